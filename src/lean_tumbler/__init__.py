@@ -1,0 +1,31 @@
+"""Audit inherited passwords and upgrade every account at login, without a reset.
+
+The public interface is what `__all__` names; everything else may change between versions.
+
+    from lean_tumbler import CredentialGateway, StoragePolicy
+
+    policy = StoragePolicy.from_toml(Path("tumbler.toml").read_text())
+    gateway = CredentialGateway(policy)
+    outcome = gateway.admit(store="passengers", stored=row.pw, salt=row.salt, password=typed)
+"""
+
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.gateway import CredentialGateway, Outcome
+    from lean_tumbler.core.policy import StoragePolicy
+
+__all__ = ["CredentialGateway", "Outcome", "StoragePolicy"]
+
+
+def __getattr__(name: str) -> object:
+    """Import on first use (PEP 562): the command line starts without the library's weight."""
+    if name in {"CredentialGateway", "Outcome"}:
+        from lean_tumbler.core import gateway  # noqa: PLC0415 - deferred on purpose
+
+        return getattr(gateway, name)
+    if name == "StoragePolicy":
+        from lean_tumbler.core.policy import StoragePolicy  # noqa: PLC0415 - deferred on purpose
+
+        return StoragePolicy
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

@@ -1,0 +1,1 @@
+"""Computation only: no files, sockets, databases, arguments or printing."""

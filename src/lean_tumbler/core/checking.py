@@ -1,0 +1,204 @@
+"""Does this password open this stored value? Everything that can be read is checked here."""
+
+import hmac
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from lean_tumbler.core import layered
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
+from lean_tumbler.core.passwords import forms
+from lean_tumbler.core.policy import Limits, NamedFormula
+from lean_tumbler.core.schemes.base import Derivation, Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.errors import CheckImpossible, InputDoesNotFit, OverLimit
+
+# What a bare digest is tried with when nothing is known of where it came from.
+BARE_FORMULAS = tuple(
+    NamedFormula(name, notation.parse(f"{name}, hex"))
+    for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha3-256", "sha3-512")
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rules:
+    """What a check needs to know beside the row.
+
+    Attributes:
+        formulas: tried in this order on values that do not describe themselves.
+        by_fingerprint: what layered values may refer to.
+        accept_plain_text: whether unrecognised text is compared as the password itself.
+        limits: bounds on the work.
+        keys: secrets of the legacy system, by name.
+    """
+
+    formulas: Sequence[NamedFormula] = ()
+    by_fingerprint: Mapping[str, NamedFormula] = field(default_factory=dict)
+    accept_plain_text: bool = False
+    limits: Limits = field(default_factory=Limits)
+    keys: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Verdict:
+    """The answer, and what it rests on.
+
+    Attributes:
+        accepted: whether the password opens the value.
+        parsed: what the value was read as.
+        formula: the formula that fitted, or the layered value's own.
+        form: which form of the password fitted: 0 as typed, 1 and 2 Unicode's others.
+        refusal: for the operator, why not; empty where accepted.
+    """
+
+    accepted: bool
+    parsed: ParsedValue
+    formula: NamedFormula | None = None
+    form: int = 0
+    refusal: str = ""
+
+
+def require_within_limits(parsed: ParsedValue, limits: Limits) -> None:
+    """Refuse work that a planted value could ask for.
+
+    Raises:
+        OverLimit: naming the parameter, its value and the limit.
+    """
+    derivation = DERIVATIONS[parsed.scheme]
+    parameters = parsed.parameters
+    asked = {
+        "memory_kib": (derivation.memory_kib(parameters), limits.memory_kib),
+        "work_kib": (derivation.work_kib(parameters), limits.work_kib),
+        "lanes": (parameters.get("lanes", 0), limits.lanes),
+        "rounds": (parameters.get("rounds", 0), limits.rounds),
+        "bcrypt_cost_log2": (
+            parameters["cost_log2"] if parsed.scheme == "bcrypt" else 0,
+            limits.bcrypt_cost_log2,
+        ),
+    }
+    for name, (number, limit) in asked.items():
+        if number > limit:
+            raise OverLimit(f"the stored value asks for {name} = {number:,}; limit {limit:,}")
+
+
+def recompute(parsed: ParsedValue, secret: bytes, limits: Limits) -> tuple[Derivation, bytes]:
+    """Run a self-describing value's own derivation on a secret."""
+    derivation = DERIVATIONS[parsed.scheme]
+    if parsed.variant in derivation.uncheckable:
+        raise CheckImpossible(f"{parsed.scheme} variant {parsed.variant} cannot be checked")
+    require_within_limits(parsed, limits)
+    return derivation, derivation.recompute(parsed, secret)
+
+
+def legacy_digest_below(
+    parsed: ParsedValue, password: str, rules: Rules
+) -> tuple[str, NamedFormula | None]:
+    """Compute what lies below a layered value, in canonical text."""
+    if parsed.origin in DERIVATIONS:
+        setting = (parsed.salt or b"").decode("ascii", "replace")
+        below = DERIVATIONS[parsed.origin].read_setting(setting)
+        if below is None or below.scheme != parsed.origin:
+            raise CheckImpossible("a layered value's head holds a setting that cannot be read")
+        derivation, digest = recompute(below, password.encode("utf-8"), rules.limits)
+        return derivation.whole_text(setting, digest), None
+    named = rules.by_fingerprint.get(parsed.origin)
+    if named is None:
+        raise CheckImpossible(
+            f"a layered value refers to the formula {parsed.origin}, which the policy lacks"
+        )
+    login = None if parsed.login is None else parsed.login.decode("utf-8", "replace")
+    return _evaluate(named, password, parsed.salt, login, rules), named
+
+
+def _evaluate(
+    named: NamedFormula, password: str, salt: bytes | None, login: str | None, rules: Rules
+) -> str:
+    return evaluate(
+        named.formula,
+        Inputs(password=password, salt=salt, login=login, keys=rules.keys),
+        limit_work=rules.limits.formula_work,
+        limit_bytes=rules.limits.formula_bytes,
+    )
+
+
+def _candidates(
+    stored: str, parsed: ParsedValue, salt: bytes | None, rules: Rules
+) -> Iterator[tuple[NamedFormula, str]]:
+    """Formulas that can have made a value, each with the value in its canonical form."""
+    for named in rules.formulas:
+        canonical = named.output.canonical(stored)
+        if canonical is not None and named.fits(stored, salt=salt):
+            yield named, canonical
+    if not rules.formulas and parsed.kind is Kind.FAST:
+        text = parsed.digest.hex()
+        yield from ((named, text) for named in BARE_FORMULAS if named.fits(text, salt=None))
+
+
+def check(
+    stored: str,
+    password: str,
+    *,
+    salt: bytes | None = None,
+    login: str | None = None,
+    rules: Rules,
+) -> Verdict:
+    """Check one password against one stored value.
+
+    Args:
+        stored: the value, as text.
+        password: as typed; the caller has bounded its length.
+        salt: the raw content of the salt column.
+        login: the row's login, where a formula takes it.
+        rules: formulas, limits and keys.
+
+    Raises:
+        CheckImpossible: the value refers to a formula or key that is not there, or asks for
+            more than the limits allow.
+    """
+    parsed = read_value(stored)
+    if parsed.kind is Kind.LOCKED or parsed.scheme == "empty":
+        refusal = "locked" if parsed.kind is Kind.LOCKED else "empty-value"
+        return Verdict(accepted=False, parsed=parsed, refusal=refusal)
+    for number, form in enumerate(forms(password)):
+        try:
+            verdict = _check_form(stored, parsed, form, salt, login, rules)
+        except InputDoesNotFit:
+            continue
+        if verdict is None:
+            return Verdict(accepted=False, parsed=parsed, refusal="not-understood")
+        if verdict.accepted:
+            return Verdict(accepted=True, parsed=parsed, formula=verdict.formula, form=number)
+    return Verdict(accepted=False, parsed=parsed, refusal="wrong-password")
+
+
+def _check_form(
+    stored: str,
+    parsed: ParsedValue,
+    password: str,
+    salt: bytes | None,
+    login: str | None,
+    rules: Rules,
+) -> Verdict | None:
+    """Check one form of the password; None where nothing known could have made the value."""
+    if parsed.kind is Kind.LAYERED and parsed.inner is not None:
+        legacy_digest, named = legacy_digest_below(parsed, password, rules)
+        secret = layered.secret(parsed.origin, legacy_digest)
+        _, digest = recompute(parsed.inner, secret, rules.limits)
+        accepted = hmac.compare_digest(digest, parsed.digest)
+        return Verdict(accepted=accepted, parsed=parsed, formula=named)
+    if parsed.kind is Kind.DERIVATION:
+        _, digest = recompute(parsed, password.encode("utf-8"), rules.limits)
+        return Verdict(accepted=hmac.compare_digest(digest, parsed.digest), parsed=parsed)
+    tried = False
+    for named, canonical in _candidates(stored, parsed, salt, rules):
+        tried = True
+        try:
+            computed = _evaluate(named, password, salt, login, rules)
+        except InputDoesNotFit:
+            continue
+        if hmac.compare_digest(computed.encode("utf-8"), canonical.encode("utf-8")):
+            return Verdict(accepted=True, parsed=parsed, formula=named)
+    if parsed.scheme == "plain-text" and rules.accept_plain_text:
+        accepted = hmac.compare_digest(password.encode("utf-8"), stored.encode("utf-8"))
+        return Verdict(accepted=accepted, parsed=parsed)
+    return Verdict(accepted=False, parsed=parsed) if tried else None

@@ -1,0 +1,1 @@
+"""Formulas: how a legacy system turned a password into its stored value."""

@@ -1,0 +1,275 @@
+"""Running a formula on a password, within bounds."""
+
+import base64
+import binascii
+import hashlib
+import hmac
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+from lean_tumbler.core.formulas.analysis import work
+from lean_tumbler.core.formulas.steps import (
+    DIGESTS,
+    ENCODINGS,
+    TEXT_STEPS,
+    WRITINGS,
+    Cut,
+    Digest,
+    Encode,
+    Flow,
+    Formula,
+    Hmac,
+    Input,
+    Join,
+    Key,
+    Loop,
+    Operand,
+    Pbkdf2,
+    Side,
+    Step,
+    Take,
+)
+from lean_tumbler.errors import InputDoesNotFit, KeyMissing, OverLimit
+
+FORMULA_WORK = 5_000_000  # steps and rounds; about two seconds of the slowest
+FORMULA_BYTES = 1 << 20
+
+Value = str | bytes
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Inputs:
+    """What one evaluation is given. Salts are bytes as the store holds them."""
+
+    password: str = field(repr=False)
+    salt: bytes | None = field(default=None, repr=False)
+    login: str | None = None
+    keys: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+
+
+@dataclass(frozen=True, slots=True)
+class _Run:
+    inputs: Inputs
+    limit_bytes: int
+
+
+_Compiled = Callable[[Value, _Run], Value]
+
+
+def _as_bytes(value: Value) -> bytes:
+    if isinstance(value, bytes):
+        return value
+    try:
+        return value.encode("utf-8")
+    except UnicodeEncodeError:
+        raise InputDoesNotFit("the text holds a character that UTF-8 cannot write") from None
+
+
+def _as_text(value: Value) -> str:
+    if isinstance(value, str):
+        return value
+    try:
+        return value.decode("utf-8")
+    except UnicodeDecodeError:
+        raise InputDoesNotFit("the salt is not text; join it after an encoding") from None
+
+
+def _encode(name: str) -> Callable[[Value], bytes]:
+    codec = ENCODINGS[name]
+
+    def encode(value: Value) -> bytes:
+        try:
+            return _as_text(value).encode(codec)
+        except UnicodeEncodeError:
+            raise InputDoesNotFit(f"a character does not fit {name}") from None
+
+    return encode
+
+
+def _unhex(value: Value) -> bytes:
+    try:
+        return bytes.fromhex(_as_text(value))
+    except ValueError:
+        raise InputDoesNotFit("the text is not hexadecimal") from None
+
+
+def _unbase64(value: Value) -> bytes:
+    text = _as_text(value)
+    try:
+        return base64.b64decode(text + "=" * (-len(text) % 4), validate=True)
+    except (binascii.Error, ValueError):
+        raise InputDoesNotFit("the text is not base64") from None
+
+
+def _filter(name: str) -> Callable[[Value], Value]:
+    if name == "unhex":
+        return _unhex
+    if name == "unbase64":
+        return _unbase64
+    if name in WRITINGS:
+        written = WRITINGS[name]
+        return lambda value: written(_as_bytes(value))
+    rewritten = TEXT_STEPS[name]
+    return lambda value: rewritten(_as_text(value))
+
+
+def _source(source: Input | Key | str | bytes | Formula) -> Callable[[_Run], Value]:
+    if isinstance(source, Formula):
+        body = _chain(source.steps)
+        return lambda run: body(run.inputs.password, run)
+    if isinstance(source, Key):
+        return lambda run: _key(run.inputs, source.name)
+    if isinstance(source, Input):
+        return lambda run: _input(run.inputs, source)
+    return lambda _: source
+
+
+def _key(inputs: Inputs, name: str) -> bytes:
+    if name not in inputs.keys:
+        raise KeyMissing(f"the formula needs the key “{name}”, which is not there")
+    return inputs.keys[name]
+
+
+def _input(inputs: Inputs, source: Input) -> Value:
+    value = getattr(inputs, source.value)
+    if value is None:
+        raise InputDoesNotFit(f"the formula takes a {source}, and this row has none")
+    if not isinstance(value, str | bytes):
+        raise TypeError(f"{source} must be text or bytes, not {type(value).__name__}")
+    return value
+
+
+def _operand(operand: Operand) -> Callable[[_Run], Value]:
+    source = _source(operand.source)
+    filters = tuple(_filter(name) for name in operand.filters)
+
+    def fetch(run: _Run) -> Value:
+        value = source(run)
+        for apply in filters:
+            value = apply(value)
+        return value
+
+    return fetch
+
+
+def _join(step: Join) -> _Compiled:
+    fetch = _operand(step.operand)
+    before, after = step.side is not Side.APPEND, step.side is not Side.PREPEND
+    operand_is_text = step.operand.flow is Flow.TEXT
+
+    def join(value: Value, run: _Run) -> Value:
+        operand = fetch(run)
+        joined: Value
+        if isinstance(value, str) and operand_is_text:
+            text = _as_text(operand)
+            joined = text * before + value + text * after
+        else:
+            raw = _as_bytes(operand)
+            joined = raw * before + _as_bytes(value) + raw * after
+        if len(joined) > run.limit_bytes:
+            raise OverLimit(f"the formula makes more than {run.limit_bytes:,} bytes")
+        return joined
+
+    return join
+
+
+def _hmac(name: str) -> Callable[[bytes, bytes], bytes]:
+    digest = DIGESTS[name]
+    if digest.hashlib_name:
+        return lambda key, data: hmac.digest(key, data, digest.hashlib_name)
+
+    def compute(key: bytes, data: bytes) -> bytes:  # RFC 2104 section 2
+        padded = (digest.compute(key) if len(key) > digest.block_bytes else key).ljust(
+            digest.block_bytes, b"\0"
+        )
+        inner = digest.compute(bytes(byte ^ 0x36 for byte in padded) + data)
+        return digest.compute(bytes(byte ^ 0x5C for byte in padded) + inner)
+
+    return compute
+
+
+def _digest(step: Digest | Hmac | Pbkdf2) -> _Compiled:
+    if isinstance(step, Digest):
+        compute = DIGESTS[step.name].compute
+        return lambda value, _: compute(_as_bytes(value))
+    if isinstance(step, Hmac):
+        keyed, key = _hmac(step.digest), _operand(step.key)
+        return lambda value, run: keyed(_as_bytes(key(run)), _as_bytes(value))
+    salt = _operand(step.salt)
+    name = DIGESTS[step.digest].hashlib_name
+    return lambda value, run: hashlib.pbkdf2_hmac(
+        name, _as_bytes(value), _as_bytes(salt(run)), step.rounds, step.length_bytes
+    )
+
+
+def _loop(step: Loop) -> _Compiled:
+    body = _chain(step.body)
+
+    def loop(value: Value, run: _Run) -> Value:
+        for _ in range(step.times):
+            value = body(value, run)
+        return value
+
+    return loop
+
+
+def _step(step: Step) -> _Compiled:
+    if isinstance(step, Digest | Hmac | Pbkdf2):
+        return _digest(step)
+    if isinstance(step, Join):
+        return _join(step)
+    if isinstance(step, Loop):
+        return _loop(step)
+    if isinstance(step, Take):
+        fetch = _operand(step.operand)
+        return lambda _, run: fetch(run)
+    if isinstance(step, Cut):
+        return lambda value, _: value[: step.length]
+    if isinstance(step, Encode):
+        encode = _encode(step.name)
+        return lambda value, _: encode(value)
+    apply = _filter(step.name)  # Rewrite and Write do what the filters of the same names do
+    return lambda value, _: apply(value)
+
+
+def _chain(steps: Iterable[Step]) -> _Compiled:
+    compiled = tuple(_step(step) for step in steps)
+
+    def run_all(value: Value, run: _Run) -> Value:
+        for apply in compiled:
+            value = apply(value, run)
+        return value
+
+    return run_all
+
+
+@lru_cache(maxsize=256)
+def _compiled(formula: Formula) -> tuple[_Compiled, int]:
+    return _chain(formula.steps), work(formula)
+
+
+def evaluate(
+    formula: Formula,
+    inputs: Inputs,
+    *,
+    limit_work: int = FORMULA_WORK,
+    limit_bytes: int = FORMULA_BYTES,
+) -> str:
+    """Compute what the legacy system would have stored.
+
+    Args:
+        formula: how it computed.
+        inputs: password, salt, login and keys.
+        limit_work: the most steps and rounds that may be run.
+        limit_bytes: the longest text or bytes on the way.
+
+    Raises:
+        InputDoesNotFit: a character does not fit the encoding, or an input is not there.
+        KeyMissing: a key is not there.
+        OverLimit: the formula asks for more than the limits.
+    """
+    chain, steps = _compiled(formula)
+    if steps > limit_work:
+        raise OverLimit(f"the formula runs {steps:,} steps; the limit is {limit_work:,}")
+    return _as_text(chain(inputs.password, _Run(inputs, limit_bytes)))

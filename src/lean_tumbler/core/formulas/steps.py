@@ -1,0 +1,253 @@
+"""What a formula is made of. docs/FORMATS.md explains the notation that writes it."""
+
+import hashlib
+import html
+import unicodedata
+from base64 import b64encode
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import StrEnum
+from types import MappingProxyType
+
+
+class Flow(StrEnum):
+    """What runs from one step to the next."""
+
+    TEXT = "text"
+    BYTES = "bytes"
+
+
+class Side(StrEnum):
+    """Where a join puts its operand."""
+
+    APPEND = "append"
+    PREPEND = "prepend"
+    SURROUND = "surround"
+
+
+class Input(StrEnum):
+    """What a formula can be given."""
+
+    PASSWORD = "password"  # noqa: S105 - a word of the notation
+    SALT = "salt"
+    LOGIN = "login"
+
+
+def _escape_quotes(text: str) -> str:
+    """Put a backslash before quotes and backslashes, and write NUL as backslash and zero."""
+    return text.translate({0x27: "\\'", 0x22: '\\"', 0x5C: "\\\\", 0x00: "\\0"})
+
+
+def _escape_html(text: str) -> str:
+    """Write `& < > "` as entities; the apostrophe stays, as old defaults left it."""
+    return html.escape(text, quote=False).replace('"', "&quot;")
+
+
+TEXT_STEPS: MappingProxyType[str, Callable[[str], str]] = MappingProxyType(
+    {
+        "trim": str.strip,
+        "lower": str.lower,
+        "upper": str.upper,
+        "nfc": lambda text: unicodedata.normalize("NFC", text),
+        "nfd": lambda text: unicodedata.normalize("NFD", text),
+        "escape-quotes": _escape_quotes,
+        "escape-html": _escape_html,
+    }
+)
+
+# Steps after which different passwords can be the same text.
+NARROWING = frozenset({"trim", "lower", "upper"})
+
+ENCODINGS = MappingProxyType(
+    {"utf-8": "utf-8", "latin-1": "latin-1", "windows-1252": "cp1252", "utf-16le": "utf-16-le"}
+)
+
+
+@dataclass(frozen=True, slots=True)
+class DigestFunction:
+    """A digest: its size in bytes and how to compute it."""
+
+    size_bytes: int
+    block_bytes: int  # what HMAC pads its key to (RFC 2104 section 2)
+    compute: Callable[[bytes], bytes]
+    hashlib_name: str = ""  # empty where the standard library has none
+
+
+def _from_hashlib(name: str) -> DigestFunction:
+    constructor = getattr(hashlib, name)
+    probe = constructor(b"", usedforsecurity=False)
+
+    def compute(data: bytes) -> bytes:
+        return bytes(constructor(data, usedforsecurity=False).digest())
+
+    return DigestFunction(probe.digest_size, probe.block_size, compute, name)
+
+
+def _md4(data: bytes) -> bytes:
+    from Crypto.Hash import MD4  # noqa: PLC0415 - OpenSSL 3 no longer offers it; rarely needed
+
+    return MD4.new(data).digest()  # noqa: S303 - legacy systems stored it; never written anew
+
+
+def _ripemd160(data: bytes) -> bytes:
+    from Crypto.Hash import RIPEMD160  # noqa: PLC0415 - not in every OpenSSL; rarely needed
+
+    return RIPEMD160.new(data).digest()
+
+
+DIGESTS: MappingProxyType[str, DigestFunction] = MappingProxyType(
+    {
+        "md4": DigestFunction(16, 64, _md4),
+        "md5": _from_hashlib("md5"),
+        "sha1": _from_hashlib("sha1"),
+        "sha224": _from_hashlib("sha224"),
+        "sha256": _from_hashlib("sha256"),
+        "sha384": _from_hashlib("sha384"),
+        "sha512": _from_hashlib("sha512"),
+        "sha3-256": _from_hashlib("sha3_256"),
+        "sha3-512": _from_hashlib("sha3_512"),
+        "ripemd160": DigestFunction(20, 64, _ripemd160),
+        "blake2b": _from_hashlib("blake2b"),
+    }
+)
+
+# The standard library runs these; the others would be too slow to be worth offering.
+PBKDF2_DIGESTS = tuple(name for name, digest in DIGESTS.items() if digest.hashlib_name)
+
+WRITINGS: MappingProxyType[str, Callable[[bytes], str]] = MappingProxyType(
+    {
+        "hex": bytes.hex,
+        "hex-upper": lambda raw: raw.hex().upper(),
+        "base64": lambda raw: b64encode(raw).decode("ascii"),
+        "base64-unpadded": lambda raw: b64encode(raw).decode("ascii").rstrip("="),
+    }
+)
+
+# What each filter takes and gives.
+FILTERS = MappingProxyType(
+    {
+        "trim": (Flow.TEXT, Flow.TEXT),
+        "lower": (Flow.TEXT, Flow.TEXT),
+        "upper": (Flow.TEXT, Flow.TEXT),
+        "nfc": (Flow.TEXT, Flow.TEXT),
+        "nfd": (Flow.TEXT, Flow.TEXT),
+        "hex": (Flow.BYTES, Flow.TEXT),
+        "hex-upper": (Flow.BYTES, Flow.TEXT),
+        "base64": (Flow.BYTES, Flow.TEXT),
+        "base64-unpadded": (Flow.BYTES, Flow.TEXT),
+        "unhex": (Flow.TEXT, Flow.BYTES),
+        "unbase64": (Flow.TEXT, Flow.BYTES),
+    }
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Key:
+    """A secret of the legacy system, by name."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Operand:
+    """What a step takes beside the flow: a source and the filters on it."""
+
+    source: "Input | Key | str | bytes | Formula"
+    filters: tuple[str, ...] = ()
+
+    @property
+    def flow(self) -> Flow:
+        """Text or bytes, after the filters."""
+        if self.filters:
+            return FILTERS[self.filters[-1]][1]
+        if isinstance(self.source, Formula):
+            return self.source.flow
+        return Flow.BYTES if isinstance(self.source, bytes | Key) else Flow.TEXT
+
+
+@dataclass(frozen=True, slots=True)
+class Rewrite:
+    """Text to text, by a name of TEXT_STEPS."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Encode:
+    """Text to bytes, by a name of ENCODINGS."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Take:
+    """Start again from the operand."""
+
+    operand: Operand
+
+
+@dataclass(frozen=True, slots=True)
+class Join:
+    """Put the operand before, after, or on both sides."""
+
+    side: Side
+    operand: Operand
+
+
+@dataclass(frozen=True, slots=True)
+class Digest:
+    """A digest, by a name of DIGESTS."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Hmac:
+    """RFC 2104 with the operand as key."""
+
+    digest: str
+    key: Operand
+
+
+@dataclass(frozen=True, slots=True)
+class Pbkdf2:
+    """RFC 8018 section 5.2 with the operand as salt."""
+
+    digest: str
+    rounds: int
+    length_bytes: int
+    salt: Operand
+
+
+@dataclass(frozen=True, slots=True)
+class Write:
+    """Bytes to text, by a name of WRITINGS."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Cut:
+    """Keep the first code points of text, or the first bytes of bytes."""
+
+    length: int
+
+
+@dataclass(frozen=True, slots=True)
+class Loop:
+    """Run the body again and again; it gives back the type that it takes."""
+
+    times: int
+    body: "tuple[Step, ...]"
+
+
+Step = Rewrite | Encode | Take | Join | Digest | Hmac | Pbkdf2 | Write | Cut | Loop
+DIGESTING = Digest | Hmac | Pbkdf2
+
+
+@dataclass(frozen=True, slots=True)
+class Formula:
+    """Steps from the password on, and what they end in."""
+
+    steps: tuple[Step, ...]
+    flow: Flow = field(default=Flow.TEXT)

@@ -1,0 +1,140 @@
+"""What bulk layering does with one row. A row is always parsed in full: never guessed."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from lean_tumbler.core import layered
+from lean_tumbler.core.grades import Grade, grade
+from lean_tumbler.core.passwords import require_storable
+from lean_tumbler.core.policy import NamedFormula, StoragePolicy, StorePolicy, Target
+from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.errors import PasswordRefused
+
+
+class Leave(StrEnum):
+    """Why a row is left as it is."""
+
+    NO_VALUE = "no value"
+    UNREADABLE = "not UTF-8 text"
+    SAFE = "already layered, current or locked"
+    UNKNOWN = "not understood"
+    NO_FORMULA = "no formula of the policy fits"
+    AMBIGUOUS = "more than one formula fits; replaced at login"
+    PLAIN_TEXT_NOT_ACCEPTED = "plain text, and accept_plain_text is false"
+    NOT_STORABLE = "plain text that no new value can be made of"
+    UNCHECKABLE = "its scheme cannot be checked, so it must not be covered"
+    LAYER_TOO_WEAK = "layered below the floor; replaced at login"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RowPlan:
+    """One row's part in the bulk step.
+
+    Exactly one is set: `leave`, `plain` (known password: written as current at once), or
+    `legacy_digest` with its origin.
+    """
+
+    leave: Leave | None = None
+    plain: bytes | None = field(default=None, repr=False)
+    origin: str = ""
+    legacy_digest: str = field(default="", repr=False)
+    salt: bytes | None = field(default=None, repr=False)
+    login: bytes | None = field(default=None, repr=False)
+
+
+def plan_row(
+    stored: bytes | None,
+    *,
+    salt: bytes | None,
+    login: str | None,
+    store: StorePolicy,
+    policy: StoragePolicy,
+) -> RowPlan:
+    """Decide what bulk layering does with one row.
+
+    Args:
+        stored: the raw stored value.
+        salt: the raw salt column.
+        login: the row's login.
+        store: its formulas and options.
+        policy: floor and limits.
+    """
+    if not stored:
+        return RowPlan(leave=Leave.NO_VALUE)
+    try:
+        text = stored.decode("utf-8")
+    except UnicodeDecodeError:
+        return RowPlan(leave=Leave.UNREADABLE)
+    parsed = read_value(text)
+    if parsed.kind is Kind.LAYERED:
+        weak = grade(parsed, policy.floor, salted=True) is Grade.OUTDATED
+        return RowPlan(leave=Leave.LAYER_TOO_WEAK if weak else Leave.SAFE)
+    if parsed.kind is Kind.LOCKED:
+        return RowPlan(leave=Leave.SAFE)
+    if parsed.kind is Kind.DERIVATION:
+        return _plan_derivation(parsed, policy)
+    fitting = [named for named in store.formulas if named.fits(text, salt=salt)]
+    if fitting:
+        return _plan_formula(text, fitting, salt, login)
+    if parsed.scheme == "plain-text":
+        return _plan_plain_text(text, store, policy)
+    return RowPlan(leave=Leave.UNKNOWN if parsed.kind is Kind.UNKNOWN else Leave.NO_FORMULA)
+
+
+def _plan_derivation(parsed: ParsedValue, policy: StoragePolicy) -> RowPlan:
+    derivation = DERIVATIONS[parsed.scheme]
+    if grade(parsed, policy.floor, salted=True) is Grade.CURRENT:
+        return RowPlan(leave=Leave.SAFE)
+    if parsed.variant in derivation.uncheckable:
+        return RowPlan(leave=Leave.UNCHECKABLE)
+    return RowPlan(
+        origin=parsed.scheme,
+        legacy_digest=derivation.whole_text(parsed.setting, parsed.digest),
+        salt=parsed.setting.encode("ascii"),
+    )
+
+
+def _plan_formula(
+    text: str, fitting: list[NamedFormula], salt: bytes | None, login: str | None
+) -> RowPlan:
+    if len(fitting) > 1:
+        return RowPlan(leave=Leave.AMBIGUOUS)
+    named = fitting[0]
+    canonical = named.output.canonical(text)
+    if canonical is None or (named.takes_login and not login):
+        return RowPlan(leave=Leave.NO_FORMULA)
+    return RowPlan(
+        origin=named.fingerprint,
+        legacy_digest=canonical,
+        salt=salt if named.takes_salt else None,
+        login=login.encode("utf-8") if login and named.takes_login else None,
+    )
+
+
+def _plan_plain_text(text: str, store: StorePolicy, policy: StoragePolicy) -> RowPlan:
+    if not store.accept_plain_text:
+        return RowPlan(leave=Leave.PLAIN_TEXT_NOT_ACCEPTED)
+    try:
+        raw = require_storable(text, limits=policy.limits, target=policy.target)
+    except PasswordRefused:
+        return RowPlan(leave=Leave.NOT_STORABLE)
+    return RowPlan(plain=raw)
+
+
+def new_value(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> str:
+    """Compute what a row is to hold: one derivation."""
+    derivation, parameters = target.derivation, target.parameters
+    fresh_salt = randomness(derivation.salt_bytes)
+    if plan.plain is not None:
+        return derivation.create(plan.plain, fresh_salt, parameters)
+    return layered.write(
+        origin=plan.origin,
+        legacy_digest=plan.legacy_digest,
+        salt=plan.salt,
+        login=plan.login,
+        derivation=derivation,
+        parameters=parameters,
+        fresh_salt=fresh_salt,
+    )

@@ -1,0 +1,63 @@
+"""What is asked of a password before anything is computed from it."""
+
+import unicodedata
+from collections.abc import Iterator
+
+from lean_tumbler.core.policy import Limits, Target
+from lean_tumbler.core.schemes.bcrypt import PASSWORD_BYTES as BCRYPT_PASSWORD_BYTES
+from lean_tumbler.errors import PasswordRefused
+
+
+def utf8(password: str) -> bytes | None:
+    """Encode a password; None where it holds a lone surrogate, which UTF-8 cannot write."""
+    try:
+        return password.encode("utf-8")
+    except UnicodeEncodeError:
+        return None
+
+
+def forms(password: str) -> Iterator[str]:
+    """Give a password as typed, then in Unicode's NFC and NFD where these differ.
+
+    Keyboards and operating systems differ in how they compose accents; the legacy system stored
+    whichever it was given.
+    """
+    seen: set[str] = set()
+    for form in (
+        password,
+        unicodedata.normalize("NFC", password),
+        unicodedata.normalize("NFD", password),
+    ):
+        if form not in seen:
+            seen.add(form)
+            yield form
+
+
+def checkable(password: str, limits: Limits) -> bool:
+    """Tell whether a typed password may be checked at all."""
+    raw = utf8(password)
+    return raw is not None and 0 < len(raw) <= limits.password_bytes
+
+
+def require_storable(password: str, *, limits: Limits, target: Target) -> bytes:
+    """Give the bytes of a password that may be stored.
+
+    Raises:
+        PasswordRefused: it is empty, too long, or not text that every verifier reads alike.
+    """
+    if password == "":
+        raise PasswordRefused("the password is empty")
+    raw = utf8(password)
+    if raw is None:
+        raise PasswordRefused("the password holds a lone surrogate, which is not a character")
+    if "\0" in password:
+        raise PasswordRefused("the password holds a NUL, which many verifiers take for its end")
+    if len(raw) > limits.password_bytes:
+        raise PasswordRefused(
+            f"the password is longer than {limits.password_bytes} bytes (limits.password_bytes)"
+        )
+    if target.scheme == "bcrypt" and len(raw) > BCRYPT_PASSWORD_BYTES:
+        raise PasswordRefused(
+            f"the password is longer than the {BCRYPT_PASSWORD_BYTES} bytes that bcrypt takes in"
+        )
+    return raw

@@ -1,0 +1,348 @@
+"""The policy: what new values are written with, what counts as current, and the stores.
+
+Text comes in, a frozen policy goes out; reading and writing the file is `stores.policy_file`.
+"""
+
+import difflib
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from types import MappingProxyType
+from typing import Any, TypeVar
+from urllib.parse import urlsplit
+
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.analysis import (
+    OutputShape,
+    inputs_used,
+    keys_used,
+    lossy,
+    output_shape,
+)
+from lean_tumbler.core.formulas.steps import Formula, Input
+from lean_tumbler.core.grades import PUBLISHED_FLOOR, Floor
+from lean_tumbler.core.schemes.base import Derivation, Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.errors import FormulaError, PolicyError
+
+T = TypeVar("T")
+
+MODES = ("upgrade", "observe")
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """What new values are written with."""
+
+    scheme: str = "argon2id"
+    parameters: Parameters = field(default_factory=lambda: DERIVATIONS["argon2id"].defaults)
+
+    @property
+    def derivation(self) -> Derivation:
+        """The scheme that does it."""
+        return DERIVATIONS[self.scheme]
+
+    def __str__(self) -> str:
+        costs = " ".join(f"{name}={number}" for name, number in self.parameters.items())
+        return f"{self.scheme} {costs}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """Bounds on the work that a password or a stored value can ask for."""
+
+    password_bytes: int = 1024
+    memory_kib: int = 1_048_576
+    work_kib: int = 8_388_608  # memory times passes, or times scrypt's lanes: some ten seconds
+    lanes: int = 64  # Argon2 starts a thread for each
+    rounds: int = 10_000_000
+    bcrypt_cost_log2: int = 16
+    formula_work: int = 5_000_000
+    formula_bytes: int = 1_048_576
+
+
+@dataclass(frozen=True)
+class NamedFormula:
+    """A formula of the policy with what is asked of it again and again."""
+
+    name: str
+    formula: Formula
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """What layered values call it."""
+        return notation.fingerprint(self.formula)
+
+    @cached_property
+    def output(self) -> OutputShape:
+        """What its results look like."""
+        return output_shape(self.formula)
+
+    @cached_property
+    def lossy(self) -> tuple[str, ...]:
+        """The steps after which different passwords open one account."""
+        return lossy(self.formula)
+
+    @cached_property
+    def takes_salt(self) -> bool:
+        """Whether a row needs a salt."""
+        return Input.SALT in inputs_used(self.formula)
+
+    @cached_property
+    def takes_login(self) -> bool:
+        """Whether a row needs its login."""
+        return Input.LOGIN in inputs_used(self.formula)
+
+    def fits(self, stored: str, *, salt: bytes | None) -> bool:
+        """Tell whether a stored text can be a result of this formula for a row with that salt."""
+        return self.output.canonical(stored) is not None and not (self.takes_salt and salt is None)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Columns:
+    """The store's own names for what the tool needs; None where there is none."""
+
+    account: str | None = None
+    login: str | None = None
+    stored: str | None = None
+    salt: str | None = None
+    last_login: str | None = None
+    privileged: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StorePolicy:
+    """One store: where it is and how its values came about."""
+
+    name: str
+    locator: str
+    table: str
+    columns: Columns
+    formulas: tuple[NamedFormula, ...] = ()
+    accept_plain_text: bool = False
+    tighten: bool = False
+    mode: str = "upgrade"
+    share: float = 1.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StoragePolicy:
+    """The whole policy. Without arguments: Argon2id at the published floor, no stores."""
+
+    target: Target = field(default_factory=Target)
+    floor: Floor = field(default_factory=Floor)
+    limits: Limits = field(default_factory=Limits)
+    stores: Mapping[str, StorePolicy] = field(default_factory=dict)
+    formulas: Mapping[str, NamedFormula] = field(default_factory=dict)
+    key_names: tuple[str, ...] = ()
+
+    @classmethod
+    def from_toml(cls, text: str, *, origin: str = "policy") -> "StoragePolicy":
+        """Read a policy from the text of its TOML file.
+
+        Args:
+            text: the file's text.
+            origin: what messages call it.
+
+        Raises:
+            PolicyError: with the table and the key.
+        """
+        try:
+            document = tomllib.loads(text)
+        except tomllib.TOMLDecodeError as error:
+            place = str(error).rpartition("(at ")[2].rstrip(")")  # never the text that it quotes
+            raise PolicyError(f"{origin}: not valid TOML at {place}") from None
+        return _Reader(origin).policy(document)
+
+
+class _Reader:
+    """Turns the TOML document into the policy; every message names file, table and key."""
+
+    def __init__(self, origin: str) -> None:
+        self._origin = origin
+
+    def _error(self, table: str, message: str) -> PolicyError:
+        place = f"{self._origin}: [{table}]" if table else f"{self._origin}:"
+        return PolicyError(f"{place} {message}")
+
+    def _known(self, table: str, entries: Mapping[str, Any], known: tuple[str, ...]) -> None:
+        for key in entries:
+            if key not in known:
+                near = difflib.get_close_matches(key, known, n=1, cutoff=0.5)
+                hint = f"did you mean “{near[0]}”?" if near else f"known here: {', '.join(known)}"
+                raise self._error(table, f"unknown key “{key}”; {hint}")
+
+    def _get(
+        self, table: str, entries: Mapping[str, Any], key: str, kind: type[T], default: T
+    ) -> T:
+        value = entries.get(key, default)
+        if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
+            names = {int: "a whole number", str: "text", bool: "true or false", list: "a list"}
+            raise self._error(table, f"“{key}” must be {names.get(kind, 'a table')}")
+        return value
+
+    def policy(self, document: Mapping[str, Any]) -> StoragePolicy:
+        known = ("target", "floor", "limits", "store", "formulas", "keys")
+        self._known("", document, known)
+        tables = {name: self._get("", document, name, dict, {}) for name in known}
+        formulas = {
+            name: self._formula(name, self._get("formulas", tables["formulas"], name, str, ""))
+            for name in tables["formulas"]
+        }
+        policy = StoragePolicy(
+            floor=self._floor(tables["floor"]) if "floor" in document else Floor(),
+            limits=self._limits(tables["limits"]),
+            target=self._target(tables["target"]) if "target" in document else Target(),
+            formulas=formulas,
+            stores={
+                name: self._store(
+                    name, self._get("store", tables["store"], name, dict, {}), formulas
+                )
+                for name in tables["store"]
+            },
+            key_names=tuple(tables["keys"]),
+        )
+        self._check_target(policy)
+        self._check_keys(policy)
+        return policy
+
+    def _check_target(self, policy: StoragePolicy) -> None:
+        target = policy.target
+        if not policy.floor.reached_by(target.scheme, target.parameters):
+            raise self._error(
+                "target", f"{target} is below the floor ({policy.floor.source}); raise it"
+            )
+        if target.derivation.memory_kib(target.parameters) > policy.limits.memory_kib:
+            raise self._error("target", "asks for more than [limits] memory_kib allows")
+
+    def _check_keys(self, policy: StoragePolicy) -> None:
+        for named in policy.formulas.values():
+            missing = sorted(keys_used(named.formula) - set(policy.key_names))
+            if missing:
+                raise self._error(
+                    "formulas", f"“{named.name}” needs the key “{missing[0]}”; name it in [keys]"
+                )
+
+    def _formula(self, name: str, text: str) -> NamedFormula:
+        try:
+            return NamedFormula(name, notation.parse(text))
+        except FormulaError as error:
+            raise self._error("formulas", f"“{name}”, {error}") from None
+
+    def _scheme(self, table: str, name: str) -> Derivation:
+        if name not in DERIVATIONS:
+            raise self._error(table, f"unknown scheme “{name}”; known: {', '.join(DERIVATIONS)}")
+        return DERIVATIONS[name]
+
+    def _target(self, entries: Mapping[str, Any]) -> Target:
+        scheme = self._get("target", entries, "scheme", str, "argon2id")
+        derivation = self._scheme("target", scheme)
+        names = tuple(parameter.name for parameter in derivation.parameters)
+        self._known("target", entries, ("scheme", *names))
+        parameters: dict[str, int] = {}
+        for parameter in derivation.parameters:
+            default = derivation.defaults[parameter.name]
+            number = self._get("target", entries, parameter.name, int, default)
+            if not parameter.lowest <= number <= parameter.highest:
+                raise self._error(
+                    "target",
+                    f"“{parameter.name}” must be from {parameter.lowest} to {parameter.highest}",
+                )
+            parameters[parameter.name] = number
+        return Target(scheme, MappingProxyType(parameters))
+
+    def _floor(self, entries: Mapping[str, Any]) -> Floor:
+        alternatives = dict(PUBLISHED_FLOOR)
+        for scheme in entries:
+            derivation = self._scheme("floor", scheme)
+            given = entries[scheme] if isinstance(entries[scheme], list) else [entries[scheme]]
+            names = tuple(parameter.name for parameter in derivation.parameters)
+            for alternative in given:
+                if not isinstance(alternative, dict) or not alternative:
+                    raise self._error("floor", f"“{scheme}” must be a table of numbers")
+                self._known(f"floor.{scheme}", alternative, names)
+                for name in alternative:
+                    self._get(f"floor.{scheme}", alternative, name, int, 0)
+            alternatives[scheme] = tuple(given)
+        return Floor(MappingProxyType(alternatives), source="the policy's [floor]")
+
+    def _limits(self, entries: Mapping[str, Any]) -> Limits:
+        names = tuple(Limits.__dataclass_fields__)
+        self._known("limits", entries, names)
+        given = {name: self._get("limits", entries, name, int, 0) for name in entries}
+        for name, number in given.items():
+            if number < 1:
+                raise self._error("limits", f"“{name}” must be 1 or more")
+        return Limits(**given)
+
+    def _store(
+        self, name: str, entries: Mapping[str, Any], formulas: Mapping[str, NamedFormula]
+    ) -> StorePolicy:
+        table = f"store.{name}"
+        names = tuple(name for name in StorePolicy.__dataclass_fields__ if name != "name")
+        self._known(table, entries, names)
+        locator = self._get(table, entries, "locator", str, "")
+        if not locator:
+            raise self._error(table, "“locator” is missing: a path or URL of the store")
+        if "://" in locator and urlsplit(locator).password:
+            raise self._error(
+                table, "“locator” holds a password; the policy is no place for secrets"
+            )
+        columns = self._columns(f"{table}.columns", self._get(table, entries, "columns", dict, {}))
+        return StorePolicy(
+            name=name,
+            locator=locator,
+            table=self._get(table, entries, "table", str, ""),
+            columns=columns,
+            formulas=self._formulas_of(table, entries, columns, formulas),
+            accept_plain_text=self._get(table, entries, "accept_plain_text", bool, False),
+            tighten=self._get(table, entries, "tighten", bool, False),
+            mode=self._mode(table, entries),
+            share=self._share(table, entries),
+        )
+
+    def _columns(self, table: str, entries: Mapping[str, Any]) -> Columns:
+        names = tuple(Columns.__dataclass_fields__)
+        self._known(table, entries, names)
+        columns = Columns(**{name: self._get(table, entries, name, str, "") for name in entries})
+        if not columns.stored or not columns.login:
+            missing = "stored" if not columns.stored else "login"
+            raise self._error(table, f"“{missing}” is missing: the column's own name")
+        return columns
+
+    def _formulas_of(
+        self,
+        table: str,
+        entries: Mapping[str, Any],
+        columns: Columns,
+        formulas: Mapping[str, NamedFormula],
+    ) -> tuple[NamedFormula, ...]:
+        chosen: list[NamedFormula] = []
+        for name in self._get(table, entries, "formulas", list, []):
+            if name not in formulas:
+                near = difflib.get_close_matches(str(name), formulas, n=1, cutoff=0.5)
+                hint = f"; did you mean “{near[0]}”?" if near else ""
+                raise self._error(table, f"formula “{name}” is not in [formulas]{hint}")
+            if formulas[name].takes_salt and not columns.salt:
+                raise self._error(
+                    table, f"formula “{name}” takes a salt; name the column in [{table}.columns]"
+                )
+            chosen.append(formulas[name])
+        return tuple(chosen)
+
+    def _mode(self, table: str, entries: Mapping[str, Any]) -> str:
+        mode = self._get(table, entries, "mode", str, "upgrade")
+        if mode not in MODES:
+            raise self._error(table, f"“mode” must be {' or '.join(MODES)}")
+        return mode
+
+    def _share(self, table: str, entries: Mapping[str, Any]) -> float:
+        text = self._get(table, entries, "share", str, "100%")
+        try:
+            percent = float(text.removesuffix("%"))
+        except ValueError:
+            percent = -1.0
+        if not text.endswith("%") or not 0.0 <= percent <= 100.0:
+            raise self._error(table, '“share” must be a percentage from 0% to 100%, like "1%"')
+        return percent / 100.0

@@ -1,0 +1,117 @@
+"""The derivation bcrypt in the variants of its tag (Provos and Mazières, USENIX 1999)."""
+
+import base64
+import re
+
+from lean_tumbler.core.schemes.base import (
+    Derivation,
+    Family,
+    Kind,
+    Parameter,
+    Parameters,
+    ParsedValue,
+)
+from lean_tumbler.errors import CheckImpossible
+
+LAYOUT = "dollar fields"
+PASSWORD_BYTES = 72  # the cipher's key takes 18 words of 4 bytes; the rest is ignored
+_SETTING_CHARACTERS = 29  # `$2b$12$` and 22 characters of salt
+
+PARAMETERS = (Parameter(name="cost_log2", lowest=4, highest=31),)
+
+_BCRYPT = re.compile(
+    r"\$(?P<variant>2[abxy]?)\$(?P<cost>0[4-9]|[12][0-9]|3[01])\$"
+    r"(?P<salt>[./A-Za-z0-9]{22})(?P<digest>[./A-Za-z0-9]{31})",
+    re.ASCII,
+)
+_OWN = "./ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
+_STANDARD = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
+_TO_STANDARD = str.maketrans(_OWN, _STANDARD)
+_FROM_STANDARD = str.maketrans(_STANDARD, _OWN, "=")
+
+_NOTES = {
+    "2": ("The first variant: it left out the NUL at the password's end.",),
+    "2x": ("Written by software whose sign extension weakened non-ASCII passwords.",),
+}
+
+
+def _decode(text: str) -> bytes:
+    return base64.b64decode(text.translate(_TO_STANDARD) + "=" * (-len(text) % 4))
+
+
+def _encode(raw: bytes) -> str:
+    return base64.b64encode(raw).decode("ascii").translate(_FROM_STANDARD)
+
+
+def read(text: str) -> ParsedValue | None:
+    """Read `$2b$12$` with 22 characters of salt and 31 of digest, and its other variants."""
+    match = _BCRYPT.fullmatch(text)
+    if match is None:
+        return None
+    return ParsedValue(
+        scheme="bcrypt",
+        layout=LAYOUT,
+        kind=Kind.DERIVATION,
+        parameters={"cost_log2": int(match["cost"])},
+        variant=match["variant"],
+        salt=_decode(match["salt"]),
+        digest=_decode(match["digest"]),
+        setting=text[:_SETTING_CHARACTERS],
+        notes=_NOTES.get(match["variant"], ()),
+    )
+
+
+def read_setting(setting: str) -> ParsedValue | None:
+    """Read a setting, as layered values keep it."""
+    return read(setting + "." * 31)
+
+
+def whole_text(setting: str, digest: bytes) -> str:
+    """Put a digest back into a setting."""
+    return setting + _encode(digest)
+
+
+def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
+    import bcrypt  # noqa: PLC0415 - loads native code; reading does not need it
+
+    # Older software truncated where this primitive raises; a check must do as they did.
+    same_family = "$2b$" + parsed.setting[len(parsed.variant) + 2 :]
+    whole = bcrypt.hashpw(secret[:PASSWORD_BYTES], same_family.encode("ascii"))
+    return _decode(whole[_SETTING_CHARACTERS:].decode("ascii"))
+
+
+def _create(secret: bytes, salt: bytes, parameters: Parameters) -> str:
+    setting = f"$2b${parameters['cost_log2']:02d}${_encode(salt)}"
+    parsed = read_setting(setting)
+    if parsed is None:
+        raise CheckImpossible("bcrypt: the salt must be 16 bytes and the cost from 4 to 31")
+    return whole_text(setting, _recompute(parsed, secret))
+
+
+def _as_strong(parameters: Parameters, others: Parameters) -> bool:
+    return parameters["cost_log2"] >= others["cost_log2"]
+
+
+FAMILY = Family(
+    name="bcrypt",
+    read=read,
+    derivations=(
+        Derivation(
+            scheme="bcrypt",
+            summary="Derivation with 4 KiB of memory, found in most languages.",
+            source="Provos and Mazières, A Future-Adaptable Password Scheme, USENIX 1999",
+            parameters=PARAMETERS,
+            defaults={"cost_log2": 12},
+            salt_bytes=16,
+            recompute=_recompute,
+            create=_create,
+            whole_text=whole_text,
+            read_setting=read_setting,
+            memory_kib=lambda _: 4,
+            work_kib=lambda _: 0,
+            as_strong=_as_strong,
+            may_layer=False,  # it would cut the input at 72 bytes
+            uncheckable=frozenset({"2", "2x"}),
+        ),
+    ),
+)
