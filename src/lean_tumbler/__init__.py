@@ -12,20 +12,24 @@ The public interface is what `__all__` names; everything else may change between
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from lean_tumbler.core.gateway import CredentialGateway, Outcome
+    from lean_tumbler.core.gateway import CredentialGateway
+    from lean_tumbler.core.outcome import Outcome
     from lean_tumbler.core.policy import StoragePolicy
 
 __all__ = ["CredentialGateway", "Outcome", "StoragePolicy"]
 
 
+_HOMES = {
+    "CredentialGateway": "lean_tumbler.core.gateway",
+    "Outcome": "lean_tumbler.core.outcome",
+    "StoragePolicy": "lean_tumbler.core.policy",
+}
+
+
 def __getattr__(name: str) -> object:
     """Import on first use (PEP 562): the command line starts without the library's weight."""
-    if name in {"CredentialGateway", "Outcome"}:
-        from lean_tumbler.core import gateway  # noqa: PLC0415 - deferred on purpose
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    import importlib  # noqa: PLC0415 - deferred on purpose
 
-        return getattr(gateway, name)
-    if name == "StoragePolicy":
-        from lean_tumbler.core.policy import StoragePolicy  # noqa: PLC0415 - deferred on purpose
-
-        return StoragePolicy
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(importlib.import_module(_HOMES[name]), name)

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from lean_tumbler.core import layered
 from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.passwords import forms
 from lean_tumbler.core.policy import Limits, NamedFormula
@@ -56,6 +57,13 @@ class Verdict:
     formula: NamedFormula | None = None
     form: int = 0
     refusal: str = ""
+
+    @property
+    def scheme(self) -> str:
+        """What is stored; for a bare digest, what the formula that fitted ends in."""
+        if self.formula is None or self.parsed.kind is Kind.LAYERED:
+            return self.parsed.scheme
+        return (digests_used(self.formula.formula) or (self.parsed.scheme,))[-1]
 
 
 def require_within_limits(parsed: ParsedValue, limits: Limits) -> None:

@@ -2,11 +2,10 @@
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from enum import StrEnum
 from types import MappingProxyType
 
 from lean_tumbler.core.checking import Rules, Verdict, check
+from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.core.passwords import checkable, require_storable
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
@@ -14,36 +13,6 @@ from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
 
 Randomness = Callable[[int], bytes]
-
-
-class Action(StrEnum):
-    """What happens to the stored value beside the answer."""
-
-    NONE = "none"
-    UPGRADED = "upgraded"
-    LAYER_REMOVED = "layer-removed"
-    DEFERRED = "deferred"  # an upgrade was due and could not be written; the next login tries again
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Outcome:
-    """The answer to one login.
-
-    Attributes:
-        admitted: whether the password is right.
-        action: what the caller has to write.
-        new_value: the value to write where exactly the old one still stands, or None.
-        from_scheme: what was stored; only where admitted.
-        to_scheme: what `new_value` is; only where there is one.
-        refusal: why not, for the operator's counters: never for the person at the login.
-    """
-
-    admitted: bool
-    action: Action = Action.NONE
-    new_value: str | None = field(default=None, repr=False)
-    from_scheme: str | None = None
-    to_scheme: str | None = None
-    refusal: str = ""
 
 
 class CredentialGateway:
@@ -151,17 +120,17 @@ class CredentialGateway:
     ) -> Outcome:
         parsed = verdict.parsed
         if not self._is_due(verdict, stored, store, login):
-            return Outcome(admitted=True, from_scheme=parsed.scheme)
+            return Outcome(admitted=True, from_scheme=verdict.scheme)
         try:
             new_value = self.hash(password=password)
         except PasswordRefused:  # right, but not storable in the new form: it stays as it is
-            return Outcome(admitted=True, from_scheme=parsed.scheme)
+            return Outcome(admitted=True, from_scheme=verdict.scheme)
         layer = parsed.kind is Kind.LAYERED
         return Outcome(
             admitted=True,
             action=Action.LAYER_REMOVED if layer else Action.UPGRADED,
             new_value=new_value,
-            from_scheme=parsed.scheme,
+            from_scheme=verdict.scheme,
             to_scheme=self._policy.target.scheme,
         )
 

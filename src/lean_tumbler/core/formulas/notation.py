@@ -49,6 +49,7 @@ from lean_tumbler.errors import FormulaError
 TEXT_CHARACTERS = 10_000
 DEPTH = 16
 LARGEST_NUMBER = 100_000_000
+FINGERPRINT_DIGITS = 16
 
 _TOKEN = re.compile(
     r"""
@@ -369,4 +370,4 @@ def write(formula: Formula) -> str:
 
 def fingerprint(formula: Formula) -> str:
     """Name a formula: the first 16 hex digits of SHA-256 of its canonical text."""
-    return hashlib.sha256(write(formula).encode("utf-8")).hexdigest()[:16]
+    return hashlib.sha256(write(formula).encode("utf-8")).hexdigest()[:FINGERPRINT_DIGITS]

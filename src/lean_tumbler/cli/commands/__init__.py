@@ -1,0 +1,18 @@
+"""The commands. Each module has EXAMPLE, `configure(parser)` and `run(arguments, session)`.
+
+Only the module of the command that runs is imported, so that the program starts at once.
+"""
+
+# Name: what it does, as the help says it. In the order in which people use them. A command's
+# module has its name, with an underscore for a hyphen.
+SUMMARIES = {
+    "demo": "run the whole job on invented data, saying at each step what is done and why",
+    "audit": "find and judge the stored passwords of a database; it is only read",
+    "explain": "read one stored value aloud: scheme, cost, salt and grade",
+    "verify": "check accounts whose password is known, and name the near miss of those that fail",
+    "tune": "measure Argon2id on this machine and choose its parameters, never below the floor",
+    "layer": "put the target over every legacy digest of a store now, without any password",
+    "admit": "check a login against the store, and upgrade its stored value where due",
+    "hash": "print the stored value for a new password, made with the policy's target",
+    "progress": "count the grades now, and what is left below the floor",
+}

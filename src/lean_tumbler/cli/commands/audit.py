@@ -1,0 +1,91 @@
+"""`audit`: what is stored, who is at risk, and what to do first."""
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    add_policy_option,
+    add_report_options,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.operations.auditing import Audit
+
+EXAMPLE = """\
+  lean-tumbler audit harbour.db
+  lean-tumbler audit harbour.db --table passengers --column pw --salt-column pw_salt
+  lean-tumbler audit passengers --policy tumbler.toml --fail-on high"""
+
+_SEVERITIES = ("low", "medium", "high", "critical")
+_COLUMN_OPTIONS = ("login", "salt", "privileged")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "source", metavar="SOURCE", help="an SQLite file or URL, or a store of the policy"
+    )
+    parser.add_argument("--table", metavar="NAME", help="look at this table alone")
+    parser.add_argument("--column", metavar="NAME", help="the column of the stored values")
+    for role in _COLUMN_OPTIONS:
+        parser.add_argument(f"--{role}-column", metavar="NAME", help=f"the {role} column")
+    parser.add_argument(
+        "--fail-on",
+        metavar="SEVERITY|CODE",
+        help="exit with 1 where such a finding, or a worse one, is there",
+    )
+    add_policy_option(parser)
+    add_report_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.audit.findings import RULES
+    from lean_tumbler.reports import documents, text
+
+    fail_on = arguments.fail_on
+    if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
+        known = ", ".join((*_SEVERITIES, *RULES))
+        raise UsageError(f"--fail-on: no severity or finding of that name; known: {known}")
+    audit = _audit(arguments, read_policy(arguments, required=False), session)
+    session.emit(
+        arguments,
+        document=lambda: documents.audit_document(audit),
+        text=lambda console: text.audit_text(console, audit),
+    )
+    return int(fail_on is not None and _fails(audit, fail_on))
+
+
+def _audit(arguments: argparse.Namespace, policy: "StoragePolicy", session: Session) -> "Audit":
+    from lean_tumbler.core.policy import Columns
+    from lean_tumbler.operations import auditing
+
+    with session.progress("Reading", total=0) as advance:
+        if arguments.source in policy.stores:
+            store = policy.stores[arguments.source]
+            base = policy_path(arguments).parent
+            return auditing.audit_policy_store(
+                store, base=base, floor=policy.floor, progress=advance
+            )
+        named = {role: getattr(arguments, f"{role}_column") for role in _COLUMN_OPTIONS}
+        return auditing.audit_source(
+            arguments.source,
+            base=Path(),
+            floor=policy.floor,
+            table=arguments.table,
+            columns=Columns(stored=arguments.column, **named),
+            progress=advance,
+        )
+
+
+def _fails(audit: "Audit", fail_on: str) -> bool:
+    found = [finding for column in audit.columns for finding in column.findings]
+    if fail_on in _SEVERITIES:
+        return any(finding.severity.rank >= _SEVERITIES.index(fail_on) for finding in found)
+    return any(finding.code == fail_on for finding in found)

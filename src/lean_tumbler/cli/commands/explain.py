@@ -1,0 +1,52 @@
+"""`explain`: one stored value, read aloud."""
+
+import argparse
+
+from lean_tumbler.cli.options import add_policy_option, add_report_options, read_floor
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+EXAMPLE = """\
+  lean-tumbler explain '$2b$05$Bj71jXIzxD43Uq3VTt1rmucdgFNf2XOvkkyAq5vWOAlifqILUBgde'
+  lean-tumbler explain - < value.txt      keeps it out of the shell's history"""
+
+_VALUE_BYTES = 1 << 20
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("value", metavar="VALUE", help="the stored value, or - for standard input")
+    parser.add_argument(
+        "--salted", action="store_true", help="a salt stands in a column beside the value"
+    )
+    add_policy_option(parser)
+    add_report_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.grades import grade
+    from lean_tumbler.core.schemes.catalogue import read_value
+    from lean_tumbler.reports import documents, text
+
+    parsed = read_value(_value(arguments, session))
+    salted = parsed.salt is not None or arguments.salted
+    found = grade(parsed, read_floor(arguments), salted=salted)
+    session.emit(
+        arguments,
+        document=lambda: documents.explain_document(parsed, found, salted=salted),
+        text=lambda console: text.explain_text(console, parsed, found, salted=salted),
+    )
+    return 0
+
+
+def _value(arguments: argparse.Namespace, session: Session) -> str:
+    if arguments.value != "-":
+        return str(arguments.value)
+    raw = session.stdin.read(_VALUE_BYTES + 1)
+    if len(raw) > _VALUE_BYTES:
+        raise UsageError(f"standard input: longer than {_VALUE_BYTES:,} bytes; give one value")
+    try:
+        return raw.decode("utf-8").removesuffix("\n").removesuffix("\r")
+    except UnicodeDecodeError as error:
+        raise UsageError(f"standard input: not UTF-8 at byte {error.start}") from None

@@ -1,0 +1,25 @@
+"""`hash`: the stored value for a new password."""
+
+import argparse
+
+from lean_tumbler.cli.options import add_policy_option, read_policy
+from lean_tumbler.cli.session import Session
+
+EXAMPLE = """\
+  lean-tumbler hash < password.txt
+  lean-tumbler hash     asks twice, without echo"""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    add_policy_option(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.gateway import CredentialGateway
+
+    policy = read_policy(arguments, required=False)
+    password = session.read_password(policy.limits, confirm=True)
+    session.stdout.write(CredentialGateway(policy).hash(password=password) + "\n")
+    return 0

@@ -1,0 +1,51 @@
+"""`progress`: how far the migration is."""
+
+import argparse
+from contextlib import closing
+from datetime import UTC, datetime
+
+from lean_tumbler.cli.options import (
+    add_policy_option,
+    add_report_options,
+    add_store_option,
+    chosen_store,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+
+EXAMPLE = """\
+  lean-tumbler progress
+  lean-tumbler progress --store passengers --format json"""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    add_store_option(parser)
+    add_policy_option(parser)
+    add_report_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.operations.auditing import audit_store
+    from lean_tumbler.reports import documents, text
+    from lean_tumbler.stores.locators import open_store
+
+    policy = read_policy(arguments)
+    if arguments.store is None and policy.stores:
+        stores = list(policy.stores.values())
+    else:
+        stores = [chosen_store(policy, arguments.store)]
+    columns = []
+    for store_policy in stores:
+        with closing(open_store(store_policy, base=policy_path(arguments).parent)) as store:
+            column = audit_store(store, floor=policy.floor, formulas=store_policy.formulas)
+            columns.append(column)
+    taken_at = datetime.now(UTC).isoformat(timespec="seconds")
+    session.emit(
+        arguments,
+        document=lambda: documents.progress_document(taken_at=taken_at, columns=columns),
+        text=lambda console: text.progress_text(console, columns),
+    )
+    return 0

@@ -1,0 +1,80 @@
+"""`verify`: are the accounts whose password is known accepted?"""
+
+import argparse
+from contextlib import closing
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    add_policy_option,
+    add_report_options,
+    add_store_option,
+    chosen_store,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.checking import Rules
+    from lean_tumbler.core.policy import StoragePolicy
+
+EXAMPLE = """\
+  lean-tumbler verify known.csv --formula 'utf-8, append salt, sha1, hex'
+  lean-tumbler verify known.csv --store passengers    takes the stored values from the store
+
+known.csv begins with the line login,password,stored,salt (salt may be left out);
+with --store it needs login,password alone."""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
+    parser.add_argument(
+        "--formula",
+        metavar="TEXT|NAME",
+        help="how the stored values came about: a formula, or the name of one of the policy",
+    )
+    add_store_option(parser)
+    add_policy_option(parser)
+    add_report_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.gateway import CredentialGateway
+    from lean_tumbler.operations.verification import verify_accounts
+    from lean_tumbler.reports import documents, text
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+    from lean_tumbler.stores.locators import open_store
+
+    policy = read_policy(arguments, required=arguments.store is not None)
+    known = read_known_accounts(arguments.known, with_stored=arguments.store is None)
+    rules = _rules(arguments, policy, CredentialGateway(policy).rules(arguments.store))
+    if arguments.store is None:
+        checked = list(verify_accounts(known, rules=rules))
+    else:
+        store_policy = chosen_store(policy, arguments.store)
+        with closing(open_store(store_policy, base=policy_path(arguments).parent)) as store:
+            checked = list(verify_accounts(known, rules=rules, store=store))
+    session.emit(
+        arguments,
+        document=lambda: documents.verify_document(checked),
+        text=lambda console: text.verify_text(console, checked),
+    )
+    return int(not all(account.accepted for account in checked))
+
+
+def _rules(arguments: argparse.Namespace, policy: "StoragePolicy", rules: "Rules") -> "Rules":
+    """Take the formula that the command line names; without a store, all of the policy's."""
+    from lean_tumbler.core.formulas import notation
+    from lean_tumbler.core.policy import NamedFormula
+
+    if arguments.formula is None:
+        formulas = rules.formulas if arguments.store else tuple(policy.formulas.values())
+        return replace(rules, formulas=formulas)
+    named = policy.formulas.get(arguments.formula)
+    if named is None:
+        named = NamedFormula("given", notation.parse(arguments.formula))
+    return replace(rules, formulas=(named,))

@@ -1,0 +1,137 @@
+"""The program: finds the command, runs it, and turns errors into one line and an exit code."""
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+from types import ModuleType
+from typing import NoReturn
+
+from lean_tumbler.cli.commands import SUMMARIES
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import TumblerError
+
+NAME = "lean-tumbler"
+STOPPED = 4
+
+_DESCRIPTION = """\
+Audits inherited password stores, recovers how they were made, and upgrades every account to a
+slow hash at login: nobody has to reset a password."""
+_EPILOG = """\
+start with:
+  lean-tumbler demo              the whole job on invented data, in a minute
+  lean-tumbler audit FILE        your own SQLite database; it is only read
+
+exit codes:
+  0 done, nothing wrong     1 the answer is no     2 wrong usage or policy
+  3 a source or store could not be read or written     4 stopped part-way, run again
+
+Passwords are read from standard input or a prompt, never from arguments."""
+
+
+class _Parser(argparse.ArgumentParser):
+    """Never repeats what was typed where it may be a password or a stored value."""
+
+    def error(self, message: str) -> NoReturn:
+        if message.startswith("unrecognized arguments"):
+            message = "too many arguments; put quotes around a value with blanks or dollars"
+        self.exit(2, f"{self.prog}: {message}; see {self.prog} --help\n")
+
+
+def command_module(name: str) -> ModuleType:
+    """Import the module of one command."""
+    return importlib.import_module(f"lean_tumbler.cli.commands.{name.replace('-', '_')}")
+
+
+def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
+    """Build the parser: all commands by name, and the options of the one that is called."""
+    parser = _Parser(
+        prog=NAME,
+        description=_DESCRIPTION,
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    parser.add_argument("--version", action="store_true", help="print the version")
+    parser.add_argument("--debug", action="store_true", help="show tracebacks")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
+    called = next((word for word in argv if not word.startswith("-")), None)
+    for name, summary in SUMMARIES.items():
+        command = commands.add_parser(
+            name,
+            help=summary,
+            description=f"{summary[0].upper()}{summary[1:]}.",
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+            allow_abbrev=False,
+        )
+        if name == called:
+            module = command_module(name)
+            command.epilog = f"example:\n{module.EXAMPLE}"
+            module.configure(command)
+    return parser
+
+
+def run(argv: Sequence[str], session: Session) -> int:
+    """Run one command.
+
+    Args:
+        argv: the arguments, without the program's name.
+        session: streams and environment.
+
+    Returns:
+        The exit code.
+    """
+    parser = build_parser(argv)
+    arguments = parser.parse_args(argv)
+    if arguments.version:
+        from importlib.metadata import version
+
+        session.stdout.write(f"{NAME} {version(NAME)}\n")
+        return 0
+    if arguments.command is None:
+        session.stdout.write(parser.format_help())
+        return 0
+    try:
+        return int(command_module(arguments.command).run(arguments, session))
+    except (TumblerError, KeyboardInterrupt, ModuleNotFoundError) as error:
+        _trace(arguments, session)
+        return _explained(error, arguments.command, session)
+    except BrokenPipeError:
+        # The reader has gone; nothing more can be said to it.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as error:  # noqa: BLE001 - the last line of defence: no traceback, no values
+        _trace(arguments, session)
+        session.message(
+            f"{NAME} {arguments.command}: an error of this program ({type(error).__name__}); "
+            "please report what --debug shows, after a look at what it holds"
+        )
+        return TumblerError.exit_code
+
+
+def _trace(arguments: argparse.Namespace, session: Session) -> None:
+    """Show where the error came from; a traceback holds source lines, never values."""
+    if arguments.debug:
+        import traceback
+
+        session.message(traceback.format_exc())
+
+
+def _explained(error: BaseException, command: str, session: Session) -> int:
+    if isinstance(error, KeyboardInterrupt):
+        session.message(f"{NAME} {command}: stopped")
+        return STOPPED
+    if isinstance(error, ModuleNotFoundError):
+        session.message(
+            f"{NAME} {command}: the module {error.name} is not installed; "
+            f"install it with: pip install '{NAME}[analysis]'"
+        )
+        return 2
+    session.message(f"{NAME} {command}: {error}")
+    return error.exit_code if isinstance(error, TumblerError) else TumblerError.exit_code
+
+
+def main() -> NoReturn:
+    """Run the program and leave with its exit code."""
+    sys.exit(run(sys.argv[1:], Session.of_process()))

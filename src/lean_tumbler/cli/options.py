@@ -1,0 +1,104 @@
+"""Options that several commands share, declared once."""
+
+import argparse
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.grades import Floor
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+
+POLICY_NAME = "tumbler.toml"
+_MILLISECONDS = re.compile(r"(?P<number>\d{1,7}(?:\.\d{1,6})?)(?P<unit>ms|s)?")
+
+
+def add_report_options(parser: argparse.ArgumentParser) -> None:
+    """Add what every command with a result takes."""
+    parser.add_argument(
+        "--format", choices=("text", "json"), default="text", help="how to write the result"
+    )
+    parser.add_argument(
+        "--output", type=Path, metavar="FILE", help="write it there, readable by you alone"
+    )
+
+
+def add_policy_option(parser: argparse.ArgumentParser) -> None:
+    """Add the policy file."""
+    parser.add_argument(
+        "--policy",
+        type=Path,
+        metavar="FILE",
+        help=f"the policy; without it, {POLICY_NAME} in this folder",
+    )
+
+
+def add_store_option(parser: argparse.ArgumentParser) -> None:
+    """Add the choice of a store of the policy."""
+    parser.add_argument(
+        "--store", metavar="NAME", help="a store of the policy; without it, the only one"
+    )
+
+
+def policy_path(arguments: argparse.Namespace) -> Path:
+    """Tell where the policy is meant to be."""
+    return arguments.policy or Path(POLICY_NAME)
+
+
+def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "StoragePolicy":
+    """Read the policy that the options name.
+
+    Args:
+        arguments: parsed options.
+        required: without it, a policy that is neither named nor there is the default policy.
+    """
+    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.stores.policy_file import read_policy as read
+
+    path = policy_path(arguments)
+    if not required and arguments.policy is None and not path.exists():
+        return StoragePolicy()
+    return read(path)
+
+
+def read_floor(arguments: argparse.Namespace) -> "Floor":
+    """Give the policy's floor; without a policy, the published one."""
+    from lean_tumbler.core.grades import Floor
+
+    if arguments.policy is None and not policy_path(arguments).exists():
+        return Floor()
+    return read_policy(arguments).floor
+
+
+def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":
+    """Give the store that is meant.
+
+    Raises:
+        UsageError: there is none of that name, or several and none is named.
+    """
+    known = ", ".join(policy.stores) or "none"
+    if name is not None:
+        if name not in policy.stores:
+            raise UsageError(f"the policy has no store “{name}”; it has: {known}")
+        return policy.stores[name]
+    if len(policy.stores) != 1:
+        raise UsageError(f"name a store with --store; the policy has: {known}")
+    return next(iter(policy.stores.values()))
+
+
+def milliseconds(text: str) -> float:
+    """Read a duration: a number of milliseconds, or one with `ms` or `s` behind it."""
+    match = _MILLISECONDS.fullmatch(text.strip())
+    number = float(match["number"]) * (1000 if match["unit"] == "s" else 1) if match else 0.0
+    if number <= 0:
+        raise argparse.ArgumentTypeError("expected a time above 0, like 250 or 250ms or 0.25s")
+    return number
+
+
+def positive_integer(text: str) -> int:
+    """Read a whole number of 1 or more."""
+    if not text.isascii() or not text.isdigit() or not int(text[:9]) >= 1 or len(text) > 9:
+        raise argparse.ArgumentTypeError("expected a whole number from 1")
+    return int(text)

@@ -1,0 +1,1 @@
+"""Judging whole columns: few shapes parsed with care, every row counted."""

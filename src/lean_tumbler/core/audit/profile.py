@@ -1,0 +1,176 @@
+"""Counting a column: groups of equal readings, and digests that stand more than once."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from functools import lru_cache
+from typing import Any
+
+import polars as pl
+
+from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading
+from lean_tumbler.core.audit.shapes import with_shapes
+from lean_tumbler.core.formulas.analysis import digests_used
+from lean_tumbler.core.grades import Floor, Grade, grade
+from lean_tumbler.core.policy import NamedFormula
+from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import read_value
+
+_MERGE_ROWS = 1 << 20
+
+
+class Profiler:
+    """Takes frames in and gives the profile of all of them.
+
+    Args:
+        floor: the least that counts as current.
+        formulas: the store's formulas; where one fits a value, it names the scheme for certain.
+    """
+
+    def __init__(self, *, floor: Floor, formulas: Sequence[NamedFormula] = ()) -> None:
+        self._floor = floor
+        self._formulas = tuple(formulas)
+        self._profile = Profile()
+        self._digests: list[pl.DataFrame] = []
+        self._digest_rows = 0
+        self._read = lru_cache(maxsize=65_536)(self._read_value)
+
+    def add(self, frame: dict[str, list[Any]]) -> None:
+        """Count one frame of `account`, `stored`, `salt` (bytes or None) and `privileged`."""
+        profile = self._profile
+        profile.rows += len(frame["stored"])
+        rows = pl.DataFrame(
+            {
+                "account": pl.Series(frame["account"], strict=False),
+                "stored": pl.Series([_text(value) for value in frame["stored"]], dtype=pl.String),
+                "missing": [value is None for value in frame["stored"]],
+                "salt": pl.Series(frame["salt"], dtype=pl.Binary),
+                "privileged": pl.Series(frame["privileged"], dtype=pl.Boolean),
+            }
+        )
+        profile.without_value += sum(value is None for value in frame["stored"])
+        undecodable = rows.filter(pl.col("stored").is_null() & ~pl.col("missing"))
+        if undecodable.height:
+            _count_into(profile.unreadable, undecodable)
+        self._count(rows.filter(pl.col("stored").is_not_null()))
+
+    def _count(self, rows: pl.DataFrame) -> None:
+        shaped = with_shapes(rows, column="stored", shape="shape").with_columns(
+            salted=pl.col("salt").bin.size().fill_null(0) > 0,
+            # A value without a shape is its own shape.
+            shape=pl.coalesce("shape", pl.concat_str(pl.lit("="), pl.col("stored"))),
+        )
+        privileged = pl.col("privileged")
+        accounts = pl.col("account")
+        groups = shaped.group_by("shape", "salted", maintain_order=True).agg(
+            pl.len().alias("rows"),
+            privileged.sum().alias("privileged_rows"),
+            accounts.filter(privileged).head(ACCOUNTS_SHOWN).alias("privileged"),
+            accounts.filter(~privileged).head(ACCOUNTS_SHOWN).alias("others"),
+            pl.col("stored").first(),
+        )
+        fast: list[tuple[str, bool]] = []
+        for row in groups.iter_rows(named=True):
+            reading = self._read(row["stored"], row["salted"])
+            if reading.grade in {Grade.FAST_UNSALTED, Grade.FAST_SALTED}:
+                fast.append((row["shape"], row["salted"]))
+            self._profile.groups.setdefault(reading, Affected()).add(
+                row["rows"], row["privileged_rows"], row["privileged"], row["others"]
+            )
+        if fast:
+            self._note_digests(shaped, fast)
+
+    def _read_value(self, stored: str, salted: bool) -> Reading:
+        parsed = read_value(stored)
+        salted_inside = parsed.salt is not None
+        salted_beside = salted and parsed.kind in {Kind.FAST, Kind.UNKNOWN}
+        parsed, takes_salt = self._explained(parsed, stored, salted=salted)
+        has_salt = salted_inside or (salted_beside if takes_salt is None else takes_salt)
+        return Reading(
+            scheme=parsed.scheme,
+            layout=parsed.layout,
+            salted=has_salt,
+            grade=grade(parsed, self._floor, salted=has_salt),
+            parameters=tuple(parsed.parameters.items()),
+            confidence=parsed.confidence,
+            also_possible=parsed.also_possible,
+        )
+
+    def _explained(
+        self, parsed: ParsedValue, stored: str, *, salted: bool
+    ) -> tuple[ParsedValue, bool | None]:
+        """Let the store's formulas say what a bare value is, where only one kind fits."""
+        if parsed.kind not in {Kind.FAST, Kind.UNKNOWN}:
+            return parsed, None
+        salt = b"salt" if salted else None
+        fitting = [named for named in self._formulas if named.fits(stored, salt=salt)]
+        digests = {(digests_used(named.formula) or ("",))[-1] for named in fitting}
+        takes_salt = {named.takes_salt or named.takes_login for named in fitting}
+        if len(digests) != 1 or len(takes_salt) != 1:
+            return parsed, None
+        explained = replace(
+            parsed, scheme=digests.pop(), kind=Kind.FAST, confidence=1.0, also_possible=()
+        )
+        return explained, takes_salt.pop()
+
+    def _note_digests(self, shaped: pl.DataFrame, fast: list[tuple[str, bool]]) -> None:
+        """Keep a 64-bit hash of each distinct digest with its salt, and how often it stands."""
+        keys = pl.DataFrame(fast, schema={"shape": pl.String, "salted": pl.Boolean}, orient="row")
+        digests = shaped.join(keys, on=["shape", "salted"], how="semi")
+        folded = (
+            pl.when(pl.col("shape").str.starts_with("hex"))
+            .then(pl.col("stored").str.to_lowercase())
+            .otherwise(pl.col("stored"))
+        )
+        hashed = digests.select(
+            pl.struct(folded.alias("digest"), "salt").hash(seed=0).alias("digest"),
+            pl.lit(1, pl.UInt32).alias("rows"),
+            pl.col("privileged").cast(pl.UInt32),
+            pl.col("account"),
+        )
+        self._digests.append(_merged(hashed))
+        self._digest_rows += self._digests[-1].height
+        if self._digest_rows > 2 * _MERGE_ROWS and len(self._digests) > 1:
+            self._digests = [_merged(pl.concat(self._digests, how="vertical_relaxed"))]
+            self._digest_rows = self._digests[0].height
+
+    def finish(self) -> Profile:
+        """Give the profile of all frames."""
+        if self._digests:
+            merged = _merged(pl.concat(self._digests, how="vertical_relaxed"))
+            clusters = merged.filter(pl.col("rows") > 1).sort(
+                "privileged", "rows", "digest", descending=[True, True, False]
+            )
+            self._profile.shared_clusters = clusters.height
+            self._profile.largest_cluster = max(clusters["rows"].to_list(), default=0)
+            named = clusters.head(ACCOUNTS_SHOWN)
+            self._profile.shared.add(
+                int(clusters["rows"].sum()),
+                int(clusters["privileged"].sum()),
+                named.filter(pl.col("privileged") > 0)["account"].to_list(),
+                named.filter(pl.col("privileged") == 0)["account"].to_list(),
+            )
+        return self._profile
+
+
+def _text(value: bytes | str | None) -> str | None:
+    if value is None or isinstance(value, str):
+        return value
+    try:
+        return value.decode("utf-8")
+    except UnicodeDecodeError:
+        return None
+
+
+def _count_into(affected: Affected, rows: pl.DataFrame) -> None:
+    privileged = rows.filter("privileged")["account"].head(ACCOUNTS_SHOWN).to_list()
+    others = rows.filter(~pl.col("privileged"))["account"].head(ACCOUNTS_SHOWN).to_list()
+    affected.add(rows.height, int(rows["privileged"].sum()), privileged, others)
+
+
+def _merged(digests: pl.DataFrame) -> pl.DataFrame:
+    """Add up equal digests; one account stands for each, a privileged one where there is one."""
+    return digests.group_by("digest").agg(
+        pl.col("rows").sum(),
+        pl.col("privileged").sum(),
+        pl.col("account").get(pl.col("privileged").arg_max()),
+    )

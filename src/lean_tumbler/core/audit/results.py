@@ -1,0 +1,73 @@
+"""What an audit found in one column, before anybody judges it."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+
+ACCOUNTS_SHOWN = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What all rows of one group have in common; its own key when counting."""
+
+    scheme: str
+    layout: str
+    salted: bool
+    grade: Grade
+    parameters: tuple[tuple[str, int], ...]
+    confidence: float
+    also_possible: tuple[str, ...]
+
+
+@dataclass(slots=True)
+class Affected:
+    """Rows counted, with a few account references, the privileged ones apart."""
+
+    rows: int = 0
+    privileged_rows: int = 0
+    privileged: list[Any] = field(default_factory=list)
+    others: list[Any] = field(default_factory=list)
+
+    def add(
+        self, rows: int, privileged_rows: int, privileged: Sequence[Any], others: Sequence[Any]
+    ) -> None:
+        """Count more rows; references beyond the number shown are dropped."""
+        self.rows += rows
+        self.privileged_rows += privileged_rows
+        self.privileged = [*self.privileged, *privileged][:ACCOUNTS_SHOWN]
+        self.others = [*self.others, *others][:ACCOUNTS_SHOWN]
+
+    @property
+    def accounts(self) -> list[Any]:
+        """Up to ten references, administrators first."""
+        return [*self.privileged, *self.others][:ACCOUNTS_SHOWN]
+
+
+@dataclass(slots=True)
+class Profile:
+    """What a column holds."""
+
+    rows: int = 0
+    without_value: int = 0
+    unreadable: Affected = field(default_factory=Affected)
+    groups: dict[Reading, Affected] = field(default_factory=dict)
+    shared: Affected = field(default_factory=Affected)
+    shared_clusters: int = 0
+    largest_cluster: int = 0
+
+    @property
+    def grades(self) -> dict[Grade, int]:
+        """Rows by grade; only those that occur, worst first."""
+        counts = dict.fromkeys(Grade, 0)
+        for reading, affected in self.groups.items():
+            counts[reading.grade] += affected.rows
+        counts[Grade.UNKNOWN] += self.unreadable.rows
+        return {name: rows for name, rows in counts.items() if rows}
+
+    @property
+    def below_floor(self) -> int:
+        """Rows that are weaker than the floor."""
+        return sum(rows for grade, rows in self.grades.items() if grade in BELOW_FLOOR)

@@ -1,0 +1,34 @@
+"""The answer to one login."""
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+
+class Action(StrEnum):
+    """What happens to the stored value beside the answer."""
+
+    NONE = "none"
+    UPGRADED = "upgraded"
+    LAYER_REMOVED = "layer-removed"
+    DEFERRED = "deferred"  # an upgrade was due and could not be written; the next login tries again
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outcome:
+    """The answer to one login.
+
+    Attributes:
+        admitted: whether the password is right.
+        action: what the caller has to write.
+        new_value: the value to write where exactly the old one still stands, or None.
+        from_scheme: what was stored; only where admitted.
+        to_scheme: what `new_value` is; only where there is one.
+        refusal: why not, for the operator's counters: never for the person at the login.
+    """
+
+    admitted: bool
+    action: Action = Action.NONE
+    new_value: str | None = field(default=None, repr=False)
+    from_scheme: str | None = None
+    to_scheme: str | None = None
+    refusal: str = ""

@@ -1,0 +1,1 @@
+"""Choosing parameters by measuring them."""

@@ -1,0 +1,1 @@
+"""The Coldharbour scenario: an invented ferry operator and what it inherited."""

@@ -1,0 +1,80 @@
+"""Invented people and their invented passwords, the same at every run."""
+
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+SEED = 20_261_031
+TODAY = date(2026, 10, 31)
+
+_FIRST_NAMES = (
+    "Ada", "Alma", "Arvid", "Bea", "Bram", "Cato", "Clara", "Dagny", "Edda", "Eino", "Elsa",
+    "Ferdi", "Finn", "Greta", "Hauke", "Hedda", "Ida", "Ivo", "Jonna", "Jorin", "Kaja", "Lars",
+    "Leif", "Lotte", "Malte", "Marit", "Nele", "Nils", "Oda", "Olli", "Pia", "Ragna", "Rune",
+    "Saga", "Sanne", "Signe", "Siv", "Sven", "Thea", "Tove", "Ulla", "Veit", "Wiebke", "Ylva",
+)  # fmt: skip
+_LAST_NAMES = (
+    "Ankerdal", "Boyesund", "Brekwater", "Deichmoor", "Fahrensand", "Fjordheim", "Gezeitner",
+    "Halligson", "Havnestad", "Kaimauer", "Kielbrook", "Kogsloot", "Lindqvist", "Lotsenby",
+    "Marschgard", "Molenaar", "Nordkaper", "Poldervik", "Priellund", "Reedholm", "Sandbanke",
+    "Schleuss", "Strandby", "Tidemark", "Vaarwater", "Wellenkamp", "Westerskov", "Windmoller",
+)  # fmt: skip
+_BIRDS = (
+    "Avocet", "Curlew", "Dunlin", "Fulmar", "Gannet", "Guillemot", "Kittiwake", "Möwe", "Petrel",
+    "Plover", "Puffin", "Razorbill", "Sanderling", "Skua", "Tern", "Turnstone", "Whimbrel",
+)  # fmt: skip
+# What many people choose: the reason why equal digests stand in the column.
+_COMMON = ("harbour1", "ferry2019", "coldharbour", "sailing", "qwertz123", "summer2020", "letmein")
+_COMMON_SHARE = 0.18
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Person:
+    """One invented passenger."""
+
+    login: str
+    name: str
+    password: str
+    last_login: date | None
+    administrator: bool
+
+
+def _password(chance: random.Random) -> str:
+    if chance.random() < _COMMON_SHARE:
+        return chance.choice(_COMMON)
+    bird, other = chance.sample(_BIRDS, 2)
+    return f"{bird}{chance.randrange(100, 10_000)}{chance.choice('-_+!? ')}{other.lower()}"
+
+
+def _days_away(chance: random.Random) -> int | None:
+    """Days since the last login: heavy-tailed, and a few who never came back."""
+    if chance.random() < 0.04:
+        return None
+    return min(int(12 * chance.paretovariate(0.75)) - 12, 4_000)
+
+
+def people(count: int, *, administrators: frozenset[int]) -> Iterator[Person]:
+    """Invent people.
+
+    Args:
+        count: how many.
+        administrators: which of them, by position from 0.
+    """
+    chance = random.Random(SEED)  # noqa: S311 - invented data, the same at every run
+    seen: set[str] = set()
+    for position in range(count):
+        first, last = chance.choice(_FIRST_NAMES), chance.choice(_LAST_NAMES)
+        local = f"{first}.{last}".lower()
+        while local in seen:
+            local = f"{first}.{last}{chance.randrange(2, 1000)}".lower()
+        seen.add(local)
+        domain = chance.choice(("coldharbour", "skerry-mail", "tidepost"))
+        away = _days_away(chance)
+        yield Person(
+            login=f"{local}@{domain}.example",
+            name=f"{first} {last}",
+            password=_password(chance),
+            last_login=None if away is None else TODAY - timedelta(days=away),
+            administrator=position in administrators,
+        )

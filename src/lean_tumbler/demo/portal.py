@@ -1,0 +1,176 @@
+"""The passenger portal: five generations of registration code in one table."""
+
+import hashlib
+import random
+import sqlite3
+from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.demo.people import SEED, Person, people
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.files import write_text
+
+DATABASE = "harbour.db"
+POLICY = "tumbler.toml"
+KNOWN = "known.csv"
+_FILES = frozenset({DATABASE, POLICY, KNOWN, f"{DATABASE}-journal"})
+
+POLICY_TEXT = """\
+# Coldharbour Ferries: the passenger portal. Invented data.
+
+[target]
+scheme = "argon2id"
+memory_kib = 19456
+passes = 2
+lanes = 1
+
+[store.passengers]
+locator = "sqlite:///harbour.db"      # relative to this file
+table = "passengers"
+formulas = ["portal-2004", "portal-2011"]
+accept_plain_text = true              # twelve rows that a booking clerk typed in
+
+[store.passengers.columns]
+account = "id"
+login = "email"
+stored = "pw"
+salt = "pw_salt"
+last_login = "seen_on"
+privileged = "is_admin"
+
+[formulas]
+portal-2004 = "utf-8, md5, hex"
+portal-2011 = "utf-8, append salt, sha1, hex"
+"""
+
+_SCHEMA = """\
+CREATE TABLE passengers (
+    id INTEGER PRIMARY KEY,
+    email TEXT NOT NULL UNIQUE,
+    full_name TEXT NOT NULL,
+    pw TEXT,
+    pw_salt TEXT,
+    is_admin INTEGER NOT NULL DEFAULT 0,
+    seen_on TEXT
+)
+"""
+
+Stored = tuple[str | None, str | None]
+
+
+def _plain_text(person: Person, _: random.Random) -> Stored:
+    return person.password, None
+
+
+def _md5(person: Person, _: random.Random) -> Stored:
+    digest = hashlib.md5(person.password.encode(), usedforsecurity=False)
+    return digest.hexdigest(), None
+
+
+def _salted_sha1(person: Person, chance: random.Random) -> Stored:
+    salt = chance.randbytes(4).hex()
+    digest = hashlib.sha1((person.password + salt).encode(), usedforsecurity=False)
+    return digest.hexdigest(), salt
+
+
+def _derived(scheme: str, **parameters: int) -> Callable[[Person, random.Random], Stored]:
+    derivation = DERIVATIONS[scheme]
+
+    def stored(person: Person, chance: random.Random) -> Stored:
+        salt = chance.randbytes(derivation.salt_bytes)
+        return derivation.create(person.password.encode(), salt, parameters), None
+
+    return stored
+
+
+def _locked(_: Person, __: random.Random) -> Stored:
+    return "!", None
+
+
+def _nothing(_: Person, __: random.Random) -> Stored:
+    return None, None
+
+
+@dataclass(frozen=True, slots=True)
+class _Cohort:
+    rows: int
+    store: Callable[[Person, random.Random], Stored]
+    administrators: int = 0
+    known: int = 0
+
+
+COHORTS = (
+    _Cohort(12, _plain_text, administrators=1, known=3),
+    _Cohort(150, _md5, administrators=2, known=12),
+    _Cohort(223, _salted_sha1, administrators=2, known=16),
+    _Cohort(62, _derived("bcrypt", cost_log2=5), administrators=1, known=6),
+    _Cohort(45, _derived("argon2id", memory_kib=19456, passes=2, lanes=1), 1, 5),
+    _Cohort(5, _locked),
+    _Cohort(3, _nothing),
+)
+
+
+def write_portal(folder: Path) -> None:
+    """Write the portal's database, its policy and a file of known accounts.
+
+    Args:
+        folder: made where it is not there; may hold an earlier demo, but nothing else.
+
+    Raises:
+        UsageError: the folder holds something else.
+        SourceError: it cannot be written.
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        strangers = sorted({path.name for path in folder.iterdir()} - _FILES)
+    except OSError as error:
+        raise UsageError(f"{folder}: {error.strerror or 'cannot be made'}") from None
+    if strangers:
+        raise UsageError(f"{folder}: holds other files; name an empty folder with --into")
+    total = sum(cohort.rows for cohort in COHORTS)
+    everybody = list(people(total, administrators=_administrators()))
+    known = _write_database(folder / DATABASE, everybody)
+    write_text(folder / POLICY, POLICY_TEXT)
+    lines = [f"{person.login},{person.password}" for person in known]
+    write_text(folder / KNOWN, "\n".join(["login,password", *lines]) + "\n")
+
+
+def _administrators() -> frozenset[int]:
+    """The first of each cohort, as many as it has."""
+    positions: set[int] = set()
+    start = 0
+    for cohort in COHORTS:
+        positions.update(range(start, start + cohort.administrators))
+        start += cohort.rows
+    return frozenset(positions)
+
+
+def _write_database(path: Path, everybody: list[Person]) -> list[Person]:
+    """Write all rows in random order of their numbers; give the known accounts."""
+    chance = random.Random(SEED)  # noqa: S311 - invented data, the same at every run
+    numbers = chance.sample(range(1, len(everybody) + 1), len(everybody))
+    rows: list[tuple[object, ...]] = []
+    known: list[Person] = []
+    remaining = iter(zip(numbers, everybody, strict=True))
+    for cohort in COHORTS:
+        for position in range(cohort.rows):
+            number, person = next(remaining)
+            seen_on = person.last_login.isoformat() if person.last_login else None
+            stored, salt = cohort.store(person, chance)
+            rows.append(
+                (number, person.login, person.name, stored, salt, person.administrator, seen_on)
+            )
+            if position < cohort.known:
+                known.append(person)
+    try:
+        path.unlink(missing_ok=True)
+        with closing(sqlite3.connect(path)) as connection, connection:
+            connection.execute(_SCHEMA)
+            connection.executemany("INSERT INTO passengers VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
+        path.chmod(0o600)
+    except (OSError, sqlite3.Error):
+        raise SourceError(f"{path}: cannot be written") from None
+    return known

@@ -1,0 +1,68 @@
+"""One login against a store: fetch, decide, swap."""
+
+from dataclasses import dataclass, replace
+
+from lean_tumbler.core.gateway import CredentialGateway
+from lean_tumbler.core.outcome import Action, Outcome
+from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.interface import Account, Store, Swap, SwapResult
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Admission:
+    """The outcome, and what the operator should hear; empty where there is nothing."""
+
+    outcome: Outcome
+    alert: str = ""
+
+
+_ALERTS = {
+    "over-limit": "a stored value asks for more work than [limits] allows; it was not run",
+    "not-understood": "a stored value fits no scheme and no formula of the store",
+    "empty-value": "a stored value is empty",
+}
+
+
+def admit_login(
+    store: Store, gateway: CredentialGateway, *, store_name: str, login: str, password: str
+) -> Admission:
+    """Check a login and upgrade its value where due.
+
+    A write that fails, or loses to another, never fails the login: its action is `deferred`.
+
+    Raises:
+        SourceError: the store cannot be read.
+        CheckImpossible: a formula or key that the value needs is not there.
+    """
+    accounts = store.fetch(login)
+    if len(accounts) != 1:
+        refused = gateway.admit(stored=None, password=password, store=store_name)
+        alert = "the login is not unique; no row was tried" if accounts else ""
+        return Admission(outcome=refused, alert=alert)
+    account = accounts[0]
+    outcome = gateway.admit(
+        stored=account.stored,
+        password=password,
+        store=store_name,
+        salt=account.salt,
+        login=account.login,
+    )
+    if outcome.new_value is None:
+        return Admission(outcome=outcome, alert=_alert(account, outcome))
+    return _write(store, account, outcome, outcome.new_value)
+
+
+def _alert(account: Account, outcome: Outcome) -> str:
+    message = _ALERTS.get(outcome.refusal, "")
+    return f"account {account.key!r}: {message}" if message else ""
+
+
+def _write(store: Store, account: Account, outcome: Outcome, new_value: str) -> Admission:
+    deferred = replace(outcome, action=Action.DEFERRED, new_value=None, to_scheme=None)
+    try:
+        result = store.swap(Swap(key=account.key, old=account.stored or b"", new=new_value))
+    except SourceError as error:
+        return Admission(outcome=deferred, alert=f"the upgrade was not written: {error}")
+    if result is not SwapResult.DONE:
+        return Admission(outcome=deferred, alert=f"the upgrade was not written: {result}")
+    return Admission(outcome=outcome)

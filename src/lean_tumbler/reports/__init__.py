@@ -1,0 +1,1 @@
+"""Results as text for a person and as JSON for programs."""

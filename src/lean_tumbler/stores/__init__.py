@@ -1,0 +1,1 @@
+"""Where stored values are: databases and files behind one small interface."""

@@ -1,0 +1,57 @@
+"""Reading files within bounds, and writing them beside, synced and renamed."""
+
+import os
+import tempfile
+from pathlib import Path
+
+from lean_tumbler.errors import SourceError
+
+OWNER_ONLY = 0o600
+
+
+def read_text(path: Path, *, limit_bytes: int) -> str:
+    """Read a small UTF-8 file.
+
+    Raises:
+        SourceError: it cannot be read, is larger than the limit, or is not UTF-8.
+    """
+    try:
+        with path.open("rb") as file:
+            raw = file.read(limit_bytes + 1)
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    if len(raw) > limit_bytes:
+        raise SourceError(f"{path}: larger than {limit_bytes:,} bytes")
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise SourceError(f"{path}: not UTF-8 at byte {error.start:,}") from None
+
+
+def write_text(path: Path, text: str, *, mode: int | None = OWNER_ONLY) -> None:
+    """Replace a file in one step: what stands there is the old text or the new, never half.
+
+    Args:
+        path: the file.
+        text: its new content.
+        mode: permissions; None keeps those of the file that is there.
+
+    Raises:
+        SourceError: it cannot be written.
+    """
+    try:
+        if mode is None:
+            mode = path.stat().st_mode & 0o777 if path.exists() else OWNER_ONLY
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        try:
+            with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
+                file.write(text)
+                file.flush()
+                os.fsync(file.fileno())
+            Path(name).chmod(mode)
+            Path(name).replace(path)
+        except BaseException:
+            Path(name).unlink(missing_ok=True)
+            raise
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be written'}") from None

@@ -1,0 +1,82 @@
+"""What every store can do. A store reads rows, and writes by swaps alone."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any, Protocol
+
+AccountKey = int | str | bytes
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Account:
+    """One row. Stored value and salt are the store's own bytes, exactly."""
+
+    key: AccountKey
+    login: str | None = None
+    stored: bytes | None = field(default=None, repr=False)
+    salt: bytes | None = field(default=None, repr=False)
+    privileged: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Swap:
+    """Write `new` where exactly `old` still stands."""
+
+    key: AccountKey
+    old: bytes = field(repr=False)
+    new: str = field(repr=False)
+
+
+class SwapResult(StrEnum):
+    """What became of a swap."""
+
+    DONE = "done"
+    CHANGED = "changed meanwhile"
+    GONE = "gone"
+
+
+# What a frame holds, column by column: lists of equal length.
+FRAME_FIELDS = ("account", "stored", "salt", "privileged")
+Frame = dict[str, list[Any]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StoreDescription:
+    """What the tool knows of a store before it reads a row."""
+
+    locator: str  # never with a password
+    table: str
+    column: str
+    key_column: str
+
+
+class Store(Protocol):
+    """One table of accounts."""
+
+    def describe(self) -> StoreDescription:
+        """Say where the store is and which columns are used."""
+
+    def count(self) -> int:
+        """Count the rows."""
+
+    def frames(self, *, rows_per_frame: int) -> Iterator[Frame]:
+        """Read all rows in one consistent view, column by column."""
+
+    def page(self, *, after: AccountKey | None, rows: int) -> list[Account]:
+        """Read the next rows in order of their key."""
+
+    def fetch(self, login: str) -> list[Account]:
+        """Read the rows with a login: one, unless the login is unknown or not unique."""
+
+    def swap(self, swap: Swap) -> SwapResult:
+        """Write one value."""
+
+    def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
+        """Write many values in one short transaction; results in the same order."""
+
+    def origins(self) -> set[str]:
+        """Name the formulas that layered values refer to, by fingerprint."""
+
+    def close(self) -> None:
+        """Let go of connections."""

@@ -1,0 +1,90 @@
+"""Files of known accounts: CSV with `login,password[,stored[,salt]]`."""
+
+import csv
+import io
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.core.masked import Masked
+from lean_tumbler.errors import KnownAccountsError, SourceError
+from lean_tumbler.stores.files import read_text
+
+if TYPE_CHECKING:
+    from _csv import Reader
+
+KNOWN_BYTES = 64 << 20
+_COLUMNS = ("login", "password", "stored", "salt")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KnownAccount:
+    """An account whose password somebody knows."""
+
+    line: int
+    login: str
+    password: Masked[str]
+    stored: Masked[str] | None = None
+    salt: bytes | None = field(default=None, repr=False)
+
+
+def read_known_accounts(path: Path, *, with_stored: bool) -> list[KnownAccount]:
+    """Read a file of known accounts.
+
+    Args:
+        path: the CSV file, UTF-8, with a head line.
+        with_stored: whether the stored values must stand in the file.
+
+    Raises:
+        KnownAccountsError: a column is missing or a row cannot be used; line and column named.
+        SourceError: the file cannot be read.
+    """
+    try:
+        text = read_text(path, limit_bytes=KNOWN_BYTES)
+    except SourceError as error:
+        raise KnownAccountsError(f"known accounts: {error}") from None
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    try:
+        return _accounts(path, reader, with_stored=with_stored)
+    except csv.Error as error:
+        raise KnownAccountsError(f"{path}: line {reader.line_num}: {error}") from None
+
+
+def _accounts(path: Path, reader: "Reader", *, with_stored: bool) -> list[KnownAccount]:
+    head = [name.strip().lower() for name in next(reader, [])]
+    needed = _COLUMNS[:3] if with_stored else _COLUMNS[:2]
+    missing = [name for name in needed if name not in head]
+    if missing:
+        wanted = ",".join(_COLUMNS[:3]) + "[,salt]" if with_stored else ",".join(_COLUMNS[:2])
+        raise KnownAccountsError(
+            f"{path}: line 1: no column “{missing[0]}”; the first line must name {wanted}"
+        )
+    accounts: list[KnownAccount] = []
+    for row in reader:
+        if not row:
+            continue
+        if len(row) != len(head):
+            hint = " (values with commas need quotes)" if len(row) > len(head) else ""
+            raise KnownAccountsError(
+                f"{path}: line {reader.line_num}: {len(row)} fields, expected {len(head)}{hint}"
+            )
+        accounts.append(
+            _account(path, reader.line_num, dict(zip(head, row, strict=True)), with_stored)
+        )
+    if not accounts:
+        raise KnownAccountsError(f"{path}: no account after the head line")
+    return accounts
+
+
+def _account(path: Path, line: int, fields: dict[str, str], with_stored: bool) -> KnownAccount:
+    for name in ("login", "password", "stored") if with_stored else ("login", "password"):
+        if not fields[name]:
+            raise KnownAccountsError(f"{path}: line {line}: the column “{name}” is empty")
+    salt = fields.get("salt", "")
+    return KnownAccount(
+        line=line,
+        login=fields["login"],
+        password=Masked(fields["password"]),
+        stored=Masked(fields["stored"]) if with_stored else None,
+        salt=salt.encode("utf-8") if salt else None,
+    )

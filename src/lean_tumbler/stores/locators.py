@@ -1,0 +1,41 @@
+"""From a locator (a path or a URL) to an open store."""
+
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from lean_tumbler.core.policy import StorePolicy
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.sql import SqlStore, sqlite_engine
+
+_SQLITE = "sqlite:///"
+
+
+def open_engine(locator: str, *, base: Path, writable: bool = False) -> tuple[sa.Engine, str]:
+    """Open a database.
+
+    Args:
+        locator: a path, or `sqlite:///` and a path.
+        base: the folder that a relative path starts from.
+        writable: whether it will be written to.
+
+    Returns:
+        The engine, and what messages call the database.
+
+    Raises:
+        UsageError: a locator of a kind that is not read.
+        SourceError: it cannot be opened.
+    """
+    if "://" in locator and not locator.startswith(_SQLITE):
+        scheme = locator.partition("://")[0]
+        raise UsageError(f"a store at {scheme}:// is not read by this version; use sqlite:///PATH")
+    path = base / locator.removeprefix(_SQLITE)
+    return sqlite_engine(path, writable=writable), locator.removeprefix(_SQLITE)
+
+
+def open_store(store: StorePolicy, *, base: Path, writable: bool = False) -> SqlStore:
+    """Open a store of the policy."""
+    engine, locator = open_engine(store.locator, base=base, writable=writable)
+    return SqlStore(
+        engine, locator=locator, table=store.table, columns=store.columns, writable=writable
+    )

@@ -1,0 +1,307 @@
+"""Tables in SQL databases, through SQLAlchemy.
+
+Values are compared and read as bytes, so neither a collation nor a declared type stands between
+the tool and what is really there.
+"""
+
+import difflib
+import re
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import sqlalchemy as sa
+from sqlalchemy import event
+from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.pool import ConnectionPoolEntry
+
+from lean_tumbler.core import layered
+from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
+from lean_tumbler.core.policy import Columns
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.interface import (
+    FRAME_FIELDS,
+    Account,
+    AccountKey,
+    Frame,
+    StoreDescription,
+    Swap,
+    SwapResult,
+)
+
+_FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
+_SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
+LOCK_SECONDS = 30
+_FALSE = frozenset({None, 0, "", "0", "f", "n", "false", "no", b"", b"0"})
+
+
+def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
+    """Open an SQLite file; it must exist, and reading never writes to it.
+
+    Raises:
+        SourceError: the file is not there, not readable, or no SQLite database.
+    """
+    try:
+        with path.open("rb") as file:
+            header = file.read(len(_SQLITE_HEADER))
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    if header != _SQLITE_HEADER:
+        raise SourceError(f"{path}: not an SQLite database")
+    mode = "rw" if writable else "ro"
+    address = f"file:{quote(str(path.resolve()))}?mode={mode}"
+    engine = sa.create_engine(
+        "sqlite://",
+        creator=lambda: sqlite3.connect(address, uri=True, timeout=LOCK_SECONDS),
+        poolclass=sa.pool.NullPool,
+    )
+
+    @event.listens_for(engine, "connect")
+    def _leave_transactions_to_us(connection: sqlite3.Connection, _: ConnectionPoolEntry) -> None:
+        connection.isolation_level = None
+
+    @event.listens_for(engine, "begin")
+    def _begin(connection: sa.Connection) -> None:
+        # A writer takes its lock at once: upgrading a read lock later can fail without waiting.
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if writable else "BEGIN")
+
+    return engine
+
+
+@contextmanager
+def database_errors(locator: str) -> Iterator[None]:
+    """Turn the database's own errors into one clear line, without statement or values.
+
+    Raises:
+        SourceError: always instead of the database's error.
+    """
+    try:
+        yield
+    except (DBAPIError, sqlite3.Error) as error:
+        cause = getattr(error, "orig", None) or error
+        # SQLite's messages name tables, columns and files; constraint messages name columns.
+        reason = str(cause).splitlines()[0][:200] if isinstance(cause, sqlite3.Error) else "failed"
+        again = " (locked by another program; run again)" if "locked" in reason else ""
+        if isinstance(error, OperationalError | sqlite3.OperationalError):
+            raise SourceError(f"{locator}: {reason}{again}") from None
+        raise SourceError(f"{locator}: {type(cause).__name__}: {reason}") from None
+
+
+def tables_of(engine: sa.Engine, locator: str) -> dict[str, list[str]]:
+    """List the tables and their columns."""
+    with database_errors(locator):
+        inspector = sa.inspect(engine)
+        return {
+            table: [column["name"] for column in inspector.get_columns(table)]
+            for table in inspector.get_table_names()
+        }
+
+
+def require_column(name: str, columns: Sequence[str], place: str) -> None:
+    """Refuse a column that the table lacks, naming the nearest.
+
+    Raises:
+        UsageError: it is not there.
+    """
+    if name not in columns:
+        near = difflib.get_close_matches(name, columns, n=1, cutoff=0.5)
+        hint = f"did you mean “{near[0]}”?" if near else f"it has: {', '.join(columns)}"
+        raise UsageError(f"{place} has no column “{name}”; {hint}")
+
+
+class SqlStore:
+    """One table of an SQL database as a store.
+
+    Args:
+        engine: the database.
+        locator: what messages call it; without a password.
+        table: the table's name.
+        columns: the table's own names for what is needed.
+        writable: whether swaps will be asked for, which needs a unique key.
+    """
+
+    def __init__(
+        self,
+        engine: sa.Engine,
+        *,
+        locator: str,
+        table: str,
+        columns: Columns,
+        writable: bool = False,
+    ) -> None:
+        self._engine = engine
+        self._locator = locator
+        self._columns = columns
+        self._table_name = table
+        present = tables_of(engine, locator)
+        if table not in present:
+            near = difflib.get_close_matches(table, present, n=1, cutoff=0.5)
+            hint = f"did you mean “{near[0]}”?" if near else f"it has: {', '.join(present)}"
+            raise UsageError(f"{locator} has no table “{table}”; {hint}")
+        place = f"{locator}, table {table}"
+        named = {
+            field: getattr(columns, field)
+            for field in Columns.__dataclass_fields__
+            if getattr(columns, field)
+        }
+        for name in named.values():
+            require_column(name, present[table], place)
+        self._key_name = columns.account or self._primary_key(place, writable=writable)
+        names = {self._key_name, *named.values()}
+        self._table = sa.table(table, *(sa.column(name) for name in names))
+        self._key = self._table.c[self._key_name]
+
+    def _primary_key(self, place: str, *, writable: bool) -> str:
+        with database_errors(self._locator):
+            names = sa.inspect(self._engine).get_pk_constraint(self._table_name)[
+                "constrained_columns"
+            ]
+        if len(names) == 1:
+            return names[0]
+        if writable:
+            raise UsageError(
+                f"{place} has no primary key of one column; name a unique one as “account”"
+            )
+        return "rowid"  # SQLite's own number of a row; enough to refer to it in a report
+
+    def describe(self) -> StoreDescription:
+        """Say where the store is and which columns are used."""
+        return StoreDescription(
+            locator=self._locator,
+            table=self._table_name,
+            column=self._columns.stored or "",
+            key_column=self._key_name,
+        )
+
+    def _column(self, name: str | None) -> sa.ColumnElement[Any]:
+        return self._table.c[name] if name else sa.null()
+
+    def _raw(self, name: str | None) -> sa.ColumnElement[Any]:
+        """A column's bytes, whatever its declared type."""
+        return sa.cast(self._table.c[name], sa.LargeBinary) if name else sa.null()
+
+    def _row_columns(self) -> list[sa.ColumnElement[Any]]:
+        columns = self._columns
+        return [
+            self._key,
+            self._raw(columns.stored),
+            self._raw(columns.salt),
+            self._column(columns.privileged),
+            self._raw(columns.login),
+        ]
+
+    @staticmethod
+    def _account(row: Any) -> Account:
+        key, stored, salt, privileged, login = row
+        return Account(
+            key=key,
+            stored=stored,
+            salt=salt,
+            privileged=_is_true(privileged),
+            login=None if login is None else login.decode("utf-8", "replace"),
+        )
+
+    def count(self) -> int:
+        """Count the rows."""
+        with database_errors(self._locator), self._engine.connect() as connection:
+            query = sa.select(sa.func.count()).select_from(self._table)
+            return int(connection.execute(query).scalar_one())
+
+    def frames(self, *, rows_per_frame: int) -> Iterator[Frame]:
+        """Read all rows in one consistent view, column by column."""
+        query = sa.select(*self._row_columns()[: len(FRAME_FIELDS)])
+        with database_errors(self._locator), self._engine.connect() as connection:
+            result = connection.execution_options(stream_results=True).execute(query)
+            while rows := result.fetchmany(rows_per_frame):
+                frame = dict(zip(FRAME_FIELDS, map(list, zip(*rows, strict=True)), strict=True))
+                frame["privileged"] = [_is_true(value) for value in frame["privileged"]]
+                yield frame
+
+    def page(self, *, after: AccountKey | None, rows: int) -> list[Account]:
+        """Read the next rows in order of their key."""
+        query = sa.select(*self._row_columns()).order_by(self._key).limit(rows)
+        if after is not None:
+            query = query.where(self._key > after)
+        return self._accounts(query)
+
+    def fetch(self, login: str) -> list[Account]:
+        """Read the rows with a login: one, unless the login is unknown or not unique."""
+        query = sa.select(*self._row_columns()).limit(2)
+        return self._accounts(query.where(self._column(self._columns.login) == login))
+
+    def _accounts(self, query: sa.Select[Any]) -> list[Account]:
+        with database_errors(self._locator), self._engine.connect() as connection:
+            return [self._account(row) for row in connection.execute(query)]
+
+    def swap(self, swap: Swap) -> SwapResult:
+        """Write one value."""
+        return self.swap_many([swap])[0]
+
+    def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
+        """Write many values in one short transaction; results in the same order."""
+        with database_errors(self._locator), self._engine.begin() as connection:
+            results = [self._swap(connection, swap) for swap in swaps]
+            if SwapResult.DONE in results:
+                self._require_written(connection, swaps[results.index(SwapResult.DONE)])
+            return results
+
+    def _require_written(self, connection: sa.Connection, swap: Swap) -> None:
+        """Read one value back before the transaction ends: some servers truncate without error."""
+        query = sa.select(self._raw(self._columns.stored)).where(self._key == swap.key)
+        if connection.execute(query).scalar() != swap.new.encode("utf-8"):
+            raise SourceError(
+                f"{self._locator}, table {self._table_name}: the column “{self._columns.stored}” "
+                "did not keep a value as written (too narrow, or changed by a trigger); "
+                "nothing of this batch was written"
+            )
+
+    def origins(self) -> set[str]:
+        """Name the formulas that layered values refer to, by fingerprint."""
+        head = layered.TAG + "from="
+        start = sa.func.substr(self._raw(self._columns.stored), 1, len(head) + FINGERPRINT_DIGITS)
+        query = (
+            sa.select(start)
+            .distinct()
+            .where(
+                sa.func.substr(self._raw(self._columns.stored), 1, len(head))
+                == head.encode("ascii")
+            )
+        )
+        with database_errors(self._locator), self._engine.connect() as connection:
+            found = {row[0].decode("ascii", "replace") for row in connection.execute(query)}
+        return {
+            text[len(head) :] for text in found if re.fullmatch(_FINGERPRINT, text[len(head) :])
+        }
+
+    def _swap(self, connection: sa.Connection, swap: Swap) -> SwapResult:
+        stored = self._columns.stored or ""
+        update = (
+            sa.update(self._table)
+            .where(self._key == swap.key, self._raw(stored) == swap.old)
+            .values({self._table.c[stored]: swap.new})
+        )
+        changed = connection.execute(update).rowcount
+        if changed > 1:
+            raise SourceError(
+                f"{self._locator}, table {self._table_name}: the account column "
+                f"“{self._key_name}” is not unique; nothing of this batch was written"
+            )
+        if changed == 1:
+            return SwapResult.DONE
+        again = sa.select(sa.literal(1)).where(self._key == swap.key)
+        found = connection.execute(again).first()
+        return SwapResult.GONE if found is None else SwapResult.CHANGED
+
+    def close(self) -> None:
+        """Let go of connections."""
+        self._engine.dispose()
+
+
+def _is_true(value: object) -> bool:
+    try:
+        return (value.lower() if isinstance(value, str) else value) not in _FALSE
+    except TypeError:  # not hashable: a driver's own type; it is there, so it counts
+        return True
