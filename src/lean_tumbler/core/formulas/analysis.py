@@ -224,6 +224,7 @@ def _written_length(writing: str, length: int | None) -> int | None:
 
 def _joined_length(step: Join, length: int | None) -> int | None:
     source = step.operand.source
-    if length is None or step.operand.filters or not isinstance(source, str):
+    is_literal = isinstance(source, str) and not isinstance(source, Input)
+    if length is None or step.operand.filters or not is_literal:
         return None
-    return length + len(source) * (2 if step.side is Side.SURROUND else 1)
+    return length + len(str(source)) * (2 if step.side is Side.SURROUND else 1)

@@ -62,9 +62,10 @@ def changed_formulas(formula: Formula) -> Iterator[tuple[str, Formula]]:
             if index < len(formula.steps) - 1:  # at the end, letter case does not count
                 yield f"{other} between the rounds", _with_step(formula, index, Write(other))
     if not isinstance(formula.steps[0], Encode):
-        for name in ENCODINGS:
-            changed = Formula((Encode(name), *formula.steps), Flow.TEXT)
-            yield f"{name} at the start", changed
+        for name in ENCODINGS:  # text that reaches a digest is UTF-8 by itself
+            if name != "utf-8":
+                changed = Formula((Encode(name), *formula.steps), Flow.TEXT)
+                yield f"{name} instead of utf-8", changed
 
 
 def _with_step(formula: Formula, index: int, step: Join | Encode | Write) -> Formula:

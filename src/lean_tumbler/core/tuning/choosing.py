@@ -8,21 +8,17 @@ from typing import TYPE_CHECKING
 from lean_tumbler.core.schemes.argon2 import memory_moved_kib
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable
 
     from lean_tumbler.core.grades import Floor
     from lean_tumbler.core.schemes.base import Parameters
     from lean_tumbler.core.tuning.measuring import Measurement
 
-# Memory in KiB and passes: the published alternatives of about equal strength, then upwards in
-# steps of about 1.5 in memory traffic to what RFC 9106 section 4 recommends second (64 MiB, t = 3)
-# and beyond.
+# Memory in KiB and passes: the published least, then upwards by 1.3 to 2 times in memory traffic,
+# through what RFC 9106 section 4 recommends second (64 MiB, 3 passes), and beyond. More memory is
+# raised before passes: it is what an attacker's hardware lacks.
 GRID: tuple[tuple[int, int], ...] = (
-    (7168, 5),
-    (9216, 4),
-    (12288, 3),
     (19456, 2),
-    (47104, 1),
     (32768, 2),
     (47104, 2),
     (65536, 2),
@@ -47,22 +43,19 @@ class Choice:
 
 
 def candidates(floor: Floor) -> list[Parameters]:
-    """List the points to measure, the cheapest first: the floor's own and the grid's above it."""
-    return sorted(_candidates(floor), key=lambda point: (memory_moved_kib(point), *point.values()))
+    """List the points to measure, the cheapest first: the grid at or above the floor.
 
-
-def _candidates(floor: Floor) -> Iterator[Parameters]:
-    seen: set[tuple[int, int]] = set()
-    own = [
+    A floor of the policy's own that the grid does not meet adds its own alternatives.
+    """
+    own = {
         (alternative["memory_kib"], alternative["passes"])
         for alternative in floor.alternatives.get("argon2id", ())
         if {"memory_kib", "passes"} <= set(alternative)
-    ]
-    for memory, passes in (*own, *GRID):
-        point = {"memory_kib": memory, "passes": passes, "lanes": 1}
-        if (memory, passes) not in seen and floor.reached_by("argon2id", point):
-            seen.add((memory, passes))
-            yield point
+    }
+    pairs = GRID if own & set(GRID) else (*own, *GRID)
+    points = [{"memory_kib": memory, "passes": passes, "lanes": 1} for memory, passes in pairs]
+    reached: list[Parameters] = [point for point in points if floor.reached_by("argon2id", point)]
+    return sorted(reached, key=memory_moved_kib)
 
 
 def measure_until_too_slow(
@@ -96,10 +89,7 @@ def choose(points: list[Measurement], *, within_milliseconds: float) -> Choice |
     fitting = [point for point in points if point.p99_milliseconds <= within_milliseconds]
     if not fitting:
         return None
-    best = max(
-        fitting,
-        key=lambda point: (memory_moved_kib(point.parameters), point.parameters["memory_kib"]),
-    )
+    best = max(fitting, key=lambda point: memory_moved_kib(point.parameters))
     dearer = [
         point
         for point in points

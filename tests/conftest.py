@@ -1,0 +1,209 @@
+"""What the tests share: the built program, a small store, and programs used as oracles."""
+
+import hashlib
+import json
+import os
+import shutil
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Callable, Sequence
+from contextlib import closing
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import bcrypt
+import pytest
+from hypothesis import settings
+
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+
+PROGRAM = Path(sys.executable).with_name("lean-tumbler")
+DATA = Path(__file__).with_name("data")
+
+settings.register_profile("project", deadline=None, max_examples=200, print_blob=True)
+settings.load_profile("project")
+
+# A target that costs a millisecond, and a floor lowered to it.
+CHEAP_POLICY = """\
+[target]
+scheme = "argon2id"
+memory_kib = 256
+passes = 1
+lanes = 1
+
+[floor]
+argon2id = { memory_kib = 256, passes = 1 }
+
+[store.passengers]
+locator = "sqlite:///harbour.db"
+table = "passengers"
+formulas = ["portal-2004", "portal-2011"]
+accept_plain_text = true
+
+[store.passengers.columns]
+account = "id"
+login = "email"
+stored = "pw"
+salt = "pw_salt"
+privileged = "is_admin"
+
+[formulas]
+portal-2004 = "utf-8, md5, hex"
+portal-2011 = "utf-8, append salt, sha1, hex"
+"""
+
+
+@dataclass(frozen=True)
+class Finished:
+    """What a run of the program gave."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def document(self) -> dict[str, Any]:
+        document: dict[str, Any] = json.loads(self.out)
+        return document
+
+
+Program = Callable[..., Finished]
+
+
+def run_program(*arguments: str, cwd: Path, stdin: bytes = b"", timeout: float = 120) -> Finished:
+    """Run the built program as a user would."""
+    finished = subprocess.run(
+        [str(PROGRAM), *arguments],
+        cwd=cwd,
+        input=stdin,
+        capture_output=True,
+        timeout=timeout,
+        check=False,
+    )
+    return Finished(finished.returncode, finished.stdout.decode(), finished.stderr.decode())
+
+
+@pytest.fixture
+def program(tmp_path: Path) -> Program:
+    """Give the built program, running in the test's own folder."""
+
+    def run(*arguments: str, stdin: bytes = b"", timeout: float = 120) -> Finished:
+        return run_program(*arguments, cwd=tmp_path, stdin=stdin, timeout=timeout)
+
+    return run
+
+
+def _derive(scheme: str, password: str, seed: int, **parameters: int) -> str:
+    salt = hashlib.sha256(b"test salt %d" % seed).digest()[:16]
+    return DERIVATIONS[scheme].create(password.encode(), salt, parameters)
+
+
+def stored_value(cohort: str, password: str, seed: int) -> tuple[str | None, str | None]:
+    """Compute a stored value and its salt column, by other means than the project's formulas."""
+    if cohort == "plain":
+        return password, None
+    if cohort == "md5":
+        return hashlib.md5(password.encode()).hexdigest(), None
+    if cohort == "sha1":
+        salt = f"{seed:08x}"
+        return hashlib.sha1((password + salt).encode()).hexdigest(), salt
+    if cohort == "bcrypt":
+        return bcrypt.hashpw(password.encode(), bcrypt.gensalt(4)).decode(), None
+    if cohort == "weak-argon2":
+        return _derive("argon2id", password, seed, memory_kib=64, passes=1, lanes=1), None
+    if cohort == "current":
+        return _derive("argon2id", password, seed, memory_kib=256, passes=1, lanes=1), None
+    return {"locked": "!", "empty": "", "null": None}[cohort], None
+
+
+OPENABLE = ("plain", "md5", "sha1", "bcrypt", "weak-argon2", "current")
+
+
+@dataclass(frozen=True)
+class Passenger:
+    """One row of the test store, with what opens it."""
+
+    number: int
+    login: str
+    password: str = field(repr=False)
+    cohort: str
+    stored: str | None = field(repr=False)
+    salt: str | None
+
+
+@dataclass(frozen=True)
+class Portal:
+    """A folder with a database, its policy and a file of known accounts."""
+
+    folder: Path
+    passengers: tuple[Passenger, ...]
+
+    @property
+    def database(self) -> Path:
+        return self.folder / "harbour.db"
+
+    def stored(self) -> dict[int, str | None]:
+        """Read what the column holds now."""
+        with closing(sqlite3.connect(self.database)) as connection:
+            return dict(connection.execute("SELECT id, pw FROM passengers"))
+
+    @property
+    def openable(self) -> list[Passenger]:
+        return [passenger for passenger in self.passengers if passenger.cohort in OPENABLE]
+
+
+def make_portal(folder: Path, cohorts: Sequence[str]) -> Portal:
+    """Write a store with one passenger for each cohort named."""
+    passengers = []
+    for number, cohort in enumerate(cohorts, start=1):
+        password = f"{('Möwe', 'Gannet', 'Skua')[number % 3]}{number * 37} {cohort}!"
+        stored, salt = stored_value(cohort, password, number)
+        login = f"passenger{number}@tidepost.example"
+        passengers.append(Passenger(number, login, password, cohort, stored, salt))
+    with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
+        connection.execute(
+            "CREATE TABLE passengers (id INTEGER PRIMARY KEY, email TEXT, pw TEXT, pw_salt TEXT,"
+            " is_admin INTEGER)"
+        )
+        connection.executemany(
+            "INSERT INTO passengers VALUES (?, ?, ?, ?, ?)",
+            [
+                (row.number, row.login, row.stored, row.salt, int(row.number % 10 == 1))
+                for row in passengers
+            ],
+        )
+    (folder / "tumbler.toml").write_text(CHEAP_POLICY)
+    portal = Portal(folder, tuple(passengers))
+    known = "".join(f"{row.login},{row.password}\n" for row in portal.openable)
+    (folder / "known.csv").write_text("login,password\n" + known)
+    return portal
+
+
+@pytest.fixture
+def portal(tmp_path: Path) -> Portal:
+    """Give a store with three passengers of every cohort."""
+    return make_portal(tmp_path, [*OPENABLE, "locked", "empty", "null"] * 3)
+
+
+def oracle(name: str) -> str:
+    """Give the path of a program used as oracle; skip without it, and fail in CI."""
+    found = shutil.which(name)
+    if found is None:
+        missing(f"the program {name}")
+    return found or ""
+
+
+def missing(what: str) -> None:
+    """Skip a test that lacks something; in CI that is a failure."""
+    if os.environ.get("CI"):
+        pytest.fail(f"{what} is not installed; tests/programs.sh installs it")
+    pytest.skip(f"{what} is not installed")
+
+
+@pytest.fixture(scope="session")
+def real_values() -> list[dict[str, str]]:
+    """Give stored values made by other programs, with their passwords."""
+    values: list[dict[str, str]] = json.loads((DATA / "real-values.json").read_text("utf-8"))
+    return values

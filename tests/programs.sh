@@ -1,0 +1,19 @@
+#!/bin/sh
+# Installs the programs that tests use as oracles, where this user may. Tests that lack one are
+# skipped and say so; with CI set, a missing one fails the run instead.
+set -u
+missing=
+command -v argon2 >/dev/null 2>&1 || missing="$missing argon2"
+[ -e "$(ldconfig -p 2>/dev/null | sed -n 's/.*libcrypt\.so\.1 .*=> //p' | head -n 1)" ] || missing="$missing libcrypt1"
+[ -z "$missing" ] && exit 0
+as_root=
+if [ "$(id -u)" -ne 0 ]; then
+    if command -v sudo >/dev/null 2>&1 && sudo -n true 2>/dev/null; then as_root="sudo -n"; else
+        echo "tests/programs.sh: not installed, and this user may not install:$missing" >&2
+        exit 0
+    fi
+fi
+# shellcheck disable=SC2086 # the list of packages is meant to be split
+{ $as_root apt-get update -qq && $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $missing; } >/dev/null ||
+    echo "tests/programs.sh: could not install:$missing" >&2
+exit 0

@@ -1,0 +1,238 @@
+"""Reading stored values and running the derivations, against published and foreign values."""
+
+import ctypes
+import ctypes.util
+import hashlib
+import subprocess
+
+import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from conftest import missing, oracle
+from lean_tumbler.core.checking import recompute
+from lean_tumbler.core.grades import Floor, Grade, grade
+from lean_tumbler.core.policy import Limits
+from lean_tumbler.core.schemes import phc
+from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.errors import OverLimit
+
+SELF_DESCRIBING = {"bcrypt", "argon2id", "argon2i", "argon2d"}
+# Layouts of other schemes that this version reads.
+READ_LAYOUTS = {"PHC string", "hex", "HEX", "base64"}
+
+
+def _is_read(value: dict[str, str]) -> bool:
+    return value["scheme"] in SELF_DESCRIBING or value.get("layout") in READ_LAYOUTS
+
+
+def test_foreign_values_are_read_as_what_they_are(real_values: list[dict[str, str]]) -> None:
+    """Every real value of a scheme and layout of this version is named correctly."""
+    read = [value for value in real_values if _is_read(value)]
+    assert len(read) >= 30
+    for value in read:
+        assert read_value(value["stored"]).scheme == value["scheme"]
+
+
+def test_no_foreign_digest_is_taken_for_a_password(real_values: list[dict[str, str]]) -> None:
+    """A stored value that is not understood is called unknown: else layering would destroy it."""
+    kinds = {value["stored"]: read_value(value["stored"]).kind for value in real_values}
+    assert Kind.READABLE not in kinds.values()
+
+
+def test_passwords_are_read_as_plain_text(real_values: list[dict[str, str]]) -> None:
+    """Real passwords, non-ASCII ones too, are not mistaken for digests."""
+    for value in real_values:
+        assert read_value(value["password"]).scheme == "plain-text"
+
+
+def test_foreign_derivations_accept_their_password(real_values: list[dict[str, str]]) -> None:
+    """Self-describing values of other programs open with their password and no other."""
+    checked = 0
+    for value in real_values:
+        parsed = read_value(value["stored"])
+        if parsed.kind is not Kind.DERIVATION or parsed.parameters.get("memory_kib", 0) > 20_000:
+            continue
+        right, wrong = value["password"].encode(), b"x" + value["password"].encode()[1:]
+        assert recompute(parsed, right, Limits())[1] == parsed.digest
+        assert recompute(parsed, wrong, Limits())[1] != parsed.digest
+        checked += 1
+    assert checked >= 15
+
+
+@pytest.mark.parametrize(
+    ("scheme", "secret", "salt", "parameters", "digest"),
+    [
+        # RFC 7914 section 12, cut to the 32 bytes that are stored.
+        (
+            "scrypt",
+            b"pleaseletmein",
+            b"SodiumChloride",
+            {"cost_log2": 14, "block_size": 8, "lanes": 1},
+            "7023bdcb3afd7348461c06cd81fd38ebfda8fbba904f8e3ea9b543f6545da1f2",
+        ),
+        # RFC 7914 section 11, cut to 32 bytes.
+        (
+            "pbkdf2-sha256",
+            b"Password",
+            b"NaCl",
+            {"rounds": 80_000},
+            "4ddcd8f60b98be21830cee5ef22701f9641a4418d04c0414aeff08876b34ab56",
+        ),
+        # RFC 6070.
+        (
+            "pbkdf2-sha1",
+            b"password",
+            b"salt",
+            {"rounds": 4096},
+            "4b007901b765489abead49d926f721d065a429c1",
+        ),
+    ],
+)
+def test_derivations_give_published_vectors(
+    scheme: str, secret: bytes, salt: bytes, parameters: dict[str, int], digest: str
+) -> None:
+    """The derivations compute what their standards print."""
+    stored = DERIVATIONS[scheme].create(secret, salt, parameters)
+    parsed = phc.parse(stored)
+    assert parsed is not None
+    assert parsed.digest.hex() == digest
+
+
+@pytest.mark.parametrize("version_flag", ["13", "10"])
+@pytest.mark.parametrize("kind", ["id", "i", "d"])
+def test_argon2_agrees_with_the_reference_program(kind: str, version_flag: str) -> None:
+    """Values of the reference program open here, in every type and both versions."""
+    made = subprocess.run(
+        [
+            *(oracle("argon2"), "invented salt", f"-{kind}", "-t", "2", "-k", "512", "-p", "2"),
+            *("-e", "-v", version_flag),
+        ],
+        input=b"Dunlin 42",
+        capture_output=True,
+        check=True,
+    ).stdout.decode()
+    parsed = read_value(made.strip())
+    assert parsed.scheme == f"argon2{kind}"
+    assert recompute(parsed, b"Dunlin 42", Limits())[1] == parsed.digest
+
+
+def _libcrypt(password: bytes, setting: bytes) -> str:
+    name = ctypes.util.find_library("crypt")
+    if name is None:
+        missing("libcrypt")
+    library = ctypes.CDLL(name)
+    library.crypt.restype = ctypes.c_char_p
+    return bytes(library.crypt(password, setting)).decode()
+
+
+@pytest.mark.parametrize("password", [b"", b"Tern 7", "Möwe".encode(), b"x" * 72, b"y" * 100])
+@pytest.mark.parametrize("variant", ["2a", "2b", "2y"])
+def test_bcrypt_agrees_with_the_system_library(variant: str, password: bytes) -> None:
+    """Values of the C library open here, passwords above 72 bytes too."""
+    made = _libcrypt(password, f"${variant}$04$abcdefghijklmnopqrstuu".encode())
+    parsed = read_value(made)
+    assert (parsed.scheme, parsed.variant) == ("bcrypt", variant)
+    assert recompute(parsed, password, Limits())[1] == parsed.digest
+
+
+@pytest.mark.parametrize("scheme", sorted(DERIVATIONS))
+def test_a_setting_and_a_digest_give_the_value_again(scheme: str) -> None:
+    """What layered values keep of a scheme is enough to rebuild its text, byte for byte."""
+    derivation = DERIVATIONS[scheme]
+    cheap = {"memory_kib": 64, "passes": 1, "lanes": 1, "cost_log2": 4, "block_size": 1}
+    parameters = {entry.name: cheap.get(entry.name, 10) for entry in derivation.parameters}
+    stored = derivation.create(b"Skua", bytes(range(16)), parameters)
+    parsed = read_value(stored)
+    again = derivation.read_setting(parsed.setting)
+    assert again is not None
+    assert (again.scheme, again.parameters, again.salt) == (scheme, parameters, bytes(range(16)))
+    assert derivation.whole_text(parsed.setting, derivation.recompute(again, b"Skua")) == stored
+
+
+@pytest.mark.parametrize(
+    ("stored", "expected"),
+    [
+        ("", "empty"),
+        ("!", "lock-marker"),
+        ("!$2b$12$abc", "lock-marker"),
+        ("$2b$03$" + "a" * 53, "unknown"),
+        ("$2b$32$" + "a" * 53, "unknown"),
+        ("$2b$10$" + "a" * 52, "unknown"),
+        ("$argon2id$v=18$m=64,t=1,p=1$c2FsdHNhbHQ$ZGlnZXN0ZGlnZXN0", "unknown"),
+        ("$argon2id$v=19$m=4,t=1,p=1$c2FsdHNhbHQ$ZGlnZXN0ZGlnZXN0", "unknown"),
+        ("$argon2id$v=19$m=64,m=64,t=1,p=1$c2FsdHNhbHQ$ZGlnZXN0", "unknown"),
+        ("$scrypt$ln=0,r=8,p=1$c2FsdA$ZGlnZXN0", "unknown"),
+        ("$pbkdf2-sha256$i=1000,l=31$c2FsdA$" + "a" * 43, "unknown"),
+        ("5f4dcc3b5aa765d61d8327deb882cf99", "md5"),
+        ("5f4dcc3b5aa765d61d8327deb882cf9", "unknown"),
+        ("a" * 5000, "unknown"),
+        ("summer 2020", "plain-text"),
+        ("letmein", "plain-text"),
+    ],
+)
+def test_borders_of_the_readers(stored: str, expected: str) -> None:
+    """Values just outside a scheme are not read as it; short words are plain text."""
+    assert read_value(stored).scheme == expected
+
+
+@given(st.text(max_size=300) | st.from_regex(r"\$[a-z0-9-]{1,12}(\$[A-Za-z0-9=,+/.]{0,40}){0,5}"))
+@example("$over$from=,salt=$argon2id$")
+@example("\ud800")
+def test_any_text_is_read_and_graded_once(text: str) -> None:
+    """No text makes the reader raise, and each gets exactly one grade."""
+    parsed = read_value(text)
+    assert grade(parsed, Floor(), salted=False) in Grade
+    assert 0.0 <= parsed.confidence <= 1.0
+
+
+@pytest.mark.parametrize(
+    ("stored", "limits"),
+    [
+        ("$argon2id$v=19$m=4194304,t=1,p=1$c2FsdHNhbHQ$ZGlnZXN0ZGlnZXN0", Limits()),
+        ("$argon2id$v=19$m=65536,t=4000000,p=1$c2FsdHNhbHQ$ZGlnZXN0ZGlnZXN0", Limits()),
+        ("$argon2id$v=19$m=65536,t=1,p=4000$c2FsdHNhbHQ$ZGlnZXN0ZGlnZXN0", Limits()),
+        ("$scrypt$ln=30,r=8,p=1$c2FsdA$ZGlnZXN0", Limits()),
+        ("$scrypt$ln=4,r=1,p=60000$c2FsdA$ZGlnZXN0", Limits()),
+        ("$pbkdf2-sha256$i=4000000000$c2FsdA$" + "a" * 43, Limits()),
+        ("$2b$31$" + "a" * 53, Limits()),
+        ("$argon2id$v=19$m=64,t=1,p=1$c2FsdHNhbHQ$ZGlnZXN0ZGlnZXN0", Limits(memory_kib=63)),
+    ],
+)
+def test_a_planted_cost_is_refused_and_not_run(stored: str, limits: Limits) -> None:
+    """Values that ask for gigabytes or years are refused before anything is computed."""
+    parsed = read_value(stored)
+    assert parsed.kind is Kind.DERIVATION
+    with pytest.raises(OverLimit, match="limit"):
+        recompute(parsed, b"x", limits)
+
+
+@pytest.mark.parametrize(
+    ("scheme", "parameters", "reached"),
+    [
+        ("argon2id", {"memory_kib": 19456, "passes": 2, "lanes": 1}, True),
+        ("argon2id", {"memory_kib": 19455, "passes": 2, "lanes": 1}, False),
+        ("argon2id", {"memory_kib": 47104, "passes": 1, "lanes": 1}, True),
+        ("argon2i", {"memory_kib": 65536, "passes": 9, "lanes": 1}, False),
+        ("bcrypt", {"cost_log2": 10}, True),
+        ("bcrypt", {"cost_log2": 9}, False),
+        ("pbkdf2-sha256", {"rounds": 600_000}, True),
+        ("pbkdf2-sha256", {"rounds": 599_999}, False),
+        ("scrypt", {"cost_log2": 17, "block_size": 8, "lanes": 1}, True),
+        ("scrypt", {"cost_log2": 16, "block_size": 8, "lanes": 1}, False),
+    ],
+)
+def test_the_published_floor_at_its_borders(
+    scheme: str, parameters: dict[str, int], reached: bool
+) -> None:
+    """A value counts as current exactly from the published numbers on."""
+    assert Floor().reached_by(scheme, parameters) is reached
+
+
+def test_digest_lengths_match_their_names() -> None:
+    """A bare digest of each customary length is named after a digest of that length."""
+    for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512"):
+        raw = hashlib.new(name, b"Gannet").digest()
+        assert read_value(raw.hex()).scheme == name
+        assert read_value(raw.hex().upper()).layout == "hex-upper"
