@@ -14,11 +14,13 @@ from lean_tumbler.core.formulas.steps import (
     Input,
     Join,
     Side,
+    Step,
     Write,
 )
 from lean_tumbler.errors import CheckImpossible, FormulaError, InputDoesNotFit
 
 _OTHER_SIDE = {Side.APPEND: Side.PREPEND, Side.PREPEND: Side.APPEND}
+_OTHER_CASE = {"hex": "hex-upper", "hex-upper": "hex"}
 _SIDE_NAMES = {Side.APPEND: "after", Side.PREPEND: "before"}
 
 
@@ -45,22 +47,11 @@ def changed_inputs(inputs: Inputs) -> Iterator[tuple[str, Inputs]]:
 
 def changed_formulas(formula: Formula) -> Iterator[tuple[str, Formula]]:
     """Give formulas with one step different, and what that is."""
+    last = len(formula.steps) - 1
     for index, step in enumerate(formula.steps):
-        if isinstance(step, Join) and step.side in _OTHER_SIDE:
-            side = _OTHER_SIDE[step.side]
-            what = step.operand.source if isinstance(step.operand.source, Input) else "the text"
-            yield (
-                f"the {what} {_SIDE_NAMES[side]} instead of {_SIDE_NAMES[step.side]}",
-                _with_step(formula, index, replace(step, side=side)),
-            )
-        elif isinstance(step, Encode):
-            for name in ENCODINGS:
-                if name != step.name:
-                    yield f"{name} instead of {step.name}", _with_step(formula, index, Encode(name))
-        elif isinstance(step, Write) and step.name in {"hex", "hex-upper"}:
-            other = "hex-upper" if step.name == "hex" else "hex"
-            if index < len(formula.steps) - 1:  # at the end, letter case does not count
-                yield f"{other} between the rounds", _with_step(formula, index, Write(other))
+        for what, other in _changed_step(step, is_last=index == last):
+            steps = (*formula.steps[:index], other, *formula.steps[index + 1 :])
+            yield what, Formula(steps, formula.flow)
     if not isinstance(formula.steps[0], Encode):
         for name in ENCODINGS:  # text that reaches a digest is UTF-8 by itself
             if name != "utf-8":
@@ -68,8 +59,21 @@ def changed_formulas(formula: Formula) -> Iterator[tuple[str, Formula]]:
                 yield f"{name} instead of utf-8", changed
 
 
-def _with_step(formula: Formula, index: int, step: Join | Encode | Write) -> Formula:
-    return Formula((*formula.steps[:index], step, *formula.steps[index + 1 :]), formula.flow)
+def _changed_step(step: Step, *, is_last: bool) -> Iterator[tuple[str, Step]]:
+    if isinstance(step, Join) and step.side in _OTHER_SIDE:
+        side = _OTHER_SIDE[step.side]
+        what = step.operand.source if isinstance(step.operand.source, Input) else "text"
+        yield (
+            f"the {what} {_SIDE_NAMES[side]} instead of {_SIDE_NAMES[step.side]}",
+            replace(step, side=side),
+        )
+    elif isinstance(step, Encode):
+        for name in ENCODINGS:
+            if name != step.name:
+                yield f"{name} instead of {step.name}", Encode(name)
+    elif isinstance(step, Write) and step.name in _OTHER_CASE and not is_last:
+        # At the end, letter case does not count.
+        yield f"{_OTHER_CASE[step.name]} between the rounds", Write(_OTHER_CASE[step.name])
 
 
 def salted_formulas(names: Sequence[str]) -> Iterator[tuple[str, Formula]]:

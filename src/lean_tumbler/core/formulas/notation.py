@@ -12,6 +12,7 @@ A bracketed formula starts from the password again. Printing a formula gives can
 which parses to the same formula.
 """
 
+import difflib
 import hashlib
 import json
 import re
@@ -210,7 +211,9 @@ class _Parser:
         if construction in {"hmac", "pbkdf2"} and dash:
             names = DIGESTS if construction == "hmac" else PBKDF2_DIGESTS
             raise self._expected(f"a digest after “{construction}-” ({', '.join(names)})", token)
-        raise self._expected(f"a step ({', '.join(_WORDS)})", token)
+        near = difflib.get_close_matches(token.text, _WORDS, n=1, cutoff=0.6)
+        hint = f"did you mean “{near[0]}”?" if near else ", ".join(_WORDS)
+        raise self._expected(f"a step ({hint})", token)
 
     def _loop(self, token: _Token, flow: Flow) -> tuple[Step, Flow]:
         self._at -= 1

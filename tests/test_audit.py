@@ -1,0 +1,269 @@
+"""Judging columns: shapes against the parser, counts, duplicates and discovery."""
+
+import hashlib
+import random
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Portal, Program, make_portal, stored_value
+from lean_tumbler.core.audit.discovery import holds_credentials
+from lean_tumbler.core.audit.findings import RULES, findings
+from lean_tumbler.core.audit.profile import Profiler
+from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.audit.shapes import with_shapes
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.schemes.base import ParsedValue
+from lean_tumbler.core.schemes.catalogue import read_value
+
+BASES = [
+    hashlib.md5(b"x").hexdigest(),
+    hashlib.sha1(b"x").hexdigest().upper(),
+    hashlib.sha512(b"x").hexdigest(),
+    "FNzAF1pyYxdw+0LG97cVPg==",
+    "tbTa59ESvVJEdVvk/q/C8HDQpp4=",
+    "$2b$05$Bj71jXIzxD43Uq3VTt1rmucdgFNf2XOvkkyAq5vWOAlifqILUBgde",
+    "$argon2id$v=19$m=19456,t=2,p=1$MmVjMDI4M2Q5NTNhYTFjOQ$QsCpqMVtjZBleBPhmHgO0y238dlZTNGzcsrP4j1GbdE",
+    "$argon2i$m=64,t=1,p=1$MmVjMDI4M2Q5NTNhYTFjOQ$QsCpqMVtjZBleBPhmHgO0y238dlZTNGzcsrP4j1GbdE",
+    "$scrypt$ln=14,r=8,p=1$f1fJI61KTfUZgUf1Dmy7Tg$HSWTbXoDdM/kxcUZf/3tEi1HbqwlNJNdD5HNQGfgbFc",
+    "$pbkdf2-sha256$i=27500,l=32$0FMHsfvAfn1TI+DQ9x2TGg$7eOIGNYo/ouNmTGBlARXcBC0fFY4gk/qvxeCLDIq1zQ",
+    "$over$from=2969c2908df4cece,salt=MGExYjJjM2Q$argon2id$v=19$m=64,t=1,p=1$QEFCQ0RFRk$uysazk7jLwp8zZ",
+    "$over$from=bcrypt$scrypt$ln=4,r=1,p=1$QEFCQ0RFRkdISUpLTE1OTw$uysazk7jLwp8zZr/j1ckjW3H1fRAgkX1",
+    "!",
+    "harbour1",
+    "Gannet8110 tern",
+]
+_ALPHABET = "0123456789abcdefABCDEFzZ+/.=$,{}|: ö"
+
+
+@st.composite
+def mutated(draw: st.DrawFn) -> str:
+    """Give a stored value with a few characters changed, dropped or doubled."""
+    text = list(draw(st.sampled_from(BASES)))
+    for _ in range(draw(st.integers(0, 4))):
+        place = draw(st.integers(0, max(0, len(text) - 1)))
+        piece = draw(st.sampled_from(_ALPHABET))
+        text[place : place + draw(st.integers(0, 1))] = draw(
+            st.sampled_from([[piece], [], [piece] * 2])
+        )
+    return "".join(text)
+
+
+def shapes(values: list[str]) -> list[str | None]:
+    frame = pl.DataFrame({"row": range(len(values)), "stored": values}).cast({"stored": pl.String})
+    return with_shapes(frame, column="stored", shape="shape").sort("row")["shape"].to_list()
+
+
+def reading(parsed: ParsedValue) -> tuple[Any, ...]:
+    inner = parsed.inner and (parsed.inner.scheme, parsed.inner.layout)
+    salted = parsed.salt is not None
+    return (parsed.scheme, parsed.layout, parsed.kind, parsed.parameters, salted, inner)
+
+
+@given(st.lists(mutated(), min_size=2, max_size=40))
+def test_values_of_one_shape_are_read_alike(values: list[str]) -> None:
+    """A representative speaks for its whole shape: scheme, layout, parameters and grade."""
+    seen: dict[str, tuple[Any, ...]] = {}
+    for value, shape in zip(values, shapes(values), strict=True):
+        if shape is not None:
+            assert seen.setdefault(shape, reading(read_value(value))) == reading(read_value(value))
+
+
+def test_structured_values_have_a_shape_without_their_salt() -> None:
+    """A million values of one scheme and cost are one shape, layered ones with salt too."""
+    chance = random.Random(7)
+
+    def digits(characters: str, length: int) -> str:
+        return "".join(chance.choice(characters) for _ in range(length))
+
+    base64 = "ABCDEFGHabcdefgh0123+/"
+    kinds = {
+        "md5": lambda: digits("0123456789abcdef", 32),
+        "bcrypt": lambda: "$2b$05$" + digits("./ABCabc012", 53),
+        "argon2": lambda: f"$argon2id$v=19$m=64,t=1,p=1${digits(base64, 22)}${digits(base64, 43)}",
+        "layered": lambda: (
+            f"$over$from=2969c2908df4cece,salt={digits(base64, 11)}$argon2id$v=19"
+            f"$m=64,t=1,p=1${digits(base64, 22)}${digits(base64, 43)}"
+        ),
+    }
+    for make in kinds.values():
+        found = set(shapes([make() for _ in range(50)]))
+        assert len(found) == 1
+        assert None not in found
+
+
+def profile(rows: list[tuple[bytes | None, bytes | None, bool]], frame_rows: int = 3) -> Profile:
+    """Profile rows in several small frames."""
+    profiler = Profiler(floor=Floor())
+    for start in range(0, len(rows), frame_rows):
+        part = rows[start : start + frame_rows]
+        profiler.add(
+            {
+                "account": list(range(start, start + len(part))),
+                "stored": [row[0] for row in part],
+                "salt": [row[1] for row in part],
+                "privileged": [row[2] for row in part],
+            }
+        )
+    return profiler.finish()
+
+
+def test_equal_digests_are_counted_across_frames() -> None:
+    """Letter case does not hide equal digests, another salt does tell them apart."""
+    digest = hashlib.sha1(b"x").hexdigest()
+    other = hashlib.sha1(b"y").hexdigest()
+    rows: list[tuple[bytes | None, bytes | None, bool]] = [
+        (digest.encode(), None, False),
+        (other.encode(), None, False),
+        (digest.upper().encode(), None, True),
+        (None, None, False),
+        (digest.encode(), b"salt", False),
+        (digest.encode(), b"salt", False),
+        (digest.encode(), b"other", False),
+        (b"plain", None, False),
+        (b"plain", None, False),
+    ]
+    found = profile(rows)
+    assert (found.rows, found.without_value) == (9, 1)
+    assert (found.shared_clusters, found.largest_cluster, found.shared.rows) == (2, 2, 4)
+    assert found.shared.privileged_rows == 1
+    assert found.shared.accounts[0] == 2  # the administrator stands for its cluster
+
+
+def test_undecodable_values_are_counted_and_named() -> None:
+    """A value that is no UTF-8 is not dropped: it is counted as unknown, by account."""
+    found = profile([(b"\xff\xfe", None, False), (b"ferry", None, False)])
+    assert (found.unreadable.rows, found.unreadable.accounts) == (1, [0])
+    assert found.grades == {"readable": 1, "unknown": 1}
+
+
+def test_administrators_come_first_and_ten_are_shown() -> None:
+    """References are bounded, the administrators among them first."""
+    rows: list[tuple[bytes | None, bytes | None, bool]] = [
+        (b"secret word", None, number % 7 == 6) for number in range(40)
+    ]
+    finding = findings(profile(rows), Floor())[0]
+    assert finding.code == "plain-text"
+    assert finding.rows == 40
+    assert finding.accounts == [6, 13, 20, 27, 34, 0, 1, 2, 3, 4]
+    assert finding.privileged_rows == 5
+
+
+def test_every_finding_of_the_table_can_be_found() -> None:
+    """Each code in the table is raised by some column, and by no clean one."""
+    cohorts = ["plain", "md5", "sha1", "bcrypt"]
+    rows: list[tuple[bytes | None, bytes | None, bool]] = []
+    for cohort in cohorts * 2:
+        stored, salt = stored_value(cohort, "same password", 1)
+        rows.append(((stored or "").encode(), salt.encode() if salt else None, False))
+    assert {finding.code for finding in findings(profile(rows), Floor())} == set(RULES)
+    strong = b"$2b$12$" + b"a" * 53
+    assert findings(profile([(strong, None, True), (b"!", None, False)]), Floor()) == []
+
+
+@pytest.mark.parametrize(
+    ("name", "values", "expected"),
+    [
+        ("pw", ["harbour1", "ferry"], True),
+        ("user_password", ["harbour1"], True),
+        ("col7", [hashlib.md5(b"%d" % n).hexdigest() for n in range(5)], True),
+        ("col7", ["$2b$05$" + "a" * 53, "harbour", "$2b$05$" + "b" * 53], True),
+        ("pw_salt", ["0a1b2c3d"], False),
+        ("password_changed_at", ["2026-01-02", "2026-02-03"], False),
+        ("passenger_name", ["Ada Lindqvist"], False),
+        ("compass", ["north"], False),
+        ("pw", [None, 7], False),
+        ("notes", ["ferry", "late"], False),
+    ],
+)
+def test_credential_columns_are_found(name: str, values: list[Any], expected: bool) -> None:
+    """Columns are found by what they hold and by their name, their neighbours are not."""
+    assert holds_credentials(name, values) is expected
+
+
+def test_audit_finds_the_column_by_itself(portal: Portal, program: Program) -> None:
+    """Without a mapping, every grade of the store is counted exactly."""
+    (portal.folder / "tumbler.toml").unlink()
+    document = program("audit", "harbour.db", "--format", "json").document
+    assert document["document"] == "lean-tumbler/audit/1"
+    assert (document["rows"], document["unreadable_rows"]) == (27, 0)
+    (store,) = document["stores"]
+    assert (store["table"], store["column"], store["without_value"]) == ("passengers", "pw", 3)
+    assert store["grades"] == {
+        "readable": 6,  # plain text and empty
+        "fast-unsalted": 3,
+        "fast-salted": 3,
+        "outdated": 9,  # bcrypt 4, and both Argon2 below the published floor
+        "locked": 3,
+    }
+    assert sum(group["rows"] for group in store["groups"]) == 24
+    assert sum(group["share"] for group in store["groups"]) == pytest.approx(1, abs=1e-5)
+    weak = {finding["code"]: finding for finding in store["findings"]}
+    assert weak["unsalted-digest"]["rows"] == 3
+    assert weak["unsalted-digest"]["severity"] == "critical"
+    assert weak["plain-text"]["accounts"][0] == 1  # the administrator
+
+
+def test_audit_of_a_policy_store_knows_its_formulas(portal: Portal, program: Program) -> None:
+    """Where the policy's formula fits, the scheme is certain and the floor is the policy's."""
+    document = program("audit", "passengers", "--format", "json").document
+    groups = {group["scheme"]: group for group in document["stores"][0]["groups"]}
+    assert groups["md5"]["confidence"] == 1.0
+    assert groups["md5"]["also_possible"] == []
+    assert document["stores"][0]["grades"]["current"] == 3
+
+
+def test_text_and_json_tell_the_same(portal: Portal, program: Program) -> None:
+    """The first line of the text says how many are weak, the administrators among them."""
+    text = program("audit", "harbour.db").out
+    assert text.startswith("passengers.pw: 18 of 27 accounts are below the floor, 3 administrators")
+    for code in ("plain-text", "unsalted-digest", "cost-below-floor"):
+        assert code in text
+
+
+def test_reports_written_to_a_file_are_the_owners_alone(portal: Portal, program: Program) -> None:
+    """--output writes a file that nobody else can read, and nothing to standard output."""
+    finished = program("audit", "harbour.db", "--format", "json", "--output", "report.json")
+    report = portal.folder / "report.json"
+    assert (finished.code, finished.out) == (0, "")
+    assert report.stat().st_mode & 0o777 == 0o600
+
+
+@pytest.mark.parametrize(
+    ("fail_on", "code"),
+    [("critical", 1), ("low", 1), ("plain-text", 1), ("shared-digest", 0), ("nonsense", 2)],
+)
+def test_fail_on_sets_the_exit_code(
+    portal: Portal, program: Program, fail_on: str, code: int
+) -> None:
+    """A severity counts from there upwards, a code counts alone, anything else is a mistake."""
+    assert program("audit", "harbour.db", "--fail-on", fail_on).code == code
+
+
+def test_an_audit_leaves_the_database_as_it_is(tmp_path: Path, program: Program) -> None:
+    """Reading needs no write permission and changes no byte."""
+    portal = make_portal(tmp_path, ["md5", "plain"])
+    before = portal.database.read_bytes()
+    portal.database.chmod(0o400)
+    assert program("audit", "harbour.db").code == 0
+    assert portal.database.read_bytes() == before
+
+
+def test_values_kept_as_blobs_and_numbers_are_read(tmp_path: Path, program: Program) -> None:
+    """SQLite keeps any type in any column; what is stored is read all the same."""
+    with closing(sqlite3.connect(tmp_path / "kiosk.db")) as connection, connection:
+        connection.execute("CREATE TABLE kiosk (id INTEGER PRIMARY KEY, secret)")
+        digest = hashlib.md5(b"x").hexdigest()
+        connection.executemany(
+            "INSERT INTO kiosk (secret) VALUES (?)", [(digest.encode(),), (digest,), (1234,)]
+        )
+    document = program("audit", "kiosk.db", "--format", "json").document
+    grades = document["stores"][0]["grades"]
+    assert grades == {"readable": 1, "fast-unsalted": 2}
+    assert document["stores"][0]["findings"][0]["code"] in {"unsalted-digest", "plain-text"}
