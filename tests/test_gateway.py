@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from argon2 import low_level
 from hypothesis import given
 from hypothesis import strategies as st
 
