@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from conftest import missing, oracle
 from lean_tumbler.core.checking import recompute
 from lean_tumbler.core.grades import Floor, Grade, grade
-from lean_tumbler.core.policy import Limits
+from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value

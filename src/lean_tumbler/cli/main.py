@@ -10,7 +10,7 @@ from typing import NoReturn
 
 from lean_tumbler.cli.commands import SUMMARIES
 from lean_tumbler.cli.session import Session
-from lean_tumbler.errors import TumblerError
+from lean_tumbler.errors import TumblerError, UsageError
 
 NAME = "lean-tumbler"
 STOPPED = 4
@@ -44,6 +44,11 @@ def command_module(name: str) -> ModuleType:
     return importlib.import_module(f"lean_tumbler.cli.commands.{name.replace('-', '_')}")
 
 
+def _called(argv: Sequence[str]) -> str | None:
+    """Find the command among the arguments."""
+    return next((word for word in argv if not word.startswith("-")), None)
+
+
 def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
     """Build the parser: all commands by name, and the options of the one that is called."""
     parser = _Parser(
@@ -56,7 +61,7 @@ def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
     parser.add_argument("--version", action="store_true", help="print the version")
     parser.add_argument("--debug", action="store_true", help="show tracebacks")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
-    called = next((word for word in argv if not word.startswith("-")), None)
+    called = _called(argv)
     for name, summary in SUMMARIES.items():
         command = commands.add_parser(
             name,
@@ -82,6 +87,14 @@ def run(argv: Sequence[str], session: Session) -> int:
     Returns:
         The exit code.
     """
+    called = _called(argv)
+    if called is not None and called not in SUMMARIES:
+        import difflib
+
+        near = difflib.get_close_matches(called, SUMMARIES, n=1)
+        hint = f"did you mean “{near[0]}”?" if near else f"known: {', '.join(SUMMARIES)}"
+        session.message(f"{NAME}: no such command; {hint}")
+        return UsageError.exit_code
     parser = build_parser(argv)
     arguments = parser.parse_args(argv)
     if arguments.version:

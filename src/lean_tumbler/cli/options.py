@@ -9,6 +9,7 @@ from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from lean_tumbler.core.grades import Floor
+    from lean_tumbler.core.limits import Limits
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 
 POLICY_NAME = "tumbler.toml"
@@ -63,13 +64,15 @@ def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "Sto
     return read(path)
 
 
-def read_floor(arguments: argparse.Namespace) -> "Floor":
-    """Give the policy's floor; without a policy, the published one."""
+def read_bounds(arguments: argparse.Namespace) -> "tuple[Floor, Limits]":
+    """Give the policy's floor and limits; without a policy, the published floor."""
     from lean_tumbler.core.grades import Floor
+    from lean_tumbler.core.limits import Limits
 
     if arguments.policy is None and not policy_path(arguments).exists():
-        return Floor()
-    return read_policy(arguments).floor
+        return Floor(), Limits()
+    policy = read_policy(arguments)
+    return policy.floor, policy.limits
 
 
 def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":

@@ -1,6 +1,7 @@
 """What a command works with: streams, environment and the way out of the program."""
 
 import argparse
+import io
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -11,7 +12,7 @@ from lean_tumbler.errors import UsageError
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from lean_tumbler.core.policy import Limits
+    from lean_tumbler.core.limits import Limits
 
 PIPED_COLUMNS = 110  # a report in a file or a pipe; terminals say their own width
 _PROGRESS_AFTER_SECONDS = 2.0
@@ -45,30 +46,41 @@ class Session:
         arguments: argparse.Namespace,
         *,
         document: Callable[[], dict[str, Any]],
-        text: Callable[["Console"], None],
+        text: Callable[[int], str] | None = None,
+        draw: Callable[["Console"], None] | None = None,
     ) -> None:
-        """Write the result in the format asked for, to standard output or `--output`."""
+        """Write the result in the format asked for, to standard output or `--output`.
+
+        Args:
+            arguments: parsed options, those of every report among them.
+            document: gives the result as JSON.
+            text: gives it as plain text for a number of columns; quicker than `draw`.
+            draw: draws it with tables and colours.
+        """
         from lean_tumbler.reports.documents import as_json
         from lean_tumbler.stores.files import write_text
 
+        buffer = io.StringIO() if arguments.output else self.stdout
         if arguments.format == "json":
-            result = as_json(document())
-            if arguments.output is None:
-                self.stdout.write(result)
-                self.stdout.flush()
-                return
+            buffer.write(as_json(document()))
+        elif text is not None:
+            buffer.write(text(self._columns(buffer)))
+        elif draw is not None:
+            from rich.console import Console
+
+            draw(Console(file=buffer, highlight=False, width=self._columns(buffer)))
+        if isinstance(buffer, io.StringIO) and arguments.output:
+            write_text(arguments.output, buffer.getvalue())
         else:
-            if arguments.output is None:
-                text(self._console(self.stdout))
-                return
-            result = _rendered(text)
-        write_text(arguments.output, result)
+            buffer.flush()
 
-    def _console(self, stream: TextIO) -> "Console":
-        from rich.console import Console
+    @staticmethod
+    def _columns(stream: TextIO) -> int:
+        if not stream.isatty():
+            return PIPED_COLUMNS
+        import shutil
 
-        width = None if stream.isatty() else PIPED_COLUMNS
-        return Console(file=stream, highlight=False, width=width, soft_wrap=False)
+        return shutil.get_terminal_size().columns
 
     @contextmanager
     def progress(self, title: str, total: int) -> Iterator[Callable[[int], None]]:
@@ -139,13 +151,3 @@ class Session:
             return raw.decode("utf-8")
         except UnicodeDecodeError as error:
             raise UsageError(f"standard input: not UTF-8 at byte {error.start}") from None
-
-
-def _rendered(text: Callable[["Console"], None]) -> str:
-    import io
-
-    from rich.console import Console
-
-    buffer = io.StringIO()
-    text(Console(file=buffer, highlight=False, width=PIPED_COLUMNS, no_color=True))
-    return buffer.getvalue()

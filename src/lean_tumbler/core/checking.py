@@ -8,11 +8,12 @@ from lean_tumbler.core import layered
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
+from lean_tumbler.core.limits import Limits, require_within_limits
 from lean_tumbler.core.passwords import forms
-from lean_tumbler.core.policy import Limits, NamedFormula
+from lean_tumbler.core.policy import NamedFormula
 from lean_tumbler.core.schemes.base import Derivation, Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
-from lean_tumbler.errors import CheckImpossible, InputDoesNotFit, OverLimit
+from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 
 # What a bare digest is tried with when nothing is known of where it came from.
 BARE_FORMULAS = tuple(
@@ -64,29 +65,6 @@ class Verdict:
         if self.formula is None or self.parsed.kind is Kind.LAYERED:
             return self.parsed.scheme
         return (digests_used(self.formula.formula) or (self.parsed.scheme,))[-1]
-
-
-def require_within_limits(parsed: ParsedValue, limits: Limits) -> None:
-    """Refuse work that a planted value could ask for.
-
-    Raises:
-        OverLimit: naming the parameter, its value and the limit.
-    """
-    derivation = DERIVATIONS[parsed.scheme]
-    parameters = parsed.parameters
-    asked = {
-        "memory_kib": (derivation.memory_kib(parameters), limits.memory_kib),
-        "work_kib": (derivation.work_kib(parameters), limits.work_kib),
-        "lanes": (parameters.get("lanes", 0), limits.lanes),
-        "rounds": (parameters.get("rounds", 0), limits.rounds),
-        "bcrypt_cost_log2": (
-            parameters["cost_log2"] if parsed.scheme == "bcrypt" else 0,
-            limits.bcrypt_cost_log2,
-        ),
-    }
-    for name, (number, limit) in asked.items():
-        if number > limit:
-            raise OverLimit(f"the stored value asks for {name} = {number:,}; limit {limit:,}")
 
 
 def recompute(parsed: ParsedValue, secret: bytes, limits: Limits) -> tuple[Derivation, bytes]:

@@ -88,11 +88,13 @@ class CredentialGateway:
             UsageError: the policy has no such store.
         """
         rules = self.rules(store)
-        text = stored.decode("utf-8", "replace") if isinstance(stored, bytes) else stored
-        raw_salt = salt.encode("utf-8", "replace") if isinstance(salt, str) else salt
-        if text is None or not checkable(password, self._policy.limits):
+        text, refusal = _as_text(stored)
+        if not refusal and not checkable(password, self._policy.limits):
+            refusal = "not-checkable"
+        if refusal:
             self._spend_a_derivation()
-            return Outcome(admitted=False, refusal="unknown" if text is None else "not-checkable")
+            return Outcome(admitted=False, refusal=refusal)
+        raw_salt = salt.encode("utf-8", "replace") if isinstance(salt, str) else salt
         try:
             verdict = check(text, password, salt=raw_salt, login=login, rules=rules)
         except OverLimit:
@@ -159,3 +161,15 @@ class CredentialGateway:
         """Take as long as a check at the target, so that a refusal does not tell why."""
         target = self._policy.target
         target.derivation.create(b"", bytes(target.derivation.salt_bytes), target.parameters)
+
+
+def _as_text(stored: str | bytes | None) -> tuple[str, str]:
+    """Give a stored value as text, or why it is none."""
+    if stored is None:
+        return "", "unknown"
+    if isinstance(stored, str):
+        return stored, ""
+    try:
+        return stored.decode("utf-8"), ""
+    except UnicodeDecodeError:
+        return "", "undecodable"

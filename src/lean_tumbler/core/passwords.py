@@ -3,7 +3,8 @@
 import unicodedata
 from collections.abc import Iterator
 
-from lean_tumbler.core.policy import Limits, Target
+from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.policy import Target
 from lean_tumbler.core.schemes.bcrypt import PASSWORD_BYTES as BCRYPT_PASSWORD_BYTES
 from lean_tumbler.errors import PasswordRefused
 

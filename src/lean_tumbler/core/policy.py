@@ -22,6 +22,7 @@ from lean_tumbler.core.formulas.analysis import (
 )
 from lean_tumbler.core.formulas.steps import Formula, Input
 from lean_tumbler.core.grades import PUBLISHED_FLOOR, Floor
+from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.schemes.base import Derivation, Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.errors import FormulaError, PolicyError
@@ -46,20 +47,6 @@ class Target:
     def __str__(self) -> str:
         costs = " ".join(f"{name}={number}" for name, number in self.parameters.items())
         return f"{self.scheme} {costs}"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
-    """Bounds on the work that a password or a stored value can ask for."""
-
-    password_bytes: int = 1024
-    memory_kib: int = 1_048_576
-    work_kib: int = 8_388_608  # memory times passes, or times scrypt's lanes: some ten seconds
-    lanes: int = 64  # Argon2 starts a thread for each
-    rounds: int = 10_000_000
-    bcrypt_cost_log2: int = 16
-    formula_work: int = 5_000_000
-    formula_bytes: int = 1_048_576
 
 
 @dataclass(frozen=True)

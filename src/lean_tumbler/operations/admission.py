@@ -19,6 +19,7 @@ class Admission:
 _ALERTS = {
     "over-limit": "a stored value asks for more work than [limits] allows; it was not run",
     "not-understood": "a stored value fits no scheme and no formula of the store",
+    "undecodable": "a stored value is not UTF-8 text",
     "empty-value": "a stored value is empty",
 }
 

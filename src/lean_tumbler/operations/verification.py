@@ -60,7 +60,10 @@ def _row(account: KnownAccount, store: Store | None) -> tuple[_Row | None, str]:
         return None, "the login is not unique" if found else "the store has no such login"
     if found[0].stored is None:
         return None, "the account has no stored value"
-    return _Row(found[0].stored.decode("utf-8", "replace"), found[0].salt), ""
+    try:
+        return _Row(found[0].stored.decode("utf-8"), found[0].salt), ""
+    except UnicodeDecodeError:
+        return None, "the stored value is not UTF-8 text"
 
 
 def _failed(account: KnownAccount, problem: str) -> CheckedAccount:

@@ -55,7 +55,9 @@ def _accounts(path: Path, reader: "Reader", *, with_stored: bool) -> list[KnownA
     needed = _COLUMNS[:3] if with_stored else _COLUMNS[:2]
     missing = [name for name in needed if name not in head]
     if missing:
-        wanted = ",".join(_COLUMNS[:3]) + "[,salt]" if with_stored else ",".join(_COLUMNS[:2])
+        wanted = "login,password"
+        if with_stored:
+            wanted += ",stored[,salt]; or take the stored values from a store, with --store"
         raise KnownAccountsError(
             f"{path}: line 1: no column “{missing[0]}”; the first line must name {wanted}"
         )

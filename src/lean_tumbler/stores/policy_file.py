@@ -18,7 +18,7 @@ def read_policy(path: Path) -> StoragePolicy:
     try:
         text = read_text(path, limit_bytes=POLICY_BYTES)
     except SourceError as error:
-        raise PolicyError(f"policy file {error}") from None
+        raise PolicyError(f"policy file {error}; name one with --policy") from None
     return StoragePolicy.from_toml(text, origin=str(path))
 
 

@@ -34,23 +34,41 @@ from lean_tumbler.stores.interface import (
 
 _FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
 _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
+_SQLITE_HEADER_BYTES = 100
 LOCK_SECONDS = 30
 _FALSE = frozenset({None, 0, "", "0", "f", "n", "false", "no", b"", b"0"})
+
+
+def _require_whole(path: Path) -> None:
+    """Refuse what is no SQLite database, or only the beginning of one.
+
+    The header holds the page size at byte 16 (1 stands for 65,536) and the number of pages at
+    byte 28, which is valid where the change counters at 24 and 92 agree (section 1.3.8).
+    """
+    try:
+        size = path.stat().st_size
+        with path.open("rb") as file:
+            header = file.read(_SQLITE_HEADER_BYTES)
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    if header[: len(_SQLITE_HEADER)] != _SQLITE_HEADER or len(header) < _SQLITE_HEADER_BYTES:
+        raise SourceError(f"{path}: not an SQLite database")
+    page_bytes = int.from_bytes(header[16:18], "big")
+    page_bytes = 65_536 if page_bytes == 1 else page_bytes
+    pages = int.from_bytes(header[28:32], "big")
+    if header[24:28] == header[92:96] and size < pages * page_bytes:
+        raise SourceError(
+            f"{path}: cut off: {size:,} bytes of {pages * page_bytes:,}; copy it again"
+        )
 
 
 def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
     """Open an SQLite file; it must exist, and reading never writes to it.
 
     Raises:
-        SourceError: the file is not there, not readable, or no SQLite database.
+        SourceError: the file is not there, not readable, cut off, or no SQLite database.
     """
-    try:
-        with path.open("rb") as file:
-            header = file.read(len(_SQLITE_HEADER))
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
-    if header != _SQLITE_HEADER:
-        raise SourceError(f"{path}: not an SQLite database")
+    _require_whole(path)
     mode = "rw" if writable else "ro"
     address = f"file:{quote(str(path.resolve()))}?mode={mode}"
     engine = sa.create_engine(

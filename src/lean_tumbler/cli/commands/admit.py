@@ -30,7 +30,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.operations.admission import admit_login
-    from lean_tumbler.reports import documents, text
+    from lean_tumbler.reports.admit import admit_document, admit_text
     from lean_tumbler.stores.locators import open_store
 
     policy = read_policy(arguments)
@@ -50,7 +50,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     outcome = admission.outcome
     session.emit(
         arguments,
-        document=lambda: documents.admit_document(outcome),
-        text=lambda console: text.admit_text(console, outcome),
+        document=lambda: admit_document(outcome),
+        text=lambda _: admit_text(outcome),
     )
     return int(not outcome.admitted)

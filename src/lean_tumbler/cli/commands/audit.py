@@ -47,7 +47,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.findings import RULES
-    from lean_tumbler.reports import documents, text
+    from lean_tumbler.reports.audit import audit_document, draw_audit
 
     fail_on = arguments.fail_on
     if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
@@ -56,8 +56,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     audit = _audit(arguments, read_policy(arguments, required=False), session)
     session.emit(
         arguments,
-        document=lambda: documents.audit_document(audit),
-        text=lambda console: text.audit_text(console, audit),
+        document=lambda: audit_document(audit),
+        draw=lambda console: draw_audit(console, audit),
     )
     return int(fail_on is not None and _fails(audit, fail_on))
 

@@ -1,8 +1,9 @@
 """`explain`: one stored value, read aloud."""
 
 import argparse
+from dataclasses import replace
 
-from lean_tumbler.cli.options import add_policy_option, add_report_options, read_floor
+from lean_tumbler.cli.options import add_policy_option, add_report_options, read_bounds
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -26,16 +27,22 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.grades import grade
+    from lean_tumbler.core.limits import over_limits
     from lean_tumbler.core.schemes.catalogue import read_value
-    from lean_tumbler.reports import documents, text
+    from lean_tumbler.reports.explain import explain_document, explain_text
 
     parsed = read_value(_value(arguments, session))
     salted = parsed.salt is not None or arguments.salted
-    found = grade(parsed, read_floor(arguments), salted=salted)
+    floor, limits = read_bounds(arguments)
+    found = grade(parsed, floor, salted=salted)
+    asked = over_limits(parsed, limits)
+    if asked:
+        note = f"It asks for {asked}: a login with it is refused and not run."
+        parsed = replace(parsed, notes=(*parsed.notes, note))
     session.emit(
         arguments,
-        document=lambda: documents.explain_document(parsed, found, salted=salted),
-        text=lambda console: text.explain_text(console, parsed, found, salted=salted),
+        document=lambda: explain_document(parsed, found, salted=salted),
+        text=lambda columns: explain_text(columns, parsed, found, salted=salted),
     )
     return 0
 

@@ -42,7 +42,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.layering import Resources, layer_store
-    from lean_tumbler.reports import documents, text
+    from lean_tumbler.reports.layer import draw_layer, layer_document
     from lean_tumbler.stores.locators import open_store
 
     policy = read_policy(arguments)
@@ -70,8 +70,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         )
     session.emit(
         arguments,
-        document=lambda: documents.layer_document(summary),
-        text=lambda console: text.layer_text(console, summary),
+        document=lambda: layer_document(summary),
+        draw=lambda console: draw_layer(console, summary),
     )
     return StoppedPartWay.exit_code if summary.stopped or summary.failed else 0
 

@@ -29,7 +29,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.auditing import audit_store
-    from lean_tumbler.reports import documents, text
+    from lean_tumbler.reports.progress import draw_progress, progress_document
     from lean_tumbler.stores.locators import open_store
 
     policy = read_policy(arguments)
@@ -45,7 +45,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     taken_at = datetime.now(UTC).isoformat(timespec="seconds")
     session.emit(
         arguments,
-        document=lambda: documents.progress_document(taken_at=taken_at, columns=columns),
-        text=lambda console: text.progress_text(console, columns),
+        document=lambda: progress_document(taken_at=taken_at, columns=columns),
+        draw=lambda console: draw_progress(console, columns),
     )
     return 0

@@ -49,7 +49,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.policy import Target
     from lean_tumbler.core.tuning.choosing import choose
-    from lean_tumbler.reports import documents, text
+    from lean_tumbler.reports.tune import draw_tune, tune_document
     from lean_tumbler.stores.policy_file import save_target
 
     policy = read_policy(arguments, required=arguments.save)
@@ -59,13 +59,13 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     host = {"system": platform.system(), "machine": platform.machine(), "cores": cores}
     session.emit(
         arguments,
-        document=lambda: documents.tune_document(
+        document=lambda: tune_document(
             host=host,
             constraints={"within_milliseconds": arguments.within, "floor": policy.floor.source},
             points=points,
             choice=choice,
         ),
-        text=lambda console: text.tune_text(
+        draw=lambda console: draw_tune(
             console, points=points, choice=choice, within=arguments.within
         ),
     )

@@ -45,7 +45,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.operations.verification import verify_accounts
-    from lean_tumbler.reports import documents, text
+    from lean_tumbler.reports.verify import draw_verify, verify_document
     from lean_tumbler.stores.known_accounts import read_known_accounts
     from lean_tumbler.stores.locators import open_store
 
@@ -60,8 +60,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             checked = list(verify_accounts(known, rules=rules, store=store))
     session.emit(
         arguments,
-        document=lambda: documents.verify_document(checked),
-        text=lambda console: text.verify_text(console, checked),
+        document=lambda: verify_document(checked),
+        draw=lambda console: draw_verify(console, checked),
     )
     return int(not all(account.accepted for account in checked))
 

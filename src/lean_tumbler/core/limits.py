@@ -1,0 +1,56 @@
+"""Bounds on work: what a password, or a stored value that somebody planted, may ask for."""
+
+from dataclasses import dataclass
+
+from lean_tumbler.core.schemes.base import ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.errors import OverLimit
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """Bounds on the work that a password or a stored value can ask for."""
+
+    password_bytes: int = 1024
+    memory_kib: int = 1_048_576
+    work_kib: int = 8_388_608  # memory times passes, or times scrypt's lanes: some ten seconds
+    lanes: int = 64  # Argon2 starts a thread for each
+    rounds: int = 10_000_000
+    bcrypt_cost_log2: int = 16
+    formula_work: int = 5_000_000
+    formula_bytes: int = 1_048_576
+
+
+def over_limits(parsed: ParsedValue, limits: Limits) -> str:
+    """Name the first cost of a stored value that is above its limit; empty where none is."""
+    if parsed.inner is not None:
+        return over_limits(parsed.inner, limits)
+    if parsed.scheme not in DERIVATIONS:
+        return ""
+    derivation = DERIVATIONS[parsed.scheme]
+    parameters = parsed.parameters
+    asked = {
+        "memory_kib": (derivation.memory_kib(parameters), limits.memory_kib),
+        "work_kib": (derivation.work_kib(parameters), limits.work_kib),
+        "lanes": (parameters.get("lanes", 0), limits.lanes),
+        "rounds": (parameters.get("rounds", 0), limits.rounds),
+        "bcrypt_cost_log2": (
+            parameters["cost_log2"] if parsed.scheme == "bcrypt" else 0,
+            limits.bcrypt_cost_log2,
+        ),
+    }
+    for name, (number, limit) in asked.items():
+        if number > limit:
+            return f"{name} = {number:,}, above the limit of {limit:,}"
+    return ""
+
+
+def require_within_limits(parsed: ParsedValue, limits: Limits) -> None:
+    """Refuse work that a planted value could ask for.
+
+    Raises:
+        OverLimit: naming the parameter, its value and the limit.
+    """
+    asked = over_limits(parsed, limits)
+    if asked:
+        raise OverLimit(f"the stored value asks for {asked}")

@@ -1,0 +1,29 @@
+"""One login's answer; a refusal says nothing of what is stored."""
+
+from __future__ import annotations
+
+from lean_tumbler.core.outcome import Action, Outcome
+from lean_tumbler.reports.documents import Document, new_document
+
+
+def admit_document(outcome: Outcome) -> Document:
+    """Give one login's answer as a document; a refusal says nothing of what is stored."""
+    return new_document(
+        "admit",
+        admitted=outcome.admitted,
+        action=outcome.action,
+        **{"from": outcome.from_scheme, "to": outcome.to_scheme},
+    )
+
+
+def admit_text(outcome: Outcome) -> str:
+    """Give one login's answer as a line."""
+    if not outcome.admitted:
+        return "not admitted\n"
+    after = {
+        Action.NONE: f"{outcome.from_scheme}, left as it is",
+        Action.UPGRADED: f"{outcome.from_scheme} upgraded to {outcome.to_scheme}",
+        Action.LAYER_REMOVED: f"layer removed, now plain {outcome.to_scheme}",
+        Action.DEFERRED: f"{outcome.from_scheme}, upgrade deferred to the next login",
+    }
+    return f"admitted: {after[outcome.action]}\n"

@@ -1,0 +1,175 @@
+"""The audit, for programs and for people: what matters first, then the details."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from lean_tumbler.core.audit.findings import Finding, Severity
+from lean_tumbler.core.grades import BELOW_FLOOR
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
+from lean_tumbler.reports.wording import costs, count
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from lean_tumbler.core.audit.results import Affected, Profile, Reading
+    from lean_tumbler.operations.auditing import Audit, AuditedColumn
+
+_SEVERITY_STYLES = {
+    Severity.CRITICAL: "bold red",
+    Severity.HIGH: "red",
+    Severity.MEDIUM: "yellow",
+    Severity.LOW: "dim",
+}
+
+
+def audit_document(audit: Audit) -> Document:
+    """Give an audit as a document."""
+    unreadable = [
+        {"line": account, "reason": "the stored value is not UTF-8 text"}
+        for column in audit.columns
+        for account in column.profile.unreadable.accounts
+    ]
+    return new_document(
+        "audit",
+        source=audit.source,
+        rows=sum(column.profile.rows for column in audit.columns),
+        unreadable_rows=sum(column.profile.unreadable.rows for column in audit.columns),
+        unreadable=unreadable,
+        stores=[_column(column) for column in audit.columns],
+    )
+
+
+def _column(column: AuditedColumn) -> Document:
+    profile = column.profile
+    values = profile.rows - profile.without_value
+    ordered = sorted(profile.groups.items(), key=lambda item: -item[1].rows)
+    return {
+        "table": column.table,
+        "column": column.column,
+        "rows": profile.rows,
+        "without_value": profile.without_value,
+        "grades": dict(profile.grades),
+        "groups": [_group(reading, affected, values) for reading, affected in ordered],
+        "findings": [_finding_entry(finding) for finding in column.findings],
+    }
+
+
+def _group(reading: Reading, affected: Affected, values: int) -> Document:
+    return {
+        "scheme": reading.scheme,
+        "layout": reading.layout,
+        "salted": reading.salted,
+        "grade": reading.grade,
+        "rows": affected.rows,
+        "share": round(affected.rows / values, 6) if values else 0.0,
+        "parameters": dict(reading.parameters),
+        "confidence": reading.confidence,
+        "also_possible": list(reading.also_possible),
+    }
+
+
+def _finding_entry(finding: Finding) -> Document:
+    return {
+        "code": finding.code,
+        "severity": finding.severity,
+        "rows": finding.rows,
+        "privileged_rows": finding.privileged_rows,
+        "accounts": finding.accounts,
+        "evidence": finding.evidence,
+        "summary": finding.summary,
+        "breaks": finding.breaks,
+        "remedy": finding.remedy,
+    }
+
+
+def draw_audit(console: Console, audit: Audit) -> None:
+    """Print an audit: the headline of each column, its grades, findings and groups."""
+    for column in audit.columns:
+        console.print(_headline(column))
+        unreadable = column.profile.unreadable
+        if unreadable.rows:
+            accounts = ", ".join(str(account) for account in unreadable.accounts)
+            console.print(
+                f"{count(unreadable.rows, 'stored value')} could not be read, "
+                f"not UTF-8 text: account {accounts}"
+            )
+        console.print(grades_table(column.profile))
+        for finding in column.findings:
+            _finding(console, finding)
+        console.print(Text("What stands in the column", "bold"))
+        console.print(_groups(column.profile))
+    worst = [finding for column in audit.columns for finding in column.findings]
+    if worst:
+        console.print(
+            "The live column is not the only copy: backups, replicas and old dumps hold the same."
+        )
+
+
+def _headline(column: AuditedColumn) -> Text:
+    profile = column.profile
+    weak = profile.below_floor
+    place = f"{column.table}.{column.column}"
+    if weak == 0:
+        text = Text(f"{place}: no account of {profile.rows:,} is below the floor.", "bold green")
+    else:
+        privileged = sum(
+            affected.privileged_rows
+            for reading, affected in profile.groups.items()
+            if reading.grade in BELOW_FLOOR
+        )
+        whom = f", {count(privileged, 'administrator')} among them" if privileged else ""
+        are = "is" if weak == 1 else "are"
+        text = Text(f"{place}: {weak:,} of {profile.rows:,} accounts {are} below the floor{whom}.")
+        text.stylize("bold")
+    return text
+
+
+def _finding(console: Console, finding: Finding) -> None:
+    head = Text.assemble(
+        (f"{finding.severity:<9}", _SEVERITY_STYLES[finding.severity]),
+        (finding.code, "bold"),
+        f"  {count(finding.rows, 'row')}",
+    )
+    console.print(head)
+    more = " …" if finding.rows > len(finding.accounts) else ""
+    details = Table.grid(padding=(0, 1))
+    for label, value in (
+        ("means", finding.summary),
+        ("evidence", finding.evidence),
+        ("accounts", _reference(finding.accounts, finding.privileged_accounts) + more),
+        ("breaks", finding.breaks),
+        ("remedy", finding.remedy),
+    ):
+        details.add_row(Text(label, "dim"), Text(value))
+    console.print(Padding(details, (0, 0, 1, 9)))
+
+
+def _reference(accounts: list[Any], privileged: int) -> str:
+    admins = ", ".join(str(account) for account in accounts[:privileged])
+    others = ", ".join(str(account) for account in accounts[privileged:])
+    parts = [f"administrators {admins}" if admins else "", others]
+    return "; ".join(part for part in parts if part)
+
+
+def _groups(profile: Profile) -> Table:
+    table = new_table(
+        "scheme", "layout", "salt", "parameters", "grade", "rows", "sure", right=(5, 6)
+    )
+    for reading, affected in sorted(profile.groups.items(), key=lambda item: -item[1].rows):
+        also = f" (or {', '.join(reading.also_possible)})" if reading.also_possible else ""
+        table.add_row(
+            reading.scheme + also,
+            reading.layout,
+            "yes" if reading.salted else "no",
+            costs(reading.parameters),
+            Text(reading.grade, style=GRADE_STYLES[reading.grade]),
+            f"{affected.rows:,}",
+            f"{100 * reading.confidence:.0f} %",
+        )
+    return table

@@ -1,0 +1,60 @@
+"""What the drawn reports share: tables, bars and the colours of the grades."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich import box
+from rich.table import Table
+from rich.text import Text
+
+from lean_tumbler.core.grades import MEANING, Grade
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.audit.results import Profile
+
+GRADE_STYLES = {
+    Grade.READABLE: "bold red",
+    Grade.FAST_UNSALTED: "red",
+    Grade.FAST_SALTED: "yellow",
+    Grade.OUTDATED: "yellow",
+    Grade.LAYERED: "cyan",
+    Grade.CURRENT: "green",
+    Grade.LOCKED: "dim",
+    Grade.UNKNOWN: "magenta",
+}
+_BAR_CHARACTERS = 30
+
+
+def new_table(*headings: str, right: tuple[int, ...] = ()) -> Table:
+    """Start a table; columns named in `right` hold numbers."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", expand=False)
+    for index, heading in enumerate(headings):
+        table.add_column(
+            heading, justify="right" if index in right else "left", no_wrap=index in right
+        )
+    return table
+
+
+def _bar(rows: int, total: int, style: str) -> Text:
+    length = round(_BAR_CHARACTERS * rows / total) if total else 0
+    return Text("█" * max(length, 1 if rows else 0), style=style)
+
+
+def grades_table(profile: Profile) -> Table:
+    """Show the rows of each grade, worst first."""
+    table = new_table("grade", "rows", "share", "", "meaning", right=(1, 2))
+    for grade, rows in profile.grades.items():
+        style = GRADE_STYLES[grade]
+        share = f"{100 * rows / profile.rows:.1f} %"
+        table.add_row(
+            Text(grade, style=style),
+            f"{rows:,}",
+            share,
+            _bar(rows, profile.rows, style),
+            MEANING[grade],
+        )
+    if profile.without_value:
+        rows = profile.without_value
+        table.add_row("(none)", f"{rows:,}", f"{100 * rows / profile.rows:.1f} %", "", "no value")
+    return table
