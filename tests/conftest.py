@@ -1,6 +1,7 @@
 """What the tests share: the built program, a small store, and programs used as oracles."""
 
 import hashlib
+import io
 import json
 import os
 import shutil
@@ -17,6 +18,8 @@ import bcrypt
 import pytest
 from hypothesis import settings
 
+from lean_tumbler.cli.main import run
+from lean_tumbler.cli.session import Session
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
@@ -83,6 +86,17 @@ def run_program(*arguments: str, cwd: Path, stdin: bytes = b"", timeout: float =
         check=False,
     )
     return Finished(finished.returncode, finished.stdout.decode(), finished.stderr.decode())
+
+
+def run_in_process(*arguments: str, stdin: bytes = b"") -> Finished:
+    """Run the program's own entry in this process: quicker where many runs are needed."""
+    out, err = io.StringIO(), io.StringIO()
+    session = Session(stdin=io.BytesIO(stdin), stdout=out, stderr=err)
+    try:
+        code = run(arguments, session)
+    except SystemExit as error:
+        code = int(error.code or 0)
+    return Finished(code, out.getvalue(), err.getvalue())
 
 
 @pytest.fixture

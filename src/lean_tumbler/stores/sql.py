@@ -35,7 +35,7 @@ from lean_tumbler.stores.interface import (
 _FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
 _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
 _SQLITE_HEADER_BYTES = 100
-LOCK_SECONDS = 30
+LOCK_SECONDS = 10
 _FALSE = frozenset({None, 0, "", "0", "f", "n", "false", "no", b"", b"0"})
 
 

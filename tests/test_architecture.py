@@ -1,0 +1,159 @@
+"""The shape of the code itself: arrows, sizes, errors and documents."""
+
+import ast
+import re
+from pathlib import Path
+
+import pytest
+
+from conftest import run_in_process
+from lean_tumbler import errors
+from lean_tumbler.cli.commands import SUMMARIES
+from lean_tumbler.cli.main import command_module
+
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src" / "lean_tumbler"
+MODULES = sorted(SOURCE.rglob("*.py"))
+
+# Each layer may import itself, errors.py, and what stands here.
+ALLOWED = {
+    "core": set[str](),
+    "stores": {"core"},
+    "operations": {"core", "stores"},
+    "reports": {"core", "operations"},
+    "demo": {"core", "stores", "cli"},
+    "cli": {"core", "stores", "operations", "reports", "demo"},
+}
+
+
+def name_of(path: Path) -> str:
+    parts = path.relative_to(SOURCE.parent).with_suffix("").parts
+    return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
+
+
+def imports_of(path: Path, *, at_start_only: bool) -> set[str]:
+    """Name the project's modules that a module imports, those for annotations alone left out."""
+    found: set[str] = set()
+    body: list[ast.AST] = list(ast.parse(path.read_text("utf-8")).body)
+    while body:
+        node = body.pop()
+        if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test):
+            continue
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("lean_tumbler"):
+            for alias in node.names:
+                whole = f"{node.module}.{alias.name}"
+                is_module = (SOURCE.parent / whole.replace(".", "/")).with_suffix(".py").exists()
+                found.add(whole if is_module else node.module or "")
+        if at_start_only and isinstance(node, ast.FunctionDef):
+            continue
+        body.extend(ast.iter_child_nodes(node))
+    return found
+
+
+@pytest.mark.parametrize("path", MODULES, ids=name_of)
+def test_imports_point_one_way(path: Path) -> None:
+    """Core knows nothing of stores, stores nothing of commands, and so on down the table."""
+    layer = path.relative_to(SOURCE).parts[0]
+    if layer not in ALLOWED:
+        return
+    for imported in imports_of(path, at_start_only=False):
+        parts = imported.split(".")
+        target = parts[1] if len(parts) > 1 else ""
+        assert target in {layer, "errors", *ALLOWED[layer]}, f"imports {imported}"
+
+
+def test_there_are_no_import_cycles() -> None:
+    """Every module can be imported first."""
+    graph = {name_of(path): imports_of(path, at_start_only=True) for path in MODULES}
+    done: set[str] = set()
+
+    def visit(name: str, above: tuple[str, ...]) -> None:
+        assert name not in above, " → ".join([*above, name])
+        if name not in done:
+            for imported in graph.get(name, ()):
+                visit(imported, (*above, name))
+            done.add(name)
+
+    for name in graph:
+        visit(name, ())
+
+
+@pytest.mark.parametrize("path", MODULES, ids=name_of)
+def test_modules_and_functions_stay_small(path: Path) -> None:
+    """A module has at most 500 lines, a function about 50, and none validates by assert."""
+    text = path.read_text("utf-8")
+    assert text.count("\n") <= 500
+    for node in ast.walk(ast.parse(text)):
+        assert not isinstance(node, ast.Assert)
+        if isinstance(node, ast.FunctionDef):
+            assert (node.end_lineno or 0) - node.lineno <= 60, node.name
+
+
+@pytest.mark.parametrize("path", MODULES, ids=name_of)
+def test_core_neither_reads_nor_prints(path: Path) -> None:
+    """Core computes: files, sockets, databases, arguments and printing are other layers'."""
+    if path.relative_to(SOURCE).parts[0] != "core":
+        return
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+        if isinstance(node, ast.ImportFrom):
+            names.append(node.module or "")
+        for name in names:
+            assert name.split(".")[0] not in {
+                *("argparse", "socket", "sqlite3", "sqlalchemy", "rich", "pathlib", "subprocess"),
+                *("sys", "time", "logging"),
+            }
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+            assert node.func.id not in {"open", "print", "input"}
+
+
+def test_errors_have_one_root_and_stand_in_the_tree() -> None:
+    """Each error class is in the docstring's tree with its exit code and HTTP status."""
+    tree = {
+        match[1]: (int(match[2]), int(match[3]))
+        for match in re.finditer(r"(\w+) +(\d) +(\d{3}) ", errors.__doc__ or "")
+    }
+    classes = {
+        name: value
+        for name, value in vars(errors).items()
+        if isinstance(value, type) and issubclass(value, errors.TumblerError)
+    }
+    del classes["TumblerError"]
+    assert {name: (kind.exit_code, kind.http_status) for name, kind in classes.items()} == tree
+    raised = [value for value in vars(errors).values() if isinstance(value, type)]
+    assert all(issubclass(value, errors.TumblerError) for value in raised)
+
+
+@pytest.mark.parametrize("command", SUMMARIES)
+def test_every_command_is_documented(command: str) -> None:
+    """A command has help with an example, stands in the README, and names all its options."""
+    module = command_module(command)
+    assert f"lean-tumbler {command}" in module.EXAMPLE
+    readme = (ROOT / "README.md").read_text("utf-8")
+    assert f"`{command}" in readme or f"lean-tumbler {command}" in readme
+
+
+def test_help_prints_the_examples(capsys: pytest.CaptureFixture[str]) -> None:
+    """`COMMAND --help` shows how to call it."""
+    for command in SUMMARIES:
+        assert run_in_process(command, "--help").code == 0
+        assert f"lean-tumbler {command}" in capsys.readouterr().out
+
+
+@pytest.mark.parametrize(
+    "name", ["README.md", "CONTRIBUTING.md", "CHANGELOG.md", "docs/ARCHITECTURE.md"]
+)
+def test_links_in_documents_lead_somewhere(name: str) -> None:
+    """Every relative link and picture of a document is there."""
+    page = ROOT / name
+    for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
+        assert (page.parent / target).exists(), target
+
+
+def test_every_screenshot_is_shown_in_the_readme() -> None:
+    """A picture that nobody links is left over."""
+    readme = (ROOT / "README.md").read_text("utf-8")
+    pictures = sorted(path.name for path in (ROOT / "docs" / "screenshots").glob("*.png"))
+    assert pictures
+    assert len(pictures) < 20
+    assert all(f"docs/screenshots/{name}" in readme for name in pictures)

@@ -1,0 +1,179 @@
+"""Every kind of bad input: one clear line, the right exit code, no value, no change."""
+
+import os
+import sqlite3
+import subprocess
+from contextlib import closing
+
+import pytest
+
+from conftest import PROGRAM, Portal, Program
+
+PLANTED = "$argon2id$v=19$m=4194304,t=1,p=1$c2FsdHNhbHQ$ZGlnZXN0ZGlnZXN0"
+SECRET = "Razorbill 4241"
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "expected"),
+    [
+        (("audit", "missing.db"), 3, "missing.db: No such file or directory"),
+        (("audit", "known.csv"), 3, "known.csv: not an SQLite database"),
+        (("audit", "cut.db"), 3, "cut.db: cut off: 5,000 bytes of"),
+        (("audit", "."), 3, "Is a directory"),
+        (("audit", "empty.db"), 3, "empty.db: not an SQLite database"),
+        (("audit", "postgresql://db/x"), 2, "postgresql:// is not read"),
+        (("audit", "harbour.db", "--table", "passenger"), 2, "no table “passenger”"),
+        (("audit", "harbour.db", "--column", "pwd"), 2, "no table has a column “pwd”"),
+        (
+            ("audit", "harbour.db", "--table", "passengers", "--column", "pww"),
+            2,
+            "no column “pww”; did you mean “pw”?",
+        ),
+        (("audit", "harbour.db", "--column", "pw", "--salt-column", "sal"), 2, "no column “sal”"),
+        (("layer", "--policy", "nope.toml"), 2, "policy file nope.toml: No such file"),
+        (("progress", "--policy", "typo.toml"), 2, "unknown key “stord”; did you mean “stored”?"),
+        (("progress", "--policy", "known.csv"), 2, "known.csv: not valid TOML at line"),
+        (("layer", "--policy", "table.toml"), 2, "has no table “passenger”; did you mean"),
+        (("layer", "--store", "kiosk"), 2, "the policy has no store “kiosk”; it has: passengers"),
+        (("verify", "known.csv"), 2, "known.csv: line 1: no column “stored”"),
+        (("verify", "nope.csv"), 2, "nope.csv: No such file or directory"),
+        (
+            ("verify", "known.csv", "--store", "passengers", "--formula", "utf-8, sha, hex"),
+            2,
+            "position 8: expected a step (did you mean",
+        ),
+        (("tune", "--within", "0"), 2, "--within: expected a time above 0"),
+        (("tune", "--within", "soon"), 2, "--within: expected a time above 0"),
+        (("tune", "--save", "--policy", "nope.toml"), 2, "policy file nope.toml"),
+        (("layer", "--workers", "0"), 2, "--workers: expected a whole number from 1"),
+        (("explain", "a", SECRET), 2, "too many arguments"),
+        (("admit", "ada", SECRET), 2, "too many arguments"),
+        ((SECRET,), 2, "no such command"),
+        (("audit",), 2, "the following arguments are required: SOURCE"),
+        (("demo", "--into", "."), 2, "holds other files"),
+        (("demo", "--into", "known.csv"), 2, "known.csv: "),
+        (("audit", "harbour.db", "--output", "no/such/file"), 3, "no/such/file"),
+    ],
+)
+def test_wrong_calls(
+    portal: Portal, program: Program, arguments: tuple[str, ...], code: int, expected: str
+) -> None:
+    """Each mistake gets one line that names the place, and the exit code of its kind."""
+    folder = portal.folder
+    text = (folder / "tumbler.toml").read_text()
+    (folder / "typo.toml").write_text(text.replace("stored =", "stord ="))
+    (folder / "table.toml").write_text(text.replace('"passengers"\nf', '"passenger"\nf'))
+    (folder / "cut.db").write_bytes(portal.database.read_bytes()[:5000])
+    (folder / "empty.db").touch()
+    before = portal.database.read_bytes()
+    finished = program(*arguments)
+    assert finished.code == code
+    assert expected in finished.err
+    assert finished.err.count("\n") == 1
+    assert finished.out == ""
+    assert "Traceback" not in finished.err
+    assert SECRET not in finished.err
+    assert portal.database.read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("password", "expected"),
+    [
+        (b"", "no password"),
+        (b"\n", "no password"),
+        (b"secret\0word", "a NUL at byte 6"),
+        (b"caf\xe9 au lait", "not UTF-8 at byte 3"),
+        (b"x" * 10_000_000, "longer than 1024 bytes"),
+    ],
+    ids=["empty", "newline", "nul", "latin-1", "ten megabytes"],
+)
+@pytest.mark.parametrize("command", ["hash", "admit"])
+def test_impossible_passwords(
+    portal: Portal, program: Program, command: str, password: bytes, expected: str
+) -> None:
+    """A password that cannot be one is refused by name of the reason, and never shown."""
+    arguments = (command, portal.passengers[1].login) if command == "admit" else (command,)
+    finished = program(*arguments, stdin=password)
+    assert (finished.code, finished.out) == (2, "")
+    assert expected in finished.err
+    assert "secret" not in finished.err
+    assert "lait" not in finished.err
+
+
+@pytest.mark.parametrize(
+    ("stored", "alert"),
+    [
+        (PLANTED, "asks for more work than [limits] allows"),
+        (b"\xff\xfe", "is not UTF-8 text"),
+        ("", "is empty"),
+        ("$9$abc$defghijkl", "fits no scheme and no formula"),
+    ],
+)
+def test_unreadable_stored_values(
+    portal: Portal, program: Program, stored: str | bytes, alert: str
+) -> None:
+    """The person gets the same answer as always, the operator an alert with the account."""
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.execute("UPDATE passengers SET pw = ? WHERE id = 2", (stored,))
+    before = portal.stored()
+    finished = program("admit", portal.passengers[1].login, stdin=SECRET.encode())
+    assert (finished.code, finished.out) == (1, "not admitted\n")
+    assert "account 2: " in finished.err
+    assert alert in finished.err
+    assert portal.stored() == before
+    layered = program("layer", "--format", "json")
+    assert layered.code == 0
+    assert portal.stored()[2] == before[2] or stored == PLANTED
+
+
+def test_a_login_that_is_not_unique(portal: Portal, program: Program) -> None:
+    """Two rows of one login: none is tried, and the operator hears why."""
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.execute("UPDATE passengers SET email = 'both' WHERE id < 3")
+    finished = program("admit", "both", stdin=portal.passengers[0].password.encode())
+    assert (finished.code, finished.out) == (1, "not admitted\n")
+    assert "the login is not unique" in finished.err
+
+
+def test_a_locked_database_says_so(portal: Portal, program: Program) -> None:
+    """A database that another program holds is an error of the store, not a wrong password."""
+    with closing(sqlite3.connect(portal.database)) as connection:
+        connection.execute("BEGIN EXCLUSIVE")
+        finished = program("audit", "harbour.db", timeout=90)
+    assert finished.code == 3
+    assert "locked by another program" in finished.err
+
+
+def test_a_reader_that_goes_away_is_no_error(portal: Portal) -> None:
+    """Piping into `head` ends quietly."""
+    shell = f"'{PROGRAM}' audit harbour.db | head -n 1; exit ${{PIPESTATUS[0]}}"
+    finished = subprocess.run(
+        ["bash", "-c", shell], cwd=portal.folder, capture_output=True, check=False
+    )
+    assert finished.stderr == b""
+    assert finished.stdout.count(b"\n") == 1
+
+
+def test_debug_shows_a_traceback_without_values(portal: Portal, program: Program) -> None:
+    """--debug tells where an error came from; the password is not in it."""
+    finished = program("--debug", "hash", stdin=b"secret\0word")
+    assert finished.code == 2
+    assert "Traceback" in finished.err
+    assert "secret" not in finished.err
+
+
+def test_no_colour_where_none_is_wanted(portal: Portal) -> None:
+    """Into a pipe, and with NO_COLOR on a terminal, no escape sequence is written."""
+    command = f"'{PROGRAM}' audit harbour.db"
+    for wrapped in (
+        ["bash", "-c", command],
+        ["script", "-qec", command, "/dev/null"],
+    ):
+        finished = subprocess.run(
+            wrapped,
+            cwd=portal.folder,
+            env={**os.environ, "NO_COLOR": "1", "TERM": "xterm"},
+            capture_output=True,
+            check=True,
+        )
+        assert b"\x1b[3" not in finished.stdout

@@ -1,0 +1,50 @@
+"""The demo: the whole job on the Coldharbour portal."""
+
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+from conftest import Program
+from lean_tumbler.demo.portal import write_portal
+
+
+def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
+    """Every step is run and shown with its command, and nothing is left below the floor."""
+    finished = program("demo", "--into", "coldharbour", timeout=300)
+    assert finished.code == 0
+    for step in (
+        "$ lean-tumbler audit harbour.db",
+        "$ lean-tumbler verify known.csv --store passengers",
+        "$ lean-tumbler tune --within",
+        "$ lean-tumbler layer --store passengers",
+        "| lean-tumbler admit ",
+        "$ lean-tumbler progress",
+    ):
+        assert step in finished.out
+    assert finished.out.count("All 42 known accounts accepted.") == 2
+    assert "447 of 500 accounts are below the floor, 6 administrators among them" in finished.out
+    assert "0 of 500 accounts still below the floor" in finished.out
+    progress = program("progress", "--policy", "coldharbour/tumbler.toml", "--format", "json")
+    assert progress.document["stores"][0]["below_floor"] == 0
+    again = program("demo", "--into", "coldharbour", "--help")
+    assert again.code == 0
+
+
+def test_the_data_is_the_same_at_every_run(tmp_path: Path) -> None:
+    """Two demos hold the same rows, and an earlier demo in the folder is replaced."""
+    dumps = []
+    for _ in range(2):
+        write_portal(tmp_path / "portal")
+        with closing(sqlite3.connect(tmp_path / "portal" / "harbour.db")) as connection:
+            dumps.append("\n".join(connection.iterdump()))
+    assert dumps[0] == dumps[1]
+    assert dumps[0].count("INSERT INTO") == 500
+
+
+def test_all_logins_are_invented(tmp_path: Path) -> None:
+    """No login could be a real person's: every domain ends in .example (RFC 2606)."""
+    write_portal(tmp_path / "portal")
+    with closing(sqlite3.connect(tmp_path / "portal" / "harbour.db")) as connection:
+        logins = [row[0] for row in connection.execute("SELECT email FROM passengers")]
+    assert len(set(logins)) == 500
+    assert all(login.endswith(".example") for login in logins)

@@ -1,0 +1,55 @@
+"""What is built and installed, in an environment of its own."""
+
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+
+
+@pytest.fixture(scope="module")
+def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("wheel")
+    subprocess.run(
+        [sys.executable, "-m", "build", "--wheel", "--outdir", str(folder), str(ROOT)],
+        check=True,
+        capture_output=True,
+    )
+    return next(folder.glob("*.whl"))
+
+
+def test_the_wheel_holds_the_package_and_nothing_else(wheel: Path) -> None:
+    """No test, tool or picture goes into the wheel; the licence and the type marker do."""
+    with zipfile.ZipFile(wheel) as archive:
+        names = archive.namelist()
+    assert "lean_tumbler/py.typed" in names
+    assert any(name.endswith("licenses/LICENSE") for name in names)
+    assert all(name.startswith(("lean_tumbler/", "lean_tumbler-")) for name in names)
+
+
+def test_the_plain_install_admits_layers_and_verifies(wheel: Path, tmp_path: Path) -> None:
+    """In a clean environment, without extras, the command runs; audit says what it lacks."""
+    subprocess.run([sys.executable, "-m", "venv", str(tmp_path / "own")], check=True)
+    python = tmp_path / "own" / "bin" / "python"
+    subprocess.run([python, "-m", "pip", "install", "--quiet", str(wheel)], check=True)
+    program = tmp_path / "own" / "bin" / "lean-tumbler"
+
+    def run(*arguments: str, stdin: bytes = b"") -> subprocess.CompletedProcess[bytes]:
+        return subprocess.run(
+            [program, *arguments], cwd=tmp_path, input=stdin, capture_output=True, check=False
+        )
+
+    assert run("--version").stdout == b"lean-tumbler 0.1.0\n"
+    hashed = run("hash", stdin=b"Dunlin 42\n")
+    assert hashed.stdout.startswith(b"$argon2id$v=19$m=19456,t=2,p=1$")
+    (tmp_path / "known.csv").write_bytes(
+        b'login,password,stored\nada,Dunlin 42,"' + hashed.stdout.strip() + b'"\n'
+    )
+    assert run("verify", "known.csv").returncode == 0
+    (tmp_path / "harbour.db").write_bytes(b"SQLite format 3\x00" + bytes(84))
+    lacking = run("audit", "harbour.db")
+    assert lacking.returncode == 2
+    assert b"pip install 'lean-tumbler[analysis]'" in lacking.stderr
