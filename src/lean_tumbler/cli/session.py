@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.limits import Limits
 
-PIPED_COLUMNS = 110  # a report in a file or a pipe; terminals say their own width
+PIPED_COLUMNS = 120  # a report in a file or a pipe; terminals say their own width
 _PROGRESS_AFTER_SECONDS = 2.0
 
 
@@ -83,8 +83,16 @@ class Session:
         return shutil.get_terminal_size().columns
 
     @contextmanager
-    def progress(self, title: str, total: int) -> Iterator[Callable[[int], None]]:
-        """Show a bar on standard error while something takes more than two seconds."""
+    def progress(
+        self, title: str, total: int, *, unit: str = ""
+    ) -> Iterator[Callable[[int], None]]:
+        """Show a bar on standard error while something takes more than two seconds.
+
+        Args:
+            title: what is being done.
+            total: how many steps there are; 0 where nobody knows.
+            unit: what a step is, for a rate; without it, none is shown.
+        """
         if not self.stderr.isatty():
             yield lambda _: None
             return
@@ -106,13 +114,14 @@ class Session:
             console=Console(file=self.stderr),
             transient=True,
         )
-        task = bar.add_task(title, total=total, rate="")
+        task = bar.add_task(title, total=total or None, rate="")
 
         def advance(rows: int) -> None:
             bar.advance(task, rows)
             current = bar.tasks[0]
             if current.elapsed and current.elapsed > _PROGRESS_AFTER_SECONDS:
-                bar.update(task, rate=f"{current.completed / current.elapsed:,.0f} rows/s")
+                rate = f"{current.completed / current.elapsed:,.0f} {unit}/s" if unit else ""
+                bar.update(task, rate=rate)
                 bar.start()
 
         try:

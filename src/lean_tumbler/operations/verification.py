@@ -25,9 +25,10 @@ class CheckedAccount:
 
     login: str
     accepted: bool
-    scheme: str | None
-    formula: str | None
-    near_miss: str
+    scheme: str | None = None
+    layered: bool = False
+    formula: str | None = None
+    near_miss: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,9 +68,7 @@ def _row(account: KnownAccount, store: Store | None) -> tuple[_Row | None, str]:
 
 
 def _failed(account: KnownAccount, problem: str) -> CheckedAccount:
-    return CheckedAccount(
-        login=account.login, accepted=False, scheme=None, formula=None, near_miss=problem
-    )
+    return CheckedAccount(login=account.login, accepted=False, near_miss=problem)
 
 
 def _checked(account: KnownAccount, row: _Row, rules: Rules) -> CheckedAccount:
@@ -82,6 +81,7 @@ def _checked(account: KnownAccount, row: _Row, rules: Rules) -> CheckedAccount:
         login=account.login,
         accepted=verdict.accepted,
         scheme=verdict.scheme,
+        layered=verdict.parsed.kind is Kind.LAYERED,
         formula=verdict.formula.name if verdict.formula else None,
         near_miss="" if verdict.accepted else _near_miss(account, row, verdict, rules),
     )

@@ -23,7 +23,7 @@ def admit_text(outcome: Outcome) -> str:
     after = {
         Action.NONE: f"{outcome.from_scheme}, left as it is",
         Action.UPGRADED: f"{outcome.from_scheme} upgraded to {outcome.to_scheme}",
-        Action.LAYER_REMOVED: f"layer removed, now plain {outcome.to_scheme}",
+        Action.LAYER_REMOVED: f"layer removed, now {outcome.to_scheme} alone",
         Action.DEFERRED: f"{outcome.from_scheme}, upgrade deferred to the next login",
     }
     return f"admitted: {after[outcome.action]}\n"

@@ -92,6 +92,7 @@ def draw_audit(console: Console, audit: Audit) -> None:
     """Print an audit: the headline of each column, its grades, findings and groups."""
     for column in audit.columns:
         console.print(_headline(column))
+        console.print()
         unreadable = column.profile.unreadable
         if unreadable.rows:
             accounts = ", ".join(str(account) for account in unreadable.accounts)
@@ -100,9 +101,9 @@ def draw_audit(console: Console, audit: Audit) -> None:
                 f"not UTF-8 text: account {accounts}"
             )
         console.print(grades_table(column.profile))
+        console.print()
         for finding in column.findings:
             _finding(console, finding)
-        console.print(Text("What stands in the column", "bold"))
         console.print(_groups(column.profile))
     worst = [finding for column in audit.columns for finding in column.findings]
     if worst:
@@ -136,17 +137,18 @@ def _finding(console: Console, finding: Finding) -> None:
         (finding.code, "bold"),
         f"  {count(finding.rows, 'row')}",
     )
-    console.print(head)
     more = " …" if finding.rows > len(finding.accounts) else ""
     details = Table.grid(padding=(0, 1))
+    means = Text.assemble(finding.summary, (f" Breaks {finding.breaks}.", "dim"))
+    accounts = _reference(finding.accounts, finding.privileged_accounts) + more
     for label, value in (
-        ("means", finding.summary),
-        ("evidence", finding.evidence),
-        ("accounts", _reference(finding.accounts, finding.privileged_accounts) + more),
-        ("breaks", finding.breaks),
-        ("remedy", finding.remedy),
+        ("means", means),
+        ("evidence", Text(finding.evidence)),
+        ("accounts", Text(accounts)),
+        ("remedy", Text(finding.remedy)),
     ):
-        details.add_row(Text(label, "dim"), Text(value))
+        details.add_row(Text(label, "dim"), value)
+    console.print(head)
     console.print(Padding(details, (0, 0, 1, 9)))
 
 

@@ -50,7 +50,9 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
     for left, rows in summary.left.most_common():
         table.add_row(left.value, f"{rows:,}")
     if summary.left:
+        console.print()
         console.print(table)
+        console.print()
     for key, reason in summary.listed:
         console.print(f"  account {key!r}: {reason}", highlight=False)
     if summary.written:

@@ -46,4 +46,6 @@ def draw_progress(console: Console, columns: list[AuditedColumn]) -> None:
         layered = profile.grades.get(Grade.LAYERED, 0)
         if layered:
             console.print(f"{count(layered, 'layered account')} will be upgraded at next login.")
+        console.print()
         console.print(grades_table(profile))
+        console.print()

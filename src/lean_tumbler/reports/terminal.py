@@ -28,7 +28,9 @@ _BAR_CHARACTERS = 30
 
 def new_table(*headings: str, right: tuple[int, ...] = ()) -> Table:
     """Start a table; columns named in `right` hold numbers."""
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", expand=False)
+    table = Table(
+        box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold", expand=False
+    )
     for index, heading in enumerate(headings):
         table.add_column(
             heading, justify="right" if index in right else "left", no_wrap=index in right
@@ -56,5 +58,7 @@ def grades_table(profile: Profile) -> Table:
         )
     if profile.without_value:
         rows = profile.without_value
-        table.add_row("(none)", f"{rows:,}", f"{100 * rows / profile.rows:.1f} %", "", "no value")
+        table.add_row(
+            "(none)", f"{rows:,}", f"{100 * rows / profile.rows:.1f} %", "", "no stored value"
+        )
     return table

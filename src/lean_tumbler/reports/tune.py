@@ -93,7 +93,9 @@ def draw_tune(
             f"{guesses_per_second(point.parameters):,.0f}",
             style="bold green" if is_chosen else "dim" if late else "",
         )
+    console.print()
     console.print(table)
+    console.print()
     console.print(
         "Guesses: one 450 W consumer GPU of 2022, bounded by its memory bandwidth of 1,008 GB/s.",
         style="dim",

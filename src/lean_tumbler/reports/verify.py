@@ -29,6 +29,7 @@ def verify_document(accounts: list[CheckedAccount]) -> Document:
                 "login": account.login,
                 "accepted": account.accepted,
                 "scheme": account.scheme,
+                "layered": account.layered,
                 "formula": account.formula,
                 "near_miss": account.near_miss or None,
             }
@@ -48,14 +49,19 @@ def draw_verify(console: Console, accounts: list[CheckedAccount]) -> None:
         table = new_table("login", "read as", "near miss")
         for account in rejected:
             table.add_row(account.login, account.scheme or "", account.near_miss or "none found")
+        console.print()
         console.print(table)
+        console.print()
     tally: dict[tuple[str, str], int] = {}
     for account in accounts:
         if account.accepted:
-            key = (account.scheme or "", account.formula or "describes itself")
+            scheme = f"{account.scheme}, layered" if account.layered else account.scheme or ""
+            key = (scheme, account.formula or "none: describes itself")
             tally[key] = tally.get(key, 0) + 1
     if tally:
         table = new_table("accepted as", "by formula", "accounts", right=(2,))
         for (scheme, formula), number in sorted(tally.items(), key=lambda item: -item[1]):
             table.add_row(scheme, formula, f"{number:,}")
+        console.print()
         console.print(table)
+        console.print()

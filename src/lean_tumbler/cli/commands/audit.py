@@ -66,7 +66,7 @@ def _audit(arguments: argparse.Namespace, policy: "StoragePolicy", session: Sess
     from lean_tumbler.core.policy import Columns
     from lean_tumbler.operations import auditing
 
-    with session.progress("Reading", total=0) as advance:
+    with session.progress("Reading", total=0, unit="rows") as advance:
         if arguments.source in policy.stores:
             store = policy.stores[arguments.source]
             base = policy_path(arguments).parent

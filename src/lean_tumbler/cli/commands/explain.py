@@ -32,7 +32,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.reports.explain import explain_document, explain_text
 
     parsed = read_value(_value(arguments, session))
-    salted = parsed.salt is not None or arguments.salted
+    salted = parsed.salted or arguments.salted
     floor, limits = read_bounds(arguments)
     found = grade(parsed, floor, salted=salted)
     asked = over_limits(parsed, limits)

@@ -53,7 +53,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         closing(open_store(store_policy, base=base, writable=True)) as store,
         ThreadPoolExecutor(workers) as executor,
         stop_signals() as stopping,
-        session.progress("Layering", total=store.count()) as advance,
+        session.progress("Layering", total=store.count(), unit="rows") as advance,
     ):
         summary = layer_store(
             store,

@@ -81,7 +81,7 @@ class Profiler:
 
     def _read_value(self, stored: str, salted: bool) -> Reading:
         parsed = read_value(stored)
-        salted_inside = parsed.salt is not None
+        salted_inside = parsed.salted
         salted_beside = salted and parsed.kind in {Kind.FAST, Kind.UNKNOWN}
         parsed, takes_salt = self._explained(parsed, stored, salted=salted)
         has_salt = salted_inside or (salted_beside if takes_salt is None else takes_salt)

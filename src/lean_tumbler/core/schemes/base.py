@@ -54,6 +54,11 @@ class ParsedValue:
     also_possible: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 
+    @property
+    def salted(self) -> bool:
+        """Whether a salt stands in the value; a layered value's is its derivation's."""
+        return self.salt is not None or self.inner is not None
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Parameter:

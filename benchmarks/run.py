@@ -1,0 +1,209 @@
+"""Benchmarks: each prints a ratio within one run, because machines differ and are noisy.
+
+Run by `make bench`; writes benchmarks/results/latest.json beside the printed table.
+"""
+
+import hashlib
+import json
+import os
+import sqlite3
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+
+from argon2 import low_level
+
+from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.audit.profile import Profiler
+from lean_tumbler.core.grades import Floor, grade
+from lean_tumbler.core.schemes.catalogue import read_value
+
+PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
+RESULTS = Path(__file__).with_name("results")
+
+Row = dict[str, object]
+
+
+def paired(
+    one: Callable[[], object], other: Callable[[], object], runs: int
+) -> tuple[float, float]:
+    """Run two things in turn; give the median seconds of each."""
+    times: tuple[list[float], list[float]] = ([], [])
+    for _ in range(runs):
+        for index, action in enumerate((one, other)):
+            started = time.perf_counter()
+            action()
+            times[index].append(time.perf_counter() - started)
+    return statistics.median(times[0]), statistics.median(times[1])
+
+
+def _command(*arguments: str, folder: str = ".") -> Callable[[], object]:
+    return lambda: subprocess.run(arguments, check=True, capture_output=True, cwd=folder)
+
+
+def start(name: str, limit_seconds: float, *arguments: str) -> Row:
+    """How long a command takes to start, beside an interpreter that does nothing."""
+    ours, bare = paired(_command(PROGRAM, *arguments), _command(sys.executable, "-c", "pass"), 15)
+    return {
+        "benchmark": name,
+        "seconds": round(ours, 4),
+        "limit_seconds": limit_seconds,
+        "ratio_to_bare_interpreter": round(ours / bare, 2),
+    }
+
+
+def admit_overhead() -> Row:
+    """What the library's admit adds to the one derivation that it calls."""
+    policy = StoragePolicy()
+    gateway = CredentialGateway(policy)
+    stored = gateway.hash(password="Dunlin 42")  # noqa: S106 - invented
+    parsed = read_value(stored)
+    costs = policy.target.parameters
+
+    def primitive() -> bytes:
+        return low_level.hash_secret_raw(
+            secret=b"Dunlin 42",
+            salt=parsed.salt or b"",
+            time_cost=costs["passes"],
+            memory_cost=costs["memory_kib"],
+            parallelism=costs["lanes"],
+            hash_len=32,
+            type=low_level.Type.ID,
+        )
+
+    def admit() -> object:
+        return gateway.admit(stored=stored, password="Dunlin 42")  # noqa: S106 - invented
+
+    with_us, alone = paired(admit, primitive, 60)
+    # The same at a cost of microseconds, where the overhead is not lost in the noise.
+    cheap_policy = StoragePolicy.from_toml(
+        "[target]\nmemory_kib = 8\npasses = 1\n[floor]\nargon2id = { memory_kib = 8, passes = 1 }"
+    )
+    cheap = CredentialGateway(cheap_policy)
+    cheap_stored = cheap.hash(password="Dunlin 42")  # noqa: S106 - invented
+    cheap_salt = read_value(cheap_stored).salt or b""
+
+    def cheap_primitive() -> bytes:
+        return low_level.hash_secret_raw(b"Dunlin 42", cheap_salt, 1, 8, 1, 32, low_level.Type.ID)
+
+    def cheap_admit() -> object:
+        return cheap.admit(stored=cheap_stored, password="Dunlin 42")  # noqa: S106 - invented
+
+    ours, bare = paired(cheap_admit, cheap_primitive, 3000)
+    return {
+        "benchmark": "admit beside its primitive",
+        "ratio_at_the_floor": round(with_us / alone, 4),
+        "overhead_milliseconds": round(1000 * (ours - bare), 4),
+        "limit_milliseconds": 1.0,
+    }
+
+
+def _layer_store(folder: Path, rows: int) -> None:
+    with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
+        connection.execute("CREATE TABLE kiosk (id INTEGER PRIMARY KEY, login TEXT, pw TEXT)")
+        connection.executemany(
+            "INSERT INTO kiosk VALUES (?, ?, ?)",
+            ((n, f"k{n}", hashlib.md5(b"%d" % n).hexdigest()) for n in range(rows)),  # noqa: S324 - legacy data
+        )
+    (folder / "tumbler.toml").write_text(
+        '[store.kiosk]\nlocator = "harbour.db"\ntable = "kiosk"\nformulas = ["old"]\n'
+        '[store.kiosk.columns]\nlogin = "login"\nstored = "pw"\n'
+        '[formulas]\nold = "utf-8, md5, hex"\n'
+    )
+
+
+def layer_share(rows: int = 400) -> Row:
+    """How busy layering keeps the cores: rows a second beside the primitive under the same load."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        _layer_store(folder, rows)
+        finished = subprocess.run(
+            [PROGRAM, "layer", "--format", "json"], cwd=folder, capture_output=True, check=True
+        )
+    document = json.loads(finished.stdout)
+    return {
+        "benchmark": f"layer {rows} rows at the floor",
+        "hashing_time_share": document["hashing_time_share"],
+        "rows_per_second": document["per_second"],
+    }
+
+
+def _audit_values(rows: int) -> list[bytes]:
+    """40 % MD5, 20 % SHA-1, 20 % bcrypt, 10 % Argon2id, 10 % plain text, in turn."""
+    values: list[bytes] = []
+    for number in range(rows):
+        digest = hashlib.sha512(b"%d" % number).hexdigest()
+        values.append(
+            (
+                digest[:32],
+                digest[:32],
+                digest[:40],
+                "$2b$05$" + digest[:53],
+                "$argon2id$v=19$m=19456,t=2,p=1$" + digest[:22] + "$" + digest[:43],
+                digest[:32],
+                digest[:40],
+                "$2b$10$" + digest[:53],
+                digest[:32],
+                f"harbour {number % 5000}",
+            )[number % 10].encode()
+        )
+    return values
+
+
+def audit_rate(rows: int = 300_000) -> Row:
+    """Rows a second of the vectorised audit, beside the careful parser on every row."""
+    values = _audit_values(rows)
+    floor = Floor()
+
+    def vectorised() -> object:
+        profiler = Profiler(floor=floor)
+        for begin in range(0, rows, 100_000):
+            part = values[begin : begin + 100_000]
+            profiler.add(
+                {
+                    "account": list(range(begin, begin + len(part))),
+                    "stored": list(part),
+                    "salt": [None] * len(part),
+                    "privileged": [False] * len(part),
+                }
+            )
+        return profiler.finish()
+
+    def one_by_one() -> object:
+        return [
+            grade(read_value(value.decode()), floor, salted=False) for value in values[: rows // 10]
+        ]
+
+    ours, loop = paired(vectorised, one_by_one, 3)
+    return {
+        "benchmark": f"audit {rows:,} rows",
+        "rows_per_second": round(rows / ours),
+        "times_faster_than_a_loop": round(10 * loop / ours, 2),
+    }
+
+
+def main() -> None:
+    """Run all benchmarks and write them down."""
+    results = [
+        start("lean-tumbler --help", 0.15, "--help"),
+        start("lean-tumbler explain", 0.25, "explain", "5f4dcc3b5aa765d61d8327deb882cf99"),
+        admit_overhead(),
+        layer_share(),
+        audit_rate(),
+    ]
+    for result in results:
+        name = result.pop("benchmark")
+        print(f"{name:<34}", "  ".join(f"{key} {value}" for key, value in result.items()))
+        result["benchmark"] = name
+    RESULTS.mkdir(exist_ok=True)
+    document = {"cores": os.cpu_count(), "python": sys.version.split()[0], "results": results}
+    (RESULTS / "latest.json").write_text(json.dumps(document, indent=2) + "\n")
+
+
+if __name__ == "__main__":
+    main()
