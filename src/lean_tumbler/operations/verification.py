@@ -21,12 +21,12 @@ _REFUSALS = {
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CheckedAccount:
-    """One known account's result."""
+    """One known account's result; `layered_over` names the formula or scheme below a layer."""
 
     login: str
     accepted: bool
     scheme: str | None = None
-    layered: bool = False
+    layered_over: str | None = None
     formula: str | None = None
     near_miss: str = ""
 
@@ -77,12 +77,13 @@ def _checked(account: KnownAccount, row: _Row, rules: Rules) -> CheckedAccount:
         verdict = check(row.stored, password, salt=row.salt, login=account.login, rules=rules)
     except CheckImpossible as error:
         return _failed(account, str(error))
+    formula = verdict.formula.name if verdict.formula else None
     return CheckedAccount(
         login=account.login,
         accepted=verdict.accepted,
         scheme=verdict.scheme,
-        layered=verdict.parsed.kind is Kind.LAYERED,
-        formula=verdict.formula.name if verdict.formula else None,
+        layered_over=(formula or verdict.parsed.origin) if verdict.parsed.origin else None,
+        formula=formula,
         near_miss="" if verdict.accepted else _near_miss(account, row, verdict, rules),
     )
 

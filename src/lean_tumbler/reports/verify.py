@@ -29,7 +29,7 @@ def verify_document(accounts: list[CheckedAccount]) -> Document:
                 "login": account.login,
                 "accepted": account.accepted,
                 "scheme": account.scheme,
-                "layered": account.layered,
+                "layered_over": account.layered_over,
                 "formula": account.formula,
                 "near_miss": account.near_miss or None,
             }
@@ -55,7 +55,8 @@ def draw_verify(console: Console, accounts: list[CheckedAccount]) -> None:
     tally: dict[tuple[str, str], int] = {}
     for account in accounts:
         if account.accepted:
-            scheme = f"{account.scheme}, layered" if account.layered else account.scheme or ""
+            over = account.layered_over
+            scheme = f"{account.scheme} over {over}" if over else account.scheme or ""
             key = (scheme, account.formula or "none: describes itself")
             tally[key] = tally.get(key, 0) + 1
     if tally:
