@@ -133,13 +133,13 @@ def test_equal_digests_are_counted_across_frames() -> None:
     assert (found.rows, found.without_value) == (9, 1)
     assert (found.shared_clusters, found.largest_cluster, found.shared.rows) == (2, 2, 4)
     assert found.shared.privileged_rows == 1
-    assert found.shared.accounts[0] == 2  # the administrator stands for its cluster
+    assert found.shared.accounts[0] == "2"  # the administrator stands for its cluster
 
 
 def test_undecodable_values_are_counted_and_named() -> None:
     """A value that is no UTF-8 is not dropped: it is counted as unknown, by account."""
     found = profile([(b"\xff\xfe", None, False), (b"ferry", None, False)])
-    assert (found.unreadable.rows, found.unreadable.accounts) == (1, [0])
+    assert (found.unreadable.rows, found.unreadable.accounts) == (1, ["0"])
     assert found.grades == {"readable": 1, "unknown": 1}
 
 
@@ -151,7 +151,7 @@ def test_administrators_come_first_and_ten_are_shown() -> None:
     finding = findings(profile(rows), Floor())[0]
     assert finding.code == "plain-text"
     assert finding.rows == 40
-    assert finding.accounts == [6, 13, 20, 27, 34, 0, 1, 2, 3, 4]
+    assert finding.accounts == ["6", "13", "20", "27", "34", "0", "1", "2", "3", "4"]
     assert finding.privileged_rows == 5
 
 
@@ -165,6 +165,24 @@ def test_every_finding_of_the_table_can_be_found() -> None:
     assert {finding.code for finding in findings(profile(rows), Floor())} == set(RULES)
     strong = b"$2b$12$" + b"a" * 53
     assert findings(profile([(strong, None, True), (b"!", None, False)]), Floor()) == []
+
+
+def test_keys_of_any_type_are_references() -> None:
+    """Numbers, texts and bytes as account keys, in one column and across frames."""
+    profiler = Profiler(floor=Floor())
+    for accounts in ([1, 2], ["a", 3], [b"k", 2**70]):
+        profiler.add(
+            {
+                "account": accounts,
+                "stored": [hashlib.md5(b"x").hexdigest().encode()] * 2,
+                "salt": [None, None],
+                "privileged": [False, False],
+            }
+        )
+    found = profiler.finish()
+    (affected,) = found.groups.values()
+    assert affected.accounts == ["1", "2", "a", "3", "b'k'", str(2**70)]
+    assert (found.shared.rows, found.shared.accounts) == (6, ["1"])
 
 
 @pytest.mark.parametrize(
@@ -190,7 +208,8 @@ def test_credential_columns_are_found(name: str, values: list[Any], expected: bo
 def test_audit_finds_the_column_by_itself(portal: Portal, program: Program) -> None:
     """Without a mapping, every grade of the store is counted exactly."""
     (portal.folder / "tumbler.toml").unlink()
-    document = program("audit", "harbour.db", "--format", "json").document
+    document = program("audit", "sqlite:///harbour.db", "--format", "json").document
+    assert document == program("audit", "harbour.db", "--format", "json").document
     assert document["document"] == "lean-tumbler/audit/1"
     assert (document["rows"], document["unreadable_rows"]) == (27, 0)
     (store,) = document["stores"]
@@ -207,7 +226,7 @@ def test_audit_finds_the_column_by_itself(portal: Portal, program: Program) -> N
     weak = {finding["code"]: finding for finding in store["findings"]}
     assert weak["unsalted-digest"]["rows"] == 3
     assert weak["unsalted-digest"]["severity"] == "critical"
-    assert weak["plain-text"]["accounts"][0] == 1  # the administrator
+    assert weak["plain-text"]["accounts"][0] == "1"  # the administrator
 
 
 def test_audit_of_a_policy_store_knows_its_formulas(portal: Portal, program: Program) -> None:

@@ -105,7 +105,10 @@ def test_refusals_run_a_derivation_whatever_is_stored(monkeypatch: pytest.Monkey
         return real(**arguments)
 
     monkeypatch.setattr(low_level, "hash_secret_raw", counted)
-    for stored in (None, "!", "", stored_value("md5", "x", 1)[0], "$2b$99$malformed"):
+    digest = stored_value("md5", "x", 1)[0] or ""
+    weak = stored_value("bcrypt", "x", 1)[0]
+    current, layered_value = GATEWAY.hash(password="x"), layer(digest, None)
+    for stored in (None, "!", "", digest, "$2b$99$malformed", weak, current, layered_value):
         runs.clear()
         admit(stored, "wrong")
         assert len(runs) == 1

@@ -70,6 +70,9 @@ def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
             formatter_class=argparse.RawDescriptionHelpFormatter,
             allow_abbrev=False,
         )
+        command.add_argument(
+            "--debug", action="store_true", default=argparse.SUPPRESS, help=argparse.SUPPRESS
+        )
         if name == called:
             module = command_module(name)
             command.epilog = f"example:\n{module.EXAMPLE}"

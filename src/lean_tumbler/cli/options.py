@@ -2,15 +2,19 @@
 
 import argparse
 import re
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from lean_tumbler.core.grades import Floor
     from lean_tumbler.core.limits import Limits
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.stores.sql import SqlStore
 
 POLICY_NAME = "tumbler.toml"
 _MILLISECONDS = re.compile(r"(?P<number>\d{1,7}(?:\.\d{1,6})?)(?P<unit>ms|s)?")
@@ -36,11 +40,13 @@ def add_policy_option(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_store_option(parser: argparse.ArgumentParser) -> None:
-    """Add the choice of a store of the policy."""
+def add_store_options(parser: argparse.ArgumentParser) -> None:
+    """Add the choice of a store, and what every command on a store takes."""
     parser.add_argument(
         "--store", metavar="NAME", help="a store of the policy; without it, the only one"
     )
+    add_policy_option(parser)
+    add_report_options(parser)
 
 
 def policy_path(arguments: argparse.Namespace) -> Path:
@@ -105,3 +111,17 @@ def positive_integer(text: str) -> int:
     if not text.isascii() or not text.isdigit() or not int(text[:9]) >= 1 or len(text) > 9:
         raise argparse.ArgumentTypeError("expected a whole number from 1")
     return int(text)
+
+
+@contextmanager
+def opened_store(
+    arguments: argparse.Namespace, store: "StorePolicy", *, writable: bool = False
+) -> "Iterator[SqlStore]":
+    """Open a store of the policy, and close it afterwards."""
+    from lean_tumbler.stores.locators import open_store
+
+    opened = open_store(store, base=policy_path(arguments).parent, writable=writable)
+    try:
+        yield opened
+    finally:
+        opened.close()

@@ -34,7 +34,9 @@ class Session:
 
     @classmethod
     def of_process(cls) -> "Session":
-        """Take the process's own streams."""
+        """Take the process's own streams; what an encoding lacks is written as its escape."""
+        if isinstance(sys.stdout, io.TextIOWrapper):
+            sys.stdout.reconfigure(errors="backslashreplace")
         return cls(stdin=sys.stdin.buffer, stdout=sys.stdout, stderr=sys.stderr)
 
     def message(self, text: str) -> None:

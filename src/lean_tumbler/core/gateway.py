@@ -101,7 +101,7 @@ class CredentialGateway:
             self._spend_a_derivation()
             return Outcome(admitted=False, refusal="over-limit")
         if not verdict.accepted:
-            if not self._is_as_strong(verdict.parsed):
+            if not self._costs_a_derivation(verdict.parsed):
                 self._spend_a_derivation()
             return Outcome(admitted=False, refusal=verdict.refusal)
         return self._admitted(verdict, text, password, store, login)
@@ -146,13 +146,16 @@ class CredentialGateway:
         if verdict.formula is not None and verdict.formula.lossy:
             # Whoever next types another accepted form would be locked out.
             return found is not None and found.tighten
-        return not self._is_as_strong(verdict.parsed)
+        return verdict.parsed.kind is not Kind.DERIVATION or not self._costs_a_derivation(
+            verdict.parsed
+        )
 
-    def _is_as_strong(self, parsed: ParsedValue) -> bool:
-        """Tell whether a value is the target's own scheme at the target's cost or more."""
+    def _costs_a_derivation(self, parsed: ParsedValue) -> bool:
+        """Tell whether a check runs the target's own scheme at the target's cost or more."""
         target = self._policy.target
+        slow = parsed.kind in {Kind.DERIVATION, Kind.LAYERED}
         return (
-            parsed.kind is Kind.DERIVATION
+            slow
             and parsed.scheme == target.scheme
             and target.derivation.as_strong(parsed.parameters, target.parameters)
         )

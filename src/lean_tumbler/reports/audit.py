@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rich.padding import Padding
 from rich.table import Table
@@ -95,7 +95,7 @@ def draw_audit(console: Console, audit: Audit) -> None:
         console.print()
         unreadable = column.profile.unreadable
         if unreadable.rows:
-            accounts = ", ".join(str(account) for account in unreadable.accounts)
+            accounts = ", ".join(unreadable.accounts)
             console.print(
                 f"{count(unreadable.rows, 'stored value')} could not be read, "
                 f"not UTF-8 text: account {accounts}"
@@ -152,9 +152,9 @@ def _finding(console: Console, finding: Finding) -> None:
     console.print(Padding(details, (0, 0, 1, 9)))
 
 
-def _reference(accounts: list[Any], privileged: int) -> str:
-    admins = ", ".join(str(account) for account in accounts[:privileged])
-    others = ", ".join(str(account) for account in accounts[privileged:])
+def _reference(accounts: list[str], privileged: int) -> str:
+    admins = ", ".join(accounts[:privileged])
+    others = ", ".join(accounts[privileged:])
     parts = [f"administrators {admins}" if admins else "", others]
     return "; ".join(part for part in parts if part)
 

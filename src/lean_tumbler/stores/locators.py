@@ -34,7 +34,14 @@ def open_engine(locator: str, *, base: Path, writable: bool = False) -> tuple[sa
 
 
 def open_store(store: StorePolicy, *, base: Path, writable: bool = False) -> SqlStore:
-    """Open a store of the policy."""
+    """Open a store of the policy.
+
+    Raises:
+        UsageError: the policy does not say enough, or names what is not there.
+        SourceError: it cannot be opened.
+    """
+    if not store.table:
+        raise UsageError(f"[store.{store.name}] “table” is missing: the table of the accounts")
     engine, locator = open_engine(store.locator, base=base, writable=writable)
     return SqlStore(
         engine, locator=locator, table=store.table, columns=store.columns, writable=writable

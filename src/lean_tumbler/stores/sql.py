@@ -35,6 +35,7 @@ from lean_tumbler.stores.interface import (
 _FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
 _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
 _SQLITE_HEADER_BYTES = 100
+_WRITES = "lean_tumbler_writes"  # marks a connection whose transaction will write
 LOCK_SECONDS = 10
 _FALSE = frozenset({None, 0, "", "0", "f", "n", "false", "no", b"", b"0"})
 
@@ -84,7 +85,8 @@ def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
     @event.listens_for(engine, "begin")
     def _begin(connection: sa.Connection) -> None:
         # A writer takes its lock at once: upgrading a read lock later can fail without waiting.
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if writable else "BEGIN")
+        writes = connection.get_execution_options().get(_WRITES, False)
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
     return engine
 
@@ -260,7 +262,8 @@ class SqlStore:
 
     def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
         """Write many values in one short transaction; results in the same order."""
-        with database_errors(self._locator), self._engine.begin() as connection:
+        writer = self._engine.execution_options(**{_WRITES: True})
+        with database_errors(self._locator), writer.begin() as connection:
             results = [self._swap(connection, swap) for swap in swaps]
             if SwapResult.DONE in results:
                 self._require_written(connection, swaps[results.index(SwapResult.DONE)])

@@ -1,17 +1,15 @@
 """`admit`: one login, with its upgrade."""
 
 import argparse
-from contextlib import closing
 
 from lean_tumbler.cli.options import (
-    add_policy_option,
-    add_report_options,
-    add_store_option,
+    add_store_options,
     chosen_store,
-    policy_path,
+    opened_store,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
 
 EXAMPLE = """\
   lean-tumbler admit ada.lindqvist@coldharbour.example < password.txt
@@ -21,23 +19,22 @@ EXAMPLE = """\
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument("login", metavar="LOGIN", help="the name that the person types")
-    add_store_option(parser)
-    add_policy_option(parser)
-    add_report_options(parser)
+    add_store_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.gateway import CredentialGateway
+    from lean_tumbler.core.passwords import utf8
     from lean_tumbler.operations.admission import admit_login
     from lean_tumbler.reports.admit import admit_document, admit_text
-    from lean_tumbler.stores.locators import open_store
 
+    if utf8(arguments.login) is None:
+        raise UsageError("LOGIN is not UTF-8 text")
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
     password = session.read_password(policy.limits)
-    base = policy_path(arguments).parent
-    with closing(open_store(store_policy, base=base, writable=True)) as store:
+    with opened_store(arguments, store_policy, writable=True) as store:
         admission = admit_login(
             store,
             CredentialGateway(policy),

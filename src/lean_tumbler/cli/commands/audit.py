@@ -66,14 +66,19 @@ def _audit(arguments: argparse.Namespace, policy: "StoragePolicy", session: Sess
     from lean_tumbler.core.policy import Columns
     from lean_tumbler.operations import auditing
 
+    named = {role: getattr(arguments, f"{role}_column") for role in _COLUMN_OPTIONS}
     with session.progress("Reading", total=0, unit="rows") as advance:
         if arguments.source in policy.stores:
+            if arguments.table or arguments.column or any(named.values()):
+                raise UsageError(
+                    f"the policy names the columns of {arguments.source}; "
+                    "--table and --…column go with a file or URL"
+                )
             store = policy.stores[arguments.source]
             base = policy_path(arguments).parent
             return auditing.audit_policy_store(
                 store, base=base, floor=policy.floor, progress=advance
             )
-        named = {role: getattr(arguments, f"{role}_column") for role in _COLUMN_OPTIONS}
         return auditing.audit_source(
             arguments.source,
             base=Path(),

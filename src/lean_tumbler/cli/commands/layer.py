@@ -7,14 +7,12 @@ import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 
 from lean_tumbler.cli.options import (
-    add_policy_option,
-    add_report_options,
-    add_store_option,
+    add_store_options,
     chosen_store,
-    policy_path,
+    opened_store,
     positive_integer,
     read_policy,
 )
@@ -34,23 +32,19 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="derivations at once; without it, one for each core",
     )
-    add_store_option(parser)
-    add_policy_option(parser)
-    add_report_options(parser)
+    add_store_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.layering import Resources, layer_store
     from lean_tumbler.reports.layer import draw_layer, layer_document
-    from lean_tumbler.stores.locators import open_store
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
     workers = arguments.workers or os.cpu_count() or 1
-    base = policy_path(arguments).parent
     with (
-        closing(open_store(store_policy, base=base, writable=True)) as store,
+        opened_store(arguments, store_policy, writable=True) as store,
         ThreadPoolExecutor(workers) as executor,
         stop_signals() as stopping,
         session.progress("Layering", total=store.count(), unit="rows") as advance,

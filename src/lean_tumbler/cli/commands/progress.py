@@ -1,15 +1,12 @@
 """`progress`: how far the migration is."""
 
 import argparse
-from contextlib import closing
 from datetime import UTC, datetime
 
 from lean_tumbler.cli.options import (
-    add_policy_option,
-    add_report_options,
-    add_store_option,
+    add_store_options,
     chosen_store,
-    policy_path,
+    opened_store,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -21,16 +18,13 @@ EXAMPLE = """\
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    add_store_option(parser)
-    add_policy_option(parser)
-    add_report_options(parser)
+    add_store_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.auditing import audit_store
     from lean_tumbler.reports.progress import draw_progress, progress_document
-    from lean_tumbler.stores.locators import open_store
 
     policy = read_policy(arguments)
     if arguments.store is None and policy.stores:
@@ -39,7 +33,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         stores = [chosen_store(policy, arguments.store)]
     columns = []
     for store_policy in stores:
-        with closing(open_store(store_policy, base=policy_path(arguments).parent)) as store:
+        with opened_store(arguments, store_policy) as store:
             column = audit_store(store, floor=policy.floor, formulas=store_policy.formulas)
             columns.append(column)
     taken_at = datetime.now(UTC).isoformat(timespec="seconds")

@@ -1,17 +1,14 @@
 """`verify`: are the accounts whose password is known accepted?"""
 
 import argparse
-from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
-    add_policy_option,
-    add_report_options,
-    add_store_option,
+    add_store_options,
     chosen_store,
-    policy_path,
+    opened_store,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -36,9 +33,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="TEXT|NAME",
         help="how the stored values came about: a formula, or the name of one of the policy",
     )
-    add_store_option(parser)
-    add_policy_option(parser)
-    add_report_options(parser)
+    add_store_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
@@ -47,7 +42,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.operations.verification import verify_accounts
     from lean_tumbler.reports.verify import draw_verify, verify_document
     from lean_tumbler.stores.known_accounts import read_known_accounts
-    from lean_tumbler.stores.locators import open_store
 
     policy = read_policy(arguments, required=arguments.store is not None)
     known = read_known_accounts(arguments.known, with_stored=arguments.store is None)
@@ -56,7 +50,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         checked = list(verify_accounts(known, rules=rules))
     else:
         store_policy = chosen_store(policy, arguments.store)
-        with closing(open_store(store_policy, base=policy_path(arguments).parent)) as store:
+        with opened_store(arguments, store_policy) as store:
             checked = list(verify_accounts(known, rules=rules, store=store))
     session.emit(
         arguments,

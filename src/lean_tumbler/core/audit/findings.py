@@ -4,7 +4,6 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from types import MappingProxyType
-from typing import Any
 
 from lean_tumbler.core.audit.results import Affected, Profile, Reading
 from lean_tumbler.core.grades import Floor, Grade
@@ -48,7 +47,7 @@ class Finding:
     severity: Severity
     rows: int
     privileged_rows: int
-    accounts: list[Any] = field(repr=False)
+    accounts: list[str] = field(repr=False)
     privileged_accounts: int
     evidence: str
     summary: str

@@ -40,7 +40,7 @@ class Profiler:
         profile.rows += len(frame["stored"])
         rows = pl.DataFrame(
             {
-                "account": pl.Series(frame["account"], strict=False),
+                "account": _references(frame["account"]),
                 "stored": pl.Series([_text(value) for value in frame["stored"]], dtype=pl.String),
                 "missing": [value is None for value in frame["stored"]],
                 "salt": pl.Series(frame["salt"], dtype=pl.Binary),
@@ -130,13 +130,13 @@ class Profiler:
         self._digests.append(_merged(hashed))
         self._digest_rows += self._digests[-1].height
         if self._digest_rows > 2 * _MERGE_ROWS and len(self._digests) > 1:
-            self._digests = [_merged(pl.concat(self._digests, how="vertical_relaxed"))]
+            self._digests = [_merged(pl.concat(self._digests))]
             self._digest_rows = self._digests[0].height
 
     def finish(self) -> Profile:
         """Give the profile of all frames."""
         if self._digests:
-            merged = _merged(pl.concat(self._digests, how="vertical_relaxed"))
+            merged = _merged(pl.concat(self._digests))
             clusters = merged.filter(pl.col("rows") > 1).sort(
                 "privileged", "rows", "digest", descending=[True, True, False]
             )
@@ -150,6 +150,14 @@ class Profiler:
                 named.filter(pl.col("privileged") == 0)["account"].to_list(),
             )
         return self._profile
+
+
+def _references(accounts: list[Any]) -> pl.Series:
+    """Give account keys as text, so that keys of all types stand in one column."""
+    try:
+        return pl.Series(accounts, dtype=pl.Int64).cast(pl.String)
+    except (TypeError, OverflowError, pl.exceptions.PolarsError):
+        return pl.Series([str(account) for account in accounts], dtype=pl.String)
 
 
 def _text(value: bytes | str | None) -> str | None:

@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 
@@ -28,11 +27,11 @@ class Affected:
 
     rows: int = 0
     privileged_rows: int = 0
-    privileged: list[Any] = field(default_factory=list)
-    others: list[Any] = field(default_factory=list)
+    privileged: list[str] = field(default_factory=list)
+    others: list[str] = field(default_factory=list)
 
     def add(
-        self, rows: int, privileged_rows: int, privileged: Sequence[Any], others: Sequence[Any]
+        self, rows: int, privileged_rows: int, privileged: Sequence[str], others: Sequence[str]
     ) -> None:
         """Count more rows; references beyond the number shown are dropped."""
         self.rows += rows
@@ -41,7 +40,7 @@ class Affected:
         self.others = [*self.others, *others][:ACCOUNTS_SHOWN]
 
     @property
-    def accounts(self) -> list[Any]:
+    def accounts(self) -> list[str]:
         """Up to ten references, administrators first."""
         return [*self.privileged, *self.others][:ACCOUNTS_SHOWN]
 

@@ -7,14 +7,12 @@ from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
     Derivation,
     Family,
-    Kind,
     Parameter,
     Parameters,
     ParsedValue,
     within,
 )
 
-LAYOUT = "PHC string"
 DIGEST_BYTES = 32
 _VERSION_NOW = 0x13
 _VERSION_BEFORE = 0x10  # what a value without `v=` was computed with
@@ -45,17 +43,7 @@ def _from_phc(parsed: phc.PhcString | None) -> ParsedValue | None:
     if parameters["memory_kib"] < 8 * parameters["lanes"]:
         return None
     notes = () if version == _VERSION_NOW else ("Argon2 version 1.0, superseded by 1.3 in 2016.",)
-    return ParsedValue(
-        scheme=parsed.name,
-        layout=LAYOUT,
-        kind=Kind.DERIVATION,
-        parameters=parameters,
-        variant=f"v={version}",
-        salt=parsed.salt,
-        digest=parsed.digest,
-        setting=phc.setting_of(parsed),
-        notes=notes,
-    )
+    return phc.parsed_value(parsed, parameters, variant=f"v={version}", notes=notes)
 
 
 def read(text: str) -> ParsedValue | None:

@@ -8,14 +8,11 @@ from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
     Derivation,
     Family,
-    Kind,
     Parameter,
     Parameters,
     ParsedValue,
     within,
 )
-
-LAYOUT = "PHC string"
 
 PARAMETERS = (Parameter(name="rounds", lowest=1, highest=2**32 - 1),)
 
@@ -38,15 +35,7 @@ def _from_phc(parsed: phc.PhcString | None) -> ParsedValue | None:
         return None
     if not within(parameters, PARAMETERS):
         return None
-    return ParsedValue(
-        scheme=parsed.name,
-        layout=LAYOUT,
-        kind=Kind.DERIVATION,
-        parameters=parameters,
-        salt=parsed.salt,
-        digest=parsed.digest,
-        setting=phc.setting_of(parsed),
-    )
+    return phc.parsed_value(parsed, parameters)
 
 
 def read(text: str) -> ParsedValue | None:

@@ -9,7 +9,9 @@ import binascii
 import re
 from dataclasses import dataclass, field
 
-from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
+
+LAYOUT = "PHC string"
 
 _PHC = re.compile(
     r"\$(?P<name>[a-z0-9-]{1,32})"
@@ -87,3 +89,20 @@ def parse_setting(setting: str) -> PhcString | None:
     if not dollar or not re.fullmatch(r"[1-9][0-9]{0,2}", length, re.ASCII):
         return None
     return parse(write(head + dollar, bytes(int(length))))
+
+
+def parsed_value(
+    phc: PhcString, parameters: Parameters, *, variant: str = "", notes: tuple[str, ...] = ()
+) -> ParsedValue:
+    """Give a PHC string as a parsed value, its parameters under the policy's names."""
+    return ParsedValue(
+        scheme=phc.name,
+        layout=LAYOUT,
+        kind=Kind.DERIVATION,
+        parameters=parameters,
+        variant=variant,
+        salt=phc.salt,
+        digest=phc.digest,
+        setting=setting_of(phc),
+        notes=notes,
+    )

@@ -6,14 +6,12 @@ from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
     Derivation,
     Family,
-    Kind,
     Parameter,
     Parameters,
     ParsedValue,
     within,
 )
 
-LAYOUT = "PHC string"
 DIGEST_BYTES = 32
 
 # RFC 7914 section 2: N a power of two above 1, r·p below 2^30; `cost_log2` is log2 N.
@@ -34,15 +32,7 @@ def _from_phc(parsed: phc.PhcString | None) -> ParsedValue | None:
     }
     if parsed.version is not None or not within(parameters, PARAMETERS):
         return None
-    return ParsedValue(
-        scheme="scrypt",
-        layout=LAYOUT,
-        kind=Kind.DERIVATION,
-        parameters=parameters,
-        salt=parsed.salt,
-        digest=parsed.digest,
-        setting=phc.setting_of(parsed),
-    )
+    return phc.parsed_value(parsed, parameters)
 
 
 def read(text: str) -> ParsedValue | None:
