@@ -20,9 +20,12 @@ def admit_text(outcome: Outcome) -> str:
     """Give one login's answer as a line."""
     if not outcome.admitted:
         return "not admitted\n"
+    same = outcome.from_scheme == outcome.to_scheme
     after = {
         Action.NONE: f"{outcome.from_scheme}, left as it is",
-        Action.UPGRADED: f"{outcome.from_scheme} upgraded to {outcome.to_scheme}",
+        Action.UPGRADED: f"{outcome.from_scheme} raised to the target's cost"
+        if same
+        else f"{outcome.from_scheme} upgraded to {outcome.to_scheme}",
         Action.LAYER_REMOVED: f"layer removed, now {outcome.to_scheme} alone",
         Action.DEFERRED: f"{outcome.from_scheme}, upgrade deferred to the next login",
     }
