@@ -10,29 +10,30 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import missing, oracle
-from lean_tumbler.core.checking import recompute
+from lean_tumbler.core.checking import Rules, check, recompute
 from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
-from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.errors import OverLimit
 
-SELF_DESCRIBING = {"bcrypt", "argon2id", "argon2i", "argon2d"}
-# Layouts of other schemes that this version reads.
-READ_LAYOUTS = {"PHC string", "hex", "HEX", "base64"}
-
-
-def _is_read(value: dict[str, str]) -> bool:
-    return value["scheme"] in SELF_DESCRIBING or value.get("layout") in READ_LAYOUTS
+# What the foreign values' file calls a layout, where this project's name is another.
+LAYOUT_NAMES = {
+    "HEX": "hex-upper",
+    "$7$": "crypt fields",
+    "$3$": "dollar fields",
+    "digest, colon, salt; salt last": "digest, colon, salt",
+}
 
 
 def test_foreign_values_are_read_as_what_they_are(real_values: list[dict[str, str]]) -> None:
-    """Every real value of a scheme and layout of this version is named correctly."""
-    read = [value for value in real_values if _is_read(value)]
-    assert len(read) >= 30
-    for value in read:
-        assert read_value(value["stored"]).scheme == value["scheme"]
+    """Every value of another program is read by its scheme and layout."""
+    assert len(real_values) == 107
+    for value in real_values:
+        parsed = read_value(value["stored"])
+        assert parsed.scheme == value["scheme"]
+        if "layout" in value:
+            assert parsed.layout == LAYOUT_NAMES.get(value["layout"], value["layout"])
 
 
 def test_no_foreign_digest_is_taken_for_a_password(real_values: list[dict[str, str]]) -> None:
@@ -58,7 +59,7 @@ def test_foreign_derivations_accept_their_password(real_values: list[dict[str, s
         assert recompute(parsed, right, Limits())[1] == parsed.digest
         assert recompute(parsed, wrong, Limits())[1] != parsed.digest
         checked += 1
-    assert checked >= 15
+    assert checked >= 28
 
 
 @pytest.mark.parametrize(
@@ -95,9 +96,7 @@ def test_derivations_give_published_vectors(
 ) -> None:
     """The derivations compute what their standards print."""
     stored = DERIVATIONS[scheme].create(secret, salt, parameters)
-    parsed = phc.parse(stored)
-    assert parsed is not None
-    assert parsed.digest.hex() == digest
+    assert read_value(stored).digest.hex() == digest
 
 
 @pytest.mark.parametrize("version_flag", ["13", "10"])
@@ -133,7 +132,7 @@ def test_bcrypt_agrees_with_the_system_library(variant: str, password: bytes) ->
     """Values of the C library open here, passwords above 72 bytes too."""
     made = _libcrypt(password, f"${variant}$04$abcdefghijklmnopqrstuu".encode())
     parsed = read_value(made)
-    assert (parsed.scheme, parsed.variant) == ("bcrypt", variant)
+    assert (parsed.scheme, parsed.contents.variant) == ("bcrypt", variant)
     assert recompute(parsed, password, Limits())[1] == parsed.digest
 
 
@@ -145,10 +144,13 @@ def test_a_setting_and_a_digest_give_the_value_again(scheme: str) -> None:
     parameters = {entry.name: cheap.get(entry.name, 10) for entry in derivation.parameters}
     stored = derivation.create(b"Skua", bytes(range(16)), parameters)
     parsed = read_value(stored)
-    again = derivation.read_setting(parsed.setting)
+    again = derivation.read_setting(parsed.contents.setting)
     assert again is not None
     assert (again.scheme, again.parameters, again.salt) == (scheme, parameters, bytes(range(16)))
-    assert derivation.whole_text(parsed.setting, derivation.recompute(again, b"Skua")) == stored
+    assert (
+        derivation.whole_text(parsed.contents.setting, derivation.recompute(again, b"Skua"))
+        == stored
+    )
 
 
 @pytest.mark.parametrize(
@@ -184,7 +186,7 @@ def test_any_text_is_read_and_graded_once(text: str) -> None:
     """No text makes the reader raise, and each gets exactly one grade."""
     parsed = read_value(text)
     assert grade(parsed, Floor(), salted=False) in Grade
-    assert 0.0 <= parsed.confidence <= 1.0
+    assert 0.0 <= parsed.contents.confidence <= 1.0
 
 
 @pytest.mark.parametrize(
@@ -228,6 +230,22 @@ def test_the_published_floor_at_its_borders(
 ) -> None:
     """A value counts as current exactly from the published numbers on."""
     assert Floor().reached_by(scheme, parameters) is reached
+
+
+def test_fast_foreign_values_open_by_their_own_formula(real_values: list[dict[str, str]]) -> None:
+    """A tag, a prefix or a field says the formula: each such value opens, and for one password."""
+    checked = 0
+    for value in real_values:
+        parsed = read_value(value["stored"])
+        if parsed.kind is not Kind.FAST or not parsed.contents.formulas:
+            continue
+        password, login = value["password"], value.get("login")
+        wrong = "x" + password[1:]
+        for typed, accepted in ((password, True), (wrong, False)):
+            verdict = check(value["stored"], typed, login=login, rules=Rules())
+            assert verdict.accepted is accepted, value["scheme"]
+        checked += 1
+    assert checked >= 35
 
 
 def test_digest_lengths_match_their_names() -> None:

@@ -3,6 +3,7 @@
 import hmac
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from lean_tumbler.core import layered
 from lean_tumbler.core.formulas import notation
@@ -20,6 +21,17 @@ BARE_FORMULAS = tuple(
     NamedFormula(name, notation.parse(f"{name}, hex"))
     for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha3-256", "sha3-512")
 )
+
+# A digest with nothing beside it: the store's formulas say how it came about.
+BARE_LAYOUTS = frozenset(
+    {"hex", "hex-upper", "hex, mixed case", "0x and hex", "base64", "base64, no padding"}
+)
+
+
+@lru_cache(maxsize=64)
+def _own_formula(text: str) -> NamedFormula:
+    """A formula that a layout itself names."""
+    return NamedFormula(text, notation.parse(text))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,8 +82,10 @@ class Verdict:
 def recompute(parsed: ParsedValue, secret: bytes, limits: Limits) -> tuple[Derivation, bytes]:
     """Run a self-describing value's own derivation on a secret."""
     derivation = DERIVATIONS[parsed.scheme]
-    if parsed.variant in derivation.uncheckable:
-        raise CheckImpossible(f"{parsed.scheme} variant {parsed.variant} cannot be checked")
+    if parsed.contents.variant in derivation.uncheckable:
+        raise CheckImpossible(
+            f"{parsed.scheme} variant {parsed.contents.variant} cannot be checked"
+        )
     require_within_limits(parsed, limits)
     return derivation, derivation.recompute(parsed, secret)
 
@@ -80,20 +94,21 @@ def legacy_digest_below(
     parsed: ParsedValue, password: str, rules: Rules
 ) -> tuple[str, NamedFormula | None]:
     """Compute what lies below a layered value, in canonical text."""
-    if parsed.origin in DERIVATIONS:
+    origin, login = parsed.contents.origin, parsed.contents.login
+    if origin in DERIVATIONS:
         setting = (parsed.salt or b"").decode("ascii", "replace")
-        below = DERIVATIONS[parsed.origin].read_setting(setting)
-        if below is None or below.scheme != parsed.origin:
+        below = DERIVATIONS[origin].read_setting(setting)
+        if below is None or below.scheme != origin:
             raise CheckImpossible("a layered value's head holds a setting that cannot be read")
         derivation, digest = recompute(below, password.encode("utf-8"), rules.limits)
         return derivation.whole_text(setting, digest), None
-    named = rules.by_fingerprint.get(parsed.origin)
+    named = rules.by_fingerprint.get(origin)
     if named is None:
         raise CheckImpossible(
-            f"a layered value refers to the formula {parsed.origin}, which the policy lacks"
+            f"a layered value refers to the formula {origin}, which the policy lacks"
         )
-    login = None if parsed.login is None else parsed.login.decode("utf-8", "replace")
-    return _evaluate(named, password, parsed.salt, login, rules), named
+    login_text = None if login is None else login.decode("utf-8", "replace")
+    return _evaluate(named, password, parsed.salt, login_text, rules), named
 
 
 def _evaluate(
@@ -115,8 +130,10 @@ def _candidates(
         canonical = named.output.canonical(stored)
         if canonical is not None and named.fits(stored, salt=salt):
             yield named, canonical
-    if not rules.formulas and parsed.kind is Kind.FAST:
-        text = parsed.digest.hex()
+    text = parsed.digest.hex()
+    if parsed.layout not in BARE_LAYOUTS:
+        yield from ((_own_formula(own), text) for own in parsed.contents.formulas)
+    elif not rules.formulas:
         yield from ((named, text) for named in BARE_FORMULAS if named.fits(text, salt=None))
 
 
@@ -142,6 +159,8 @@ def check(
             more than the limits allow.
     """
     parsed = read_value(stored)
+    if parsed.salt is not None and parsed.kind is Kind.FAST:
+        salt = parsed.salt  # a salt that stands in the value wins over a column
     if parsed.kind is Kind.LOCKED or parsed.scheme == "empty":
         refusal = "locked" if parsed.kind is Kind.LOCKED else "empty-value"
         return Verdict(accepted=False, parsed=parsed, refusal=refusal)
@@ -168,7 +187,7 @@ def _check_form(
     """Check one form of the password; None where nothing known could have made the value."""
     if parsed.kind is Kind.LAYERED and parsed.inner is not None:
         legacy_digest, named = legacy_digest_below(parsed, password, rules)
-        secret = layered.secret(parsed.origin, legacy_digest)
+        secret = layered.secret(parsed.contents.origin, legacy_digest)
         _, digest = recompute(parsed.inner, secret, rules.limits)
         accepted = hmac.compare_digest(digest, parsed.digest)
         return Verdict(accepted=accepted, parsed=parsed, formula=named)

@@ -94,6 +94,8 @@ def grade(parsed: ParsedValue, floor: Floor, *, salted: bool) -> Grade:
             return Grade.READABLE
         case Kind.FAST:
             return Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED
+        case Kind.ITERATED:
+            return Grade.OUTDATED
         case Kind.LOCKED:
             return Grade.LOCKED
         case Kind.UNKNOWN:

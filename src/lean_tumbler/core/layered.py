@@ -9,37 +9,45 @@ formula, or a scheme that describes itself) is resolved by the gateway.
 import re
 
 from lean_tumbler.core.schemes import argon2, pbkdf2, phc, scrypt
-from lean_tumbler.core.schemes.base import Derivation, Family, Kind, Parameters, ParsedValue
+from lean_tumbler.core.schemes.base import (
+    Contents,
+    Derivation,
+    Family,
+    Kind,
+    Layout,
+    Parameters,
+    read_first,
+)
 
 TAG = "$over$"
-_HEAD = re.compile(
-    r"\$over\$from=(?P<origin>[a-z0-9-]{1,32})"
-    r"(?:,salt=(?P<salt>[A-Za-z0-9+/]{0,2048}))?"
-    r"(?:,login=(?P<login>[A-Za-z0-9+/]{1,2048}))?"
-    r"(?P<inner>\$(?:argon2id|scrypt|pbkdf2-sha256|pbkdf2-sha512)\$.+)",
-    re.ASCII,
+_INNER_LAYOUTS = tuple(
+    layout
+    for layout in (*argon2.LAYOUTS[:1], *scrypt.LAYOUTS, *pbkdf2.LAYOUTS)
+    if layout.name == phc.NAME and layout.scheme != "pbkdf2-sha1"
 )
-_INNER_FAMILIES = (argon2.FAMILY, scrypt.FAMILY, pbkdf2.FAMILY)
+_MOST_BYTES = 1536  # of a salt or a login
 
 
-def read(text: str) -> ParsedValue | None:
-    """Read a layered value; None where the text is not a well-formed one."""
-    match = _HEAD.fullmatch(text) if text.startswith(TAG) else None
-    if match is None:
+def _decoded(text: str | None) -> bytes | None:
+    """Decode a field that is there; raises ValueError where it cannot be."""
+    if text is None:
         return None
-    readings = (family.read(match["inner"]) for family in _INNER_FAMILIES)
-    inner = next((reading for reading in readings if reading is not None), None)
-    salt = None if match["salt"] is None else phc.decode(match["salt"])
-    login = None if match["login"] is None else phc.decode(match["login"])
-    undecodable = (salt is None) != (match["salt"] is None) or (login is None) != (
-        match["login"] is None
-    )
-    if inner is None or undecodable:
+    raw = phc.decode(text)
+    if raw is None or len(raw) > _MOST_BYTES:
+        raise ValueError("not base64, or too long")
+    return raw
+
+
+def _build(match: re.Match[str]) -> Contents | None:
+    inner = read_first(_INNER_LAYOUTS, match.string[match.start("inner") :])
+    if inner is None:
         return None
-    return ParsedValue(
+    try:
+        salt, login = _decoded(match["salt"]), _decoded(match["login"])
+    except ValueError:
+        return None
+    return Contents(
         scheme=inner.scheme,
-        layout="layered",
-        kind=Kind.LAYERED,
         parameters=inner.parameters,
         salt=salt,
         digest=inner.digest,
@@ -47,6 +55,24 @@ def read(text: str) -> ParsedValue | None:
         origin=match["origin"],
         login=login,
     )
+
+
+LAYOUTS = (
+    Layout(
+        scheme="argon2id, scrypt, pbkdf2-sha256, pbkdf2-sha512",
+        name="layered",
+        structure="$over$from=ORIGIN[,salt=…][,login=…] and a PHC string",
+        source="docs/FORMATS.md",
+        kind=Kind.LAYERED,
+        starts=(TAG,),
+        pattern=r"\$over\$from=(?P<origin>[a-z0-9-]{1,32})"
+        r"(?:,salt=(?P<salt>[A-Za-z0-9+/]*))?(?:,login=(?P<login>[A-Za-z0-9+/]+))?"
+        r"(?P<inner>\$[a-z0-9-]+(?:\$v=[0-9]+)?\$[a-z]+=[0-9]+(?:,[a-z]+=[0-9]+)*)"
+        r"\$(?P<inner_salt>[A-Za-z0-9+/]+)\$(?P<inner_digest>[A-Za-z0-9+/]+)",
+        shaped_by=("origin", "inner"),
+        build=_build,
+    ),
+)
 
 
 def secret(origin: str, legacy_digest: str) -> bytes:
@@ -89,4 +115,4 @@ def write(
     return TAG + ",".join(fields) + inner
 
 
-FAMILY = Family(name="layered", read=read)
+FAMILY = Family(name="layered", layouts=LAYOUTS)

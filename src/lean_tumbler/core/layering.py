@@ -75,6 +75,8 @@ def plan_row(
         return RowPlan(leave=Leave.SAFE)
     if parsed.kind is Kind.DERIVATION:
         return _plan_derivation(parsed, policy)
+    if parsed.kind is Kind.ITERATED:
+        return RowPlan(leave=Leave.UNCHECKABLE)
     fitting = [named for named in store.formulas if named.fits(text, salt=salt)]
     if fitting:
         return _plan_formula(text, fitting, salt, login)
@@ -87,12 +89,12 @@ def _plan_derivation(parsed: ParsedValue, policy: StoragePolicy) -> RowPlan:
     derivation = DERIVATIONS[parsed.scheme]
     if grade(parsed, policy.floor, salted=True) is Grade.CURRENT:
         return RowPlan(leave=Leave.SAFE)
-    if parsed.variant in derivation.uncheckable:
+    if parsed.contents.variant in derivation.uncheckable:
         return RowPlan(leave=Leave.UNCHECKABLE)
     return RowPlan(
         origin=parsed.scheme,
-        legacy_digest=derivation.whole_text(parsed.setting, parsed.digest),
-        salt=parsed.setting.encode("ascii"),
+        legacy_digest=derivation.whole_text(parsed.contents.setting, parsed.digest),
+        salt=parsed.contents.setting.encode("ascii"),
     )
 
 

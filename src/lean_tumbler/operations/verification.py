@@ -77,12 +77,13 @@ def _checked(account: KnownAccount, row: _Row, rules: Rules) -> CheckedAccount:
         verdict = check(row.stored, password, salt=row.salt, login=account.login, rules=rules)
     except CheckImpossible as error:
         return _failed(account, str(error))
+    origin = verdict.parsed.contents.origin
     formula = verdict.formula.name if verdict.formula else None
     return CheckedAccount(
         login=account.login,
         accepted=verdict.accepted,
         scheme=verdict.scheme,
-        layered_over=(formula or verdict.parsed.origin) if verdict.parsed.origin else None,
+        layered_over=(formula or origin) if origin else None,
         formula=formula,
         near_miss="" if verdict.accepted else _near_miss(account, row, verdict, rules),
     )

@@ -22,25 +22,26 @@ def explain_document(parsed: ParsedValue, grade: Grade, *, salted: bool) -> Docu
         grade=grade,
         parameters=dict(parsed.parameters),
         salt_bits=8 * len(parsed.salt) if parsed.salt is not None else None,
-        digest_bits=8 * len(parsed.digest) if parsed.digest else None,
-        confidence=parsed.confidence,
-        also_possible=list(parsed.also_possible),
-        notes=list(parsed.notes),
+        digest_bits=parsed.digest_bits or None,
+        confidence=parsed.contents.confidence,
+        also_possible=list(parsed.contents.also_possible),
+        notes=list(parsed.contents.notes),
     )
 
 
 def explain_text(columns: int, parsed: ParsedValue, grade: Grade, *, salted: bool) -> str:
     """Read one stored value aloud, in lines of at most `columns` characters."""
-    sure = "" if parsed.confidence >= 1 else f" ({100 * parsed.confidence:.0f} % sure)"
+    contents = parsed.contents
+    sure = "" if contents.confidence >= 1 else f" ({100 * contents.confidence:.0f} % sure)"
     rows = [
         ("grade", f"{grade}: {MEANING[grade]}"),
         ("parameters", costs(parsed.parameters.items())),
-        ("variant", parsed.variant),
+        ("variant", contents.variant),
         ("salt", _salt(parsed, salted=salted)),
-        ("digest", f"{8 * len(parsed.digest)} bits" if parsed.digest else ""),
-        ("layered over", parsed.origin),
-        ("may also be", ", ".join(parsed.also_possible)),
-        *(("note", note) for note in parsed.notes),
+        ("digest", f"{parsed.digest_bits} bits" if parsed.digest_bits else ""),
+        ("layered over", contents.origin),
+        ("may also be", ", ".join(contents.also_possible)),
+        *(("note", note) for note in contents.notes),
     ]
     lines = [f"{parsed.scheme}, written as {parsed.layout}{sure}"]
     for label, value in rows:
@@ -61,4 +62,6 @@ def _salt(parsed: ParsedValue, *, salted: bool) -> str:
         return f"{8 * len(parsed.salt)} bits"
     if parsed.kind is not Kind.FAST:
         return ""
+    if parsed.contents.salted_by_login:
+        return "the login"
     return "in a column beside it" if salted else "none in the value itself"

@@ -38,7 +38,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     asked = over_limits(parsed, limits)
     if asked:
         note = f"It asks for {asked}: a login with it is refused and not run."
-        parsed = replace(parsed, notes=(*parsed.notes, note))
+        contents = replace(parsed.contents, notes=(*parsed.contents.notes, note))
+        parsed = replace(parsed, contents=contents)
     session.emit(
         arguments,
         document=lambda: explain_document(parsed, found, salted=salted),

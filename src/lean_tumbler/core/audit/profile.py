@@ -68,11 +68,11 @@ class Profiler:
             accounts.filter(~privileged).head(ACCOUNTS_SHOWN).alias("others"),
             pl.col("stored").first(),
         )
-        fast: list[tuple[str, bool]] = []
+        fast: list[tuple[str, bool, bool]] = []
         for row in groups.iter_rows(named=True):
             reading = self._read(row["stored"], row["salted"])
             if reading.grade in {Grade.FAST_UNSALTED, Grade.FAST_SALTED}:
-                fast.append((row["shape"], row["salted"]))
+                fast.append((row["shape"], row["salted"], "hex" in reading.layout))
             self._profile.groups.setdefault(reading, Affected()).add(
                 row["rows"], row["privileged_rows"], row["privileged"], row["others"]
             )
@@ -91,8 +91,8 @@ class Profiler:
             salted=has_salt,
             grade=grade(parsed, self._floor, salted=has_salt),
             parameters=tuple(parsed.parameters.items()),
-            confidence=parsed.confidence,
-            also_possible=parsed.also_possible,
+            confidence=parsed.contents.confidence,
+            also_possible=parsed.contents.also_possible,
         )
 
     def _explained(
@@ -107,17 +107,17 @@ class Profiler:
         takes_salt = {named.takes_salt or named.takes_login for named in fitting}
         if len(digests) != 1 or len(takes_salt) != 1:
             return parsed, None
-        explained = replace(
-            parsed, scheme=digests.pop(), kind=Kind.FAST, confidence=1.0, also_possible=()
-        )
+        contents = replace(parsed.contents, confidence=1.0, also_possible=())
+        explained = replace(parsed, scheme=digests.pop(), kind=Kind.FAST, contents=contents)
         return explained, takes_salt.pop()
 
-    def _note_digests(self, shaped: pl.DataFrame, fast: list[tuple[str, bool]]) -> None:
+    def _note_digests(self, shaped: pl.DataFrame, fast: list[tuple[str, bool, bool]]) -> None:
         """Keep a 64-bit hash of each distinct digest with its salt, and how often it stands."""
-        keys = pl.DataFrame(fast, schema={"shape": pl.String, "salted": pl.Boolean}, orient="row")
-        digests = shaped.join(keys, on=["shape", "salted"], how="semi")
+        schema = {"shape": pl.String, "salted": pl.Boolean, "is_hex": pl.Boolean}
+        keys = pl.DataFrame(fast, schema=schema, orient="row")
+        digests = shaped.join(keys, on=["shape", "salted"], maintain_order="left")
         folded = (
-            pl.when(pl.col("shape").str.starts_with("hex"))
+            pl.when(pl.col("is_hex"))
             .then(pl.col("stored").str.to_lowercase())
             .otherwise(pl.col("stored"))
         )

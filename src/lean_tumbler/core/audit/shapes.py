@@ -1,74 +1,17 @@
 """Reducing stored values to shapes, a column at a time.
 
-A shape is a text that decides how a value is read: two values of one shape get the same scheme,
-layout, parameters and grade. So one representative is parsed and all rows are counted. Text
-without a shape (words, markers, whatever is new) is parsed value by value.
-
-The patterns are the parsers' own, written for Polars' regular expressions; a property test holds
-the two against each other.
+A shape is the layout, the text of the groups that decide the reading, and the lengths of the
+others: two values of one shape get the same scheme, parameters and grade. So one representative
+is parsed and all rows are counted. The patterns are the layouts' own. Values of layouts that look
+at the whole text have no shape and are parsed one by one.
 """
+
+from collections.abc import Iterator
 
 import polars as pl
 
-# Repetitions are unbounded here: bounded ones compile slowly, and lengths are part of a shape.
-_BASE64 = r"[A-Za-z0-9+/]"
-_PHC = (
-    r"(\$[a-z0-9-]+(?:\$v=[0-9]+)?\$[a-z]+=[0-9]+(?:,[a-z]+=[0-9]+)*\$)"
-    rf"({_BASE64}+)\$({_BASE64}+)"
-)
-_PHC_VALUE = rf"^{_PHC}$"
-_LAYERED_VALUE = (
-    rf"^(\$over\$from=[a-z0-9-]+)(?:,salt=({_BASE64}*))?(?:,login=({_BASE64}+))?{_PHC}$"
-)
-_BCRYPT_VALUE = r"^(\$2[abxy]?\$[0-3][0-9]\$)[./A-Za-z0-9]{53}$"
-
-# Lengths of digests in hexadecimal, and in base64 with its padding.
-_HEX_LENGTHS = (32, 40, 56, 64, 96, 128)
-_PADDED_LENGTHS = (24, 28, 40, 44, 88)
-
-
-def _lengths(groups: pl.Expr, *numbers: int) -> list[pl.Expr]:
-    """Lengths of capture groups, as text; `-` for a group that is not there."""
-    return [
-        groups.struct.field(str(number)).str.len_bytes().cast(pl.String).fill_null("-")
-        for number in numbers
-    ]
-
-
-def _key(*parts: pl.Expr) -> pl.Expr:
-    return pl.concat_str(parts, separator="|")
-
-
-def _dollar_shape(text: pl.Expr) -> pl.Expr:
-    bcrypt = text.str.extract(_BCRYPT_VALUE, 1)
-    phc = text.str.extract_groups(_PHC_VALUE)
-    layered = text.str.extract_groups(_LAYERED_VALUE)
-    return pl.coalesce(
-        _key(bcrypt),
-        _key(phc.struct.field("1"), *_lengths(phc, 2, 3)),
-        _key(
-            layered.struct.field("1"),
-            *_lengths(layered, 2, 3),
-            layered.struct.field("4"),
-            *_lengths(layered, 5, 6),
-        ),
-    )
-
-
-def _bare_shape(text: pl.Expr) -> pl.Expr:
-    length = text.str.len_bytes()
-    is_hex = length.is_in(_HEX_LENGTHS)
-    return (
-        pl.when(is_hex & text.str.contains(r"^[0-9a-f]+$"))
-        .then(_key(pl.lit("hex"), length.cast(pl.String)))
-        .when(is_hex & text.str.contains(r"^[0-9A-F]+$"))
-        .then(_key(pl.lit("hex-upper"), length.cast(pl.String)))
-        .when(is_hex & text.str.contains(r"^[0-9a-fA-F]+$"))
-        .then(_key(pl.lit("hex-mixed"), length.cast(pl.String)))
-        .when(length.is_in(_PADDED_LENGTHS) & text.str.contains(rf"^{_BASE64}+={{1,2}}$"))
-        .then(_key(pl.lit("base64"), length.cast(pl.String), text.str.tail(2)))
-        .otherwise(None)
-    )
+from lean_tumbler.core.schemes.base import VALUE_CHARACTERS, Layout
+from lean_tumbler.core.schemes.catalogue import LAYOUTS
 
 
 def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame:
@@ -79,9 +22,86 @@ def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame
         column: the name of the column of stored values, as text.
         shape: the name of the new column.
     """
-    has_dollar = pl.col(column).str.starts_with("$")
-    parts = [
-        frame.filter(has_dollar).with_columns(_dollar_shape(pl.col(column)).alias(shape)),
-        frame.filter(~has_dollar).with_columns(_bare_shape(pl.col(column)).alias(shape)),
-    ]
-    return pl.concat(parts)
+    rest = frame.with_columns(_lead=pl.col(column).str.slice(0, 1))
+    parts: list[pl.DataFrame] = []
+    for (lead,), rows in (
+        rest.with_columns(_lead=_lead_class())
+        .partition_by("_lead", as_dict=True, maintain_order=True)
+        .items()
+    ):
+        parts.extend(_shaped(rows.drop("_lead"), str(lead), column, shape))
+    return pl.concat(parts) if parts else frame.with_columns(pl.lit(None, pl.String).alias(shape))
+
+
+def _lead_class() -> pl.Expr:
+    """Sort rows by how they begin, so that few patterns are tried on each."""
+    lead = pl.col("_lead")
+    return pl.when(lead.is_in(["$", "{"])).then(lead).otherwise(pl.lit(""))
+
+
+def _shaped(rows: pl.DataFrame, lead: str, column: str, shape: str) -> Iterator[pl.DataFrame]:
+    for index, layout in enumerate(LAYOUTS):
+        if rows.height == 0:
+            return
+        if lead and layout.starts and not any(start.startswith(lead) for start in layout.starts):
+            continue
+        if not lead and layout.starts and all(start[0] in "${" for start in layout.starts):
+            continue
+        hit = rows.select(_is_of(layout, pl.col(column)).alias("hit"))["hit"]
+        if hit.any():
+            yield _with_shape(rows.filter(hit), index, layout, column, shape)
+            rows = rows.filter(~hit)
+    if rows.height:
+        yield rows.with_columns(pl.lit(None, pl.String).alias(shape))
+
+
+def _is_of(layout: Layout, text: pl.Expr) -> pl.Expr:
+    tests: list[pl.Expr] = []
+    if layout.longest < VALUE_CHARACTERS:
+        tests.append(text.str.len_chars() <= layout.longest)
+    if layout.starts:
+        tests.append(pl.any_horizontal(*(text.str.starts_with(start) for start in layout.starts)))
+    matches = text.str.contains(f"^(?:{layout.pattern})$")
+    if not tests:
+        return matches
+    # The pattern runs only on rows that pass the cheap tests.
+    return (
+        pl.when(pl.all_horizontal(*tests))
+        .then(text)
+        .otherwise(None)
+        .str.contains(f"^(?:{layout.pattern})$")
+        .fill_null(value=False)
+    )
+
+
+def _with_shape(
+    rows: pl.DataFrame, index: int, layout: Layout, column: str, shape: str
+) -> pl.DataFrame:
+    if layout.by_value:
+        return rows.with_columns(pl.lit(None, pl.String).alias(shape))
+    shaped = rows.with_columns(_key(index, layout, pl.col(column)).alias(shape))
+    # Where the numbers in it are impossible, a value is not of this layout after all.
+    firsts = shaped.group_by(shape).agg(pl.col(column).first())
+    impossible = [found for found, value in firsts.iter_rows() if layout.read(value) is None]
+    if not impossible:
+        return shaped
+    kept = pl.when(pl.col(shape).is_in(impossible)).then(None).otherwise(pl.col(shape))
+    return shaped.with_columns(kept.alias(shape))
+
+
+def _key(index: int, layout: Layout, text: pl.Expr) -> pl.Expr:
+    """Write a shape as text: the layout's number, deciding texts, and lengths."""
+    parts: list[pl.Expr] = [pl.lit(str(index))]
+    others = [name for name in layout.groups if name not in layout.shaped_by]
+    by_total = layout.lengths_count and len(others) <= 1
+    if by_total:  # one length left: the whole value's says the same
+        parts.append(text.str.len_bytes().cast(pl.String))
+    if layout.shaped_by or (layout.lengths_count and not by_total):
+        groups = text.str.extract_groups(f"^(?:{layout.pattern})$")
+        parts += [groups.struct.field(name).fill_null("-") for name in layout.shaped_by]
+        if layout.lengths_count and not by_total:
+            parts += [
+                groups.struct.field(name).str.len_bytes().cast(pl.String).fill_null("-")
+                for name in others
+            ]
+    return pl.concat_str(parts, separator="|")

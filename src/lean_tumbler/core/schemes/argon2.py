@@ -1,15 +1,20 @@
 """Argon2 in its three types and both versions (RFC 9106)."""
 
+import re
 from functools import partial
 from types import MappingProxyType
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
+    Contents,
     Derivation,
     Family,
+    Kind,
+    Layout,
     Parameter,
     Parameters,
     ParsedValue,
+    read_first,
     within,
 )
 
@@ -26,34 +31,53 @@ PARAMETERS = (
 )
 
 
-def _from_phc(parsed: phc.PhcString | None) -> ParsedValue | None:
-    if parsed is None or parsed.name not in _TYPES:
-        return None
-    version = _VERSION_BEFORE if parsed.version is None else parsed.version
-    if set(parsed.parameters) != {"m", "t", "p"} or version not in {_VERSION_NOW, _VERSION_BEFORE}:
-        return None
+def _build(match: re.Match[str]) -> Contents | None:
+    version = int(match["version"] or _VERSION_BEFORE)
+    names = ("memory", "passes", "lanes")
     parameters = {
-        "memory_kib": parsed.parameters["m"],
-        "passes": parsed.parameters["t"],
-        "lanes": parsed.parameters["p"],
+        entry.name: int(match[name]) for entry, name in zip(PARAMETERS, names, strict=True)
     }
+    fields = phc.salt_and_digest(match)
+    if fields is None or version not in {_VERSION_NOW, _VERSION_BEFORE}:
+        return None
+    salt, digest = fields
     # RFC 9106 section 3.1: a salt of at least 8 bytes is expected, a digest of at least 4 required.
-    if not within(parameters, PARAMETERS) or len(parsed.digest) < 4 or len(parsed.salt) < 8:
+    if not within(parameters, PARAMETERS) or len(digest) < 4 or len(salt) < 8:
         return None
     if parameters["memory_kib"] < 8 * parameters["lanes"]:
         return None
     notes = () if version == _VERSION_NOW else ("Argon2 version 1.0, superseded by 1.3 in 2016.",)
-    return phc.parsed_value(parsed, parameters, variant=f"v={version}", notes=notes)
+    return Contents(
+        parameters=parameters,
+        variant=f"v={version}",
+        salt=salt,
+        digest=digest,
+        setting=phc.setting_of(match, digest),
+        notes=notes,
+    )
 
 
-def read(text: str) -> ParsedValue | None:
-    """Read `$argon2id$v=19$m=…,t=…,p=…$salt$digest` and its relatives."""
-    return _from_phc(phc.parse(text)) if text.startswith("$argon2") else None
+def _layout(scheme: str) -> Layout:
+    return Layout(
+        scheme=scheme,
+        name=phc.NAME,
+        structure=f"${scheme}$v=19$m=…,t=…,p=…$salt$digest",
+        source=f"RFC 9106; {phc.SOURCE}",
+        kind=Kind.DERIVATION,
+        starts=(f"${scheme}$",),
+        pattern=rf"\${scheme}(?:\$v=(?P<version>[0-9]+))?"
+        r"\$m=(?P<memory>[0-9]+),t=(?P<passes>[0-9]+),p=(?P<lanes>[0-9]+)" + phc.TAIL,
+        shaped_by=("version", "memory", "passes", "lanes"),
+        build=_build,
+    )
+
+
+LAYOUTS = tuple(_layout(scheme) for scheme in ("argon2id", "argon2i", "argon2d"))
 
 
 def read_setting(setting: str) -> ParsedValue | None:
     """Read a setting, as layered values keep it."""
-    return _from_phc(phc.parse_setting(setting))
+    return read_first(LAYOUTS, phc.with_blank_digest(setting))
 
 
 def derive(
@@ -87,14 +111,14 @@ def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
         parsed.parameters,
         digest_bytes=len(parsed.digest),
         scheme=parsed.scheme,
-        version=int(parsed.variant.removeprefix("v=")),
+        version=int(parsed.contents.variant.removeprefix("v=")),
     )
 
 
 def _create(scheme: str, secret: bytes, salt: bytes, parameters: Parameters) -> str:
     memory, passes, lanes = (parameters[entry.name] for entry in PARAMETERS)
     head = f"${scheme}$v={_VERSION_NOW}$m={memory},t={passes},p={lanes}${phc.encode(salt)}$"
-    return phc.write(head, derive(secret, salt, parameters, scheme=scheme))
+    return head + phc.encode(derive(secret, salt, parameters, scheme=scheme))
 
 
 def memory_moved_kib(parameters: Parameters) -> int:
@@ -133,7 +157,7 @@ def _derivation(scheme: str, summary: str) -> Derivation:
 
 FAMILY = Family(
     name="argon2",
-    read=read,
+    layouts=LAYOUTS,
     derivations=(
         _derivation("argon2id", "Memory-hard derivation, the first choice for passwords."),
         _derivation("argon2i", "Memory-hard derivation with data-independent access."),

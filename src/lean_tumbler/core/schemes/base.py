@@ -1,10 +1,14 @@
-"""The types that every scheme is described with."""
+"""The types that every scheme and layout is described with."""
 
-from collections.abc import Callable, Mapping
+import re
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
 
 Parameters = Mapping[str, int]
+
+VALUE_CHARACTERS = 4096  # longer text is no stored value, and is not searched by patterns
 
 
 class Kind(StrEnum):
@@ -12,6 +16,7 @@ class Kind(StrEnum):
 
     READABLE = "readable"  # the password itself, or something it can be read from
     FAST = "fast"  # one or a few digests
+    ITERATED = "iterated"  # slow once: the crypt(3) family and its like
     DERIVATION = "derivation"  # a slow scheme with parameters, still recommended at some cost
     LAYERED = "layered"  # a legacy digest under a derivation
     LOCKED = "locked"  # a marker that no password opens
@@ -19,45 +24,146 @@ class Kind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class ParsedValue:
-    """One stored value understood.
+class Contents:
+    """What one value holds, as its layout reads it.
 
     Attributes:
-        scheme: what was computed, by its trade name.
-        layout: how it was written down.
         parameters: costs, by the names that the policy file uses.
         variant: what tells apart values of one scheme and layout (`2a`, `v=16`), or empty.
         salt: the salt that stands in the value; None where there is none.
         digest: the digest as bytes; empty where there is none.
+        digest_bits: its length where `digest` holds it in another writing; 0 to take the bytes.
         setting: for schemes that describe themselves, the text that together with the password
-            gives the stored value again (see docs/FORMATS.md).
+            gives the stored value again (see docs/FORMATS.md); empty where none is defined.
+        formulas: for fast values, the formulas that can have made them, the likeliest first;
+            they print the digest in lower-case hexadecimal.
+        salted_by_login: whether the login goes in as salt.
         inner: for layered values, the derivation that lies on top.
         origin: for layered values, the fingerprint or the scheme below.
         login: for layered values, the login kept in the head.
-        confidence: 0 to 1, that `scheme` is right.
+        confidence: 0 to 1, that the scheme is right.
         also_possible: other schemes that write the same text.
         notes: sentences for a reader.
+        scheme: the scheme, where the layout alone does not say it.
     """
 
-    scheme: str
-    layout: str
-    kind: Kind
     parameters: Parameters = field(default_factory=dict)
     variant: str = ""
     salt: bytes | None = field(default=None, repr=False)
     digest: bytes = field(default=b"", repr=False)
+    digest_bits: int = 0
     setting: str = field(default="", repr=False)
+    formulas: tuple[str, ...] = ()
+    salted_by_login: bool = False
     inner: "ParsedValue | None" = None
     origin: str = ""
     login: bytes | None = field(default=None, repr=False)
     confidence: float = 1.0
     also_possible: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    scheme: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ParsedValue:
+    """One stored value understood: what its layout says, and what it holds."""
+
+    scheme: str
+    layout: str
+    kind: Kind
+    contents: Contents = field(default_factory=Contents)
+
+    @property
+    def parameters(self) -> Parameters:
+        """Costs, by the names that the policy file uses."""
+        return self.contents.parameters
+
+    @property
+    def salt(self) -> bytes | None:
+        """The salt that stands in the value; None where there is none."""
+        return self.contents.salt
+
+    @property
+    def digest(self) -> bytes:
+        """The digest as bytes; empty where there is none."""
+        return self.contents.digest
+
+    @property
+    def inner(self) -> "ParsedValue | None":
+        """The derivation on top of a layered value."""
+        return self.contents.inner
+
+    @property
+    def digest_bits(self) -> int:
+        """The digest's length in bits; 0 where there is none."""
+        return self.contents.digest_bits or 8 * len(self.contents.digest)
 
     @property
     def salted(self) -> bool:
-        """Whether a salt stands in the value; a layered value's is its derivation's."""
-        return self.salt is not None or self.inner is not None
+        """Whether a salt stands in the value, or the login goes in as one."""
+        return self.salt is not None or self.inner is not None or self.contents.salted_by_login
+
+
+@dataclass(frozen=True, kw_only=True)
+class Layout:
+    """One way of writing one scheme down: pattern, meaning and source in one entry.
+
+    The audit reads columns by the same pattern, a representative for each shape. A shape is the
+    text of the groups in `shaped_by` and the lengths of all other groups, so `build` may depend
+    on these and on nothing else of the value, unless `by_value` says so.
+
+    Attributes:
+        scheme: what was computed, by its trade name; several by length: joined with commas.
+        name: how it was written down, by structure.
+        structure: what it looks like, for the catalogue.
+        source: the standard or program documentation that defines it.
+        kind: what the scheme does with a password.
+        pattern: the whole value, in the common part of Python's and Rust's regular expressions.
+        build: match -> contents, or None where the numbers in it are impossible.
+        starts: how every value begins; empty where there is no such text.
+        shaped_by: groups whose text decides the reading.
+        lengths_count: whether the lengths of the other groups do.
+        by_value: whether `build` looks at all of the value; such values have no shape.
+        longest: values above this many characters are not of this layout.
+    """
+
+    scheme: str
+    name: str
+    structure: str
+    source: str
+    kind: Kind
+    pattern: str
+    build: Callable[[re.Match[str]], Contents | None]
+    starts: tuple[str, ...] = ()
+    shaped_by: tuple[str, ...] = ()
+    lengths_count: bool = True
+    by_value: bool = False
+    longest: int = VALUE_CHARACTERS
+
+    @cached_property
+    def _compiled(self) -> re.Pattern[str]:
+        return re.compile(self.pattern, re.ASCII)
+
+    @cached_property
+    def groups(self) -> tuple[str, ...]:
+        """The names of the pattern's groups, in order."""
+        return tuple(self._compiled.groupindex)
+
+    def read(self, text: str) -> ParsedValue | None:
+        """Read a value; None where it is not of this layout."""
+        if len(text) > self.longest or (self.starts and not text.startswith(self.starts)):
+            return None
+        match = self._compiled.fullmatch(text)
+        contents = self.build(match) if match else None
+        if contents is None:
+            return None
+        scheme = contents.scheme or self.scheme
+        return ParsedValue(scheme=scheme, layout=self.name, kind=self.kind, contents=contents)
+
+
+def read_first(layouts: Iterable[Layout], text: str) -> ParsedValue | None:
+    """Read a value by the first layout that it is of."""
+    return next((found for layout in layouts if (found := layout.read(text))), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -104,15 +210,10 @@ class Derivation:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Family:
-    """One module of schemes, as the catalogue lists it.
-
-    Attributes:
-        read: text -> parsed value, or None where the text is not of this family.
-        derivations: the slow schemes among them.
-    """
+    """One module of schemes, as the catalogue lists it."""
 
     name: str
-    read: Callable[[str], ParsedValue | None]
+    layouts: tuple[Layout, ...]
     derivations: tuple[Derivation, ...] = ()
 
 

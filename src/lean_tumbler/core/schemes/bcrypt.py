@@ -4,26 +4,22 @@ import base64
 import re
 
 from lean_tumbler.core.schemes.base import (
+    Contents,
     Derivation,
     Family,
     Kind,
+    Layout,
     Parameter,
     Parameters,
     ParsedValue,
 )
 from lean_tumbler.errors import CheckImpossible
 
-LAYOUT = "dollar fields"
 PASSWORD_BYTES = 72  # the cipher's key takes 18 words of 4 bytes; the rest is ignored
 _SETTING_CHARACTERS = 29  # `$2b$12$` and 22 characters of salt
 
 PARAMETERS = (Parameter(name="cost_log2", lowest=4, highest=31),)
 
-_BCRYPT = re.compile(
-    r"\$(?P<variant>2[abxy]?)\$(?P<cost>0[4-9]|[12][0-9]|3[01])\$"
-    r"(?P<salt>[./A-Za-z0-9]{22})(?P<digest>[./A-Za-z0-9]{31})",
-    re.ASCII,
-)
 _OWN = "./ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
 _STANDARD = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
 _TO_STANDARD = str.maketrans(_OWN, _STANDARD)
@@ -43,27 +39,36 @@ def _encode(raw: bytes) -> str:
     return base64.b64encode(raw).decode("ascii").translate(_FROM_STANDARD)
 
 
-def read(text: str) -> ParsedValue | None:
-    """Read `$2b$12$` with 22 characters of salt and 31 of digest, and its other variants."""
-    match = _BCRYPT.fullmatch(text)
-    if match is None:
-        return None
-    return ParsedValue(
-        scheme="bcrypt",
-        layout=LAYOUT,
-        kind=Kind.DERIVATION,
+def _build(match: re.Match[str]) -> Contents:
+    return Contents(
         parameters={"cost_log2": int(match["cost"])},
         variant=match["variant"],
         salt=_decode(match["salt"]),
         digest=_decode(match["digest"]),
-        setting=text[:_SETTING_CHARACTERS],
+        setting=match.string[: match.start("digest")],
         notes=_NOTES.get(match["variant"], ()),
     )
 
 
+LAYOUTS = (
+    Layout(
+        scheme="bcrypt",
+        name="dollar fields",
+        structure="$2b$cost$ and 22 characters of salt, 31 of digest; also 2, 2a, 2x, 2y",
+        source="Provos and Mazières, USENIX 1999; crypt(5)",
+        kind=Kind.DERIVATION,
+        starts=("$2",),
+        pattern=r"\$(?P<variant>2[abxy]?)\$(?P<cost>0[4-9]|[12][0-9]|3[01])\$"
+        r"(?P<salt>[./A-Za-z0-9]{22})(?P<digest>[./A-Za-z0-9]{31})",
+        shaped_by=("variant", "cost"),
+        build=_build,
+    ),
+)
+
+
 def read_setting(setting: str) -> ParsedValue | None:
     """Read a setting, as layered values keep it."""
-    return read(setting + "." * 31)
+    return LAYOUTS[0].read(setting + "." * 31)
 
 
 def whole_text(setting: str, digest: bytes) -> str:
@@ -75,7 +80,7 @@ def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
     import bcrypt  # noqa: PLC0415 - loads native code; reading does not need it
 
     # Older software truncated where this primitive raises; a check must do as they did.
-    same_family = "$2b$" + parsed.setting[len(parsed.variant) + 2 :]
+    same_family = "$2b$" + parsed.contents.setting[len(parsed.contents.variant) + 2 :]
     whole = bcrypt.hashpw(secret[:PASSWORD_BYTES], same_family.encode("ascii"))
     return _decode(whole[_SETTING_CHARACTERS:].decode("ascii"))
 
@@ -94,7 +99,7 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
 
 FAMILY = Family(
     name="bcrypt",
-    read=read,
+    layouts=LAYOUTS,
     derivations=(
         Derivation(
             scheme="bcrypt",

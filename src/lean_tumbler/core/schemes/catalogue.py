@@ -1,20 +1,24 @@
 """Every scheme this project reads. A new family is one module and one line here."""
 
+from functools import lru_cache
 from types import MappingProxyType
 
 from lean_tumbler.core import layered
 from lean_tumbler.core.schemes import (
     argon2,
     bcrypt,
+    crypt_family,
+    directory_tags,
     lock_markers,
     pbkdf2,
     raw_digests,
     readable,
     scrypt,
+    server_verifiers,
 )
-from lean_tumbler.core.schemes.base import Derivation, Family, ParsedValue
+from lean_tumbler.core.schemes.base import Derivation, Family, Layout, ParsedValue, read_first
 
-# In this order the families are asked; the last one takes any text.
+# In this order the families are asked; what stands earlier wins a text that two could claim.
 FAMILIES: tuple[Family, ...] = (
     layered.FAMILY,
     argon2.FAMILY,
@@ -22,22 +26,30 @@ FAMILIES: tuple[Family, ...] = (
     pbkdf2.FAMILY,
     bcrypt.FAMILY,
     lock_markers.FAMILY,
+    directory_tags.FAMILY,
+    server_verifiers.FAMILY,
     raw_digests.FAMILY,
+    crypt_family.FAMILY,
     readable.FAMILY,
 )
+
+LAYOUTS: tuple[Layout, ...] = tuple(layout for family in FAMILIES for layout in family.layouts)
 
 DERIVATIONS: MappingProxyType[str, Derivation] = MappingProxyType(
     {derivation.scheme: derivation for family in FAMILIES for derivation in family.derivations}
 )
 
-VALUE_CHARACTERS = 4096  # longer text is not a stored value, and is not searched by patterns
+
+@lru_cache(maxsize=512)
+def _candidates(first: str) -> tuple[Layout, ...]:
+    """The layouts of which a value can be that begins with a character."""
+    return tuple(
+        layout
+        for layout in LAYOUTS
+        if not layout.starts or any(start[0] == first for start in layout.starts)
+    )
 
 
 def read_value(text: str) -> ParsedValue:
     """Understand one stored value. Any text gives an answer; none raises."""
-    if len(text) <= VALUE_CHARACTERS:
-        for family in FAMILIES:
-            parsed = family.read(text)
-            if parsed is not None:
-                return parsed
-    return readable.read(text)
+    return read_first(_candidates(text[:1]), text) or readable.unknown()

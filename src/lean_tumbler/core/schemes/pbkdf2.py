@@ -1,20 +1,31 @@
-"""PBKDF2 (RFC 8018 section 5.2) as a PHC string."""
+"""PBKDF2 (RFC 8018 section 5.2) in its layouts; new values are PHC strings."""
 
 import hashlib
+import re
+import struct
+from collections.abc import Iterator
 from functools import partial
 from types import MappingProxyType
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
+    Contents,
     Derivation,
     Family,
+    Kind,
+    Layout,
     Parameter,
     Parameters,
     ParsedValue,
+    read_first,
     within,
 )
 
 PARAMETERS = (Parameter(name="rounds", lowest=1, highest=2**32 - 1),)
+
+_LEAST_DIGEST_BYTES = 8
+_BLOB_HEADER = struct.Struct(">BIII")
+_BLOB_FUNCTIONS = ("pbkdf2-sha1", "pbkdf2-sha256", "pbkdf2-sha512")
 
 # Each scheme's digest, its length in bytes, and the rounds of the published guidance.
 _SCHEMES = MappingProxyType(
@@ -26,26 +37,160 @@ _SCHEMES = MappingProxyType(
 )
 
 
-def _from_phc(parsed: phc.PhcString | None) -> ParsedValue | None:
-    if parsed is None or parsed.name not in _SCHEMES or parsed.version is not None:
+def _contents(
+    scheme: str, rounds: int, salt: bytes, digest: bytes, *, confidence: float = 1.0
+) -> Contents | None:
+    """Check the ranges; every layout's numbers come through here.
+
+    In whatever layout a value stands, its setting is that of the PHC string.
+    """
+    parameters = {"rounds": rounds}
+    if not within(parameters, PARAMETERS) or len(digest) < _LEAST_DIGEST_BYTES:
         return None
-    fields = dict(parsed.parameters)
-    parameters = {"rounds": fields.pop("i", 0)}
-    if fields.pop("l", len(parsed.digest)) != len(parsed.digest) or fields:
-        return None
-    if not within(parameters, PARAMETERS):
-        return None
-    return phc.parsed_value(parsed, parameters)
+    return Contents(
+        scheme=scheme,
+        parameters=parameters,
+        salt=salt,
+        digest=digest,
+        setting=f"${scheme}$i={rounds},l={len(digest)}${phc.encode(salt)}${len(digest)}",
+        confidence=confidence,
+    )
 
 
-def read(text: str) -> ParsedValue | None:
-    """Read `$pbkdf2-sha256$i=…,l=…$salt$digest` and its relatives."""
-    return _from_phc(phc.parse(text)) if text.startswith("$pbkdf2-") else None
+def _build_phc(scheme: str, match: re.Match[str]) -> Contents | None:
+    fields = phc.salt_and_digest(match)
+    if fields is None or (match["length"] and int(match["length"]) != len(fields[1])):
+        return None
+    return _contents(scheme, int(match["rounds"]), *fields)
+
+
+def _build_underscore(scheme: str, match: re.Match[str]) -> Contents | None:
+    digest = phc.decode(match["digest"])
+    return _contents(scheme, int(match["rounds"]), match["salt"].encode("ascii"), digest or b"")
+
+
+def _build_colon(scheme: str, match: re.Match[str]) -> Contents | None:
+    digest = bytes.fromhex(match["digest"])
+    return _contents(scheme, int(match["rounds"]), match["salt"].encode("ascii"), digest)
+
+
+def _build_dots(scheme: str, match: re.Match[str]) -> Contents | None:
+    salt, digest = (phc.decode(match[name].replace(".", "+")) for name in ("salt", "digest"))
+    return _contents(scheme, int(match["rounds"]), salt, digest) if salt and digest else None
+
+
+def _build_long_blob(match: re.Match[str]) -> Contents | None:
+    raw = phc.decode(match.string.rstrip("="))
+    if raw is None or len(raw) < _BLOB_HEADER.size + 8:
+        return None
+    _, function, rounds, salt_bytes = _BLOB_HEADER.unpack_from(raw)
+    rest = raw[_BLOB_HEADER.size :]
+    if function >= len(_BLOB_FUNCTIONS) or not 8 <= salt_bytes < len(rest):
+        return None
+    return _contents(_BLOB_FUNCTIONS[function], rounds, rest[:salt_bytes], rest[salt_bytes:])
+
+
+def _build_short_blob(match: re.Match[str]) -> Contents | None:
+    raw = phc.decode(match.string.rstrip("=")) or b""
+    return _contents("pbkdf2-sha1", 1000, raw[1:17], raw[17:], confidence=0.9)
+
+
+_DOTS = r"(?P<salt>[./0-9A-Za-z]+)\$(?P<digest>[./0-9A-Za-z]+)"
+
+
+def _layouts_of(scheme: str) -> Iterator[Layout]:
+    name = _SCHEMES[scheme][0]
+    tags = ("PBKDF2", "PBKDF2-SHA1") if name == "sha1" else (f"PBKDF2-{name.upper()}",)
+    yield Layout(
+        scheme=scheme,
+        name=phc.NAME,
+        structure=f"${scheme}$i=…[,l=…]$salt$digest",
+        source=f"RFC 8018; {phc.SOURCE}",
+        kind=Kind.DERIVATION,
+        starts=(f"${scheme}$i=",),
+        pattern=rf"\${scheme}\$i=(?P<rounds>[0-9]+)(?:,l=(?P<length>[0-9]+))?" + phc.TAIL,
+        shaped_by=("rounds", "length"),
+        build=partial(_build_phc, scheme),
+    )
+    yield Layout(
+        scheme=scheme,
+        name="modular, dot base64",
+        structure=f"${scheme}$rounds$salt$digest, a dot for each plus",
+        source="RFC 8018",
+        kind=Kind.DERIVATION,
+        starts=(f"${scheme}$",),
+        pattern=rf"\${scheme}\$(?P<rounds>[0-9]+)\$" + _DOTS,
+        shaped_by=("rounds",),
+        build=partial(_build_dots, scheme),
+    )
+    yield Layout(
+        scheme=scheme,
+        name="underscore name, dollar fields, base64",
+        structure=f"pbkdf2_{name}$rounds$salt$base64",
+        source="RFC 8018",
+        kind=Kind.DERIVATION,
+        starts=(f"pbkdf2_{name}$",),
+        pattern=rf"pbkdf2_{name}\$(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
+        r"\$(?P<digest>[A-Za-z0-9+/]+)(?P<padding>=*)",
+        shaped_by=("rounds",),
+        build=partial(_build_underscore, scheme),
+    )
+    yield Layout(
+        scheme=scheme,
+        name="colon name, dollar fields, hex",
+        structure=f"pbkdf2:{name}:rounds$salt$hex",
+        source="RFC 8018",
+        kind=Kind.DERIVATION,
+        starts=(f"pbkdf2:{name}:",),
+        pattern=rf"pbkdf2:{name}:(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
+        r"\$(?P<digest>(?:[0-9a-f]{2})+)",
+        shaped_by=("rounds",),
+        build=partial(_build_colon, scheme),
+    )
+    for tag in tags:
+        yield Layout(
+            scheme=scheme,
+            name="directory tag",
+            structure=f"{{{tag}}}rounds$salt$digest, a dot for each plus",
+            source="RFC 8018; RFC 2307 for the tag",
+            kind=Kind.DERIVATION,
+            starts=(f"{{{tag}}}",),
+            pattern=rf"\{{{tag}\}}(?P<rounds>[0-9]+)\$" + _DOTS,
+            shaped_by=("rounds",),
+            build=partial(_build_dots, scheme),
+        )
+
+
+LAYOUTS = (
+    *(layout for scheme in _SCHEMES for layout in _layouts_of(scheme)),
+    Layout(
+        scheme=", ".join(_SCHEMES),
+        name="one base64 blob: 01, PRF, iterations, salt length, salt, subkey",
+        structure="base64 of byte 1, three big-endian numbers of 32 bits, salt, digest",
+        source="RFC 8018",
+        kind=Kind.DERIVATION,
+        starts=("AQAAAA",),
+        # Seventeen characters and two bits hold the numbers, so the eighteenth shapes too.
+        pattern=r"(?P<head>AQAAAA[A-Za-z0-9+/]{12})(?P<rest>[A-Za-z0-9+/]{20,})(?P<padding>={0,2})",
+        shaped_by=("head",),
+        build=_build_long_blob,
+    ),
+    Layout(
+        scheme="pbkdf2-sha1",
+        name="one base64 blob: 00, salt, subkey; 1000 iterations",
+        structure="base64 of byte 0, 16 bytes of salt, 32 of digest",
+        source="RFC 8018",
+        kind=Kind.DERIVATION,
+        starts=("A",),
+        pattern=r"A[A-P](?P<rest>[A-Za-z0-9+/]{64})==",
+        build=_build_short_blob,
+    ),
+)
 
 
 def read_setting(setting: str) -> ParsedValue | None:
     """Read a setting, as layered values keep it."""
-    return _from_phc(phc.parse_setting(setting))
+    return read_first(LAYOUTS, phc.with_blank_digest(setting))
 
 
 def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
@@ -58,7 +203,7 @@ def _create(scheme: str, secret: bytes, salt: bytes, parameters: Parameters) -> 
     digest_name, length, _ = _SCHEMES[scheme]
     rounds = parameters["rounds"]
     head = f"${scheme}$i={rounds},l={length}${phc.encode(salt)}$"
-    return phc.write(head, hashlib.pbkdf2_hmac(digest_name, secret, salt, rounds, length))
+    return head + phc.encode(hashlib.pbkdf2_hmac(digest_name, secret, salt, rounds, length))
 
 
 def _as_strong(parameters: Parameters, others: Parameters) -> bool:
@@ -85,5 +230,5 @@ def _derivation(scheme: str) -> Derivation:
 
 
 FAMILY = Family(
-    name="pbkdf2", read=read, derivations=tuple(_derivation(scheme) for scheme in _SCHEMES)
+    name="pbkdf2", layouts=LAYOUTS, derivations=tuple(_derivation(scheme) for scheme in _SCHEMES)
 )

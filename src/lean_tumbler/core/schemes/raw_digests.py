@@ -1,11 +1,15 @@
-"""A digest and nothing else: hexadecimal or base64, told apart by length."""
+"""A digest, bare or with its salt beside it in the same text; told apart by length."""
 
-import base64
-import binascii
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 
-from lean_tumbler.core.schemes.base import Family, Kind, ParsedValue
+from lean_tumbler.core.schemes import phc
+from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes.randomness import looks_random
+
+_SOURCE = "RFC 1321 (md5), FIPS 180-4 (sha1, sha2), FIPS 202 (sha3)"
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,40 +31,141 @@ SIZES = {
     48: _Size("sha384", 0.8, ("sha3-384",)),
     64: _Size("sha512", 0.8, ("sha3-512", "blake2b")),
 }
-
-_HEX = re.compile(r"(?P<lower>[0-9a-f]+)|(?P<upper>[0-9A-F]+)|[0-9a-fA-F]+", re.ASCII)
-_BASE64 = re.compile(r"[A-Za-z0-9+/]+={1,2}", re.ASCII)  # unpadded, it could be a word
+_NAMES = tuple(size.scheme for size in SIZES.values())
+_HEX_CHARACTERS = "|".join(f"{{set}}{{{{{2 * size}}}}}" for size in SIZES)
 _MIXED_CASE_NOTE = "The letters of its hexadecimal digits mix both cases."
+_UNPADDED_NOTE = "Base64 without padding."
 
 
-def _parsed(raw: bytes, layout: str, notes: tuple[str, ...] = ()) -> ParsedValue | None:
+def _bare(raw: bytes, *, less_sure: float = 0.0, notes: tuple[str, ...] = ()) -> Contents | None:
     size = SIZES.get(len(raw))
     if size is None:
         return None
-    return ParsedValue(
+    return Contents(
         scheme=size.scheme,
-        layout=layout,
-        kind=Kind.FAST,
         digest=raw,
-        confidence=size.confidence,
+        formulas=(f"{size.scheme}, hex",),
+        confidence=round(size.confidence - less_sure, 2),
         also_possible=size.also_possible,
         notes=notes,
     )
 
 
-def read(text: str) -> ParsedValue | None:
-    """Read a bare digest of a customary length."""
-    match = _HEX.fullmatch(text)
-    if match is not None and len(text) % 2 == 0:
-        layout = "hex" if match["lower"] else "hex-upper" if match["upper"] else "hex, mixed case"
-        mixed = not (match["lower"] or match["upper"])
-        return _parsed(bytes.fromhex(text), layout, (_MIXED_CASE_NOTE,) if mixed else ())
-    if _BASE64.fullmatch(text) and len(text) % 4 == 0:
-        try:
-            return _parsed(base64.b64decode(text), "base64")
-        except (binascii.Error, ValueError):
-            return None
-    return None
+def _build_hex(notes: tuple[str, ...], match: re.Match[str]) -> Contents | None:
+    return _bare(bytes.fromhex(match["digest"]), notes=notes)
 
 
-FAMILY = Family(name="raw digests", read=read)
+def _build_base64(match: re.Match[str]) -> Contents | None:
+    return _bare(phc.decode(match["digest"]) or b"")
+
+
+def _build_unpadded(match: re.Match[str]) -> Contents | None:
+    if not looks_random(match.string):
+        return None
+    return _bare(phc.decode(match.string) or b"", less_sure=0.2, notes=(_UNPADDED_NOTE,))
+
+
+def _salted(name: str, raw: bytes, salt: str, *, first: str) -> Contents:
+    """A digest with its salt in the same text; `first` is the side to try first."""
+    sides = ("prepend", "append") if first == "prepend" else ("append", "prepend")
+    return Contents(
+        scheme=name,
+        salt=salt.encode("utf-8"),
+        digest=raw,
+        formulas=tuple(f"{side} salt, {name}, hex" for side in sides),
+        confidence=0.9,
+    )
+
+
+def _build_colon(match: re.Match[str]) -> Contents | None:
+    raw = bytes.fromhex(match["digest"])
+    size = SIZES.get(len(raw))
+    return _salted(size.scheme, raw, match["salt"], first="append") if size else None
+
+
+def _build_named(match: re.Match[str]) -> Contents | None:
+    raw = bytes.fromhex(match["digest"])
+    size = SIZES.get(len(raw))
+    if size is None or size.scheme != match["name"]:
+        return None
+    return _salted(match["name"], raw, match["salt"], first="prepend")
+
+
+def _hex_layouts() -> Iterator[Layout]:
+    for name, digits, notes in (
+        ("hex", "[0-9a-f]", ()),
+        ("hex-upper", "[0-9A-F]", ()),
+        ("hex, mixed case", "[0-9a-fA-F]", (_MIXED_CASE_NOTE,)),
+    ):
+        yield Layout(
+            scheme=", ".join(_NAMES),
+            name=name,
+            structure="the digest in hexadecimal, told apart by length",
+            source=_SOURCE,
+            kind=Kind.FAST,
+            pattern=f"(?P<digest>{_HEX_CHARACTERS.format(set=digits)})",
+            build=partial(_build_hex, notes),
+            longest=128,
+        )
+
+
+LAYOUTS = (
+    *_hex_layouts(),
+    Layout(
+        scheme=", ".join(_NAMES),
+        name="0x and hex",
+        structure="0x and the digest in hexadecimal, as databases print binary",
+        source=_SOURCE,
+        kind=Kind.FAST,
+        starts=("0x", "\\x"),
+        pattern=rf"(?:0x|\\x)(?P<digest>{_HEX_CHARACTERS.format(set='[0-9a-fA-F]')})",
+        build=partial(_build_hex, ()),
+    ),
+    Layout(
+        scheme="md5, sha1, sha224, sha256, sha512",
+        name="base64",
+        structure="the digest in padded base64, told apart by length",
+        source=f"{_SOURCE}; RFC 4648 section 4",
+        kind=Kind.FAST,
+        pattern=r"(?P<digest>[A-Za-z0-9+/]{22}|[A-Za-z0-9+/]{27}|[A-Za-z0-9+/]{38}"
+        r"|[A-Za-z0-9+/]{43}|[A-Za-z0-9+/]{86})(?P<padding>={1,2})",
+        build=_build_base64,
+        longest=88,
+    ),
+    Layout(
+        scheme="md5, sha1, sha256, sha512",
+        name="base64, no padding",
+        structure="the digest in base64 without padding; only where it looks random",
+        source=f"{_SOURCE}; RFC 4648 section 3.2",
+        kind=Kind.FAST,
+        pattern=r"[A-Za-z0-9+/]{22}|[A-Za-z0-9+/]{27}|[A-Za-z0-9+/]{43}|[A-Za-z0-9+/]{86}",
+        build=_build_unpadded,
+        by_value=True,
+        longest=86,
+    ),
+    Layout(
+        scheme=", ".join(_NAMES),
+        name="digest, colon, salt",
+        structure="hex:salt",
+        source=_SOURCE,
+        kind=Kind.FAST,
+        pattern=rf"(?P<digest>{_HEX_CHARACTERS.format(set='[0-9a-fA-F]')}):(?P<salt>[!-9;-~]+)",
+        build=_build_colon,
+        longest=256,
+    ),
+    Layout(
+        scheme=", ".join(_NAMES),
+        name="dollar fields, salt first",
+        structure="sha1$salt$hex",
+        source=_SOURCE,
+        kind=Kind.FAST,
+        starts=("md5$", "sha1$", "sha2", "sha384$", "sha512$"),
+        pattern=r"(?P<name>md5|sha1|sha224|sha256|sha384|sha512)\$(?P<salt>[ -#%-~]*)"
+        r"\$(?P<digest>(?:[0-9a-f]{2})+)",
+        shaped_by=("name",),
+        build=_build_named,
+        longest=256,
+    ),
+)
+
+FAMILY = Family(name="digests", layouts=LAYOUTS)

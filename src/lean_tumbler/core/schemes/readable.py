@@ -1,13 +1,14 @@
-"""What is left when nothing else fits: the password itself, or something not yet known.
+"""What is left when nothing else fits: the password itself, a mere encoding, or the unknown.
 
-The line between the two matters: text that is taken for a password is compared with what people
+The line between them matters: text that is taken for a password is compared with what people
 type, and bulk layering hashes it. Whatever might be a digest is therefore called unknown.
 """
 
 import re
-from itertools import pairwise
 
-from lean_tumbler.core.schemes.base import Family, Kind, ParsedValue
+from lean_tumbler.core.schemes import phc
+from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, ParsedValue
+from lean_tumbler.core.schemes.randomness import looks_random
 
 PLAIN_CHARACTERS = 128
 
@@ -16,25 +17,10 @@ _TAGGED = re.compile(r"\$[A-Za-z0-9_-]{0,32}\$|\{[A-Za-z0-9_./-]{1,32}\}", re.AS
 # A run of hexadecimal digits that a word does not have, somewhere in the text.
 _HEX_RUN = re.compile(r"(?=[a-fA-F]*[0-9])[0-9a-fA-F]{16,}", re.ASCII)
 # A run in the alphabets of base64 and crypt(3) of the length of its shortest digests or more.
-_CODED_RUN = re.compile(r"[A-Za-z0-9+/._=-]{13,}", re.ASCII)
+_CODED = r"[A-Za-z0-9+/._=-]"
+_CODED_RUN = re.compile(rf"{_CODED}{{13,}}", re.ASCII)
 _CONTROL = re.compile(r"[\x00-\x08\x0e-\x1f\x7f]")
-# Letters and digits drawn at random change their class in two of three places; words hardly do.
-_RANDOM_CHANGES = 0.4
-
-
-def _character_class(character: str) -> str:
-    if character.isdigit():
-        return "digit"
-    if character.isalpha():
-        return "upper" if character.isupper() else "lower"
-    return "other"
-
-
-def looks_random(text: str) -> bool:
-    """Tell whether neighbouring characters change between cases and digits as chance would."""
-    classes = [_character_class(character) for character in text]
-    changes = sum(first != second for first, second in pairwise(classes))
-    return changes >= _RANDOM_CHANGES * (len(text) - 1)
+_PLAIN_CONFIDENCE = 0.7
 
 
 def _may_be_a_digest(text: str) -> bool:
@@ -45,16 +31,102 @@ def _may_be_a_digest(text: str) -> bool:
     return any(looks_random(match.group()) for match in _CODED_RUN.finditer(text))
 
 
-def read(text: str) -> ParsedValue:
-    """Read any text at all: empty, plain, or unknown."""
-    if text == "":
-        return ParsedValue(scheme="empty", layout="empty", kind=Kind.READABLE)
-    if _may_be_a_digest(text):
-        note = "It looks like a stored value of a scheme that this version does not read."
-        return ParsedValue(
-            scheme="unknown", layout="unknown", kind=Kind.UNKNOWN, confidence=0.0, notes=(note,)
-        )
-    return ParsedValue(scheme="plain-text", layout="plain text", kind=Kind.READABLE, confidence=0.7)
+def _is_words(raw: bytes | None) -> bool:
+    """Tell whether decoded bytes are text that somebody could have typed."""
+    if not raw:
+        return False
+    try:
+        text = raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return text.isprintable() and sum(character.isalnum() for character in text) * 2 > len(text)
 
 
-FAMILY = Family(name="readable", read=read)
+def _build_base64_words(match: re.Match[str]) -> Contents | None:
+    raw = phc.decode(match.string.rstrip("=")) if len(match.string) % 4 == 0 else None
+    return Contents(confidence=0.8) if looks_random(match["text"]) and _is_words(raw) else None
+
+
+def _build_hex_words(match: re.Match[str]) -> Contents | None:
+    return Contents(confidence=0.8) if _is_words(bytes.fromhex(match.string)) else None
+
+
+def _build_plain(match: re.Match[str]) -> Contents | None:
+    return None if _may_be_a_digest(match.string) else Contents(confidence=_PLAIN_CONFIDENCE)
+
+
+LAYOUTS = (
+    Layout(
+        scheme="empty",
+        name="empty",
+        structure="no characters at all",
+        source="",
+        kind=Kind.READABLE,
+        pattern=r"",
+        build=lambda _: Contents(),
+        longest=0,
+    ),
+    Layout(
+        scheme="encoded",
+        name="base64 of words",
+        structure="base64 that decodes to words",
+        source="RFC 4648 section 4",
+        kind=Kind.READABLE,
+        # Of three ASCII characters in four of base64, the first lies between these.
+        pattern=r"(?P<text>(?:[I-Za-f][A-Za-z0-9+/]{3}){1,}[I-Za-f][A-Za-z0-9+/]{1,3})={0,2}",
+        build=_build_base64_words,
+        by_value=True,
+        longest=PLAIN_CHARACTERS,
+    ),
+    Layout(
+        scheme="encoded",
+        name="hex of words",
+        structure="hexadecimal that decodes to words",
+        source="RFC 4648 section 8",
+        kind=Kind.READABLE,
+        pattern=r"(?:[2-7][0-9a-fA-F]){5,}",
+        build=_build_hex_words,
+        by_value=True,
+        longest=PLAIN_CHARACTERS,
+    ),
+    Layout(
+        scheme="plain-text",
+        name="plain text",
+        structure="short text, or words with gaps between them",
+        source="",
+        kind=Kind.READABLE,
+        # Nothing in it is long enough to be a digest, tagged, or a control character.
+        pattern=rf"(?:{_CODED}{{0,12}}[^A-Za-z0-9+/._=${{\x00-\x1f\x7f-])*{_CODED}{{0,12}}",
+        build=lambda _: Contents(confidence=_PLAIN_CONFIDENCE),
+        lengths_count=False,
+        longest=PLAIN_CHARACTERS,
+    ),
+    Layout(
+        scheme="plain-text",
+        name="plain text",
+        structure="longer text that does not look drawn at random",
+        source="",
+        kind=Kind.READABLE,
+        pattern=r"(?s:.+)",
+        build=_build_plain,
+        by_value=True,
+    ),
+)
+
+_UNKNOWN = ParsedValue(
+    scheme="unknown",
+    layout="unknown",
+    kind=Kind.UNKNOWN,
+    contents=Contents(
+        confidence=0.0,
+        notes=("It looks like a stored value of a scheme that this version does not read.",),
+    ),
+)
+
+
+def unknown() -> ParsedValue:
+    """What a value is called that no layout reads."""
+    return _UNKNOWN
+
+
+FAMILY = Family(name="readable", layouts=LAYOUTS)

@@ -1,11 +1,15 @@
-"""The derivation scrypt (RFC 7914) as a PHC string."""
+"""The derivation scrypt (RFC 7914) in its layouts; new values are PHC strings."""
 
 import hashlib
+import re
 
-from lean_tumbler.core.schemes import phc
+from lean_tumbler.core.schemes import crypt64, phc
 from lean_tumbler.core.schemes.base import (
+    Contents,
     Derivation,
     Family,
+    Kind,
+    Layout,
     Parameter,
     Parameters,
     ParsedValue,
@@ -22,27 +26,88 @@ PARAMETERS = (
 )
 
 
-def _from_phc(parsed: phc.PhcString | None) -> ParsedValue | None:
-    if parsed is None or parsed.name != "scrypt" or set(parsed.parameters) != {"ln", "r", "p"}:
+def _contents(numbers: tuple[int, int, int], salt: bytes, digest: bytes) -> Contents | None:
+    """Check the parameters' ranges; every layout's numbers come through here.
+
+    In whatever layout a value stands, its setting is that of the PHC string.
+    """
+    parameters = {entry.name: number for entry, number in zip(PARAMETERS, numbers, strict=True)}
+    if not within(parameters, PARAMETERS) or not digest:
         return None
-    parameters = {
-        "cost_log2": parsed.parameters["ln"],
-        "block_size": parsed.parameters["r"],
-        "lanes": parsed.parameters["p"],
-    }
-    if parsed.version is not None or not within(parameters, PARAMETERS):
-        return None
-    return phc.parsed_value(parsed, parameters)
+    cost, size, lanes = numbers
+    return Contents(
+        parameters=parameters,
+        salt=salt,
+        digest=digest,
+        setting=f"$scrypt$ln={cost},r={size},p={lanes}${phc.encode(salt)}${len(digest)}",
+    )
 
 
-def read(text: str) -> ParsedValue | None:
-    """Read `$scrypt$ln=…,r=…,p=…$salt$digest`."""
-    return _from_phc(phc.parse(text)) if text.startswith("$scrypt$") else None
+def _numbers(match: re.Match[str]) -> tuple[int, int, int]:
+    return int(match["cost"]), int(match["size"]), int(match["lanes"])
+
+
+def _build_phc(match: re.Match[str]) -> Contents | None:
+    fields = phc.salt_and_digest(match)
+    return _contents(_numbers(match), *fields) if fields else None
+
+
+def _build_colon(match: re.Match[str]) -> Contents | None:
+    cost, size, lanes = _numbers(match)
+    if cost < 2 or cost & (cost - 1):
+        return None
+    numbers = (cost.bit_length() - 1, size, lanes)
+    return _contents(numbers, match["salt"].encode("ascii"), bytes.fromhex(match["digest"]))
+
+
+def _build_crypt(match: re.Match[str]) -> Contents | None:
+    cost, size, lanes = (crypt64.number(match[name]) for name in ("cost", "size", "lanes"))
+    digest = crypt64.decode(match["digest"])
+    return _contents((cost, size, lanes), match["salt"].encode("ascii"), digest)
+
+
+LAYOUTS = (
+    Layout(
+        scheme="scrypt",
+        name=phc.NAME,
+        structure="$scrypt$ln=…,r=…,p=…$salt$digest",
+        source=f"RFC 7914; {phc.SOURCE}",
+        kind=Kind.DERIVATION,
+        starts=("$scrypt$ln=",),
+        pattern=r"\$scrypt\$ln=(?P<cost>[0-9]+),r=(?P<size>[0-9]+),p=(?P<lanes>[0-9]+)" + phc.TAIL,
+        shaped_by=("cost", "size", "lanes"),
+        build=_build_phc,
+    ),
+    Layout(
+        scheme="scrypt",
+        name="colon name, dollar fields, hex",
+        structure="scrypt:N:r:p$salt$hex",
+        source="RFC 7914",
+        kind=Kind.DERIVATION,
+        starts=("scrypt:",),
+        pattern=r"scrypt:(?P<cost>[0-9]+):(?P<size>[0-9]+):(?P<lanes>[0-9]+)"
+        r"\$(?P<salt>[ -#%-~]+)\$(?P<digest>(?:[0-9a-f]{2})+)",
+        shaped_by=("cost", "size", "lanes"),
+        build=_build_colon,
+    ),
+    Layout(
+        scheme="scrypt",
+        name="crypt fields",
+        structure="$7$ and N, r, p in 1, 5 and 5 characters, salt$digest",
+        source="RFC 7914; crypt(5)",
+        kind=Kind.DERIVATION,
+        starts=("$7$",),
+        pattern=r"\$7\$(?P<cost>[./0-9A-Za-z])(?P<size>[./0-9A-Za-z]{5})"
+        r"(?P<lanes>[./0-9A-Za-z]{5})(?P<salt>[./0-9A-Za-z]*)\$(?P<digest>[./0-9A-Za-z]{43})",
+        shaped_by=("cost", "size", "lanes"),
+        build=_build_crypt,
+    ),
+)
 
 
 def read_setting(setting: str) -> ParsedValue | None:
     """Read a setting, as layered values keep it."""
-    return _from_phc(phc.parse_setting(setting))
+    return LAYOUTS[0].read(phc.with_blank_digest(setting))
 
 
 def memory_kib(parameters: Parameters) -> int:
@@ -73,7 +138,7 @@ def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
 def _create(secret: bytes, salt: bytes, parameters: Parameters) -> str:
     cost, block_size, lanes = (parameters[entry.name] for entry in PARAMETERS)
     head = f"$scrypt$ln={cost},r={block_size},p={lanes}${phc.encode(salt)}$"
-    return phc.write(head, derive(secret, salt, parameters))
+    return head + phc.encode(derive(secret, salt, parameters))
 
 
 def _work(parameters: Parameters) -> tuple[int, int]:
@@ -89,7 +154,7 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
 
 FAMILY = Family(
     name="scrypt",
-    read=read,
+    layouts=LAYOUTS,
     derivations=(
         Derivation(
             scheme="scrypt",

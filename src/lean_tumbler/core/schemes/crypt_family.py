@@ -1,0 +1,224 @@
+"""The crypt(3) family: what Unix systems and their relatives have stored since 1979.
+
+Sources: crypt(5) of libxcrypt for the layouts; the SHA-crypt specification (Drepper, 2007) for
+sha256-crypt and sha512-crypt; RFC 6234 and RFC 1320 for the digests.
+"""
+
+import re
+from functools import partial
+
+from lean_tumbler.core.schemes import crypt64
+from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes.randomness import looks_random
+
+_SOURCE = "crypt(5)"
+_SHA_SOURCE = "Drepper, Unix crypt using SHA-256 and SHA-512, 2007"
+_C = crypt64.CHARACTERS
+_SHA_ROUNDS = 5000
+_SUN_ROUNDS = 4096
+
+
+def _fixed(rounds: int, bits: int, match: re.Match[str]) -> Contents:
+    return Contents(
+        parameters={"rounds": rounds},
+        salt=match["salt"].encode("ascii"),
+        digest=match["digest"].encode("ascii"),
+        digest_bits=bits,
+    )
+
+
+def _sha(bits: int, match: re.Match[str]) -> Contents | None:
+    rounds = int(match["rounds"] or _SHA_ROUNDS)
+    return _fixed(rounds, bits, match) if 1000 <= rounds <= 999_999_999 else None
+
+
+def _sha1(match: re.Match[str]) -> Contents | None:
+    rounds = int(match["rounds"])
+    return _fixed(rounds, 160, match) if 1 <= rounds < 2**32 else None
+
+
+def _sun(match: re.Match[str]) -> Contents | None:
+    rounds = int(match["rounds"] or 0)
+    return _fixed(_SUN_ROUNDS + rounds, 128, match) if rounds < 2**32 else None
+
+
+def _yescrypt(match: re.Match[str]) -> Contents:
+    return Contents(
+        variant=match["costs"],
+        salt=match["salt"].encode("ascii"),
+        digest=match["digest"].encode("ascii"),
+        digest_bits=256,
+        notes=("Slow and memory-hard, but outside the guidance that sets the floor.",),
+    )
+
+
+def _bsdi(match: re.Match[str]) -> Contents | None:
+    rounds = crypt64.number(match["rounds"])
+    return _fixed(rounds, 64, match) if rounds else None
+
+
+def _des(match: re.Match[str]) -> Contents | None:
+    if not looks_random(match.string):
+        return None
+    blocks = len(match["digest"]) // 11
+    note = "Only the first eight characters of the password count." if blocks == 1 else ""
+    return Contents(
+        parameters={"rounds": 25},
+        salt=match["salt"].encode("ascii"),
+        digest=match["digest"].encode("ascii"),
+        digest_bits=64 * blocks,
+        confidence=0.8,
+        also_possible=("plain-text",),
+        notes=(note,) if note else (),
+    )
+
+
+def _nt(match: re.Match[str]) -> Contents:
+    return Contents(digest=bytes.fromhex(match["digest"]), formulas=("utf-16le, md4, hex",))
+
+
+def _iterated_md5(match: re.Match[str]) -> Contents | None:
+    doublings = crypt64.number(match["count"])
+    return _fixed(1 << doublings, 128, match) if 7 <= doublings <= 30 else None
+
+
+LAYOUTS = (
+    Layout(
+        scheme="md5-crypt",
+        name="dollar fields",
+        structure="$1$salt$ and 22 characters",
+        source=_SOURCE,
+        kind=Kind.ITERATED,
+        starts=("$1$",),
+        pattern=rf"\$1\$(?P<salt>[ -#%-9;-~]{{0,8}})\$(?P<digest>{_C}{{22}})",
+        build=partial(_fixed, 1000, 128),
+    ),
+    Layout(
+        scheme="apr1-crypt",
+        name="dollar fields",
+        structure="$apr1$salt$ and 22 characters",
+        source="documentation of web servers' password files",
+        kind=Kind.ITERATED,
+        starts=("$apr1$",),
+        pattern=rf"\$apr1\$(?P<salt>[ -#%-9;-~]{{0,8}})\$(?P<digest>{_C}{{22}})",
+        build=partial(_fixed, 1000, 128),
+    ),
+    Layout(
+        scheme="sha256-crypt",
+        name="dollar fields",
+        structure="$5$[rounds=N$]salt$ and 43 characters",
+        source=_SHA_SOURCE,
+        kind=Kind.ITERATED,
+        starts=("$5$",),
+        pattern=r"\$5\$(?:rounds=(?P<rounds>[0-9]{1,9})\$)?(?P<salt>[ -#%-9;-~]{0,16})"
+        rf"\$(?P<digest>{_C}{{43}})",
+        shaped_by=("rounds",),
+        build=partial(_sha, 256),
+    ),
+    Layout(
+        scheme="sha512-crypt",
+        name="dollar fields",
+        structure="$6$[rounds=N$]salt$ and 86 characters",
+        source=_SHA_SOURCE,
+        kind=Kind.ITERATED,
+        starts=("$6$",),
+        pattern=r"\$6\$(?:rounds=(?P<rounds>[0-9]{1,9})\$)?(?P<salt>[ -#%-9;-~]{0,16})"
+        rf"\$(?P<digest>{_C}{{86}})",
+        shaped_by=("rounds",),
+        build=partial(_sha, 512),
+    ),
+    Layout(
+        scheme="sha1-crypt",
+        name="dollar fields",
+        structure="$sha1$rounds$salt$ and 28 characters",
+        source=_SOURCE,
+        kind=Kind.ITERATED,
+        starts=("$sha1$",),
+        pattern=rf"\$sha1\$(?P<rounds>[0-9]{{1,10}})\$(?P<salt>{_C}{{1,64}})\$(?P<digest>{_C}{{28}})",
+        shaped_by=("rounds",),
+        build=_sha1,
+    ),
+    Layout(
+        scheme="sun-md5",
+        name="dollar fields",
+        structure="$md5[,rounds=N]$salt$[$] and 22 characters",
+        source=_SOURCE,
+        kind=Kind.ITERATED,
+        starts=("$md5",),
+        pattern=rf"\$md5(?:,rounds=(?P<rounds>[0-9]{{1,10}}))?\$(?P<salt>{_C}{{1,64}})\$\$?"
+        rf"(?P<digest>{_C}{{22}})",
+        shaped_by=("rounds",),
+        build=_sun,
+    ),
+    *(
+        Layout(
+            scheme=scheme,
+            name="dollar fields",
+            structure=f"{tag}costs$salt$ and 43 characters",
+            source=_SOURCE,
+            kind=Kind.ITERATED,
+            starts=(tag,),
+            pattern=rf"\{tag[:-1]}\$(?P<costs>{_C}{{1,32}})\$(?P<salt>{_C}{{1,86}})"
+            rf"\$(?P<digest>{_C}{{43}})",
+            shaped_by=("costs",),
+            build=_yescrypt,
+        )
+        for scheme, tag in (("yescrypt", "$y$"), ("gost-yescrypt", "$gy$"))
+    ),
+    Layout(
+        scheme="nt-hash",
+        name="dollar fields",
+        structure="$3$$ and 32 hexadecimal digits",
+        source=_SOURCE,
+        kind=Kind.FAST,
+        starts=("$3$$",),
+        pattern=r"\$3\$\$(?P<digest>[0-9a-f]{32})",
+        build=_nt,
+    ),
+    Layout(
+        scheme="iterated-md5",
+        name="dollar P or H tag, 8-character salt",
+        structure="$P$ or $H$, one character of cost, 8 of salt, 22 of digest",
+        source="this project's reading of such values",
+        kind=Kind.ITERATED,
+        starts=("$P$", "$H$"),
+        pattern=rf"\$[PH]\$(?P<count>{_C})(?P<salt>{_C}{{8}})(?P<digest>{_C}{{22}})",
+        shaped_by=("count",),
+        build=_iterated_md5,
+    ),
+    Layout(
+        scheme="bsdi-crypt",
+        name="underscore and crypt base64",
+        structure="_ and 4 characters of rounds, 4 of salt, 11 of digest",
+        source=_SOURCE,
+        kind=Kind.ITERATED,
+        starts=("_",),
+        pattern=rf"_(?P<rounds>{_C}{{4}})(?P<salt>{_C}{{4}})(?P<digest>{_C}{{11}})",
+        shaped_by=("rounds",),
+        build=_bsdi,
+    ),
+    Layout(
+        scheme="des-crypt",
+        name="crypt base64",
+        structure="2 characters of salt, 11 of digest",
+        source=_SOURCE,
+        kind=Kind.ITERATED,
+        pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>{_C}{{11}})",
+        build=_des,
+        by_value=True,
+        longest=13,
+    ),
+    Layout(
+        scheme="bigcrypt",
+        name="crypt base64",
+        structure="2 characters of salt, several times 11 of digest",
+        source=_SOURCE,
+        kind=Kind.ITERATED,
+        pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>(?:{_C}{{11}}){{2,16}})",
+        build=_des,
+        by_value=True,
+        longest=178,
+    ),
+)
+
+FAMILY = Family(name="crypt(3)", layouts=LAYOUTS)

@@ -1,0 +1,151 @@
+"""What database servers store for their own users."""
+
+import re
+from functools import partial
+
+from lean_tumbler.core.schemes import phc
+from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+
+_POSTGRESQL = "PostgreSQL documentation, Password Authentication; RFC 5802, RFC 7677"
+_MYSQL = "MariaDB and MySQL documentation, PASSWORD() and authentication plugins"
+_SQL_SERVER = "values of such servers, as their binary columns print them"
+_ORACLE = "values of such servers, as their verifier columns print them"
+
+
+def _bare(formula: str, match: re.Match[str]) -> Contents:
+    return Contents(digest=bytes.fromhex(match["digest"]), formulas=(formula,))
+
+
+def _with_login(match: re.Match[str]) -> Contents:
+    return Contents(
+        digest=bytes.fromhex(match["digest"]),
+        formulas=("utf-8, append login, md5, hex",),
+        salted_by_login=True,
+        notes=("The login is the salt: renaming the user breaks it.",),
+    )
+
+
+def _with_salt(formula: str, match: re.Match[str]) -> Contents:
+    return Contents(
+        digest=bytes.fromhex(match["digest"]),
+        salt=bytes.fromhex(match["salt"]),
+        formulas=(formula,),
+    )
+
+
+def _old_mysql(match: re.Match[str]) -> Contents:
+    return Contents(
+        digest=bytes.fromhex(match["digest"]),
+        confidence=0.6,
+        also_possible=("half of an md5",),
+        notes=("Two numbers of 31 bits; blanks in the password do not count.",),
+    )
+
+
+def _scram(match: re.Match[str]) -> Contents | None:
+    salt, server = phc.decode(match["salt"]), phc.decode(match["server"])
+    rounds = int(match["rounds"])
+    if not salt or not server or not 1 <= rounds < 2**31:
+        return None
+    return Contents(parameters={"rounds": rounds}, salt=salt, digest=server)
+
+
+def _caching(match: re.Match[str]) -> Contents | None:
+    rounds = 1000 * int(match["rounds"], 16)
+    if not rounds:
+        return None
+    return Contents(
+        parameters={"rounds": rounds},
+        salt=match["salt"].encode("utf-8"),
+        digest=match["digest"].encode("ascii"),
+        digest_bits=256,
+    )
+
+
+LAYOUTS = (
+    Layout(
+        scheme="postgresql-md5",
+        name="md5 and hex",
+        structure="md5 and 32 hexadecimal digits; the login is the salt",
+        source=_POSTGRESQL,
+        kind=Kind.FAST,
+        starts=("md5",),
+        pattern=r"md5(?P<digest>[0-9a-f]{32})",
+        build=_with_login,
+    ),
+    Layout(
+        scheme="scram-sha-256",
+        name="dollar and colon fields",
+        structure="SCRAM-SHA-256$rounds:salt$stored key:server key",
+        source=_POSTGRESQL,
+        kind=Kind.ITERATED,
+        starts=("SCRAM-SHA-256$",),
+        pattern=r"SCRAM-SHA-256\$(?P<rounds>[0-9]{1,10}):(?P<salt>[A-Za-z0-9+/]+)=*"
+        r"\$(?P<stored>[A-Za-z0-9+/]{43})=:(?P<server>[A-Za-z0-9+/]{43})=",
+        shaped_by=("rounds",),
+        build=_scram,
+    ),
+    Layout(
+        scheme="double-sha1",
+        name="star and upper hex",
+        structure="* and 40 upper-case hexadecimal digits",
+        source=_MYSQL,
+        kind=Kind.FAST,
+        starts=("*",),
+        pattern=r"\*(?P<digest>[0-9A-F]{40})",
+        build=partial(_bare, "utf-8, sha1, sha1, hex"),
+    ),
+    Layout(
+        scheme="mysql-old",
+        name="16 hex digits",
+        structure="16 lower-case hexadecimal digits",
+        source=_MYSQL,
+        kind=Kind.FAST,
+        pattern=r"(?P<digest>[0-7][0-9a-f]{7}[0-7][0-9a-f]{7})",
+        build=_old_mysql,
+        longest=16,
+    ),
+    Layout(
+        scheme="caching-sha256",
+        name="dollar A tag",
+        structure="$A$, rounds in thousands as 3 hex digits, 20 characters of salt, 43 of digest",
+        source=_MYSQL,
+        kind=Kind.ITERATED,
+        starts=("$A$",),
+        pattern=r"\$A\$(?P<rounds>[0-9A-F]{3})\$(?P<salt>(?s:.){20})(?P<digest>[./0-9A-Za-z]{43})",
+        shaped_by=("rounds",),
+        build=_caching,
+    ),
+    Layout(
+        scheme="sha1",
+        name="0x0100, 4-byte salt, SHA-1 of UTF-16LE",
+        structure="0x0100 and 8 hexadecimal digits of salt, 40 of digest",
+        source=_SQL_SERVER,
+        kind=Kind.FAST,
+        starts=("0x0100",),
+        pattern=r"0x0100(?P<salt>[0-9a-fA-F]{8})(?P<digest>[0-9a-fA-F]{40})",
+        build=partial(_with_salt, "utf-16le, append salt, sha1, hex"),
+    ),
+    Layout(
+        scheme="sha512",
+        name="0x0200, 4-byte salt, SHA-512 of UTF-16LE",
+        structure="0x0200 and 8 hexadecimal digits of salt, 128 of digest",
+        source=_SQL_SERVER,
+        kind=Kind.FAST,
+        starts=("0x0200",),
+        pattern=r"0x0200(?P<salt>[0-9a-fA-F]{8})(?P<digest>[0-9a-fA-F]{128})",
+        build=partial(_with_salt, "utf-16le, append salt, sha512, hex"),
+    ),
+    Layout(
+        scheme="sha1",
+        name="S:, SHA-1 then 10-byte salt, upper hex",
+        structure="S: and 40 upper-case hexadecimal digits of digest, 20 of salt",
+        source=_ORACLE,
+        kind=Kind.FAST,
+        starts=("S:",),
+        pattern=r"S:(?P<digest>[0-9A-F]{40})(?P<salt>[0-9A-F]{20})",
+        build=partial(_with_salt, "utf-8, append salt, sha1, hex"),
+    ),
+)
+
+FAMILY = Family(name="server verifiers", layouts=LAYOUTS)
