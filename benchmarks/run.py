@@ -16,12 +16,13 @@ from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
+import polars as pl
 from argon2 import low_level
 
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.operations.auditing import audit_source
 
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 RESULTS = Path(__file__).with_name("results")
@@ -133,9 +134,9 @@ def layer_share(rows: int = 400) -> Row:
     }
 
 
-def _audit_values(rows: int) -> list[bytes]:
+def _audit_values(rows: int) -> list[str]:
     """40 % MD5, 20 % SHA-1, 20 % bcrypt, 10 % Argon2id, 10 % plain text, in turn."""
-    values: list[bytes] = []
+    values: list[str] = []
     for number in range(rows):
         digest = hashlib.sha512(b"%d" % number).hexdigest()
         values.append(
@@ -150,40 +151,40 @@ def _audit_values(rows: int) -> list[bytes]:
                 "$2b$10$" + digest[:53],
                 digest[:32],
                 f"harbour {number % 5000}",
-            )[number % 10].encode()
+            )[number % 10]
         )
     return values
 
 
-def audit_rate(rows: int = 300_000) -> Row:
-    """Rows a second of the vectorised audit, beside the careful parser on every row."""
+def audit_rate(rows: int = 500_000) -> Row:
+    """Rows a second from a CSV file, beside a plain count of four patterns and a Python loop."""
     values = _audit_values(rows)
     floor = Floor()
+    with tempfile.TemporaryDirectory() as name:
+        path = Path(name) / "export.tsv"
+        lines = (f"{n}\tp{n}@tidepost.example\t{value}" for n, value in enumerate(values))
+        path.write_text("id\temail\tpw\n" + "\n".join(lines) + "\n")
 
-    def vectorised() -> object:
-        profiler = Profiler(floor=floor)
-        for begin in range(0, rows, 100_000):
-            part = values[begin : begin + 100_000]
-            profiler.add(
-                {
-                    "account": list(range(begin, begin + len(part))),
-                    "stored": list(part),
-                    "salt": [None] * len(part),
-                    "privileged": [False] * len(part),
-                }
+        def vectorised() -> object:
+            return audit_source(str(path), base=Path(), floor=floor)
+
+        def plain_count() -> object:
+            stored = pl.col("pw")
+            patterns = ("^[0-9a-f]{32}$", "^[0-9a-f]{40}$", "^\\$2[aby]\\$", "^\\$argon2")
+            return pl.read_csv(path, separator="\t", quote_char=None).select(
+                stored.str.contains(pattern).sum().alias(pattern) for pattern in patterns
             )
-        return profiler.finish()
 
-    def one_by_one() -> object:
-        return [
-            grade(read_value(value.decode()), floor, salted=False) for value in values[: rows // 10]
-        ]
+        def one_by_one() -> object:
+            return [grade(read_value(value), floor, salted=False) for value in values[: rows // 20]]
 
-    ours, loop = paired(vectorised, one_by_one, 3)
+        ours, count = paired(vectorised, plain_count, 3)
+        _, loop = paired(vectorised, one_by_one, 2)
     return {
-        "benchmark": f"audit {rows:,} rows",
+        "benchmark": f"audit {rows:,} rows of TSV",
         "rows_per_second": round(rows / ours),
-        "times_faster_than_a_loop": round(10 * loop / ours, 2),
+        "ratio_to_a_plain_count": round(ours / count, 2),
+        "times_faster_than_a_loop": round(20 * loop / ours, 2),
     }
 
 

@@ -1,10 +1,10 @@
 """Auditing a source: one column of a mapping, or every column that holds credentials."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import sqlalchemy as sa
+import polars as pl
 
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
 from lean_tumbler.core.audit.findings import Finding, findings
@@ -13,11 +13,13 @@ from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, NamedFormula, StorePolicy
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Store
-from lean_tumbler.stores.locators import open_engine, open_store
-from lean_tumbler.stores.sql import SqlStore, database_errors, tables_of
+from lean_tumbler.stores.naming import nearest, require_column
+from lean_tumbler.stores.sources.base import LINE, Table, Unreadable
+from lean_tumbler.stores.sources.opening import tables_at
 
-ROWS_PER_FRAME = 100_000
+Progress = Callable[[int], None]
+
+_FALSE = ("", "0", "f", "n", "false", "no")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,6 +30,7 @@ class AuditedColumn:
     column: str
     profile: Profile
     findings: list[Finding]
+    unreadable: Unreadable
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,47 +41,106 @@ class Audit:
     floor: Floor
     columns: list[AuditedColumn]
 
+    @property
+    def rows(self) -> int:
+        """Rows of all tables; several columns of one table count once."""
+        return sum({column.table: column.profile.rows for column in self.columns}.values())
 
-def audit_store(
-    store: Store,
+    @property
+    def unreadable(self) -> list[Unreadable]:
+        """The rows that could not be read, once for each table."""
+        return list({column.table: column.unreadable for column in self.columns}.values())
+
+    @property
+    def cut_off(self) -> bool:
+        """Whether the source ends in the middle."""
+        return any(column.unreadable.cut_off for column in self.columns)
+
+
+def _ignore(_: int) -> None:
+    """Tell nobody how far the audit is."""
+
+
+def audit_column(
+    table: Table,
+    columns: Columns,
     *,
     floor: Floor,
     formulas: Sequence[NamedFormula] = (),
-    progress: Callable[[int], None] = lambda _: None,
+    progress: Progress = _ignore,
 ) -> AuditedColumn:
     """Audit one column.
 
     Args:
-        store: where it is.
+        table: where it stands.
+        columns: the table's own names for what is needed.
         floor: the least that counts as current.
         formulas: what the policy knows of its values.
         progress: told the number of rows after each frame.
     """
+    unreadable = Unreadable()
     profiler = Profiler(floor=floor, formulas=formulas)
-    for frame in store.frames(rows_per_frame=ROWS_PER_FRAME):
+    for frame in _frames(table, columns, unreadable):
         profiler.add(frame)
-        progress(len(frame["stored"]))
+        progress(frame.height)
     profile = profiler.finish()
-    description = store.describe()
     return AuditedColumn(
-        table=description.table,
-        column=description.column,
+        table=table.name,
+        column=columns.stored or "",
         profile=profile,
         findings=findings(profile, floor),
+        unreadable=unreadable,
     )
 
 
+def _frames(table: Table, columns: Columns, unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+    """Read a table's columns under the names that the profiler takes."""
+    account = columns.account or columns.login
+    named = {"stored": columns.stored, "salt": columns.salt, "privileged": columns.privileged}
+    wanted = sorted({name for name in (account, *named.values()) if name})
+    missing = pl.lit(None, pl.String)
+    place = pl.col(LINE).cast(pl.String)
+    for frame in table.frames(wanted, unreadable):
+        roles = {role: pl.col(name) if name else missing for role, name in named.items()}
+        truth = roles["privileged"].str.to_lowercase().is_in(_FALSE).not_().fill_null(value=False)
+        yield frame.select(
+            account=pl.col(account).fill_null(place) if account else place,
+            stored=roles["stored"],
+            salt=roles["salt"],
+            privileged=truth,
+        )
+
+
 def audit_policy_store(
-    store: StorePolicy,
-    *,
-    base: Path,
-    floor: Floor,
-    progress: Callable[[int], None] = lambda _: None,
+    store: StorePolicy, *, base: Path, floor: Floor, progress: Progress = _ignore
 ) -> Audit:
-    """Audit a store of the policy, with its formulas."""
-    opened = open_store(store, base=base)
-    column = audit_store(opened, floor=floor, formulas=store.formulas, progress=progress)
-    return Audit(source=store.name, floor=floor, columns=[column])
+    """Audit a store of the policy, with its formulas.
+
+    Raises:
+        UsageError: the table or a column is not there.
+        SourceError: the store cannot be read.
+    """
+    name, tables = tables_at(store.locator, base=base)
+    table = _table_named(store.table, tables, name)
+    for column in filter(None, _mapped(store.columns)):
+        require_column(column, table.columns, f"{name}, table {table.name}")
+    audited = audit_column(
+        table, store.columns, floor=floor, formulas=store.formulas, progress=progress
+    )
+    return Audit(source=store.name, floor=floor, columns=[audited])
+
+
+def _mapped(columns: Columns) -> Iterator[str | None]:
+    return (getattr(columns, role) for role in Columns.__dataclass_fields__)
+
+
+def _table_named(wanted: str, tables: Sequence[Table], name: str) -> Table:
+    found = {table.name: table for table in tables}
+    if not wanted and len(tables) == 1:
+        return tables[0]
+    if wanted not in found:
+        raise UsageError(f"{name} has no table “{wanted}”; {nearest(wanted, tuple(found))}")
+    return found[wanted]
 
 
 def audit_source(
@@ -88,52 +150,50 @@ def audit_source(
     floor: Floor,
     table: str | None = None,
     columns: Columns | None = None,
-    progress: Callable[[int], None] = lambda _: None,
+    progress: Progress = _ignore,
 ) -> Audit:
-    """Audit a database; without a column, every column that holds credentials is found.
+    """Audit a source; without a column, every column that holds credentials is found.
 
     Raises:
         UsageError: the table or column is not there, or no column holds credentials.
-        SourceError: the database cannot be read.
+        SourceError: the source cannot be read.
     """
-    engine, name = open_engine(locator, base=base)
+    name, tables = tables_at(locator, base=base)
     wanted = columns or Columns()
-    places = [(table, wanted)] if table and wanted.stored else _discovered(engine, name, table)
-    if wanted.stored and not table:
-        places = [
-            (found, wanted)
-            for found, present in tables_of(engine, name).items()
-            if wanted.stored in present
-        ]
-        if not places:
-            raise UsageError(f"{name}: no table has a column “{wanted.stored}”")
+    chosen = [_table_named(table, tables, name)] if table else tables
+    places = list(_places(chosen, wanted, name, is_named=table is not None))
     if not places:
         where = f"table {table} of {name}" if table else name
         raise UsageError(
             f"{where}: no column that holds credentials was found; name it with --column"
         )
     audited = [
-        audit_store(
-            SqlStore(engine, locator=name, table=place, columns=mapping),
-            floor=floor,
-            progress=progress,
-        )
-        for place, mapping in places
+        audit_column(found, mapping, floor=floor, progress=progress) for found, mapping in places
     ]
     return Audit(source=name, floor=floor, columns=audited)
 
 
-def _discovered(engine: sa.Engine, name: str, only: str | None) -> list[tuple[str, Columns]]:
-    tables = tables_of(engine, name)
-    if only is not None and only not in tables:
-        raise UsageError(f"{name} has no table “{only}”; it has: {', '.join(tables)}")
-    found: list[tuple[str, Columns]] = []
-    for table, columns in tables.items():
-        if not columns or (only is not None and table != only):
+def _places(
+    tables: Sequence[Table], wanted: Columns, name: str, *, is_named: bool
+) -> Iterator[tuple[Table, Columns]]:
+    if wanted.stored and not is_named:
+        tables = [table for table in tables if wanted.stored in table.columns]
+        if not tables:
+            raise UsageError(f"{name}: no table has a column “{wanted.stored}”")
+    for table in tables:
+        for column in filter(None, _mapped(wanted)):
+            require_column(column, table.columns, f"{name}, table {table.name}")
+        if wanted.stored:
+            yield table, wanted
             continue
-        selected = sa.table(table, *(sa.column(column) for column in columns))
-        with database_errors(name), engine.connect() as connection:
-            rows = connection.execute(sa.select(selected).limit(SAMPLE_ROWS)).fetchall()
-        sample = {column: [row[index] for row in rows] for index, column in enumerate(columns)}
-        found.extend((place.table, place.columns) for place in credential_columns(table, sample))
-    return found
+        for found in credential_columns(table.name, _sample(table)):
+            yield table, found.columns
+
+
+def _sample(table: Table) -> dict[str, list[str | None]]:
+    """Read some rows of all columns; what cannot be read is counted when all is read."""
+    first = next(table.frames(table.columns, Unreadable()), None)
+    if first is None:
+        return {}
+    head = first.head(SAMPLE_ROWS)
+    return {column: head[column].to_list() for column in table.columns}

@@ -30,17 +30,17 @@ _SEVERITY_STYLES = {
 
 def audit_document(audit: Audit) -> Document:
     """Give an audit as a document."""
-    unreadable = [
-        {"line": account, "reason": "the stored value is not UTF-8 text"}
-        for column in audit.columns
-        for account in column.profile.unreadable.accounts
-    ]
     return new_document(
         "audit",
         source=audit.source,
-        rows=sum(column.profile.rows for column in audit.columns),
-        unreadable_rows=sum(column.profile.unreadable.rows for column in audit.columns),
-        unreadable=unreadable,
+        rows=audit.rows,
+        unreadable_rows=sum(found.rows for found in audit.unreadable),
+        unreadable=[
+            {"line": line, "reason": reason}
+            for found in audit.unreadable
+            for line, reason in found.listed
+        ],
+        cut_off=audit.cut_off,
         stores=[_column(column) for column in audit.columns],
     )
 
@@ -90,16 +90,10 @@ def _finding_entry(finding: Finding) -> Document:
 
 def draw_audit(console: Console, audit: Audit) -> None:
     """Print an audit: the headline of each column, its grades, findings and groups."""
+    _unreadable(console, audit)
     for column in audit.columns:
         console.print(_headline(column))
         console.print()
-        unreadable = column.profile.unreadable
-        if unreadable.rows:
-            accounts = ", ".join(unreadable.accounts)
-            console.print(
-                f"{count(unreadable.rows, 'stored value')} could not be read, "
-                f"not UTF-8 text: account {accounts}"
-            )
         console.print(grades_table(column.profile))
         console.print()
         for finding in column.findings:
@@ -110,6 +104,19 @@ def draw_audit(console: Console, audit: Audit) -> None:
         console.print(
             "The live column is not the only copy: backups, replicas and old dumps hold the same."
         )
+
+
+def _unreadable(console: Console, audit: Audit) -> None:
+    if audit.cut_off:
+        text = "The source is cut off: this is what stands before the end."
+        console.print(Text(text, "bold red"))
+    for found in audit.unreadable:
+        if found.rows:
+            console.print(Text(f"{count(found.rows, 'row')} could not be read:", "bold yellow"))
+        for line, reason in found.listed:
+            console.print(f"  line {line:,}: {reason}")
+        if found.rows > len(found.listed):
+            console.print(f"  and {found.rows - len(found.listed):,} more")
 
 
 def _headline(column: AuditedColumn) -> Text:

@@ -1,9 +1,9 @@
 """What every store can do. A store reads rows, and writes by swaps alone."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any, Protocol
+from typing import Protocol
 
 AccountKey = int | str | bytes
 
@@ -36,11 +36,6 @@ class SwapResult(StrEnum):
     GONE = "gone"
 
 
-# What a frame holds, column by column: lists of equal length.
-FRAME_FIELDS = ("account", "stored", "salt", "privileged")
-Frame = dict[str, list[Any]]
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StoreDescription:
     """What the tool knows of a store before it reads a row."""
@@ -59,9 +54,6 @@ class Store(Protocol):
 
     def count(self) -> int:
         """Count the rows."""
-
-    def frames(self, *, rows_per_frame: int) -> Iterator[Frame]:
-        """Read all rows in one consistent view, column by column."""
 
     def page(self, *, after: AccountKey | None, rows: int) -> list[Account]:
         """Read the next rows in order of their key."""

@@ -8,7 +8,12 @@ from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.sql import SqlStore, sqlite_engine
 
-_SQLITE = "sqlite:///"
+SQLITE = "sqlite:///"
+
+
+def is_url(locator: str) -> bool:
+    """Tell a URL from a path."""
+    return "://" in locator
 
 
 def open_engine(locator: str, *, base: Path, writable: bool = False) -> tuple[sa.Engine, str]:
@@ -26,11 +31,11 @@ def open_engine(locator: str, *, base: Path, writable: bool = False) -> tuple[sa
         UsageError: a locator of a kind that is not read.
         SourceError: it cannot be opened.
     """
-    if "://" in locator and not locator.startswith(_SQLITE):
+    if is_url(locator) and not locator.startswith(SQLITE):
         scheme = locator.partition("://")[0]
         raise UsageError(f"a store at {scheme}:// is not read by this version; use sqlite:///PATH")
-    path = base / locator.removeprefix(_SQLITE)
-    return sqlite_engine(path, writable=writable), locator.removeprefix(_SQLITE)
+    path = base / locator.removeprefix(SQLITE)
+    return sqlite_engine(path, writable=writable), locator.removeprefix(SQLITE)
 
 
 def open_store(store: StorePolicy, *, base: Path, writable: bool = False) -> SqlStore:

@@ -4,7 +4,6 @@ Values are compared and read as bytes, so neither a collation nor a declared typ
 the tool and what is really there.
 """
 
-import difflib
 import re
 import sqlite3
 from collections.abc import Iterator, Sequence
@@ -23,14 +22,13 @@ from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.interface import (
-    FRAME_FIELDS,
     Account,
     AccountKey,
-    Frame,
     StoreDescription,
     Swap,
     SwapResult,
 )
+from lean_tumbler.stores.naming import nearest, require_column
 
 _FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
 _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
@@ -38,6 +36,15 @@ _SQLITE_HEADER_BYTES = 100
 _WRITES = "lean_tumbler_writes"  # marks a connection whose transaction will write
 LOCK_SECONDS = 10
 _FALSE = frozenset({None, 0, "", "0", "f", "n", "false", "no", b"", b"0"})
+
+
+def is_sqlite(path: Path) -> bool:
+    """Tell an SQLite file by its first bytes; a file that cannot be read is none."""
+    try:
+        with path.open("rb") as file:
+            return file.read(len(_SQLITE_HEADER)) == _SQLITE_HEADER
+    except OSError:
+        return False
 
 
 def _require_whole(path: Path) -> None:
@@ -120,18 +127,6 @@ def tables_of(engine: sa.Engine, locator: str) -> dict[str, list[str]]:
         }
 
 
-def require_column(name: str, columns: Sequence[str], place: str) -> None:
-    """Refuse a column that the table lacks, naming the nearest.
-
-    Raises:
-        UsageError: it is not there.
-    """
-    if name not in columns:
-        near = difflib.get_close_matches(name, columns, n=1, cutoff=0.5)
-        hint = f"did you mean “{near[0]}”?" if near else f"it has: {', '.join(columns)}"
-        raise UsageError(f"{place} has no column “{name}”; {hint}")
-
-
 class SqlStore:
     """One table of an SQL database as a store.
 
@@ -158,8 +153,7 @@ class SqlStore:
         self._table_name = table
         present = tables_of(engine, locator)
         if table not in present:
-            near = difflib.get_close_matches(table, present, n=1, cutoff=0.5)
-            hint = f"did you mean “{near[0]}”?" if near else f"it has: {', '.join(present)}"
+            hint = nearest(table, tuple(present))
             raise UsageError(f"{locator} has no table “{table}”; {hint}")
         place = f"{locator}, table {table}"
         named = {
@@ -229,16 +223,6 @@ class SqlStore:
         with database_errors(self._locator), self._engine.connect() as connection:
             query = sa.select(sa.func.count()).select_from(self._table)
             return int(connection.execute(query).scalar_one())
-
-    def frames(self, *, rows_per_frame: int) -> Iterator[Frame]:
-        """Read all rows in one consistent view, column by column."""
-        query = sa.select(*self._row_columns()[: len(FRAME_FIELDS)])
-        with database_errors(self._locator), self._engine.connect() as connection:
-            result = connection.execution_options(stream_results=True).execute(query)
-            while rows := result.fetchmany(rows_per_frame):
-                frame = dict(zip(FRAME_FIELDS, map(list, zip(*rows, strict=True)), strict=True))
-                frame["privileged"] = [_is_true(value) for value in frame["privileged"]]
-                yield frame
 
     def page(self, *, after: AccountKey | None, rows: int) -> list[Account]:
         """Read the next rows in order of their key."""

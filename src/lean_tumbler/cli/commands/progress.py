@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
-    opened_store,
+    policy_path,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -23,7 +23,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.operations.auditing import audit_store
+    from lean_tumbler.operations.auditing import audit_policy_store
     from lean_tumbler.reports.progress import draw_progress, progress_document
 
     policy = read_policy(arguments)
@@ -31,11 +31,12 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         stores = list(policy.stores.values())
     else:
         stores = [chosen_store(policy, arguments.store)]
-    columns = []
-    for store_policy in stores:
-        with opened_store(arguments, store_policy) as store:
-            column = audit_store(store, floor=policy.floor, formulas=store_policy.formulas)
-            columns.append(column)
+    base = policy_path(arguments).parent
+    columns = [
+        column
+        for store in stores
+        for column in audit_policy_store(store, base=base, floor=policy.floor).columns
+    ]
     taken_at = datetime.now(UTC).isoformat(timespec="seconds")
     session.emit(
         arguments,

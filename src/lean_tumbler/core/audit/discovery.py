@@ -13,13 +13,14 @@ SAMPLE_ROWS = 1000
 _CONTENT_SHARE = 0.6  # of a sample's values; a mixed column has plain text among its digests
 
 _STORED = re.compile(
-    r"(^|_)(pw|pwd|pass|passwd|password|passphrase|passcode|secret|hash|digest|credential)s?($|_)",
+    r"(^|[_.])(user)?(pw|pwd|pass|passwd|password|passphrase|passcode|secret|hash|digest|credential)s?($|[_.0-9])",
     re.IGNORECASE,
 )
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
 _ROLES = {
+    "account": re.compile(r"^(_?id|pk|dn|user_?id|account(_?id)?|uid)$", re.IGNORECASE),
     "salt": re.compile(r"salt", re.IGNORECASE),
-    "login": re.compile(r"^(login|user_?name|e?mail|email_address|user|uid)$", re.IGNORECASE),
+    "login": re.compile(r"(^|\.)(login|user_?name|e?mail|e?mail_address|user|uid)$", re.IGNORECASE),
     "last_login": re.compile(r"last_?(login|seen)|seen_on|last_sign", re.IGNORECASE),
     "privileged": re.compile(
         r"^(is_)?(admin|administrator|superuser|privileged|staff)$", re.IGNORECASE

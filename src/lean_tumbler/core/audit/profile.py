@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from dataclasses import replace
 from functools import lru_cache
-from typing import Any
 
 import polars as pl
 
@@ -34,28 +33,16 @@ class Profiler:
         self._digest_rows = 0
         self._read = lru_cache(maxsize=65_536)(self._read_value)
 
-    def add(self, frame: dict[str, list[Any]]) -> None:
-        """Count one frame of `account`, `stored`, `salt` (bytes or None) and `privileged`."""
+    def add(self, frame: pl.DataFrame) -> None:
+        """Count one frame: `account`, `stored`, `salt` as text, `privileged` as a truth value."""
         profile = self._profile
-        profile.rows += len(frame["stored"])
-        rows = pl.DataFrame(
-            {
-                "account": _references(frame["account"]),
-                "stored": pl.Series([_text(value) for value in frame["stored"]], dtype=pl.String),
-                "missing": [value is None for value in frame["stored"]],
-                "salt": pl.Series(frame["salt"], dtype=pl.Binary),
-                "privileged": pl.Series(frame["privileged"], dtype=pl.Boolean),
-            }
-        )
-        profile.without_value += sum(value is None for value in frame["stored"])
-        undecodable = rows.filter(pl.col("stored").is_null() & ~pl.col("missing"))
-        if undecodable.height:
-            _count_into(profile.unreadable, undecodable)
-        self._count(rows.filter(pl.col("stored").is_not_null()))
+        profile.rows += frame.height
+        profile.without_value += frame["stored"].null_count()
+        self._count(frame.filter(pl.col("stored").is_not_null()))
 
     def _count(self, rows: pl.DataFrame) -> None:
         shaped = with_shapes(rows, column="stored", shape="shape").with_columns(
-            salted=pl.col("salt").bin.size().fill_null(0) > 0,
+            salted=pl.col("salt").str.len_bytes().fill_null(0) > 0,
             # A value without a shape is its own shape.
             shape=pl.coalesce("shape", pl.concat_str(pl.lit("="), pl.col("stored"))),
         )
@@ -150,29 +137,6 @@ class Profiler:
                 named.filter(pl.col("privileged") == 0)["account"].to_list(),
             )
         return self._profile
-
-
-def _references(accounts: list[Any]) -> pl.Series:
-    """Give account keys as text, so that keys of all types stand in one column."""
-    try:
-        return pl.Series(accounts, dtype=pl.Int64).cast(pl.String)
-    except (TypeError, OverflowError, pl.exceptions.PolarsError):
-        return pl.Series([str(account) for account in accounts], dtype=pl.String)
-
-
-def _text(value: bytes | str | None) -> str | None:
-    if value is None or isinstance(value, str):
-        return value
-    try:
-        return value.decode("utf-8")
-    except UnicodeDecodeError:
-        return None
-
-
-def _count_into(affected: Affected, rows: pl.DataFrame) -> None:
-    privileged = rows.filter("privileged")["account"].head(ACCOUNTS_SHOWN).to_list()
-    others = rows.filter(~pl.col("privileged"))["account"].head(ACCOUNTS_SHOWN).to_list()
-    affected.add(rows.height, int(rows["privileged"].sum()), privileged, others)
 
 
 def _merged(digests: pl.DataFrame) -> pl.DataFrame:

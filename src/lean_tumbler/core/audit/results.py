@@ -51,7 +51,6 @@ class Profile:
 
     rows: int = 0
     without_value: int = 0
-    unreadable: Affected = field(default_factory=Affected)
     groups: dict[Reading, Affected] = field(default_factory=dict)
     shared: Affected = field(default_factory=Affected)
     shared_clusters: int = 0
@@ -63,7 +62,6 @@ class Profile:
         counts = dict.fromkeys(Grade, 0)
         for reading, affected in self.groups.items():
             counts[reading.grade] += affected.rows
-        counts[Grade.UNKNOWN] += self.unreadable.rows
         return {name: rows for name, rows in counts.items() if rows}
 
     @property

@@ -1,0 +1,74 @@
+"""Tables as frames of text, and the rows that could not be read."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import polars as pl
+
+LINE = "#line"  # beside the wanted columns, where each row stood; no real column begins with #
+ROWS_PER_FRAME = 50_000
+ROWS_LISTED = 20
+VALUE_CHARACTERS = 131_072  # a longer value is no credential; Python's csv stops there too
+
+Row = tuple[int, Mapping[str, str | None]]
+
+
+@dataclass(slots=True)
+class Unreadable:
+    """Rows that were not read: counted all, and the first of them listed by line and reason."""
+
+    rows: int = 0
+    listed: list[tuple[int, str]] = field(default_factory=list)
+    cut_off: bool = False
+
+    def add(self, line: int, reason: str) -> None:
+        """Count one row."""
+        self.rows += 1
+        if len(self.listed) < ROWS_LISTED:
+            self.listed.append((line, reason))
+
+
+class Table(Protocol):
+    """One table of a source."""
+
+    @property
+    def name(self) -> str:
+        """Its name; for a file with one table, the file's."""
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The names of its columns; nested fields with dots."""
+
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+        """Read the wanted columns as text, and LINE; null where there is no value."""
+
+
+def frames_of_rows(
+    rows: Iterable[Row], wanted: Sequence[str], unreadable: Unreadable
+) -> Iterator[pl.DataFrame]:
+    """Gather rows into frames; a row with an endless value is counted as unreadable."""
+    columns: dict[str, list[str | None]] = {name: [] for name in wanted}
+    lines: list[int] = []
+    for line, row in rows:
+        values = [row.get(name) for name in wanted]
+        if any(value is not None and len(value) > VALUE_CHARACTERS for value in values):
+            unreadable.add(line, f"a value of more than {VALUE_CHARACTERS:,} characters")
+            continue
+        lines.append(line)
+        for name, value in zip(wanted, values, strict=True):
+            columns[name].append(value)
+        if len(lines) == ROWS_PER_FRAME:
+            yield _frame(columns, lines)
+            columns, lines = {name: [] for name in wanted}, []
+    if lines:
+        yield _frame(columns, lines)
+
+
+def _frame(columns: Mapping[str, list[str | None]], lines: list[int]) -> pl.DataFrame:
+    return pl.DataFrame(
+        {
+            LINE: pl.Series(lines, dtype=pl.Int64),
+            **{name: pl.Series(values, dtype=pl.String) for name, values in columns.items()},
+        }
+    )

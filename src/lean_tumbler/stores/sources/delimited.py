@@ -1,0 +1,222 @@
+"""CSV, TSV and their relatives (RFC 4180): delimiter, quoting, head line and encoding found out.
+
+Blocks of well-formed lines are read by Polars; a block with anything odd in it is read again
+line by line, so that every row that cannot be read is counted and named.
+"""
+
+import csv
+import io
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+import polars as pl
+
+from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.stores.sources.base import (
+    LINE,
+    VALUE_CHARACTERS,
+    Row,
+    Unreadable,
+    frames_of_rows,
+)
+from lean_tumbler.stores.sources.streams import blocks, encoding_of, sample
+
+_DELIMITERS = ",\t;|"
+_SAMPLE_LINES = 50
+_NULL = r"\N"  # how databases export NULL; an empty field is no value either
+_OPEN_QUOTE_BYTES = 1 << 24  # a quote that is not closed within this is broken
+_DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
+
+
+def find_delimiter(beginning: str) -> str:
+    """Find the delimiter: the one that splits most lines into one and the same number of fields."""
+    best, best_score = ",", 0
+    lines = beginning.splitlines()[:_SAMPLE_LINES]
+    for delimiter in _DELIMITERS:
+        counts = Counter(len(row) for row in csv.reader(lines, delimiter=delimiter) if row)
+        fields, rows = counts.most_common(1)[0] if counts else (1, 0)
+        score = rows * min(fields, 50) if fields > 1 else 0
+        if score > best_score:
+            best, best_score = delimiter, score
+    return best
+
+
+def _is_head(fields: Sequence[str]) -> bool:
+    """Tell whether a first line names columns rather than holding values."""
+    names = [name.strip() for name in fields]
+    if not all(names) or len(set(names)) != len(names):
+        return False
+    return not any(
+        read_value(name).kind in _DIGESTS or "@" in name or name.isdigit() for name in names
+    )
+
+
+@dataclass(frozen=True)
+class DelimitedTable:
+    """A file of delimited lines, as one table."""
+
+    path: Path
+
+    @property
+    def name(self) -> str:
+        """The file's name."""
+        return self.path.name
+
+    @cached_property
+    def _beginning(self) -> str:
+        raw = sample(self.path)
+        return raw.decode(self._encoding, "replace").removeprefix("\ufeff")
+
+    @cached_property
+    def _encoding(self) -> str:
+        return encoding_of(sample(self.path))
+
+    @cached_property
+    def _delimiter(self) -> str:
+        return find_delimiter(self._beginning)
+
+    @cached_property
+    def _first(self) -> list[str]:
+        lines = self._beginning.splitlines()
+        return next(csv.reader(lines, delimiter=self._delimiter), [])
+
+    @cached_property
+    def _has_head(self) -> bool:
+        return _is_head(self._first)
+
+    @cached_property
+    def columns(self) -> tuple[str, ...]:
+        """The names of the head line; numbered where there is none."""
+        if self._has_head:
+            return tuple(name.strip() for name in self._first)
+        return tuple(f"column_{number}" for number in range(1, len(self._first) + 1))
+
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+        """Read the wanted columns as text."""
+        line = 1
+        for number, block in enumerate(self._whole_records(unreadable)):
+            text = self._text(block)
+            skip = number == 0 and self._has_head
+            frame = None if text is None else self._quick(text, wanted, line, skip=skip)
+            if frame is None:
+                yield from frames_of_rows(
+                    self._careful(block, line, unreadable, skip=skip), wanted, unreadable
+                )
+            else:
+                yield frame
+            line += block.count(b"\n")
+
+    def _whole_records(self, unreadable: Unreadable) -> Iterator[bytes]:
+        """Give blocks of whole records: a quoted field may hold line ends."""
+        if self._encoding == "utf-16":
+            whole = b"".join(blocks(self.path, unreadable))
+            yield whole.decode("utf-16", "replace").encode("utf-8")
+            return
+        held = b""
+        for block in blocks(self.path, unreadable):
+            held += block
+            if held.count(b'"') % 2 == 0 or len(held) > _OPEN_QUOTE_BYTES:
+                yield held
+                held = b""
+        if held:
+            yield held
+
+    def _text(self, block: bytes) -> bytes | None:
+        """Give a block as UTF-8; None where it has to be read line by line."""
+        if b"\0" in block:
+            return None
+        try:
+            text = block.decode("utf-8" if self._encoding == "utf-16" else self._encoding)
+        except UnicodeDecodeError:
+            return None
+        return block if self._encoding != "cp1252" else text.encode("utf-8")
+
+    def _quick(
+        self, text: bytes, wanted: Sequence[str], line: int, *, skip: bool
+    ) -> pl.DataFrame | None:
+        """Read a block of simple lines at once; None where anything in it is odd."""
+        ends = text.count(b"\n") + (not text.endswith(b"\n"))
+        fields = len(self.columns)
+        delimiter = self._delimiter.encode("ascii")
+        quoted = b'"' in text
+        # Every line has all its delimiters, or the block is read again with care.
+        if quoted or text.count(delimiter) != ends * (fields - 1) or b"\r" in text:
+            return None
+        try:
+            frame = pl.read_csv(
+                io.BytesIO(text),
+                has_header=False,
+                skip_rows=int(skip),
+                separator=self._delimiter,
+                quote_char=None,
+                infer_schema=False,
+                new_columns=list(self.columns),
+                null_values=[_NULL],
+                truncate_ragged_lines=False,
+            )
+        except pl.exceptions.PolarsError:
+            return None
+        if frame.height != ends - skip or frame.width != fields:
+            return None
+        chosen = frame.select(wanted)
+        longest = chosen.select(pl.all().str.len_bytes().max()).row(0) if wanted else ()
+        if any((length or 0) > VALUE_CHARACTERS for length in longest):
+            return None
+        return chosen.with_row_index(LINE, offset=line + skip).cast({LINE: pl.Int64})
+
+    def _careful(
+        self, block: bytes, line: int, unreadable: Unreadable, *, skip: bool
+    ) -> Iterator[Row]:
+        """Read a block line by line; what cannot be read is counted with its reason."""
+        for number, record in self._records(block, line, unreadable):
+            try:
+                row = next(csv.reader([record], delimiter=self._delimiter, strict=True), [])
+            except csv.Error:
+                long = len(record) > VALUE_CHARACTERS
+                endless = f"a value of more than {VALUE_CHARACTERS:,} characters"
+                unreadable.add(number, endless if long else "broken quotes")
+                continue
+            if skip:
+                skip = False
+                continue
+            if row and self._fits(row, number, record, unreadable):
+                texts = [None if text in {"", _NULL} else text for text in row]
+                yield number, dict(zip(self.columns, texts, strict=True))
+
+    def _records(
+        self, block: bytes, line: int, unreadable: Unreadable
+    ) -> Iterator[tuple[int, str]]:
+        encoding = "utf-8" if self._encoding == "utf-16" else self._encoding
+        held, started = b"", line
+        for number, raw in enumerate(block.splitlines(keepends=True), start=line):
+            held, started = (held + raw, started) if held else (raw, number)
+            if held.count(b'"') % 2 and len(held) < VALUE_CHARACTERS:
+                continue
+            record, held = held, b""
+            if b"\0" in record:
+                unreadable.add(started, "holds a NUL")
+                continue
+            try:
+                text = record.decode(encoding)
+            except UnicodeDecodeError as error:
+                unreadable.add(started, f"not {encoding} at byte {error.start + 1} of the line")
+                continue
+            yield started, text.removeprefix("\ufeff").rstrip("\r\n")
+        if held:
+            unreadable.add(started, "a quote that is never closed")
+
+    def _fits(self, row: list[str], number: int, record: str, unreadable: Unreadable) -> bool:
+        expected = len(self.columns)
+        if len(row) == expected:
+            return True
+        reason = f"{len(row)} fields, expected {expected}"
+        if len(row) > expected and "$argon2" in record:
+            reason += ": an Argon2 value holds commas and needs quotes"
+        elif len(row) < expected and not record.endswith(("\n", self._delimiter)):
+            reason += ": a line that was not written to its end?"
+        unreadable.add(number, reason)
+        return False

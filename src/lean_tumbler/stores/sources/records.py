@@ -1,0 +1,211 @@
+"""Files of records: JSON Lines, Parquet, LDIF, and the Unix and web password files."""
+
+import base64
+import binascii
+import json
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+
+from lean_tumbler.stores.sources.base import LINE, ROWS_PER_FRAME, Row, Unreadable, frames_of_rows
+from lean_tumbler.stores.sources.streams import lines
+
+_SAMPLE_ROWS = 1000
+_DEPTH = 8
+
+RowReader = Callable[[Path, Unreadable], Iterator[Row]]
+
+
+@dataclass(frozen=True)
+class RecordTable:
+    """A file of records that name their own fields, as one table."""
+
+    path: Path
+    read: RowReader
+
+    @property
+    def name(self) -> str:
+        """The file's name."""
+        return self.path.name
+
+    @cached_property
+    def columns(self) -> tuple[str, ...]:
+        """The fields of the first records, in order of appearance."""
+        names: dict[str, None] = {}
+        for count, (_, row) in enumerate(self.read(self.path, Unreadable())):
+            names.update(dict.fromkeys(row))
+            if count == _SAMPLE_ROWS:
+                break
+        return tuple(names)
+
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+        """Read the wanted columns as text."""
+        return frames_of_rows(self.read(self.path, unreadable), wanted, unreadable)
+
+
+def flattened(value: Any, prefix: str = "", depth: int = 0) -> Iterator[tuple[str, str | None]]:
+    """Flatten nested JSON: objects with dots, lists by their first entries with numbers."""
+    if isinstance(value, dict) and depth < _DEPTH:
+        for name, inner in value.items():
+            yield from flattened(inner, f"{prefix}.{name}" if prefix else str(name), depth + 1)
+    elif isinstance(value, list) and depth < _DEPTH:
+        for number, inner in enumerate(value[:4]):
+            yield from flattened(inner, f"{prefix}.{number}", depth + 1)
+    elif value is None:
+        yield prefix, None
+    elif isinstance(value, bool):
+        yield prefix, str(int(value))
+    else:
+        yield prefix, value if isinstance(value, str) else str(value)
+
+
+def json_rows(path: Path, unreadable: Unreadable) -> Iterator[Row]:
+    """Read JSON Lines: one object a line."""
+    for number, line in lines(path, unreadable):
+        if not line.strip():
+            continue
+        try:
+            document = json.loads(line)
+        except (ValueError, RecursionError):
+            unreadable.add(number, "not a JSON object, or not written to its end")
+            continue
+        if not isinstance(document, dict):
+            unreadable.add(number, "JSON, but not an object")
+            continue
+        yield number, {name: _encodable(value) for name, value in flattened(document)}
+
+
+def _encodable(value: str | None) -> str | None:
+    """Replace lone surrogates, which JSON can write and text columns cannot hold."""
+    return None if value is None else value.encode("utf-8", "replace").decode("utf-8")
+
+
+# passwd(5) and shadow(5); the web servers' files have login and value, and maybe more.
+_PASSWD = ("login", "value", "uid", "gid", "comment", "home", "shell")
+_SHADOW = ("login", "value", "changed", "minimum", "maximum", "warning", "inactive", "expires", "")
+
+
+def account_rows(path: Path, unreadable: Unreadable) -> Iterator[Row]:
+    """Read lines of `login:value` with whatever colon fields follow."""
+    for number, line in lines(path, unreadable):
+        if not line.strip() or line.startswith("#"):
+            continue
+        fields = line.split(":")
+        if len(fields) < 2:
+            unreadable.add(number, "no colon between login and value")
+            continue
+        names = {7: _PASSWD, 9: _SHADOW}.get(len(fields))
+        if names is None:  # a value may hold colons itself: all after the login is the value
+            names, fields = _PASSWD[:2], line.split(":", 1)
+        yield number, {name: text for name, text in zip(names, fields, strict=True) if name}
+
+
+def ldif_rows(path: Path, unreadable: Unreadable) -> Iterator[Row]:
+    """Read LDIF (RFC 2849): folded lines, `::` base64, one row for each value of userPassword."""
+    entry: dict[str, list[str]] = {}
+    started = 0
+    for number, line in _unfolded(path, unreadable):
+        if not line:
+            yield from _entry_rows(started, entry)
+            entry = {}
+            continue
+        if line.startswith("#") or (not entry and line.lower().startswith("version:")):
+            continue
+        name, colon, value = line.partition(":")
+        if not colon:
+            unreadable.add(number, "no colon after the attribute's name")
+            continue
+        text = _attribute(value)
+        if text is None:
+            unreadable.add(number, "base64 that does not decode to UTF-8 text")
+            continue
+        started = started if entry else number
+        entry.setdefault(name.split(";")[0], []).append(text)
+    yield from _entry_rows(started, entry)
+
+
+def _unfolded(path: Path, unreadable: Unreadable) -> Iterator[tuple[int, str]]:
+    """Join lines that go on after a blank (RFC 2849, note 2); an empty line ends an entry."""
+    held, started = "", 0
+    for number, line in lines(path, unreadable):
+        if line.startswith(" ") and held:
+            held += line[1:]
+            continue
+        if held:
+            yield started, held
+        held, started = line, number
+        if not line:
+            yield number, ""
+    if held:
+        yield started, held
+
+
+def _attribute(value: str) -> str | None:
+    if not value.startswith(":"):
+        return value.strip()
+    try:
+        return base64.b64decode(value[1:].strip(), validate=True).decode("utf-8")
+    except (binascii.Error, ValueError):
+        return None
+
+
+def _entry_rows(line: int, entry: dict[str, list[str]]) -> Iterator[Row]:
+    if not entry:
+        return
+    single = {name: values[0] for name, values in entry.items()}
+    passwords = next((name for name in entry if name.lower() == "userpassword"), next(iter(entry)))
+    for value in entry[passwords]:
+        yield line, {**single, passwords: value}
+
+
+@dataclass(frozen=True)
+class ParquetTable:
+    """A Parquet file as one table."""
+
+    path: Path
+
+    @property
+    def name(self) -> str:
+        """The file's name."""
+        return self.path.name
+
+    @cached_property
+    def _schema(self) -> dict[str, pl.Expr]:
+        """Columns and nested fields of text, with the expression that reads each."""
+        found: dict[str, pl.Expr] = {}
+
+        def add(name: str, kind: Any, expression: pl.Expr, depth: int) -> None:
+            if isinstance(kind, pl.Struct) and depth < _DEPTH:
+                for inner in kind.fields:
+                    field = expression.struct.field(inner.name)
+                    add(f"{name}.{inner.name}", inner.dtype, field, depth + 1)
+            elif not kind.is_nested():
+                found[name] = expression.alias(name)
+
+        for name, kind in pl.read_parquet_schema(self.path).items():
+            add(name, kind, pl.col(name), 0)
+        return found
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The names of its columns; nested fields with dots."""
+        return tuple(self._schema)
+
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+        """Read the wanted columns as text."""
+        del unreadable  # Parquet is read whole or not at all
+        scan = pl.scan_parquet(self.path).select(self._schema[name] for name in wanted)
+        read = scan.collect()
+        for start in range(0, read.height, ROWS_PER_FRAME):
+            part = read.slice(start, ROWS_PER_FRAME).with_columns(
+                pl.col(pl.Binary).map_elements(_text_of, return_dtype=pl.String)
+            )
+            yield part.cast(pl.String).with_row_index(LINE, offset=start + 1).cast({LINE: pl.Int64})
+
+
+def _text_of(value: bytes) -> str:
+    return value.decode("utf-8", "replace")

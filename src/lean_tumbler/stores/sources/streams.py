@@ -1,0 +1,191 @@
+"""Opening files: compression taken off, encoding found out, lines numbered."""
+
+import gzip
+import lzma
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO, Protocol, cast
+
+from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.sources.base import VALUE_CHARACTERS, Unreadable
+
+SAMPLE_BYTES = 1 << 16
+LINE_BYTES = 8 * VALUE_CHARACTERS
+_PIECE_BYTES = 1 << 18
+_UTF16 = (b"\xff\xfe", b"\xfe\xff")
+# RFC 1952 section 2.3.1; the .xz format, 2.1.1.1; RFC 8878 section 3.1.1.
+_GZIP, _XZ, _ZSTD = b"\x1f\x8b", b"\xfd7zXZ\x00", b"\x28\xb5\x2f\xfd"
+
+
+class _Stream(Protocol):
+    """What is read from: some bytes at a time, none at the end."""
+
+    def read1(self, size: int, /) -> bytes:
+        """Read at most so many bytes."""
+
+
+class _ZstandardStream:
+    """Zstandard frames, taken apart as they come; an unfinished last one is damage."""
+
+    def __init__(self, raw: BinaryIO) -> None:
+        import zstandard  # noqa: PLC0415 - rarely needed
+
+        self._raw = raw
+        self._decompressor = zstandard.ZstdDecompressor()
+        self._frame = self._decompressor.decompressobj()
+        self._begun = False
+
+    def read1(self, size: int, /) -> bytes:
+        """Read some bytes.
+
+        Raises:
+            EOFError: the file ends within a frame.
+        """
+        while part := self._raw.read(size):
+            text = b""
+            while part:
+                if self._frame.eof:
+                    self._frame = self._decompressor.decompressobj()
+                text += self._frame.decompress(part)
+                self._begun = True
+                part = self._frame.unused_data if self._frame.eof else b""
+            if text:
+                return text
+        if self._begun and not self._frame.eof:
+            raise EOFError("the last frame is not whole")
+        return b""
+
+
+@contextmanager
+def opened(path: Path) -> Iterator[_Stream]:
+    """Open a file for reading, its compression taken off.
+
+    Raises:
+        SourceError: it cannot be read.
+    """
+    try:
+        with path.open("rb") as raw:
+            head = raw.read(len(_XZ))
+            raw.seek(0)
+            if head.startswith(_GZIP):
+                with gzip.open(raw) as stream:
+                    yield cast("_Stream", stream)
+            elif head.startswith(_XZ):
+                with lzma.open(raw) as stream:
+                    yield cast("_Stream", stream)
+            elif head.startswith(_ZSTD):
+                yield _ZstandardStream(raw)
+            else:
+                yield cast("_Stream", raw)
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+
+
+def _damage() -> tuple[type[Exception], ...]:
+    """What the decompressors raise where a file ends early or is broken."""
+    known = (EOFError, lzma.LZMAError, zlib.error, gzip.BadGzipFile)
+    try:
+        import zstandard  # noqa: PLC0415 - rarely needed
+    except ModuleNotFoundError:
+        return known
+    return (*known, zstandard.ZstdError)
+
+
+def _read(stream: _Stream, size: int) -> tuple[bytes, bool]:
+    """Read up to so many bytes, and tell whether the stream is damaged behind them."""
+    parts: list[bytes] = []
+    length = 0
+    while length < size:
+        try:
+            part = stream.read1(min(size - length, _PIECE_BYTES))
+        except _damage():
+            return b"".join(parts), True
+        if not part:
+            break
+        parts.append(part)
+        length += len(part)
+    return b"".join(parts), False
+
+
+def sample(path: Path) -> bytes:
+    """Read the beginning of a file; a damaged one gives what can be had."""
+    with opened(path) as stream:
+        return _read(stream, SAMPLE_BYTES)[0][:SAMPLE_BYTES]
+
+
+def encoding_of(beginning: bytes) -> str:
+    """Find out a text's encoding: its mark, or UTF-8 where it fits, or Windows-1252."""
+    if beginning.startswith(_UTF16):
+        return "utf-16"
+    lines = beginning.split(b"\n")
+    undecodable = sum(not _is_utf8(line) for line in lines[:-1] or lines)
+    # A file in another encoding fails again and again; one bad line is that line's fault.
+    return "cp1252" if undecodable > max(1, len(lines) // 20) else "utf-8"
+
+
+def _is_utf8(line: bytes) -> bool:
+    try:
+        line.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 22) -> Iterator[bytes]:
+    """Read a file in blocks that end at line ends; the last may not.
+
+    A compressed file that is cut off gives what stands before the cut, and is noted.
+    """
+    rest = b""
+    with opened(path) as stream:
+        damaged = False
+        while not damaged:
+            part, damaged = _read(stream, block_bytes)
+            unreadable.cut_off |= damaged
+            if not part:
+                break
+            end = part.rfind(b"\n") + 1
+            if end == 0:
+                rest += part
+                continue
+            yield rest + part[:end]
+            rest = part[end:]
+    if rest:
+        yield rest
+
+
+def lines(
+    path: Path, unreadable: Unreadable, *, limit_bytes: int = LINE_BYTES
+) -> Iterator[tuple[int, str]]:
+    """Read a text file line by line, numbered from 1, without line ends.
+
+    Lines that are not text, or longer than the limit, are counted as unreadable and left out.
+    """
+    encoding = encoding_of(sample(path))
+    if encoding == "utf-16":
+        text = b"".join(blocks(path, unreadable)).decode("utf-16", "replace")
+        yield from enumerate(text.splitlines(), start=1)
+        return
+    number = 0
+    for block in blocks(path, unreadable):
+        for raw in block.split(b"\n")[: -1 if block.endswith(b"\n") else None]:
+            number += 1
+            if len(raw) > limit_bytes:
+                unreadable.add(number, f"a line of more than {limit_bytes:,} bytes")
+                continue
+            line = _decoded(raw, encoding, number, unreadable)
+            if line is not None:
+                yield number, line.removeprefix("\ufeff") if number == 1 else line
+
+
+def _decoded(raw: bytes, encoding: str, number: int, unreadable: Unreadable) -> str | None:
+    if b"\0" in raw:
+        unreadable.add(number, "holds a NUL")
+        return None
+    try:
+        return raw.removesuffix(b"\r").decode(encoding)
+    except UnicodeDecodeError as error:
+        unreadable.add(number, f"not {encoding} at byte {error.start + 1} of the line")
+        return None
