@@ -19,10 +19,10 @@ SECRET = "Razorbill 4241"
     ("arguments", "code", "expected"),
     [
         (("audit", "missing.db"), 3, "missing.db: No such file or directory"),
-        (("audit", "known.csv"), 3, "known.csv: not an SQLite database"),
+        (("layer", "--policy", "file.toml"), 3, "known.csv: not an SQLite database"),
         (("audit", "cut.db"), 3, "cut.db: cut off: 5,000 bytes of"),
         (("audit", "."), 3, "Is a directory"),
-        (("audit", "empty.db"), 3, "empty.db: not an SQLite database"),
+        (("audit", "empty.db"), 3, "empty.db: holds no data"),
         (("audit", "postgresql://db/x"), 2, "postgresql:// is not read"),
         (("audit", "harbour.db", "--table", "passenger"), 2, "no table “passenger”"),
         (("audit", "harbour.db", "--column", "pwd"), 2, "no table has a column “pwd”"),
@@ -68,6 +68,7 @@ def test_wrong_calls(
     text = (folder / "tumbler.toml").read_text()
     (folder / "typo.toml").write_text(text.replace("stored =", "stord ="))
     (folder / "table.toml").write_text(text.replace('"passengers"\nf', '"passenger"\nf'))
+    (folder / "file.toml").write_text(text.replace("sqlite:///harbour.db", "known.csv"))
     (folder / "no-table.toml").write_text(text.replace('table = "passengers"\n', ""))
     (folder / "cut.db").write_bytes(portal.database.read_bytes()[:5000])
     (folder / "empty.db").touch()

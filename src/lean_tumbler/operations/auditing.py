@@ -7,7 +7,7 @@ from pathlib import Path
 import polars as pl
 
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
-from lean_tumbler.core.audit.findings import Finding, findings
+from lean_tumbler.core.audit.findings import Finding, Place, findings
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
@@ -67,6 +67,7 @@ def audit_column(
     *,
     floor: Floor,
     formulas: Sequence[NamedFormula] = (),
+    beside: Sequence[str] = (),
     progress: Progress = _ignore,
 ) -> AuditedColumn:
     """Audit one column.
@@ -76,6 +77,7 @@ def audit_column(
         columns: the table's own names for what is needed.
         floor: the least that counts as current.
         formulas: what the policy knows of its values.
+        beside: other columns of the table that hold credentials.
         progress: told the number of rows after each frame.
     """
     unreadable = Unreadable()
@@ -84,11 +86,12 @@ def audit_column(
         profiler.add(frame)
         progress(frame.height)
     profile = profiler.finish()
+    place = Place(table.name, columns.stored or "", tuple(beside))
     return AuditedColumn(
         table=table.name,
         column=columns.stored or "",
         profile=profile,
-        findings=findings(profile, floor),
+        findings=findings(profile, floor, place),
         unreadable=unreadable,
     )
 
@@ -96,7 +99,12 @@ def audit_column(
 def _frames(table: Table, columns: Columns, unreadable: Unreadable) -> Iterator[pl.DataFrame]:
     """Read a table's columns under the names that the profiler takes."""
     account = columns.account or columns.login
-    named = {"stored": columns.stored, "salt": columns.salt, "privileged": columns.privileged}
+    named = {
+        "stored": columns.stored,
+        "salt": columns.salt,
+        "login": columns.login,
+        "privileged": columns.privileged,
+    }
     wanted = sorted({name for name in (account, *named.values()) if name})
     missing = pl.lit(None, pl.String)
     place = pl.col(LINE).cast(pl.String)
@@ -107,6 +115,7 @@ def _frames(table: Table, columns: Columns, unreadable: Unreadable) -> Iterator[
             account=pl.col(account).fill_null(place) if account else place,
             stored=roles["stored"],
             salt=roles["salt"],
+            login=roles["login"],
             privileged=truth,
         )
 
@@ -167,8 +176,18 @@ def audit_source(
         raise UsageError(
             f"{where}: no column that holds credentials was found; name it with --column"
         )
+    columns_of: dict[str, list[str]] = {}
+    for found, mapping in places:
+        columns_of.setdefault(found.name, []).append(mapping.stored or "")
     audited = [
-        audit_column(found, mapping, floor=floor, progress=progress) for found, mapping in places
+        audit_column(
+            found,
+            mapping,
+            floor=floor,
+            beside=[name for name in columns_of[found.name] if name != mapping.stored],
+            progress=progress,
+        )
+        for found, mapping in places
     ]
     return Audit(source=name, floor=floor, columns=audited)
 

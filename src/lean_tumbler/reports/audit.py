@@ -96,14 +96,35 @@ def draw_audit(console: Console, audit: Audit) -> None:
         console.print()
         console.print(grades_table(column.profile))
         console.print()
+        if column.findings:
+            console.print(_summary(column.findings))
+            console.print()
+        console.print(_groups(column.profile))
+        console.print()
         for finding in column.findings:
             _finding(console, finding)
-        console.print(_groups(column.profile))
-    worst = [finding for column in audit.columns for finding in column.findings]
-    if worst:
+    if any(column.findings for column in audit.columns):
         console.print(
             "The live column is not the only copy: backups, replicas and old dumps hold the same."
         )
+
+
+def _summary(found: list[Finding]) -> Table:
+    """One line for each finding, the worst first; the details stand below."""
+    table = new_table("severity", "finding", "rows", "administrators", "evidence", right=(2, 3))
+    for finding in found:
+        table.add_row(
+            Text(finding.severity, style=_SEVERITY_STYLES[finding.severity]),
+            finding.code,
+            f"{finding.rows:,}",
+            f"{finding.privileged_rows:,}" if finding.privileged_rows else "",
+            finding.evidence.removesuffix(_administrators(finding)),
+        )
+    return table
+
+
+def _administrators(finding: Finding) -> str:
+    return f"; {finding.privileged_rows:,} of them administrators"
 
 
 def _unreadable(console: Console, audit: Audit) -> None:
@@ -146,7 +167,8 @@ def _finding(console: Console, finding: Finding) -> None:
     )
     more = " …" if finding.rows > len(finding.accounts) else ""
     details = Table.grid(padding=(0, 1))
-    means = Text.assemble(finding.summary, (f" Breaks {finding.breaks}.", "dim"))
+    breaks = f" Breaks {finding.breaks}." if finding.breaks else ""
+    means = Text.assemble(finding.summary, (breaks, "dim"))
     accounts = _reference(finding.accounts, finding.privileged_accounts) + more
     for label, value in (
         ("means", means),

@@ -1,20 +1,36 @@
-"""Counting a column: groups of equal readings, and digests that stand more than once."""
+"""Counting a column: groups of equal readings, odd rows, and texts that stand more than once."""
 
-from collections.abc import Sequence
-from dataclasses import replace
+import hashlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import polars as pl
 
 from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading
 from lean_tumbler.core.audit.shapes import with_shapes
+from lean_tumbler.core.audit.tally import Tally
 from lean_tumbler.core.formulas.analysis import digests_used
-from lean_tumbler.core.grades import Floor, Grade, grade
+from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade, grade
 from lean_tumbler.core.policy import NamedFormula
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import read_value
 
-_MERGE_ROWS = 1 << 20
+SHORT_SALT_BYTES = 8  # RFC 8018 section 4.1 asks for at least 64 bits
+_EMPTY_DIGESTS = tuple(
+    hashlib.new(name, b"", usedforsecurity=False).hexdigest()
+    for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
+)
+# Variants that newer ones replaced because of a fault or a weakness.
+_OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
+
+
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """A representative's reading, and what is odd about all values of its shape."""
+
+    reading: Reading
+    odd: tuple[str, ...]
 
 
 class Profiler:
@@ -29,16 +45,48 @@ class Profiler:
         self._floor = floor
         self._formulas = tuple(formulas)
         self._profile = Profile()
-        self._digests: list[pl.DataFrame] = []
-        self._digest_rows = 0
+        self._digests = Tally()
+        self._salts = Tally()
         self._read = lru_cache(maxsize=65_536)(self._read_value)
 
     def add(self, frame: pl.DataFrame) -> None:
-        """Count one frame: `account`, `stored`, `salt` as text, `privileged` as a truth value."""
+        """Count one frame.
+
+        Args:
+            frame: `account`, `stored`, `salt` and `login` as text, `privileged` as a truth value.
+        """
         profile = self._profile
         profile.rows += frame.height
         profile.without_value += frame["stored"].null_count()
-        self._count(frame.filter(pl.col("stored").is_not_null()))
+        self._flag("no-credential", frame.filter(pl.col("stored").is_null()))
+        rows = frame.filter(pl.col("stored").is_not_null())
+        self._count(rows)
+        self._flag_texts(rows)
+
+    def _flag(self, code: str, rows: pl.DataFrame) -> None:
+        """Count rows under the code of a finding."""
+        if rows.height == 0:
+            return
+        privileged = rows.filter("privileged")["account"]
+        others = rows.filter(~pl.col("privileged"))["account"].head(ACCOUNTS_SHOWN).to_list()
+        self._profile.flagged.setdefault(code, Affected()).add(
+            rows.height, len(privileged), privileged.head(ACCOUNTS_SHOWN).to_list(), others
+        )
+
+    def _flag_texts(self, rows: pl.DataFrame) -> None:
+        """Note what the texts themselves show, whatever they are."""
+        stored, salt = pl.col("stored"), pl.col("salt")
+        self._flag("stray-blanks", rows.filter(_has_blanks_around(stored)))
+        self._flag("empty-password", rows.filter(stored.str.to_lowercase().is_in(_EMPTY_DIGESTS)))
+        salted = rows.filter(salt.str.len_bytes() > 0)
+        if salted.height == 0:
+            return
+        self._profile.salted_rows += salted.height
+        self._flag("salt-with-blanks", salted.filter(_has_blanks_around(salt)))
+        self._flag("short-salt", salted.filter(salt.str.len_bytes() < SHORT_SALT_BYTES))
+        own = (salt == pl.col("login")) | (salt == pl.col("account"))
+        self._flag("salt-is-login", salted.filter(own.fill_null(value=False)))
+        self._salts.add(salted, salt)
 
     def _count(self, rows: pl.DataFrame) -> None:
         shaped = with_shapes(rows, column="stored", shape="shape").with_columns(
@@ -57,22 +105,28 @@ class Profiler:
         )
         fast: list[tuple[str, bool, bool]] = []
         for row in groups.iter_rows(named=True):
-            reading = self._read(row["stored"], row["salted"])
-            if reading.grade in {Grade.FAST_UNSALTED, Grade.FAST_SALTED}:
-                fast.append((row["shape"], row["salted"], "hex" in reading.layout))
-            self._profile.groups.setdefault(reading, Affected()).add(
-                row["rows"], row["privileged_rows"], row["privileged"], row["others"]
-            )
+            read = self._read(row["stored"], row["salted"])
+            if read.reading.grade in {Grade.FAST_UNSALTED, Grade.FAST_SALTED}:
+                fast.append((row["shape"], row["salted"], "hex" in read.reading.layout))
+            counted = (row["rows"], row["privileged_rows"], row["privileged"], row["others"])
+            self._profile.groups.setdefault(read.reading, Affected()).add(*counted)
+            for code in read.odd:
+                self._profile.flagged.setdefault(code, Affected()).add(*counted)
+            if row["privileged_rows"] and read.reading.grade in BELOW_FLOOR:
+                self._profile.flagged.setdefault("privileged-at-risk", Affected()).add(
+                    row["privileged_rows"], row["privileged_rows"], row["privileged"], []
+                )
         if fast:
             self._note_digests(shaped, fast)
 
-    def _read_value(self, stored: str, salted: bool) -> Reading:
+    def _read_value(self, stored: str, salted: bool) -> _Read:
         parsed = read_value(stored)
+        odd = tuple(_odd(parsed))
         salted_inside = parsed.salted
         salted_beside = salted and parsed.kind in {Kind.FAST, Kind.UNKNOWN}
         parsed, takes_salt = self._explained(parsed, stored, salted=salted)
         has_salt = salted_inside or (salted_beside if takes_salt is None else takes_salt)
-        return Reading(
+        reading = Reading(
             scheme=parsed.scheme,
             layout=parsed.layout,
             salted=has_salt,
@@ -81,6 +135,7 @@ class Profiler:
             confidence=parsed.contents.confidence,
             also_possible=parsed.contents.also_possible,
         )
+        return _Read(reading, odd)
 
     def _explained(
         self, parsed: ParsedValue, stored: str, *, salted: bool
@@ -99,50 +154,38 @@ class Profiler:
         return explained, takes_salt.pop()
 
     def _note_digests(self, shaped: pl.DataFrame, fast: list[tuple[str, bool, bool]]) -> None:
-        """Keep a 64-bit hash of each distinct digest with its salt, and how often it stands."""
+        """Count equal digests; the letter case of hexadecimal does not count."""
         schema = {"shape": pl.String, "salted": pl.Boolean, "is_hex": pl.Boolean}
         keys = pl.DataFrame(fast, schema=schema, orient="row")
         digests = shaped.join(keys, on=["shape", "salted"], maintain_order="left")
-        folded = (
-            pl.when(pl.col("is_hex"))
-            .then(pl.col("stored").str.to_lowercase())
-            .otherwise(pl.col("stored"))
-        )
-        hashed = digests.select(
-            pl.struct(folded.alias("digest"), "salt").hash(seed=0).alias("digest"),
-            pl.lit(1, pl.UInt32).alias("rows"),
-            pl.col("privileged").cast(pl.UInt32),
-            pl.col("account"),
-        )
-        self._digests.append(_merged(hashed))
-        self._digest_rows += self._digests[-1].height
-        if self._digest_rows > 2 * _MERGE_ROWS and len(self._digests) > 1:
-            self._digests = [_merged(pl.concat(self._digests))]
-            self._digest_rows = self._digests[0].height
+        stored = pl.col("stored")
+        folded = pl.when(pl.col("is_hex")).then(stored.str.to_lowercase()).otherwise(stored)
+        self._digests.add(digests, folded, pl.col("salt"))
 
     def finish(self) -> Profile:
         """Give the profile of all frames."""
-        if self._digests:
-            merged = _merged(pl.concat(self._digests))
-            clusters = merged.filter(pl.col("rows") > 1).sort(
-                "privileged", "rows", "digest", descending=[True, True, False]
-            )
-            self._profile.shared_clusters = clusters.height
-            self._profile.largest_cluster = max(clusters["rows"].to_list(), default=0)
-            named = clusters.head(ACCOUNTS_SHOWN)
-            self._profile.shared.add(
-                int(clusters["rows"].sum()),
-                int(clusters["privileged"].sum()),
-                named.filter(pl.col("privileged") > 0)["account"].to_list(),
-                named.filter(pl.col("privileged") == 0)["account"].to_list(),
-            )
+        self._profile.digests = self._digests.clusters()
+        self._profile.salts = self._salts.clusters()
         return self._profile
 
 
-def _merged(digests: pl.DataFrame) -> pl.DataFrame:
-    """Add up equal digests; one account stands for each, a privileged one where there is one."""
-    return digests.group_by("digest").agg(
-        pl.col("rows").sum(),
-        pl.col("privileged").sum(),
-        pl.col("account").get(pl.col("privileged").arg_max()),
-    )
+def _has_blanks_around(text: pl.Expr) -> pl.Expr:
+    return text.str.contains(r"^\s|\s$").fill_null(value=False)
+
+
+def _odd(parsed: ParsedValue) -> Iterator[str]:
+    """Name the findings that a value's own reading gives rise to."""
+    contents = parsed.contents
+    if parsed.scheme == "empty":
+        yield "empty-password"
+    if contents.variant in _OBSOLETE_VARIANTS or parsed.scheme in {"argon2d", "mysql-old"}:
+        yield "obsolete-variant"
+    if parsed.kind is Kind.UNKNOWN and contents.also_possible:
+        yield "truncated-value"
+    if parsed.layout == "hex, mixed case":
+        yield "mixed-case-digest"
+    if contents.salted_by_login:
+        yield "salt-is-login"
+    is_salted = parsed.salt is not None and parsed.kind is not Kind.LAYERED
+    if is_salted and len(parsed.salt or b"") < SHORT_SALT_BYTES:
+        yield "short-salt"

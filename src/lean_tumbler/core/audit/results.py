@@ -45,16 +45,36 @@ class Affected:
         return [*self.privileged, *self.others][:ACCOUNTS_SHOWN]
 
 
+@dataclass(frozen=True, slots=True)
+class Clusters:
+    """Texts that stand more than once."""
+
+    number: int = 0
+    largest: int = 0
+    affected: Affected = field(default_factory=Affected)
+
+
 @dataclass(slots=True)
 class Profile:
-    """What a column holds."""
+    """What a column holds.
+
+    Attributes:
+        rows: all rows that were read.
+        without_value: rows whose value is NULL.
+        groups: rows by what they are.
+        flagged: rows by what is odd about them, whatever they are; by the code of the finding.
+        digests: equal digests.
+        salts: equal salts in the salt column.
+        salted_rows: rows with a salt in the salt column.
+    """
 
     rows: int = 0
     without_value: int = 0
     groups: dict[Reading, Affected] = field(default_factory=dict)
-    shared: Affected = field(default_factory=Affected)
-    shared_clusters: int = 0
-    largest_cluster: int = 0
+    flagged: dict[str, Affected] = field(default_factory=dict)
+    digests: Clusters = field(default_factory=Clusters)
+    salts: Clusters = field(default_factory=Clusters)
+    salted_rows: int = 0
 
     @property
     def grades(self) -> dict[Grade, int]:

@@ -57,7 +57,7 @@ LAYOUTS = (
         structure="$2b$cost$ and 22 characters of salt, 31 of digest; also 2, 2a, 2x, 2y",
         source="Provos and Mazières, USENIX 1999; crypt(5)",
         kind=Kind.DERIVATION,
-        starts=("$2",),
+        starts=("$2$", "$2a$", "$2b$", "$2x$", "$2y$"),
         pattern=r"\$(?P<variant>2[abxy]?)\$(?P<cost>0[4-9]|[12][0-9]|3[01])\$"
         r"(?P<salt>[./A-Za-z0-9]{22})(?P<digest>[./A-Za-z0-9]{31})",
         shaped_by=("variant", "cost"),

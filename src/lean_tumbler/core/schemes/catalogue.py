@@ -52,4 +52,13 @@ def _candidates(first: str) -> tuple[Layout, ...]:
 
 def read_value(text: str) -> ParsedValue:
     """Understand one stored value. Any text gives an answer; none raises."""
-    return read_first(_candidates(text[:1]), text) or readable.unknown()
+    found = read_first(_candidates(text[:1]), text)
+    if found is not None:
+        return found
+    like = next((layout.scheme for layout in LAYOUTS if _begins_like(layout, text)), "")
+    return readable.unknown(like)
+
+
+def _begins_like(layout: Layout, text: str) -> bool:
+    """Tell whether a text begins as values of a layout do, by more than a character or two."""
+    return any(len(start) > 2 and text.startswith(start) for start in layout.starts)

@@ -5,6 +5,7 @@ type, and bulk layering hashes it. Whatever might be a digest is therefore calle
 """
 
 import re
+from functools import lru_cache
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, ParsedValue
@@ -113,20 +114,23 @@ LAYOUTS = (
     ),
 )
 
-_UNKNOWN = ParsedValue(
-    scheme="unknown",
-    layout="unknown",
-    kind=Kind.UNKNOWN,
-    contents=Contents(
-        confidence=0.0,
-        notes=("It looks like a stored value of a scheme that this version does not read.",),
-    ),
-)
 
+@lru_cache(maxsize=64)
+def unknown(like: str = "") -> ParsedValue:
+    """Say what a value is called that no layout reads.
 
-def unknown() -> ParsedValue:
-    """What a value is called that no layout reads."""
-    return _UNKNOWN
+    Args:
+        like: the scheme whose values begin in the same way; empty where there is none.
+    """
+    note = "It looks like a stored value of a scheme that this version does not read."
+    if like:
+        note = f"It begins like {like} but is not whole, or was changed: cut off by its column?"
+    return ParsedValue(
+        scheme="unknown",
+        layout=f"like {like}, broken" if like else "unknown",
+        kind=Kind.UNKNOWN,
+        contents=Contents(confidence=0.0, also_possible=(like,) if like else (), notes=(note,)),
+    )
 
 
 FAMILY = Family(name="readable", layouts=LAYOUTS)

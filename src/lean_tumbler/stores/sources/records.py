@@ -4,6 +4,7 @@ import base64
 import binascii
 import json
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -11,6 +12,7 @@ from typing import Any
 
 import polars as pl
 
+from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sources.base import LINE, ROWS_PER_FRAME, Row, Unreadable, frames_of_rows
 from lean_tumbler.stores.sources.streams import lines
 
@@ -162,6 +164,15 @@ def _entry_rows(line: int, entry: dict[str, list[str]]) -> Iterator[Row]:
         yield line, {**single, passwords: value}
 
 
+@contextmanager
+def _parquet_errors(path: Path) -> Iterator[None]:
+    """Turn Polars' errors into one line: a Parquet file is read whole or not at all."""
+    try:
+        yield
+    except (pl.exceptions.PolarsError, OSError):
+        raise SourceError(f"{path}: not a whole Parquet file; copy it again") from None
+
+
 @dataclass(frozen=True)
 class ParquetTable:
     """A Parquet file as one table."""
@@ -186,7 +197,9 @@ class ParquetTable:
             elif not kind.is_nested():
                 found[name] = expression.alias(name)
 
-        for name, kind in pl.read_parquet_schema(self.path).items():
+        with _parquet_errors(self.path):
+            schema = pl.read_parquet_schema(self.path)
+        for name, kind in schema.items():
             add(name, kind, pl.col(name), 0)
         return found
 
@@ -199,7 +212,8 @@ class ParquetTable:
         """Read the wanted columns as text."""
         del unreadable  # Parquet is read whole or not at all
         scan = pl.scan_parquet(self.path).select(self._schema[name] for name in wanted)
-        read = scan.collect()
+        with _parquet_errors(self.path):
+            read = scan.collect()
         for start in range(0, read.height, ROWS_PER_FRAME):
             part = read.slice(start, ROWS_PER_FRAME).with_columns(
                 pl.col(pl.Binary).map_elements(_text_of, return_dtype=pl.String)
