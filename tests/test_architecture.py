@@ -10,6 +10,7 @@ from conftest import run_in_process
 from lean_tumbler import errors
 from lean_tumbler.cli.commands import SUMMARIES
 from lean_tumbler.cli.main import command_module
+from lean_tumbler.reports.catalogue import schemes_page
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "lean_tumbler"
@@ -148,6 +149,11 @@ def test_links_in_documents_lead_somewhere(name: str) -> None:
     page = ROOT / name
     for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
         assert (page.parent / target).exists(), target
+
+
+def test_the_page_of_schemes_is_the_codes_own() -> None:
+    """docs/SCHEMES.md is what the catalogue says; its first lines name the command that writes it."""
+    assert (ROOT / "docs" / "SCHEMES.md").read_text("utf-8") == schemes_page()
 
 
 def test_every_screenshot_is_shown_in_the_readme() -> None:

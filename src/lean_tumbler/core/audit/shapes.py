@@ -13,6 +13,9 @@ import polars as pl
 from lean_tumbler.core.schemes.base import VALUE_CHARACTERS, Layout
 from lean_tumbler.core.schemes.catalogue import LAYOUTS
 
+_START_CHARACTERS = 3  # enough to tell which layouts are worth a pattern
+_ROW, _TEXT, _SHAPE = "row", "text", "shape"
+
 
 def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame:
     """Add a column of shapes; null where the value is to be parsed by itself.
@@ -22,71 +25,66 @@ def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame
         column: the name of the column of stored values, as text.
         shape: the name of the new column.
     """
-    rest = frame.with_columns(_lead=pl.col(column).str.slice(0, 1))
-    parts: list[pl.DataFrame] = []
-    for (lead,), rows in (
-        rest.with_columns(_lead=_lead_class())
-        .partition_by("_lead", as_dict=True, maintain_order=True)
-        .items()
-    ):
-        parts.extend(_shaped(rows.drop("_lead"), str(lead), column, shape))
-    return pl.concat(parts) if parts else frame.with_columns(pl.lit(None, pl.String).alias(shape))
+    texts = frame.select(pl.int_range(pl.len()).alias(_ROW), pl.col(column).alias(_TEXT))
+    # Dollars and braces begin half of all layouts and no bare digest: sorted apart, few patterns
+    # are tried on each.
+    tagged = texts[_TEXT].str.contains(r"^[${]")
+    parts = [
+        part for rows in (texts.filter(tagged), texts.filter(~tagged)) for part in _shaped(rows)
+    ]
+    if not parts:
+        return frame.with_columns(pl.lit(None, pl.String).alias(shape))
+    return frame.with_columns(pl.concat(parts).sort(_ROW)[_SHAPE].alias(shape))
 
 
-def _lead_class() -> pl.Expr:
-    """Sort rows by how they begin, so that few patterns are tried on each."""
-    lead = pl.col("_lead")
-    return pl.when(lead.is_in(["$", "{"])).then(lead).otherwise(pl.lit(""))
-
-
-def _shaped(rows: pl.DataFrame, lead: str, column: str, shape: str) -> Iterator[pl.DataFrame]:
+def _shaped(rows: pl.DataFrame) -> Iterator[pl.DataFrame]:
+    starts = _starts(rows[_TEXT])
     for index, layout in enumerate(LAYOUTS):
         if rows.height == 0:
             return
-        if lead and layout.starts and not any(start.startswith(lead) for start in layout.starts):
+        if layout.starts and not any(s[:_START_CHARACTERS] in starts for s in layout.starts):
             continue
-        if not lead and layout.starts and all(start[0] in "${" for start in layout.starts):
-            continue
-        hit = rows.select(_is_of(layout, pl.col(column)).alias("hit"))["hit"]
+        hit = rows.select(_is_of(layout, pl.col(_TEXT)))[_TEXT]
         if hit.any():
-            yield _with_shape(rows.filter(hit), index, layout, column, shape)
+            yield _with_shape(rows.filter(hit), index, layout)
             rows = rows.filter(~hit)
     if rows.height:
-        yield rows.with_columns(pl.lit(None, pl.String).alias(shape))
+        yield rows.select(_ROW, pl.lit(None, pl.String).alias(_SHAPE))
+
+
+def _starts(texts: pl.Series) -> frozenset[str]:
+    """Give the first characters that occur: one, two and three of them."""
+    found = texts.str.slice(0, _START_CHARACTERS).unique().to_list()
+    return frozenset(text[:length] for text in found for length in range(1, _START_CHARACTERS + 1))
 
 
 def _is_of(layout: Layout, text: pl.Expr) -> pl.Expr:
     tests: list[pl.Expr] = []
-    if layout.longest < VALUE_CHARACTERS:
+    if layout.lengths:
+        tests.append(text.str.len_chars().is_in(layout.lengths))
+    elif layout.longest < VALUE_CHARACTERS:
         tests.append(text.str.len_chars() <= layout.longest)
     if layout.starts:
         tests.append(pl.any_horizontal(*(text.str.starts_with(start) for start in layout.starts)))
-    matches = text.str.contains(f"^(?:{layout.pattern})$")
+    whole = f"^(?:{layout.pattern})$"
     if not tests:
-        return matches
+        return text.str.contains(whole)
     # The pattern runs only on rows that pass the cheap tests.
-    return (
-        pl.when(pl.all_horizontal(*tests))
-        .then(text)
-        .otherwise(None)
-        .str.contains(f"^(?:{layout.pattern})$")
-        .fill_null(value=False)
-    )
+    passed = pl.when(pl.all_horizontal(*tests)).then(text)
+    return passed.str.contains(whole).fill_null(value=False).alias(_TEXT)
 
 
-def _with_shape(
-    rows: pl.DataFrame, index: int, layout: Layout, column: str, shape: str
-) -> pl.DataFrame:
+def _with_shape(rows: pl.DataFrame, index: int, layout: Layout) -> pl.DataFrame:
     if layout.by_value:
-        return rows.with_columns(pl.lit(None, pl.String).alias(shape))
-    shaped = rows.with_columns(_key(index, layout, pl.col(column)).alias(shape))
+        return rows.select(_ROW, pl.lit(None, pl.String).alias(_SHAPE))
+    shaped = rows.with_columns(_key(index, layout, pl.col(_TEXT)).alias(_SHAPE))
     # Where the numbers in it are impossible, a value is not of this layout after all.
-    firsts = shaped.group_by(shape).agg(pl.col(column).first())
+    firsts = shaped.group_by(_SHAPE).agg(pl.col(_TEXT).first())
     impossible = [found for found, value in firsts.iter_rows() if layout.read(value) is None]
-    if not impossible:
-        return shaped
-    kept = pl.when(pl.col(shape).is_in(impossible)).then(None).otherwise(pl.col(shape))
-    return shaped.with_columns(kept.alias(shape))
+    if impossible:
+        kept = pl.when(pl.col(_SHAPE).is_in(impossible)).then(None).otherwise(pl.col(_SHAPE))
+        shaped = shaped.with_columns(kept.alias(_SHAPE))
+    return shaped.select(_ROW, _SHAPE)
 
 
 def _key(index: int, layout: Layout, text: pl.Expr) -> pl.Expr:

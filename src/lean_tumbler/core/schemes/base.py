@@ -125,6 +125,7 @@ class Layout:
         lengths_count: whether the lengths of the other groups do.
         by_value: whether `build` looks at all of the value; such values have no shape.
         longest: values above this many characters are not of this layout.
+        lengths: the only lengths in characters that values have; empty for any.
     """
 
     scheme: str
@@ -139,6 +140,7 @@ class Layout:
     lengths_count: bool = True
     by_value: bool = False
     longest: int = VALUE_CHARACTERS
+    lengths: tuple[int, ...] = ()
 
     @cached_property
     def _compiled(self) -> re.Pattern[str]:
@@ -151,7 +153,9 @@ class Layout:
 
     def read(self, text: str) -> ParsedValue | None:
         """Read a value; None where it is not of this layout."""
-        if len(text) > self.longest or (self.starts and not text.startswith(self.starts)):
+        if len(text) > self.longest or (self.lengths and len(text) not in self.lengths):
+            return None
+        if self.starts and not text.startswith(self.starts):
             return None
         match = self._compiled.fullmatch(text)
         contents = self.build(match) if match else None

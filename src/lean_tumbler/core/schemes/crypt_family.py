@@ -206,7 +206,7 @@ LAYOUTS = (
         pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>{_C}{{11}})",
         build=_des,
         by_value=True,
-        longest=13,
+        lengths=(13,),
     ),
     Layout(
         scheme="bigcrypt",
@@ -217,7 +217,7 @@ LAYOUTS = (
         pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>(?:{_C}{{11}}){{2,16}})",
         build=_des,
         by_value=True,
-        longest=178,
+        lengths=tuple(2 + 11 * blocks for blocks in range(2, 17)),
     ),
 )
 

@@ -32,7 +32,7 @@ SIZES = {
     64: _Size("sha512", 0.8, ("sha3-512", "blake2b")),
 }
 _NAMES = tuple(size.scheme for size in SIZES.values())
-_HEX_CHARACTERS = "|".join(f"{{set}}{{{{{2 * size}}}}}" for size in SIZES)
+_HEX_LENGTHS = tuple(2 * size for size in SIZES)
 _MIXED_CASE_NOTE = "The letters of its hexadecimal digits mix both cases."
 _UNPADDED_NOTE = "Base64 without padding."
 
@@ -103,9 +103,9 @@ def _hex_layouts() -> Iterator[Layout]:
             structure="the digest in hexadecimal, told apart by length",
             source=_SOURCE,
             kind=Kind.FAST,
-            pattern=f"(?P<digest>{_HEX_CHARACTERS.format(set=digits)})",
+            pattern=f"(?P<digest>{digits}+)",
+            lengths=_HEX_LENGTHS,
             build=partial(_build_hex, notes),
-            longest=128,
         )
 
 
@@ -118,7 +118,8 @@ LAYOUTS = (
         source=_SOURCE,
         kind=Kind.FAST,
         starts=("0x", "\\x"),
-        pattern=rf"(?:0x|\\x)(?P<digest>{_HEX_CHARACTERS.format(set='[0-9a-fA-F]')})",
+        pattern=r"(?:0x|\\x)(?P<digest>[0-9a-fA-F]+)",
+        lengths=tuple(length + 2 for length in _HEX_LENGTHS),
         build=partial(_build_hex, ()),
     ),
     Layout(
@@ -127,10 +128,9 @@ LAYOUTS = (
         structure="the digest in padded base64, told apart by length",
         source=f"{_SOURCE}; RFC 4648 section 4",
         kind=Kind.FAST,
-        pattern=r"(?P<digest>[A-Za-z0-9+/]{22}|[A-Za-z0-9+/]{27}|[A-Za-z0-9+/]{38}"
-        r"|[A-Za-z0-9+/]{43}|[A-Za-z0-9+/]{86})(?P<padding>={1,2})",
+        pattern=r"(?P<digest>[A-Za-z0-9+/]+)(?P<padding>={1,2})",
+        lengths=(24, 28, 40, 44, 88),
         build=_build_base64,
-        longest=88,
     ),
     Layout(
         scheme="md5, sha1, sha256, sha512",
@@ -138,10 +138,10 @@ LAYOUTS = (
         structure="the digest in base64 without padding; only where it looks random",
         source=f"{_SOURCE}; RFC 4648 section 3.2",
         kind=Kind.FAST,
-        pattern=r"[A-Za-z0-9+/]{22}|[A-Za-z0-9+/]{27}|[A-Za-z0-9+/]{43}|[A-Za-z0-9+/]{86}",
+        pattern=r"[A-Za-z0-9+/]+",
+        lengths=(22, 27, 43, 86),
         build=_build_unpadded,
         by_value=True,
-        longest=86,
     ),
     Layout(
         scheme=", ".join(_NAMES),
@@ -149,7 +149,7 @@ LAYOUTS = (
         structure="hex:salt",
         source=_SOURCE,
         kind=Kind.FAST,
-        pattern=rf"(?P<digest>{_HEX_CHARACTERS.format(set='[0-9a-fA-F]')}):(?P<salt>[!-9;-~]+)",
+        pattern=r"(?P<digest>(?:[0-9a-fA-F]{2})+):(?P<salt>[!-9;-~]+)",
         build=_build_colon,
         longest=256,
     ),

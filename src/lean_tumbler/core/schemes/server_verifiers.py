@@ -103,7 +103,7 @@ LAYOUTS = (
         kind=Kind.FAST,
         pattern=r"(?P<digest>[0-7][0-9a-f]{7}[0-7][0-9a-f]{7})",
         build=_old_mysql,
-        longest=16,
+        lengths=(16,),
     ),
     Layout(
         scheme="caching-sha256",
