@@ -1,6 +1,8 @@
 """Judging columns: shapes against the parser, counts, duplicates and discovery."""
 
+import csv
 import hashlib
+import io
 import random
 import sqlite3
 from contextlib import closing
@@ -326,6 +328,37 @@ def test_fail_on_sets_the_exit_code(
 ) -> None:
     """A severity counts from there upwards, a code counts alone, anything else is a mistake."""
     assert program("audit", "harbour.db", "--fail-on", fail_on).code == code
+
+
+def test_sarif_names_a_rule_and_a_place_for_each_finding(portal: Portal, program: Program) -> None:
+    """CI gets every finding with its level, its rule's index and a fingerprint that stays."""
+    document = program("audit", "harbour.db", "--format", "sarif").document
+    reference = program("audit", "harbour.db", "--format", "json").document
+    assert document["version"] == "2.1.0"
+    (run,) = document["runs"]
+    rules = [rule["id"] for rule in run["tool"]["driver"]["rules"]]
+    assert rules == list(RULES)
+    told = {(result["ruleId"], result["properties"]["rows"]) for result in run["results"]}
+    assert told == {(f["code"], f["rows"]) for f in reference["stores"][0]["findings"]}
+    for result in run["results"]:
+        assert rules[result["ruleIndex"]] == result["ruleId"]
+        assert result["level"] in {"error", "warning", "note"}
+        (location,) = result["locations"]
+        assert location["physicalLocation"]["artifactLocation"]["uri"] == "harbour.db"
+    prints = {result["partialFingerprints"]["finding/v1"] for result in run["results"]}
+    assert len(prints) == len(run["results"])
+
+
+def test_csv_lists_accounts_and_runs_in_no_spreadsheet(portal: Portal, program: Program) -> None:
+    """Each named account is a line; a cell that a spreadsheet would run is made harmless."""
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.execute("ALTER TABLE passengers RENAME TO '=cmd'")
+    lines = list(csv.DictReader(io.StringIO(program("audit", "harbour.db", "--format", "csv").out)))
+    assert {line["table"] for line in lines} == {"'=cmd"}
+    plain = [line for line in lines if line["finding"] == "plain-text"]
+    assert [line["account"] for line in plain] == ["1", "10", "19"]
+    assert [line["administrator"] for line in plain] == ["yes", "no", "no"]
+    assert all(line["rows"] == "3" for line in plain)
 
 
 def test_an_audit_leaves_the_database_as_it_is(tmp_path: Path, program: Program) -> None:

@@ -20,10 +20,13 @@ POLICY_NAME = "tumbler.toml"
 _MILLISECONDS = re.compile(r"(?P<number>\d{1,7}(?:\.\d{1,6})?)(?P<unit>ms|s)?")
 
 
-def add_report_options(parser: argparse.ArgumentParser) -> None:
+def add_report_options(parser: argparse.ArgumentParser, *more_formats: str) -> None:
     """Add what every command with a result takes."""
     parser.add_argument(
-        "--format", choices=("text", "json"), default="text", help="how to write the result"
+        "--format",
+        choices=("text", "json", *more_formats),
+        default="text",
+        help="how to write the result",
     )
     parser.add_argument(
         "--output", type=Path, metavar="FILE", help="write it there, readable by you alone"

@@ -3,7 +3,7 @@
 import argparse
 import io
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, BinaryIO, TextIO
 
@@ -50,6 +50,7 @@ class Session:
         document: Callable[[], dict[str, Any]],
         text: Callable[[int], str] | None = None,
         draw: Callable[["Console"], None] | None = None,
+        others: Mapping[str, Callable[[], str]] | None = None,
     ) -> None:
         """Write the result in the format asked for, to standard output or `--output`.
 
@@ -58,6 +59,7 @@ class Session:
             document: gives the result as JSON.
             text: gives it as plain text for a number of columns; quicker than `draw`.
             draw: draws it with tables and colours.
+            others: gives it in further formats.
         """
         from lean_tumbler.reports.documents import as_json
         from lean_tumbler.stores.files import write_text
@@ -65,6 +67,8 @@ class Session:
         buffer = io.StringIO() if arguments.output else self.stdout
         if arguments.format == "json":
             buffer.write(as_json(document()))
+        elif arguments.format in (others or {}):
+            buffer.write((others or {})[arguments.format]())
         elif text is not None:
             buffer.write(text(self._columns(buffer)))
         elif draw is not None:

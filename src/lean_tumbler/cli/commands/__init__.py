@@ -7,7 +7,7 @@ Only the module of the command that runs is imported, so that the program starts
 # module has its name, with an underscore for a hyphen.
 SUMMARIES = {
     "demo": "run the whole job on invented data, saying at each step what is done and why",
-    "audit": "find and judge the stored passwords of a database; it is only read",
+    "audit": "find and judge the stored passwords of a database or file; it is only read",
     "explain": "read one stored value aloud: scheme, cost, salt and grade",
     "verify": "check accounts whose password is known, and name the near miss of those that fail",
     "tune": "measure Argon2id on this machine and choose its parameters, never below the floor",

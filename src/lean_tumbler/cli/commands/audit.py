@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 EXAMPLE = """\
   lean-tumbler audit harbour.db
   lean-tumbler audit harbour.db --table passengers --column pw --salt-column pw_salt
+  lean-tumbler audit old-portal.sql.gz --format sarif --output findings.sarif
   lean-tumbler audit passengers --policy tumbler.toml --fail-on high"""
 
 _SEVERITIES = ("low", "medium", "high", "critical")
@@ -29,7 +30,10 @@ _COLUMN_OPTIONS = ("login", "salt", "privileged")
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument(
-        "source", metavar="SOURCE", help="an SQLite file or URL, or a store of the policy"
+        "source",
+        metavar="SOURCE",
+        help="a file (SQLite, CSV, JSON Lines, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst),"
+        " a URL, or a store of the policy",
     )
     parser.add_argument("--table", metavar="NAME", help="look at this table alone")
     parser.add_argument("--column", metavar="NAME", help="the column of the stored values")
@@ -41,13 +45,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="exit with 1 where such a finding, or a worse one, is there",
     )
     add_policy_option(parser)
-    add_report_options(parser)
+    add_report_options(parser, "csv", "sarif")
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.findings import RULES
     from lean_tumbler.reports.audit import audit_document, draw_audit
+    from lean_tumbler.reports.audit_tables import audit_csv, audit_sarif
+    from lean_tumbler.reports.documents import as_json
 
     fail_on = arguments.fail_on
     if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
@@ -58,6 +64,10 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         arguments,
         document=lambda: audit_document(audit),
         draw=lambda console: draw_audit(console, audit),
+        others={
+            "csv": lambda: audit_csv(audit),
+            "sarif": lambda: as_json(audit_sarif(audit)),
+        },
     )
     return int(fail_on is not None and _fails(audit, fail_on))
 
