@@ -1,5 +1,6 @@
 """Judging columns: shapes against the parser, counts, duplicates and discovery."""
 
+import base64
 import csv
 import hashlib
 import io
@@ -11,6 +12,8 @@ from typing import Any
 
 import polars as pl
 import pytest
+from Crypto.Cipher import AES
+from Crypto.Util.Padding import pad
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -206,11 +209,41 @@ def digests(count: int) -> list[str]:
     return [hashlib.sha1(b"%d" % number).hexdigest() for number in range(count)]
 
 
+def cipher_texts(count: int) -> list[str]:
+    """Encrypt words of different lengths block by block, as a loyalty scheme did."""
+    cipher = AES.new(b"an invented key!", AES.MODE_ECB)
+    words = [(b"%d " % number) * (number % 3 * 8 + 1) for number in range(count)]
+    return [base64.b64encode(cipher.encrypt(pad(word, 16))).decode() for word in words]
+
+
+def test_equal_blocks_betray_the_mode() -> None:
+    """Values that begin alike in plain text begin alike in cipher text: the evidence says so."""
+    cipher = AES.new(b"an invented key!", AES.MODE_ECB)
+    words = [b"coldharbour 2019" + b"%d" % number * (number % 20) for number in range(40)]
+    rows: list[Value] = [
+        (base64.b64encode(cipher.encrypt(pad(word, 16))).decode(), None, False) for word in words
+    ]
+    found = {finding.code: finding for finding in findings(profile(rows), Floor())}
+    assert found["reversible-encryption"].rows == 40
+    assert "40 share their first block" in found["reversible-encryption"].evidence
+
+
+def test_a_column_of_one_digest_is_not_taken_for_cipher_text() -> None:
+    """Base64 digests all have one length, and mixed digests are not whole blocks."""
+    md5s = [base64.b64encode(hashlib.md5(b"%d" % n).digest()).decode() for n in range(20)]
+    sha1s = [base64.b64encode(hashlib.sha1(b"%d" % n).digest()).decode() for n in range(20)]
+    for values in (md5s, md5s + sha1s):
+        codes = {f.code for f in findings(profile([(v, None, False) for v in values]), Floor())}
+        assert "unsalted-digest" in codes
+        assert "reversible-encryption" not in codes
+
+
 @pytest.mark.parametrize(
     ("code", "rows", "expected", "place"),
     [
         ("plain-text", [("harbour", None, False), (STRONG, None, False)], 1, Place()),
         ("encoded-only", [("aGFyYm91ciBmZXJyeQ==", None, False), (STRONG, None, False)], 1, Place()),
+        ("reversible-encryption", [(c, None, False) for c in cipher_texts(12)], 12, Place()),
         ("empty-password", [("", None, False), (hashlib.md5(b"").hexdigest(), None, False)], 2, Place()),
         ("unsalted-digest", [(MD5, None, False), (MD5, "12345678", False)], 1, Place()),
         ("shared-digest", [(MD5, None, False), (MD5, None, False), (MD5, "12345678", False)], 2, Place()),

@@ -188,6 +188,18 @@ def _password_in_log(case: _Case) -> tuple[Affected, str]:
     return (_values(case) if is_log else Affected()), f"the table is named {case.place.table}"
 
 
+def _encrypted(case: _Case) -> tuple[Affected, str]:
+    affected = _gather(case.profile, lambda reading: reading.scheme == "encrypted")
+    evidence = f"{affected.rows:,} values are whole cipher blocks"
+    shared = case.profile.first_blocks.affected.rows - case.profile.digests.affected.rows
+    if affected.rows and shared > 0:
+        evidence += (
+            f"; {case.profile.first_blocks.affected.rows:,} share their first block with another: "
+            "equal blocks are encrypted alike (ECB)"
+        )
+    return affected, evidence
+
+
 _BELOW = frozenset({Grade.FAST_SALTED, Grade.OUTDATED})
 
 RULES: MappingProxyType[str, Rule] = MappingProxyType(
@@ -211,6 +223,14 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             detect=_by_reading(
                 lambda reading: reading.scheme == "encoded", "{rows} rows decode to words"
             ),
+        ),
+        "reversible-encryption": Rule(
+            severity=Severity.CRITICAL,
+            summary="Whoever has the key, or the application's server, has every password.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Decrypt once into a column of plain text, run `lean-tumbler layer` on it, "
+            "then destroy key and cipher text.",
+            detect=_encrypted,
         ),
         "empty-password": Rule(
             severity=Severity.CRITICAL,

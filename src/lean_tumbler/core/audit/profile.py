@@ -21,6 +21,13 @@ _EMPTY_DIGESTS = tuple(
     hashlib.new(name, b"", usedforsecurity=False).hexdigest()
     for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
 )
+_BASE64 = r"^[A-Za-z0-9+/]+={0,2}$"
+_BLOCK_TEXT = 21  # characters of base64 that lie within the first 16 bytes
+_BLOCK_LAYOUTS = frozenset({"base64", "base64 of whole cipher blocks"})
+# Of 16, 32 and 64 bytes, they pass for digests one by one.
+_BLOCK_SCHEMES = frozenset({"md5", "sha256", "sha512", "encrypted"})
+_BLOCK_SHARE = 0.9  # of all values; digests would have one length, words have any
+_LENGTH_SHARE = 0.02
 # Variants that newer ones replaced because of a fault or a weakness.
 _OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
 
@@ -47,6 +54,7 @@ class Profiler:
         self._profile = Profile()
         self._digests = Tally()
         self._salts = Tally()
+        self._first_blocks = Tally()
         self._read = lru_cache(maxsize=65_536)(self._read_value)
 
     def add(self, frame: pl.DataFrame) -> None:
@@ -76,6 +84,8 @@ class Profiler:
     def _flag_texts(self, rows: pl.DataFrame) -> None:
         """Note what the texts themselves show, whatever they are."""
         stored, salt = pl.col("stored"), pl.col("salt")
+        coded = rows.filter(stored.str.contains(_BASE64) & (stored.str.len_bytes() > _BLOCK_TEXT))
+        self._first_blocks.add(coded, stored.str.slice(0, _BLOCK_TEXT))
         self._flag("stray-blanks", rows.filter(_has_blanks_around(stored)))
         self._flag("empty-password", rows.filter(stored.str.to_lowercase().is_in(_EMPTY_DIGESTS)))
         salted = rows.filter(salt.str.len_bytes() > 0)
@@ -166,7 +176,50 @@ class Profiler:
         """Give the profile of all frames."""
         self._profile.digests = self._digests.clusters()
         self._profile.salts = self._salts.clusters()
+        self._profile.first_blocks = self._first_blocks.clusters()
+        if is_encrypted(self._profile):
+            self._profile.groups = _as_encrypted(self._profile)
         return self._profile
+
+
+def _in_blocks(reading: Reading) -> bool:
+    return reading.layout in _BLOCK_LAYOUTS and reading.scheme in _BLOCK_SCHEMES
+
+
+def is_encrypted(profile: Profile) -> bool:
+    """Tell whether a column holds cipher text: whole blocks throughout, of more than one length.
+
+    A column of digests has one length; where lengths vary and all are whole blocks, something
+    of varying length was encrypted, and can be decrypted.
+    """
+    blocks = {
+        (reading.scheme, reading.layout): affected.rows
+        for reading, affected in profile.groups.items()
+        if _in_blocks(reading) and not reading.salted
+    }
+    values = profile.rows - profile.without_value
+    lengths = sum(rows >= _LENGTH_SHARE * values for rows in blocks.values())
+    return lengths > 1 and sum(blocks.values()) >= _BLOCK_SHARE * values
+
+
+def _as_encrypted(profile: Profile) -> dict[Reading, Affected]:
+    """Call all groups of whole blocks what they are."""
+    encrypted = Reading(
+        scheme="encrypted",
+        layout="base64 of whole cipher blocks",
+        salted=False,
+        grade=Grade.READABLE,
+        parameters=(),
+        confidence=0.9,
+        also_possible=(),
+    )
+    groups: dict[Reading, Affected] = {}
+    for reading, affected in profile.groups.items():
+        to = encrypted if _in_blocks(reading) and not reading.salted else reading
+        groups.setdefault(to, Affected()).add(
+            affected.rows, affected.privileged_rows, affected.privileged, affected.others
+        )
+    return groups
 
 
 def _has_blanks_around(text: pl.Expr) -> pl.Expr:

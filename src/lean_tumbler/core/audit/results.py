@@ -65,6 +65,7 @@ class Profile:
         flagged: rows by what is odd about them, whatever they are; by the code of the finding.
         digests: equal digests.
         salts: equal salts in the salt column.
+        first_blocks: equal beginnings of base64 values, a cipher block long.
         salted_rows: rows with a salt in the salt column.
     """
 
@@ -74,6 +75,7 @@ class Profile:
     flagged: dict[str, Affected] = field(default_factory=dict)
     digests: Clusters = field(default_factory=Clusters)
     salts: Clusters = field(default_factory=Clusters)
+    first_blocks: Clusters = field(default_factory=Clusters)
     salted_rows: int = 0
 
     @property

@@ -22,6 +22,7 @@ _CODED = r"[A-Za-z0-9+/._=-]"
 _CODED_RUN = re.compile(rf"{_CODED}{{13,}}", re.ASCII)
 _CONTROL = re.compile(r"[\x00-\x08\x0e-\x1f\x7f]")
 _PLAIN_CONFIDENCE = 0.7
+_BLOCK_BYTES = 16
 
 
 def _may_be_a_digest(text: str) -> bool:
@@ -50,6 +51,14 @@ def _build_base64_words(match: re.Match[str]) -> Contents | None:
 
 def _build_hex_words(match: re.Match[str]) -> Contents | None:
     return Contents(confidence=0.8) if _is_words(bytes.fromhex(match.string)) else None
+
+
+def _build_blocks(match: re.Match[str]) -> Contents | None:
+    raw = phc.decode(match.string.rstrip("="))
+    if raw is None or len(raw) % _BLOCK_BYTES or not looks_random(match.string):
+        return None
+    also = ("sha384",) if len(raw) == 48 else ("sha512 and salt",)
+    return Contents(confidence=0.5, also_possible=also)
 
 
 def _build_plain(match: re.Match[str]) -> Contents | None:
@@ -89,6 +98,17 @@ LAYOUTS = (
         build=_build_hex_words,
         by_value=True,
         longest=PLAIN_CHARACTERS,
+    ),
+    Layout(
+        scheme="encrypted",
+        name="base64 of whole cipher blocks",
+        structure="base64 of 48, 80, 96, 112 or 128 bytes that do not read as words",
+        source="block sizes of AES and its predecessors, FIPS 197",
+        kind=Kind.READABLE,
+        pattern=r"[A-Za-z0-9+/]+={0,2}",
+        build=_build_blocks,
+        by_value=True,
+        lengths=(64, 108, 128, 152, 172),
     ),
     Layout(
         scheme="plain-text",
