@@ -172,6 +172,19 @@ def test_a_setting_and_a_digest_give_the_value_again(scheme: str) -> None:
         ("a" * 5000, "unknown"),
         ("summer 2020", "plain-text"),
         ("letmein", "plain-text"),
+        ("aGFyYm91ciBmZXJyeQ==", "encoded"),
+        ("Q29sZGhhcmJvdXIgZmVycnkyIQ==", "encoded"),  # as long as a SHA-1
+        ("686172626f757220666572727931", "encoded"),
+        ("$2b$10$" + "a" * 40, "unknown"),
+        ("_abcd1234ABCDefgh56.", "bsdi-crypt"),
+        ("{CLEARTEXT}harbour", "plain-text"),
+        ("{ssha}gWXzFeQKT9D1C886r64IiHerTnmHJdrc", "sha1"),
+        ("{SSHA}JWmvTcuLvm3gdNNFfdJNKJR4rjM=", "unknown"),
+        ("0x5f4dcc3b5aa765d61d8327deb882cf99", "md5"),
+        ("X03MO1qnZdYdgyfeuILPmQ", "md5"),
+        ("$sha1$40000$abcdefgh$LnFNYmF3vJ3AzbPmH8o0yDKH0Fuq", "sha1-crypt"),
+        ("$md5,rounds=904$abcdefgh$$AbCdEfGhIjKlMnOpQrStUv", "sun-md5"),
+        ("$A$005$" + "s" * 20 + "a" * 43, "caching-sha256"),
     ],
 )
 def test_borders_of_the_readers(stored: str, expected: str) -> None:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.demo.other_stores import OTHER_STORES, write_other_stores
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.files import write_text
@@ -16,7 +17,7 @@ from lean_tumbler.stores.files import write_text
 DATABASE = "harbour.db"
 POLICY = "tumbler.toml"
 KNOWN = "known.csv"
-_FILES = frozenset({DATABASE, POLICY, KNOWN, f"{DATABASE}-journal"})
+_FILES = frozenset({DATABASE, POLICY, KNOWN, f"{DATABASE}-journal", *OTHER_STORES})
 
 POLICY_TEXT = """\
 # Coldharbour Ferries: the passenger portal. Invented data.
@@ -114,7 +115,7 @@ COHORTS = (
 
 
 def write_portal(folder: Path) -> None:
-    """Write the portal's database, its policy and a file of known accounts.
+    """Write the portal's database, its policy, a file of known accounts and the other stores.
 
     Args:
         folder: made where it is not there; may hold an earlier demo, but nothing else.
@@ -133,6 +134,7 @@ def write_portal(folder: Path) -> None:
     total = sum(cohort.rows for cohort in COHORTS)
     everybody = list(people(total, administrators=_administrators()))
     known = _write_database(folder / DATABASE, everybody)
+    write_other_stores(folder, DATABASE)
     write_text(folder / POLICY, POLICY_TEXT)
     lines = [f"{person.login},{person.password}" for person in known]
     write_text(folder / KNOWN, "\n".join(["login,password", *lines]) + "\n")

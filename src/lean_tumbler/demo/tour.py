@@ -10,6 +10,7 @@ from contextlib import chdir
 from pathlib import Path
 
 from lean_tumbler.cli.session import Session
+from lean_tumbler.demo.other_stores import OTHER_STORES
 from lean_tumbler.demo.portal import DATABASE, KNOWN, POLICY, write_portal
 
 Run = Callable[[list[str], Session], int]
@@ -19,11 +20,6 @@ SHOWN_LOGINS = 4
 _MISTYPED = 9  # every so many logins, somebody mistypes first
 
 _STEPS = (
-    (
-        "Find and judge",
-        "What did the previous owners leave? The database is only read.",
-        ["audit", DATABASE],
-    ),
     (
         "Prove the legacy formulas",
         "Some passwords are known, from test accounts. Does the policy accept every one?",
@@ -73,10 +69,12 @@ class _Tour:
         """Run every step; the first that fails ends the tour with its exit code."""
         started = time.monotonic()
         write_portal(self._folder)
-        self._say("Coldharbour Ferries has taken over a passenger portal. All people are invented.")
-        self._say(f"{self._folder}/ now holds {DATABASE}, {POLICY} and {KNOWN}.")
+        self._say("Coldharbour Ferries has taken over three small lines. All people are invented.")
+        others = ", ".join(OTHER_STORES)
+        self._say(f"{self._folder}/ now holds {DATABASE}, {POLICY}, {KNOWN}, {others}.")
         self._say(f"\n$ cd {shlex.quote(str(self._folder))}")
         with chdir(self._folder):
+            self._find_and_judge()
             for title, why, arguments in _STEPS:
                 self._heading(title, why)
                 code = self._command(arguments)
@@ -92,6 +90,28 @@ class _Tour:
             f"  cd {shlex.quote(str(self._folder))}; lean-tumbler audit passengers"
         )
         return code
+
+    def _find_and_judge(self) -> None:
+        self._heading(
+            "Find and judge",
+            "What did the previous owners leave? Everything is only read. First, everywhere:",
+        )
+        self._headlines([DATABASE], "The portal's database, and a table that somebody forgot")
+        for name, (what, _) in OTHER_STORES.items():
+            self._headlines([name], what)
+        self._say("\nThe portal comes first. All of what is wrong with it:")
+        self._command(["audit", DATABASE, "--table", "passengers"])
+
+    def _headlines(self, arguments: list[str], what: str) -> None:
+        """Run an audit, and show what its first lines say of each column."""
+        output = io.StringIO()
+        session = Session(stdin=io.BytesIO(), stdout=output, stderr=self._session.stderr)
+        self._run(["audit", *arguments], session)
+        headlines = output.getvalue().split("\n\n", 1)[0].rstrip().splitlines()
+        self._say(f"\n{what}:")
+        self._say(f"$ lean-tumbler audit {shlex.join(arguments)} | head -n {len(headlines)}")
+        for line in headlines:
+            self._say(line.rstrip())
 
     def _day_of_logins(self) -> None:
         self._heading(

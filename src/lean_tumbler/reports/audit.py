@@ -93,7 +93,11 @@ def draw_audit(console: Console, audit: Audit) -> None:
     _unreadable(console, audit)
     for column in audit.columns:
         console.print(_headline(column))
-        console.print()
+    console.print()
+    for column in audit.columns:
+        if len(audit.columns) > 1:
+            console.print(Text(f"{column.table}.{column.column}", "bold underline"))
+            console.print()
         console.print(grades_table(column.profile))
         console.print()
         if column.findings:

@@ -1,4 +1,4 @@
-"""What is left when nothing else fits: the password itself, a mere encoding, or the unknown.
+"""What is left when nothing else fits: the password itself, cipher text, or the unknown.
 
 The line between them matters: text that is taken for a password is compared with what people
 type, and bulk layering hashes it. Whatever might be a digest is therefore called unknown.
@@ -33,26 +33,6 @@ def _may_be_a_digest(text: str) -> bool:
     return any(looks_random(match.group()) for match in _CODED_RUN.finditer(text))
 
 
-def _is_words(raw: bytes | None) -> bool:
-    """Tell whether decoded bytes are text that somebody could have typed."""
-    if not raw:
-        return False
-    try:
-        text = raw.decode("utf-8")
-    except UnicodeDecodeError:
-        return False
-    return text.isprintable() and sum(character.isalnum() for character in text) * 2 > len(text)
-
-
-def _build_base64_words(match: re.Match[str]) -> Contents | None:
-    raw = phc.decode(match.string.rstrip("=")) if len(match.string) % 4 == 0 else None
-    return Contents(confidence=0.8) if looks_random(match["text"]) and _is_words(raw) else None
-
-
-def _build_hex_words(match: re.Match[str]) -> Contents | None:
-    return Contents(confidence=0.8) if _is_words(bytes.fromhex(match.string)) else None
-
-
 def _build_blocks(match: re.Match[str]) -> Contents | None:
     raw = phc.decode(match.string.rstrip("="))
     if raw is None or len(raw) % _BLOCK_BYTES or not looks_random(match.string):
@@ -75,29 +55,6 @@ LAYOUTS = (
         pattern=r"",
         build=lambda _: Contents(),
         longest=0,
-    ),
-    Layout(
-        scheme="encoded",
-        name="base64 of words",
-        structure="base64 that decodes to words",
-        source="RFC 4648 section 4",
-        kind=Kind.READABLE,
-        # Of three ASCII characters in four of base64, the first lies between these.
-        pattern=r"(?P<text>(?:[I-Za-f][A-Za-z0-9+/]{3}){1,}[I-Za-f][A-Za-z0-9+/]{1,3})={0,2}",
-        build=_build_base64_words,
-        by_value=True,
-        longest=PLAIN_CHARACTERS,
-    ),
-    Layout(
-        scheme="encoded",
-        name="hex of words",
-        structure="hexadecimal that decodes to words",
-        source="RFC 4648 section 8",
-        kind=Kind.READABLE,
-        pattern=r"(?:[2-7][0-9a-fA-F]){5,}",
-        build=_build_hex_words,
-        by_value=True,
-        longest=PLAIN_CHARACTERS,
     ),
     Layout(
         scheme="encrypted",

@@ -23,7 +23,7 @@ from lean_tumbler.stores.sources.base import (
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.sources.streams import blocks, encoding_of, sample
+from lean_tumbler.stores.sources.streams import blocks, encoding_of, sample, split_lines
 
 _DELIMITERS = ",\t;|"
 _SAMPLE_LINES = 50
@@ -35,7 +35,7 @@ _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 def find_delimiter(beginning: str) -> str:
     """Find the delimiter: the one that splits most lines into one and the same number of fields."""
     best, best_score = ",", 0
-    lines = beginning.splitlines()[:_SAMPLE_LINES]
+    lines = split_lines(beginning)[:_SAMPLE_LINES]
     for delimiter in _DELIMITERS:
         counts = Counter(len(row) for row in csv.reader(lines, delimiter=delimiter) if row)
         fields, rows = counts.most_common(1)[0] if counts else (1, 0)
@@ -81,7 +81,7 @@ class DelimitedTable:
 
     @cached_property
     def _first(self) -> list[str]:
-        lines = self._beginning.splitlines()
+        lines = split_lines(self._beginning)
         return next(csv.reader(lines, delimiter=self._delimiter), [])
 
     @cached_property

@@ -2,6 +2,7 @@
 
 import gzip
 import lzma
+import re
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -156,6 +157,11 @@ def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 24) ->
         yield rest
 
 
+def split_lines(text: str) -> list[str]:
+    """Split text at line ends alone; Python's own way also splits at other controls."""
+    return re.split(r"\r\n|\n|\r", text)
+
+
 def lines(
     path: Path, unreadable: Unreadable, *, limit_bytes: int = LINE_BYTES
 ) -> Iterator[tuple[int, str]]:
@@ -166,7 +172,7 @@ def lines(
     encoding = encoding_of(sample(path))
     if encoding == "utf-16":
         text = b"".join(blocks(path, unreadable)).decode("utf-16", "replace")
-        yield from enumerate(text.splitlines(), start=1)
+        yield from enumerate(split_lines(text), start=1)
         return
     number = 0
     for block in blocks(path, unreadable):
