@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.audit.results import Affected, Profile, Reading
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
 
+_REFERENCE_CHARACTERS = 90
 _SEVERITY_STYLES = {
     Severity.CRITICAL: "bold red",
     Severity.HIGH: "red",
@@ -169,15 +170,13 @@ def _finding(console: Console, finding: Finding) -> None:
         (finding.code, "bold"),
         f"  {count(finding.rows, 'row')}",
     )
-    more = " …" if finding.rows > len(finding.accounts) else ""
     details = Table.grid(padding=(0, 1))
     breaks = f" Breaks {finding.breaks}." if finding.breaks else ""
     means = Text.assemble(finding.summary, (breaks, "dim"))
-    accounts = _reference(finding.accounts, finding.privileged_accounts) + more
     for label, value in (
         ("means", means),
         ("evidence", Text(finding.evidence)),
-        ("accounts", Text(accounts)),
+        ("accounts", Text(_reference(finding))),
         ("remedy", Text(finding.remedy)),
     ):
         details.add_row(Text(label, "dim"), value)
@@ -185,11 +184,20 @@ def _finding(console: Console, finding: Finding) -> None:
     console.print(Padding(details, (0, 0, 1, 9)))
 
 
-def _reference(accounts: list[str], privileged: int) -> str:
-    admins = ", ".join(accounts[:privileged])
-    others = ", ".join(accounts[privileged:])
+def _reference(finding: Finding) -> str:
+    """Name accounts on a line or so, the administrators first; dots where there are more."""
+    shown: list[str] = []
+    length = 0
+    for account in finding.accounts:
+        length += len(account) + 2
+        if shown and length > _REFERENCE_CHARACTERS:
+            break
+        shown.append(account)
+    admins = ", ".join(shown[: finding.privileged_accounts])
+    others = ", ".join(shown[finding.privileged_accounts :])
     parts = [f"administrators {admins}" if admins else "", others]
-    return "; ".join(part for part in parts if part)
+    more = " …" if finding.rows > len(shown) else ""
+    return "; ".join(part for part in parts if part) + more
 
 
 def _groups(profile: Profile) -> Table:

@@ -81,6 +81,7 @@ _NIST = "NIST SP 800-63B-4, 3.1.1.2"
 _STATIC_SHARE = 0.5  # one salt for more than half of the salted rows is no salt
 _STATIC_ROWS = 10
 
+_FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 _LEFTOVER_TABLE = re.compile(
     r"(^|_)(old|bak|backup|copy|tmp|temp|archive|\d{4,8})($|_)", re.IGNORECASE
 )
@@ -137,7 +138,8 @@ def _flagged(code: str, evidence: str) -> Callable[[_Case], tuple[Affected, str]
 
 def _shared_digest(case: _Case) -> tuple[Affected, str]:
     found = case.profile.digests
-    return found.affected, (
+    fast = _gather(case.profile, lambda reading: reading.grade in _FAST)
+    return (found.affected if fast.rows else Affected()), (
         f"{found.number:,} digests stand more than once, the commonest {found.largest:,} times"
     )
 
