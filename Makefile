@@ -33,5 +33,5 @@ $(VENV)/analysis.done: $(VENV)/bin/python pyproject.toml
 	touch $@
 
 $(VENV)/test.done: $(VENV)/bin/python pyproject.toml
-	$(PIP) --editable '.[analysis,test]'
+	$(PIP) --editable '.[all,test]'
 	touch $@ $(VENV)/analysis.done

@@ -5,6 +5,8 @@ set -u
 missing=
 command -v argon2 >/dev/null 2>&1 || missing="$missing argon2"
 [ -e "$(ldconfig -p 2>/dev/null | sed -n 's/.*libcrypt\.so\.1 .*=> //p' | head -n 1)" ] || missing="$missing libcrypt1"
+ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$missing postgresql"
+command -v mariadbd >/dev/null 2>&1 || [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
 [ -z "$missing" ] && exit 0
 as_root=
 if [ "$(id -u)" -ne 0 ]; then

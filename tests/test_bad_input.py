@@ -23,7 +23,8 @@ SECRET = "Razorbill 4241"
         (("audit", "cut.db"), 3, "cut.db: cut off: 5,000 bytes of"),
         (("audit", "."), 3, "Is a directory"),
         (("audit", "empty.db"), 3, "empty.db: holds no data"),
-        (("audit", "postgresql://db/x"), 2, "postgresql:// is not read"),
+        (("audit", "oracle://db/x"), 2, "oracle:// is not read"),
+        (("layer", "--policy", "server.toml"), 2, "only read by this version"),
         (("audit", "harbour.db", "--table", "passenger"), 2, "no table “passenger”"),
         (("audit", "harbour.db", "--column", "pwd"), 2, "no table has a column “pwd”"),
         (
@@ -68,6 +69,8 @@ def test_wrong_calls(
     text = (folder / "tumbler.toml").read_text()
     (folder / "typo.toml").write_text(text.replace("stored =", "stord ="))
     (folder / "table.toml").write_text(text.replace('"passengers"\nf', '"passenger"\nf'))
+    server = text.replace("sqlite:///harbour.db", "postgresql://db/x")
+    (folder / "server.toml").write_text(server)
     (folder / "file.toml").write_text(text.replace("sqlite:///harbour.db", "known.csv"))
     (folder / "no-table.toml").write_text(text.replace('table = "passengers"\n', ""))
     (folder / "cut.db").write_bytes(portal.database.read_bytes()[:5000])

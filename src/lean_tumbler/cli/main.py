@@ -14,6 +14,13 @@ from lean_tumbler.errors import TumblerError, UsageError
 
 NAME = "lean-tumbler"
 STOPPED = 4
+# Which extra brings a module that the plain install does without.
+_EXTRAS = {
+    "polars": "analysis",
+    "zstandard": "analysis",
+    "psycopg": "postgresql",
+    "pymysql": "mysql",
+}
 
 _DESCRIPTION = """\
 Audits inherited password stores, recovers how they were made, and upgrades every account to a
@@ -139,9 +146,10 @@ def _explained(error: BaseException, command: str, session: Session) -> int:
         session.message(f"{NAME} {command}: stopped")
         return STOPPED
     if isinstance(error, ModuleNotFoundError):
+        extra = _EXTRAS.get((error.name or "").partition(".")[0], "all")
         session.message(
             f"{NAME} {command}: the module {error.name} is not installed; "
-            f"install it with: pip install '{NAME}[analysis]'"
+            f"install it with: pip install '{NAME}[{extra}]'"
         )
         return 2
     session.message(f"{NAME} {command}: {error}")

@@ -1,6 +1,7 @@
 """Auditing a source: one column of a mapping, or every column that holds credentials."""
 
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -211,7 +212,8 @@ def _places(
 
 def _sample(table: Table) -> dict[str, list[str | None]]:
     """Read some rows of all columns; what cannot be read is counted when all is read."""
-    first = next(table.frames(table.columns, Unreadable()), None)
+    with closing(table.frames(table.columns, Unreadable())) as frames:
+        first = next(frames, None)
     if first is None:
         return {}
     head = first.head(SAMPLE_ROWS)

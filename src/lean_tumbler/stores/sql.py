@@ -108,13 +108,19 @@ def database_errors(locator: str) -> Iterator[None]:
     try:
         yield
     except (DBAPIError, sqlite3.Error) as error:
-        cause = getattr(error, "orig", None) or error
-        # SQLite's messages name tables, columns and files; constraint messages name columns.
-        reason = str(cause).splitlines()[0][:200] if isinstance(cause, sqlite3.Error) else "failed"
-        again = " (locked by another program; run again)" if "locked" in reason else ""
-        if isinstance(error, OperationalError | sqlite3.OperationalError):
-            raise SourceError(f"{locator}: {reason}{again}") from None
-        raise SourceError(f"{locator}: {type(cause).__name__}: {reason}") from None
+        raise SourceError(f"{locator}: {_reason(error)}") from None
+
+
+def _reason(error: Exception) -> str:
+    cause = getattr(error, "orig", None) or error
+    text = " ".join(str(cause).split())[:200]
+    if isinstance(cause, sqlite3.Error):
+        # SQLite's messages name tables, columns and files, and constraint messages columns.
+        again = " (locked by another program; run again)" if "locked" in text else ""
+        return text + again
+    if isinstance(error, OperationalError):
+        return f"the server cannot be reached, or went away: {text}"
+    return f"the server refused: {type(cause).__name__}"  # its text may hold values
 
 
 def tables_of(engine: sa.Engine, locator: str) -> dict[str, list[str]]:

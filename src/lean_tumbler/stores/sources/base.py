@@ -1,6 +1,7 @@
 """Tables as frames of text, and the rows that could not be read."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Generator, Iterable, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -12,6 +13,8 @@ ROWS_LISTED = 20
 VALUE_CHARACTERS = 131_072  # a longer value is no credential; Python's csv stops there too
 
 Row = tuple[int, Mapping[str, str | None]]
+Rows = Generator[Row, None, None]
+Frames = Generator[pl.DataFrame, None, None]
 
 
 @dataclass(slots=True)
@@ -40,14 +43,20 @@ class Table(Protocol):
     def columns(self) -> tuple[str, ...]:
         """The names of its columns; nested fields with dots."""
 
-    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
-        """Read the wanted columns as text, and LINE; null where there is no value."""
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
+        """Read the wanted columns as text, and LINE; null where there is no value.
+
+        Who does not read to the end closes it, so that a connection is let go of at once.
+        """
 
 
-def frames_of_rows(
-    rows: Iterable[Row], wanted: Sequence[str], unreadable: Unreadable
-) -> Iterator[pl.DataFrame]:
+def frames_of_rows(rows: Rows, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
     """Gather rows into frames; a row with an endless value is counted as unreadable."""
+    with closing(rows):
+        yield from _gathered(rows, wanted, unreadable)
+
+
+def _gathered(rows: Iterable[Row], wanted: Sequence[str], unreadable: Unreadable) -> Frames:
     columns: dict[str, list[str | None]] = {name: [] for name in wanted}
     lines: list[int] = []
     for line, row in rows:

@@ -19,7 +19,8 @@ from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.stores.sources.base import (
     LINE,
     VALUE_CHARACTERS,
-    Row,
+    Frames,
+    Rows,
     Unreadable,
     frames_of_rows,
 )
@@ -95,7 +96,7 @@ class DelimitedTable:
             return tuple(name.strip() for name in self._first)
         return tuple(f"column_{number}" for number in range(1, len(self._first) + 1))
 
-    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text."""
         line = 1
         for number, block in enumerate(self._whole_records(unreadable)):
@@ -168,9 +169,7 @@ class DelimitedTable:
             return None
         return chosen.with_row_index(LINE, offset=line + skip).cast({LINE: pl.Int64})
 
-    def _careful(
-        self, block: bytes, line: int, unreadable: Unreadable, *, skip: bool
-    ) -> Iterator[Row]:
+    def _careful(self, block: bytes, line: int, unreadable: Unreadable, *, skip: bool) -> Rows:
         """Read a block line by line; what cannot be read is counted with its reason."""
         for number, record in self._records(block, line, unreadable):
             try:

@@ -4,22 +4,30 @@ import base64
 import binascii
 import json
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
 import polars as pl
 
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.sources.base import LINE, ROWS_PER_FRAME, Row, Unreadable, frames_of_rows
+from lean_tumbler.stores.sources.base import (
+    LINE,
+    ROWS_PER_FRAME,
+    Frames,
+    Rows,
+    Unreadable,
+    frames_of_rows,
+)
 from lean_tumbler.stores.sources.streams import lines
 
 _SAMPLE_ROWS = 1000
 _DEPTH = 8
 
-RowReader = Callable[[Path, Unreadable], Iterator[Row]]
+RowReader = Callable[[Path, Unreadable], Rows]
 
 
 @dataclass(frozen=True)
@@ -38,13 +46,12 @@ class RecordTable:
     def columns(self) -> tuple[str, ...]:
         """The fields of the first records, in order of appearance."""
         names: dict[str, None] = {}
-        for count, (_, row) in enumerate(self.read(self.path, Unreadable())):
-            names.update(dict.fromkeys(row))
-            if count == _SAMPLE_ROWS:
-                break
+        with closing(self.read(self.path, Unreadable())) as rows:
+            for _, row in islice(rows, _SAMPLE_ROWS):
+                names.update(dict.fromkeys(row))
         return tuple(names)
 
-    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text."""
         return frames_of_rows(self.read(self.path, unreadable), wanted, unreadable)
 
@@ -65,7 +72,7 @@ def flattened(value: Any, prefix: str = "", depth: int = 0) -> Iterator[tuple[st
         yield prefix, value if isinstance(value, str) else str(value)
 
 
-def json_rows(path: Path, unreadable: Unreadable) -> Iterator[Row]:
+def json_rows(path: Path, unreadable: Unreadable) -> Rows:
     """Read JSON Lines: one object a line."""
     for number, line in lines(path, unreadable):
         if not line.strip():
@@ -91,7 +98,7 @@ _PASSWD = ("login", "value", "uid", "gid", "comment", "home", "shell")
 _SHADOW = ("login", "value", "changed", "minimum", "maximum", "warning", "inactive", "expires", "")
 
 
-def account_rows(path: Path, unreadable: Unreadable) -> Iterator[Row]:
+def account_rows(path: Path, unreadable: Unreadable) -> Rows:
     """Read lines of `login:value` with whatever colon fields follow."""
     for number, line in lines(path, unreadable):
         if not line.strip() or line.startswith("#"):
@@ -106,7 +113,7 @@ def account_rows(path: Path, unreadable: Unreadable) -> Iterator[Row]:
         yield number, {name: text for name, text in zip(names, fields, strict=True) if name}
 
 
-def ldif_rows(path: Path, unreadable: Unreadable) -> Iterator[Row]:
+def ldif_rows(path: Path, unreadable: Unreadable) -> Rows:
     """Read LDIF (RFC 2849): folded lines, `::` base64, one row for each value of userPassword."""
     entry: dict[str, list[str]] = {}
     started = 0
@@ -155,7 +162,7 @@ def _attribute(value: str) -> str | None:
         return None
 
 
-def _entry_rows(line: int, entry: dict[str, list[str]]) -> Iterator[Row]:
+def _entry_rows(line: int, entry: dict[str, list[str]]) -> Rows:
     if not entry:
         return
     single = {name: values[0] for name, values in entry.items()}
@@ -208,7 +215,7 @@ class ParquetTable:
         """The names of its columns; nested fields with dots."""
         return tuple(self._schema)
 
-    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text."""
         del unreadable  # Parquet is read whole or not at all
         scan = pl.scan_parquet(self.path).select(self._schema[name] for name in wanted)

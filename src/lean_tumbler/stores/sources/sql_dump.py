@@ -11,9 +11,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
-import polars as pl
-
-from lean_tumbler.stores.sources.base import Row, Unreadable, frames_of_rows
+from lean_tumbler.stores.sources.base import (
+    Frames,
+    Row,
+    Unreadable,
+    frames_of_rows,
+)
 from lean_tumbler.stores.sources.streams import lines
 
 STATEMENT_BYTES = 1 << 28  # dump programs put thousands of rows into one line
@@ -200,7 +203,7 @@ class DumpedTable:
     name: str
     columns: tuple[str, ...]
 
-    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+    def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text."""
         rows = (row for table, row in dump_rows(self.path, unreadable) if table == self.name)
         return frames_of_rows(rows, wanted, unreadable)

@@ -1,0 +1,180 @@
+"""Throw-away database servers on sockets in a temporary folder, one of each for a test session."""
+
+import os
+import shutil
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from conftest import missing
+
+
+@dataclass(frozen=True)
+class Server:
+    """A running server: its URL for the program, and how to feed and dump it."""
+
+    url: str
+    client: tuple[str, ...]
+    dump: tuple[str, ...]
+    connections: str
+    folder: Path
+    process: "subprocess.Popen[bytes]"
+
+    def others(self) -> int:
+        """Count the connections of other programs."""
+        asked = subprocess.run(
+            self.client, input=self.connections.encode(), check=True, capture_output=True
+        )
+        return int(asked.stdout.split()[-1])
+
+    def kill(self) -> None:
+        """Kill every process of the server, as a power cut would."""
+        found = subprocess.run(
+            ("pgrep", "-f", f"{self.folder}/data"), capture_output=True, check=True, text=True
+        )
+        for server in found.stdout.split():
+            subprocess.run(("pkill", "-9", "-P", server), check=False)
+            subprocess.run(("kill", "-9", server), check=False, stderr=subprocess.DEVNULL)
+        self.process.wait()
+
+    def run(self, statements: str) -> None:
+        """Run SQL statements."""
+        subprocess.run(self.client, input=statements.encode(), check=True, capture_output=True)
+
+    def dumped(self, *options: str) -> bytes:
+        """Give what the server's own dump program writes."""
+        return subprocess.run((*self.dump, *options), check=True, capture_output=True).stdout
+
+
+def _found(*names: str) -> str:
+    folders = [str(path) for path in sorted(Path("/usr/lib/postgresql").glob("*/bin"))]
+    path = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", *folders])
+    for name in names:
+        if program := shutil.which(name, path=path):
+            return program
+    missing(f"the program {names[0]}")
+    return ""
+
+
+def _as(user: str) -> tuple[str, ...]:
+    """Servers refuse to run as root: run them as their own user, where we are root."""
+    return ("runuser", "-u", user, "--") if os.geteuid() == 0 else ()
+
+
+@contextmanager
+def _folder(user: str) -> Iterator[Path]:
+    """A short path, since sockets allow some hundred characters."""
+    with tempfile.TemporaryDirectory(prefix="lt-", dir="/tmp") as name:
+        if os.geteuid() == 0:
+            shutil.chown(name, user)
+        yield Path(name)
+
+
+def _wait(process: "subprocess.Popen[bytes]", probe: tuple[str, ...]) -> None:
+    deadline = time.monotonic() + 60
+    while subprocess.run(probe, capture_output=True, check=False).returncode != 0:
+        if process.poll() is not None or time.monotonic() > deadline:
+            message = f"the server did not start: exit code {process.poll()}"
+            raise RuntimeError(message)
+        time.sleep(0.1)
+
+
+def _stop(process: "subprocess.Popen[bytes]") -> None:
+    process.terminate()
+    try:
+        process.wait(timeout=30)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()
+
+
+@contextmanager
+def postgresql() -> Iterator[Server]:
+    """Start PostgreSQL on a socket."""
+    initdb, server, psql = _found("initdb"), _found("postgres"), _found("psql")
+    with _folder("postgres") as folder:
+        data = str(folder / "data")
+        subprocess.run(
+            (*_as("postgres"), initdb, "-D", data, "-U", "tumbler", "-A", "trust", "-N"),
+            check=True,
+            capture_output=True,
+            cwd=folder,
+        )
+        process = subprocess.Popen(
+            (*_as("postgres"), server, "-D", data, "-k", str(folder), "-c", "listen_addresses="),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            cwd=folder,
+        )
+        client = (
+            psql,
+            "-h",
+            str(folder),
+            "-U",
+            "tumbler",
+            "-v",
+            "ON_ERROR_STOP=1",
+            "-tA",
+            "postgres",
+        )
+        try:
+            _wait(process, (*client, "-c", "select 1"))
+            yield Server(
+                url=f"postgresql://tumbler@/postgres?host={folder}",
+                client=client,
+                connections="select count(*) from pg_stat_activity where datname = 'postgres'"
+                " and pid <> pg_backend_pid()",
+                folder=folder,
+                dump=(_found("pg_dump"), "-h", str(folder), "-U", "tumbler", "postgres"),
+                process=process,
+            )
+        finally:
+            _stop(process)
+
+
+@contextmanager
+def mariadb() -> Iterator[Server]:
+    """Start MariaDB on a socket."""
+    install, server = _found("mariadb-install-db"), _found("mariadbd")
+    with _folder("mysql") as folder:
+        data, socket = str(folder / "data"), str(folder / "s")
+        user = ("--user=mysql",) if os.geteuid() == 0 else ()
+        subprocess.run(
+            (install, "--no-defaults", f"--datadir={data}", *user,
+             "--auth-root-authentication-method=normal", "--skip-test-db"),
+            check=True,
+            capture_output=True,
+            cwd=folder,
+        )  # fmt: skip
+        process = subprocess.Popen(
+            (server, "--no-defaults", f"--datadir={data}", f"--socket={socket}", *user,
+             "--skip-networking", f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0"),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            cwd=folder,
+        )  # fmt: skip
+        login = (
+            "--no-defaults",
+            f"--socket={socket}",
+            "--user=root",
+            "--default-character-set=utf8mb4",
+        )
+        client = (_found("mariadb"), *login)
+        try:
+            _wait(process, (*client, "-e", "select 1"))
+            subprocess.run((*client, "-e", "create database ferries"), check=True)
+            yield Server(
+                url=f"mysql://root@/ferries?unix_socket={socket}",
+                client=(*client, "ferries"),
+                connections="select count(*) from information_schema.processlist"
+                " where db = 'ferries' and id <> connection_id()",
+                folder=folder,
+                dump=(_found("mariadb-dump"), *login, "ferries"),
+                process=process,
+            )
+        finally:
+            _stop(process)

@@ -1,0 +1,156 @@
+"""Auditing real PostgreSQL and MariaDB servers, and what their own dump programs write."""
+
+import hashlib
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from pathlib import Path
+
+import pytest
+import sqlalchemy as sa
+
+import servers
+from conftest import OPENABLE, PROGRAM, run_in_process, stored_value
+from lean_tumbler.stores.locators import open_engine
+from test_sources import COLUMNS, Rows, delimited, told
+
+STARTERS: dict[str, Callable[[], AbstractContextManager[servers.Server]]] = {
+    "postgresql": servers.postgresql,
+    "mariadb": servers.mariadb,
+}
+
+
+@pytest.fixture(scope="module", params=STARTERS)
+def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
+    with STARTERS[request.param]() as running:
+        yield running
+
+
+@pytest.fixture(scope="module")
+def rows(real_values: list[dict[str, str]]) -> Rows:
+    values: list[tuple[str | None, str | None]] = [(row["stored"], None) for row in real_values]
+    values += [stored_value(cohort, f"Möwe „{n}“ 7", n) for n, cohort in enumerate(OPENABLE)]
+    values += [("!", None), (None, None), ("tab\tbed; back\\slash, quote\" and ' here", None)]
+    return [
+        {"id": str(n), "email": f"p{n}@tidepost.example", "pw": stored, "pw_salt": salt,
+         "is_admin": str(int(n % 50 == 1))}
+        for n, (stored, salt) in enumerate(values, start=1)
+    ]  # fmt: skip
+
+
+def _quoted(value: str | None, *, backslashes: bool) -> str:
+    if value is None:
+        return "NULL"
+    doubled = value.replace("\\", "\\\\") if backslashes else value
+    return "'" + doubled.replace("'", "''") + "'"
+
+
+def fill(server: servers.Server, rows: Rows, table: str) -> None:
+    """Make a table with a text column and fill it."""
+    escape = server.url.startswith("mysql")
+    lines = [
+        "(" + ", ".join(_quoted(row[c], backslashes=escape) for c in COLUMNS) + ")" for row in rows
+    ]
+    server.run(
+        f"DROP TABLE IF EXISTS {table};\n"
+        f"CREATE TABLE {table} (id integer PRIMARY KEY, email varchar(100), pw text,"
+        " pw_salt varchar(40), is_admin integer);\n"
+        f"INSERT INTO {table} VALUES {', '.join(lines)};\n"
+    )
+
+
+def test_a_server_and_its_dump_give_the_report_of_a_file(
+    server: servers.Server, rows: Rows, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Live or dumped, the same rows give the same counts, grades, groups and findings."""
+    fill(server, rows, "passengers")
+    (tmp_path / "reference.csv").write_bytes(delimited(rows))
+    (tmp_path / "dump.sql").write_bytes(server.dumped())
+    monkeypatch.chdir(tmp_path)
+    reports = {}
+    for source in ("reference.csv", server.url, "dump.sql"):
+        finished = run_in_process("audit", source, "--format", "json")
+        assert finished.err == ""
+        reports[source] = told(finished.document)
+    assert reports[server.url] == reports["reference.csv"]
+    assert reports["dump.sql"] == reports["reference.csv"]
+
+
+def test_binary_columns_are_read(server: servers.Server, tmp_path: Path) -> None:
+    """Text kept as binary is read, live and from a dump; bytes that are no text are counted."""
+    kind, raw = ("bytea", "'\\x{}'") if "postgresql" in server.url else ("varbinary(99)", "0x{}")
+    digests = [hashlib.md5(b"%d" % n).hexdigest() for n in range(4)]
+    cells = [raw.format(digest.encode().hex()) for digest in digests] + [raw.format("fffe80")]
+    lines = ", ".join(f"({n}, {cell})" for n, cell in enumerate(cells))
+    server.run(
+        f"DROP TABLE IF EXISTS kiosk; CREATE TABLE kiosk (id integer, pw {kind});"
+        f"INSERT INTO kiosk VALUES {lines};"
+    )
+    live = run_in_process("audit", server.url, "--table", "kiosk", "--format", "json").document
+    assert live["stores"][0]["grades"] == {"fast-unsalted": 4}
+    assert live["unreadable"] == [{"line": 5, "reason": "the column pw is not UTF-8 text"}]
+    (tmp_path / "dump.sql").write_bytes(
+        server.dumped("--table=kiosk" if "postgresql" in server.url else "kiosk")
+    )
+    path = str(tmp_path / "dump.sql")
+    dumped = run_in_process("audit", path, "--column", "pw", "--format", "json").document
+    assert dumped["stores"][0]["grades"]["fast-unsalted"] == 4
+    assert dumped["rows"] + dumped["unreadable_rows"] == 5
+
+
+def test_an_audit_cannot_write(server: servers.Server, rows: Rows) -> None:
+    """The connection of an audit is refused every write by the server itself."""
+    fill(server, rows[:2], "harbour")
+    engine, _ = open_engine(server.url, base=Path())
+    with engine.connect() as connection, pytest.raises(sa.exc.DBAPIError):
+        connection.execute(sa.text("UPDATE harbour SET pw = 'x'"))
+
+
+@pytest.mark.parametrize(
+    ("change", "code", "expected"),
+    [
+        (lambda url: url.replace("tumbler@", "tumbler:s3cret@").replace("root@", "root:s3cret@"), 2,
+         "the URL holds a password"),
+        (lambda url: url + "-gone", 3, "cannot be reached"),
+        (lambda url: url.replace("/postgres?", "/nowhere?").replace("/ferries?", "/nowhere?"), 3,
+         "cannot be reached"),
+    ],
+)  # fmt: skip
+def test_a_server_that_cannot_be_read_gets_one_line(
+    server: servers.Server, change: Callable[[str], str], code: int, expected: str
+) -> None:
+    """A password in the URL, a missing server and a missing database: one line, no secret."""
+    finished = run_in_process("audit", change(server.url))
+    assert (finished.code, finished.out) == (code, "")
+    assert expected in finished.err
+    assert finished.err.count("\n") == 1
+    assert "s3cret" not in finished.err
+
+
+@pytest.mark.parametrize("name", STARTERS)
+def test_a_server_that_dies_half_way_leaves_no_report(name: str, tmp_path: Path) -> None:
+    """Exit code 3 and one line: nothing that looks like a complete report."""
+    with STARTERS[name]() as running:
+        running.run("CREATE TABLE big (id integer, pw varchar(40));")
+        for start in range(0, 400_000, 100_000):
+            rows = (f"({n}, '{n:032x}')" for n in range(start, start + 100_000))
+            running.run(f"INSERT INTO big VALUES {', '.join(rows)};")
+        audit = subprocess.Popen(
+            [str(PROGRAM), "audit", running.url, "--table", "big", "--format", "json"],
+            cwd=tmp_path,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+        )
+        deadline = time.monotonic() + 60
+        while running.others() == 0:
+            assert time.monotonic() < deadline
+        os.kill(audit.pid, signal.SIGSTOP)
+        running.kill()
+        os.kill(audit.pid, signal.SIGCONT)
+        out, err = audit.communicate(timeout=60)
+    assert (audit.returncode, out) == (3, b"")
+    assert err.count(b"\n") == 1
+    assert b"cannot be reached, or went away" in err
