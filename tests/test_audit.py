@@ -294,11 +294,12 @@ def test_a_clean_column_has_no_findings() -> None:
         ("password_changed_at", ["2026-01-02", "2026-02-03"], False),
         ("passenger_name", ["Ada Lindqvist"], False),
         ("compass", ["north"], False),
-        ("pw", [None, 7], False),
+        ("pw", [None, ""], False),
+        ("shadow", ["$6$saltsalt$" + "a" * 86, "$1$saltsalt$" + "a" * 22], True),
         ("notes", ["ferry", "late"], False),
     ],
 )
-def test_credential_columns_are_found(name: str, values: list[Any], expected: bool) -> None:
+def test_credential_columns_are_found(name: str, values: list[str | None], expected: bool) -> None:
     """Columns are found by what they hold and by their name, their neighbours are not."""
     assert holds_credentials(name, values) is expected
 

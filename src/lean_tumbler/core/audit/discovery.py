@@ -3,7 +3,6 @@
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.base import Kind
@@ -13,7 +12,8 @@ SAMPLE_ROWS = 1000
 _CONTENT_SHARE = 0.6  # of a sample's values; a mixed column has plain text among its digests
 
 _STORED = re.compile(
-    r"(^|[_.])(user)?(pw|pwd|pass|passwd|password|passphrase|passcode|secret|hash|digest|credential)s?($|[_.0-9])",
+    r"(^|[_.])(user)?(pw|pwd|pass|passwd|password|passphrase|passcode|secret|hash|digest|credential)"
+    r"s?($|[_.0-9])",
     re.IGNORECASE,
 )
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
@@ -27,7 +27,7 @@ _ROLES = {
     ),
 }
 _DATE = re.compile(r"\d{4}-\d\d-\d\d|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[\d.:-]+")
-_DIGESTS = frozenset({Kind.FAST, Kind.DERIVATION, Kind.LAYERED})
+_DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,17 +38,7 @@ class CredentialColumn:
     columns: Columns
 
 
-def _texts(values: Sequence[Any]) -> list[str]:
-    texts = []
-    for value in values:
-        if isinstance(value, bytes):
-            texts.append(value.decode("utf-8", "replace"))
-        elif isinstance(value, str):
-            texts.append(value)
-    return [text for text in texts if text]
-
-
-def holds_credentials(name: str, values: Sequence[Any]) -> bool:
+def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
     """Tell whether a column holds credentials.
 
     Args:
@@ -57,7 +47,7 @@ def holds_credentials(name: str, values: Sequence[Any]) -> bool:
     """
     if _ROLES["salt"].search(name):
         return False
-    texts = _texts(values)
+    texts = [value for value in values if value]
     if not texts:
         return False
     digests = sum(read_value(text).kind in _DIGESTS for text in texts)
@@ -67,7 +57,9 @@ def holds_credentials(name: str, values: Sequence[Any]) -> bool:
     return bool(_STORED.search(name)) and dates < len(texts) / 2
 
 
-def credential_columns(table: str, sample: Mapping[str, Sequence[Any]]) -> list[CredentialColumn]:
+def credential_columns(
+    table: str, sample: Mapping[str, Sequence[str | None]]
+) -> list[CredentialColumn]:
     """Find the credentials in one table.
 
     Args:
