@@ -5,7 +5,7 @@ import hmac
 from base64 import b64encode
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from lean_tumbler.core.formulas import notation
@@ -357,6 +357,9 @@ def test_printed_formulas_parse_to_themselves(formula: Formula) -> None:
     assert notation.write(notation.parse(text)) == text
 
 
+@example(notation.parse('sha1, append "ö", hex'), "", None)
+@example(notation.parse("sha1, append password, hex"), "", None)
+@example(notation.parse("sha1, base64, utf-16le, hex"), "", None)
 @given(formulas(depth=1), st.text(max_size=20), st.binary(max_size=9) | st.none())
 def test_evaluation_ends_within_its_bounds(
     formula: Formula, password: str, salt: bytes | None

@@ -205,13 +205,19 @@ def _shape_after(step: Step, shape: OutputShape) -> OutputShape:
         return once if _shape(step.body, once) == once else OutputShape(None)
     if isinstance(step, Join):
         return OutputShape(_joined_length(step, length))
+    return _coded_shape_after(step, shape) if shape.writing else OutputShape(None)
+
+
+def _coded_shape_after(step: Step, shape: OutputShape) -> OutputShape:
+    """Follow hexadecimal or base64 on: it is ASCII, and no rewrite changes its length."""
+    length = shape.length
+    if isinstance(step, Encode):
+        doubled = length is not None and step.name == "utf-16le"
+        return OutputShape(2 * (length or 0) if doubled else length)
     if isinstance(step, Rewrite) and shape.writing in {"hex", "hex-upper"}:
-        return replace(
-            shape, writing={"upper": "hex-upper", "lower": "hex"}.get(step.name, shape.writing)
-        )
-    if isinstance(step, Rewrite | Encode) and shape.writing.startswith(("hex", "base64")):
-        return OutputShape(length)
-    return OutputShape(None)
+        writing = {"upper": "hex-upper", "lower": "hex"}.get(step.name, shape.writing)
+        return replace(shape, writing=writing)
+    return OutputShape(length if isinstance(step, Rewrite) else None)
 
 
 def _written_length(writing: str, length: int | None) -> int | None:
@@ -223,8 +229,10 @@ def _written_length(writing: str, length: int | None) -> int | None:
 
 
 def _joined_length(step: Join, length: int | None) -> int | None:
+    """Length after a join: known for ASCII literals, one byte a character whatever they join."""
     source = step.operand.source
-    is_literal = isinstance(source, str) and not isinstance(source, Input)
-    if length is None or step.operand.filters or not is_literal:
+    if length is None or step.operand.filters:
         return None
-    return length + len(str(source)) * (2 if step.side is Side.SURROUND else 1)
+    if isinstance(source, Input) or not isinstance(source, str) or not source.isascii():
+        return None
+    return length + len(source) * (2 if step.side is Side.SURROUND else 1)
