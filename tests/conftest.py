@@ -25,7 +25,14 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
 DATA = Path(__file__).with_name("data")
 
-settings.register_profile("project", deadline=None, max_examples=200, print_blob=True)
+# Runs explore anew each time; in CI the examples are the same, so that a result can be repeated.
+settings.register_profile(
+    "project",
+    deadline=None,
+    max_examples=200,
+    print_blob=True,
+    derandomize=bool(os.environ.get("CI")),
+)
 settings.load_profile("project")
 
 # A target that costs a millisecond, and a floor lowered to it.

@@ -156,6 +156,14 @@ def _explained(error: BaseException, command: str, session: Session) -> int:
     return error.exit_code if isinstance(error, TumblerError) else TumblerError.exit_code
 
 
+def _ignore_unraisable(_: object) -> None:
+    """Say nothing of an error that nobody can catch."""
+
+
 def main() -> NoReturn:
     """Run the program and leave with its exit code."""
+    if "--debug" not in sys.argv:
+        # A driver that tidies up after its server has died prints tracebacks from finalisers;
+        # the error itself has been reported by then.
+        sys.unraisablehook = _ignore_unraisable
     sys.exit(run(sys.argv[1:], Session.of_process()))

@@ -15,6 +15,7 @@ from lean_tumbler.stores.sources.base import VALUE_CHARACTERS, Unreadable
 SAMPLE_BYTES = 1 << 16
 LINE_BYTES = 8 * VALUE_CHARACTERS
 _PIECE_BYTES = 1 << 18
+_FIRST_BYTES = 1 << 18  # whoever wants to know what is in a file reads the first block alone
 _UTF16 = (b"\xff\xfe", b"\xfe\xff")
 # RFC 1952 section 2.3.1; the .xz format, 2.1.1.1; RFC 8878 section 3.1.1.
 _GZIP, _XZ, _ZSTD = b"\x1f\x8b", b"\xfd7zXZ\x00", b"\x28\xb5\x2f\xfd"
@@ -135,15 +136,16 @@ def _is_utf8(line: bytes) -> bool:
 
 
 def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 24) -> Iterator[bytes]:
-    """Read a file in blocks that end at line ends; the last may not.
+    """Read a file in blocks that end at line ends; the last may not, and the first is small.
 
     A compressed file that is cut off gives what stands before the cut, and is noted.
     """
     rest = b""
     with opened(path) as stream:
-        damaged = False
+        damaged, size = False, min(_FIRST_BYTES, block_bytes)
         while not damaged:
-            part, damaged = _read(stream, block_bytes)
+            part, damaged = _read(stream, size)
+            size = block_bytes
             unreadable.cut_off |= damaged
             if not part:
                 break
