@@ -107,7 +107,7 @@ def require_formulas(store: Store, policy: StoragePolicy) -> None:
     missing = sorted(store.origins() - known)
     if missing:
         raise PolicyError(
-            f"{store.describe().table}: stored values refer to the formula {missing[0]}, "
+            f"{store.table}: stored values refer to the formula {missing[0]}, "
             "which is not in the policy's [formulas]; put it back before anything else"
         )
 

@@ -16,7 +16,6 @@ class Account:
     login: str | None = None
     stored: bytes | None = field(default=None, repr=False)
     salt: bytes | None = field(default=None, repr=False)
-    privileged: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,21 +35,12 @@ class SwapResult(StrEnum):
     GONE = "gone"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoreDescription:
-    """What the tool knows of a store before it reads a row."""
-
-    locator: str  # never with a password
-    table: str
-    column: str
-    key_column: str
-
-
 class Store(Protocol):
     """One table of accounts."""
 
-    def describe(self) -> StoreDescription:
-        """Say where the store is and which columns are used."""
+    @property
+    def table(self) -> str:
+        """The table's name."""
 
     def count(self) -> int:
         """Count the rows."""

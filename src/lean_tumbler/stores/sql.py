@@ -24,7 +24,6 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.interface import (
     Account,
     AccountKey,
-    StoreDescription,
     Swap,
     SwapResult,
 )
@@ -35,7 +34,6 @@ _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.
 _SQLITE_HEADER_BYTES = 100
 _WRITES = "lean_tumbler_writes"  # marks a connection whose transaction will write
 LOCK_SECONDS = 10
-_FALSE = frozenset({None, 0, "", "0", "f", "n", "false", "no", b"", b"0"})
 
 
 def is_sqlite(path: Path) -> bool:
@@ -187,14 +185,10 @@ class SqlStore:
             )
         return "rowid"  # SQLite's own number of a row; enough to refer to it in a report
 
-    def describe(self) -> StoreDescription:
-        """Say where the store is and which columns are used."""
-        return StoreDescription(
-            locator=self._locator,
-            table=self._table_name,
-            column=self._columns.stored or "",
-            key_column=self._key_name,
-        )
+    @property
+    def table(self) -> str:
+        """The table's name."""
+        return self._table_name
 
     def _column(self, name: str | None) -> sa.ColumnElement[Any]:
         return self._table.c[name] if name else sa.null()
@@ -209,18 +203,16 @@ class SqlStore:
             self._key,
             self._raw(columns.stored),
             self._raw(columns.salt),
-            self._column(columns.privileged),
             self._raw(columns.login),
         ]
 
     @staticmethod
     def _account(row: Any) -> Account:
-        key, stored, salt, privileged, login = row
+        key, stored, salt, login = row
         return Account(
             key=key,
             stored=stored,
             salt=salt,
-            privileged=_is_true(privileged),
             login=None if login is None else login.decode("utf-8", "replace"),
         )
 
@@ -309,10 +301,3 @@ class SqlStore:
     def close(self) -> None:
         """Let go of connections."""
         self._engine.dispose()
-
-
-def _is_true(value: object) -> bool:
-    try:
-        return (value.lower() if isinstance(value, str) else value) not in _FALSE
-    except TypeError:  # not hashable: a driver's own type; it is there, so it counts
-        return True

@@ -136,10 +136,9 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     ) >= memory_moved_kib(others)
 
 
-def _derivation(scheme: str, summary: str) -> Derivation:
+def _derivation(scheme: str) -> Derivation:
     return Derivation(
         scheme=scheme,
-        summary=summary,
         source="RFC 9106",
         parameters=PARAMETERS,
         defaults={"memory_kib": 19456, "passes": 2, "lanes": 1},
@@ -158,9 +157,5 @@ def _derivation(scheme: str, summary: str) -> Derivation:
 FAMILY = Family(
     name="argon2",
     layouts=LAYOUTS,
-    derivations=(
-        _derivation("argon2id", "Memory-hard derivation, the first choice for passwords."),
-        _derivation("argon2i", "Memory-hard derivation with data-independent access."),
-        _derivation("argon2d", "Memory-hard derivation with data-dependent access."),
-    ),
+    derivations=tuple(_derivation(layout.scheme) for layout in LAYOUTS),
 )

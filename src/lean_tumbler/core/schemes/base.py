@@ -196,7 +196,6 @@ class Derivation:
     """
 
     scheme: str
-    summary: str
     source: str
     parameters: tuple[Parameter, ...]
     defaults: Parameters

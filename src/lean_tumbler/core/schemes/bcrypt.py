@@ -105,7 +105,6 @@ FAMILY = Family(
     derivations=(
         Derivation(
             scheme="bcrypt",
-            summary="Derivation with 4 KiB of memory, found in most languages.",
             source="Provos and Mazières, A Future-Adaptable Password Scheme, USENIX 1999",
             parameters=PARAMETERS,
             defaults={"cost_log2": 12},

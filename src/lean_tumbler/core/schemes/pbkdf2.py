@@ -213,7 +213,6 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
 def _derivation(scheme: str) -> Derivation:
     return Derivation(
         scheme=scheme,
-        summary="Iterated HMAC, for those who need FIPS-approved primitives.",
         source="RFC 8018 section 5.2",
         parameters=PARAMETERS,
         defaults={"rounds": _SCHEMES[scheme][2]},

@@ -158,7 +158,6 @@ FAMILY = Family(
     derivations=(
         Derivation(
             scheme="scrypt",
-            summary="Memory-hard derivation, older than Argon2.",
             source="RFC 7914",
             parameters=PARAMETERS,
             defaults={"cost_log2": 17, "block_size": 8, "lanes": 1},
