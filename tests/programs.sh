@@ -6,6 +6,7 @@ missing=
 command -v argon2 >/dev/null 2>&1 || missing="$missing argon2"
 [ -e "$(ldconfig -p 2>/dev/null | sed -n 's/.*libcrypt\.so\.1 .*=> //p' | head -n 1)" ] || missing="$missing libcrypt1"
 ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$missing postgresql"
+command -v slapd >/dev/null 2>&1 || [ -x /usr/sbin/slapd ] || missing="$missing slapd ldap-utils"
 command -v mariadbd >/dev/null 2>&1 || [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
 [ -z "$missing" ] && exit 0
 as_root=

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from urllib.parse import quote
 
 from conftest import missing
 
@@ -176,5 +177,68 @@ def mariadb() -> Iterator[Server]:
                 dump=(_found("mariadb-dump"), *login, "ferries"),
                 process=process,
             )
+        finally:
+            _stop(process)
+
+
+@dataclass(frozen=True)
+class Directory:
+    """A running directory server: its socket, and how to fill it."""
+
+    socket_url: str
+    base: str
+    client: tuple[str, ...]
+    process: "subprocess.Popen[bytes]"
+
+    def url(self, *, bind_name: str | None = None, base: str | None = None) -> str:
+        """Give the URL for the program."""
+        name = quote(f"cn=admin,{self.base}" if bind_name is None else bind_name, safe="")
+        return f"{self.socket_url}/{self.base if base is None else base}????bindname={name}"
+
+    def add(self, entries: str) -> None:
+        """Add entries, as LDIF."""
+        subprocess.run(self.client, input=entries.encode(), check=True, capture_output=True)
+
+
+DIRECTORY_PASSWORD = "a4Fz-bollard"  # for a server that lives as long as one test module
+_SLAPD = """
+include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+moduleload argon2
+pidfile {folder}/pid
+database mdb
+suffix "{base}"
+rootdn "cn=admin,{base}"
+rootpw {password}
+directory {folder}/data
+access to * by anonymous read by * none
+limits anonymous size.prtotal=2
+"""
+
+
+@contextmanager
+def openldap() -> Iterator[Directory]:
+    """Start OpenLDAP on a socket, its Argon2 module loaded."""
+    slapd, add, whoami = _found("slapd"), _found("ldapadd"), _found("ldapwhoami")
+    base = "dc=tidepost,dc=example"
+    with tempfile.TemporaryDirectory(prefix="lt-", dir="/tmp") as name:
+        folder = Path(name)
+        (folder / "data").mkdir()
+        (folder / "slapd.conf").write_text(
+            _SLAPD.format(folder=folder, base=base, password=DIRECTORY_PASSWORD)
+        )
+        socket = f"ldapi://{quote(str(folder / 'socket'), safe='')}"
+        process = subprocess.Popen(
+            (slapd, "-f", str(folder / "slapd.conf"), "-h", socket, "-d", "0"),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        login = ("-H", socket, "-x", "-D", f"cn=admin,{base}", "-w", DIRECTORY_PASSWORD)
+        try:
+            _wait(process, (whoami, *login))
+            yield Directory(socket_url=socket, base=base, client=(add, *login), process=process)
         finally:
             _stop(process)

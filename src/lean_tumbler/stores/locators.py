@@ -39,6 +39,11 @@ _SERVERS: Mapping[str, tuple[str, Mapping[str, object]]] = MappingProxyType(
 _OTHER_NAMES = MappingProxyType({"mariadb": "mysql", "postgres": "postgresql"})
 
 
+def password_from_environment() -> str | None:
+    """Give the password of a server; from the environment, never from a locator."""
+    return os.environ.get(PASSWORD_VARIABLE) or None
+
+
 def is_url(locator: str) -> bool:
     """Tell a URL from a path."""
     return "://" in locator
@@ -69,7 +74,7 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
     scheme = locator.partition("://")[0].lower()
     scheme = _OTHER_NAMES.get(scheme, scheme)
     if scheme not in _SERVERS:
-        known = ", ".join(f"{name}://" for name in ("sqlite", *_SERVERS))
+        known = ", ".join(f"{name}://" for name in ("sqlite", *_SERVERS, "ldap"))
         raise UsageError(f"a store at {scheme}:// is not read by this version; it reads {known}")
     if writable:
         raise UsageError(f"a store at {scheme}:// is only read by this version, not written to")
@@ -83,9 +88,7 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
             f"the URL holds a password, which others can see; put it into {PASSWORD_VARIABLE}"
         )
     name = url.render_as_string().replace(driver, scheme, 1)
-    password = os.environ.get(PASSWORD_VARIABLE)
-    if password:
-        url = url.set(password=password)
+    url = url.set(password=password_from_environment()) if password_from_environment() else url
     # The pool logs, with a traceback, what is raised and reported anyway.
     logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL + 1)
     engine = sa.create_engine(

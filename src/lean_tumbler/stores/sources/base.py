@@ -81,3 +81,13 @@ def _frame(columns: Mapping[str, list[str | None]], lines: list[int]) -> pl.Data
             **{name: pl.Series(values, dtype=pl.String) for name, values in columns.items()},
         }
     )
+
+
+def entry_rows(line: int, entry: Mapping[str, Sequence[str]]) -> Rows:
+    """Give a directory entry as rows: one for each value of userPassword."""
+    if not entry:
+        return
+    single = {name: values[0] for name, values in entry.items()}
+    passwords = next((name for name in entry if name.lower() == "userpassword"), next(iter(entry)))
+    for value in entry[passwords]:
+        yield line, {**single, passwords: value}

@@ -5,6 +5,7 @@ from pathlib import Path
 from lean_tumbler.stores.locators import SQLITE, is_url, open_engine
 from lean_tumbler.stores.sources.base import Table
 from lean_tumbler.stores.sources.database import tables_of_database
+from lean_tumbler.stores.sources.directory import is_directory_url, tables_of_directory
 from lean_tumbler.stores.sources.kinds import tables_of_file
 from lean_tumbler.stores.sql import is_sqlite
 
@@ -23,6 +24,9 @@ def tables_at(locator: str, *, base: Path) -> tuple[str, list[Table]]:
         UsageError: a locator of a kind that is not read.
         SourceError: it cannot be read.
     """
+    if is_directory_url(locator):
+        name, directory = tables_of_directory(locator)
+        return name, list(directory)
     path = base / locator.removeprefix(SQLITE)
     if is_url(locator) or is_sqlite(path):
         engine, name = open_engine(locator, base=base)

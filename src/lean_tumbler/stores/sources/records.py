@@ -13,6 +13,7 @@ from typing import Any
 
 import polars as pl
 
+from lean_tumbler.core.audit.discovery import SAMPLE_ROWS
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sources.base import (
     LINE,
@@ -20,14 +21,14 @@ from lean_tumbler.stores.sources.base import (
     Frames,
     Rows,
     Unreadable,
+    entry_rows,
     frames_of_rows,
 )
 from lean_tumbler.stores.sources.streams import lines
 
-_SAMPLE_ROWS = 1000
 _DEPTH = 8
 
-RowReader = Callable[[Path, Unreadable], Rows]
+RowReader = Callable[[Path, Sequence[str], Unreadable], Rows]
 
 
 @dataclass(frozen=True)
@@ -46,14 +47,14 @@ class RecordTable:
     def columns(self) -> tuple[str, ...]:
         """The fields of the first records, in order of appearance."""
         names: dict[str, None] = {}
-        with closing(self.read(self.path, Unreadable())) as rows:
-            for _, row in islice(rows, _SAMPLE_ROWS):
+        with closing(self.read(self.path, (), Unreadable())) as rows:
+            for _, row in islice(rows, SAMPLE_ROWS):
                 names.update(dict.fromkeys(row))
         return tuple(names)
 
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text."""
-        return frames_of_rows(self.read(self.path, unreadable), wanted, unreadable)
+        return frames_of_rows(self.read(self.path, wanted, unreadable), wanted, unreadable)
 
 
 def flattened(value: Any, prefix: str = "", depth: int = 0) -> Iterator[tuple[str, str | None]]:
@@ -72,7 +73,7 @@ def flattened(value: Any, prefix: str = "", depth: int = 0) -> Iterator[tuple[st
         yield prefix, value if isinstance(value, str) else str(value)
 
 
-def json_rows(path: Path, unreadable: Unreadable) -> Rows:
+def json_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
     """Read JSON Lines: one object a line."""
     for number, line in lines(path, unreadable):
         if not line.strip():
@@ -98,7 +99,7 @@ _PASSWD = ("login", "value", "uid", "gid", "comment", "home", "shell")
 _SHADOW = ("login", "value", "changed", "minimum", "maximum", "warning", "inactive", "expires", "")
 
 
-def account_rows(path: Path, unreadable: Unreadable) -> Rows:
+def account_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
     """Read lines of `login:value` with whatever colon fields follow."""
     for number, line in lines(path, unreadable):
         if not line.strip() or line.startswith("#"):
@@ -113,14 +114,15 @@ def account_rows(path: Path, unreadable: Unreadable) -> Rows:
         yield number, {name: text for name, text in zip(names, fields, strict=True) if name}
 
 
-def ldif_rows(path: Path, unreadable: Unreadable) -> Rows:
+def ldif_rows(path: Path, wanted: Sequence[str], unreadable: Unreadable) -> Rows:
     """Read LDIF (RFC 2849): folded lines, `::` base64, one row for each value of userPassword."""
     entry: dict[str, list[str]] = {}
-    started = 0
+    started, is_readable = 0, True
     for number, line in _unfolded(path, unreadable):
         if not line:
-            yield from _entry_rows(started, entry)
-            entry = {}
+            if is_readable:
+                yield from entry_rows(started, entry)
+            entry, is_readable = {}, True
             continue
         if line.startswith("#") or (not entry and line.lower().startswith("version:")):
             continue
@@ -128,13 +130,16 @@ def ldif_rows(path: Path, unreadable: Unreadable) -> Rows:
         if not colon:
             unreadable.add(number, "no colon after the attribute's name")
             continue
+        name = name.split(";")[0]
         text = _attribute(value)
-        if text is None:
+        if text is not None:
+            started = started if entry else number
+            entry.setdefault(name, []).append(text)
+        elif name in wanted:  # elsewhere pictures and certificates are no fault
             unreadable.add(number, "base64 that does not decode to UTF-8 text")
-            continue
-        started = started if entry else number
-        entry.setdefault(name.split(";")[0], []).append(text)
-    yield from _entry_rows(started, entry)
+            is_readable = False
+    if is_readable:
+        yield from entry_rows(started, entry)
 
 
 def _unfolded(path: Path, unreadable: Unreadable) -> Iterator[tuple[int, str]]:
@@ -160,15 +165,6 @@ def _attribute(value: str) -> str | None:
         return base64.b64decode(value[1:].strip(), validate=True).decode("utf-8")
     except (binascii.Error, ValueError):
         return None
-
-
-def _entry_rows(line: int, entry: dict[str, list[str]]) -> Rows:
-    if not entry:
-        return
-    single = {name: values[0] for name, values in entry.items()}
-    passwords = next((name for name in entry if name.lower() == "userpassword"), next(iter(entry)))
-    for value in entry[passwords]:
-        yield line, {**single, passwords: value}
 
 
 @contextmanager
