@@ -13,6 +13,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
 
@@ -22,7 +23,7 @@ from argon2 import low_level
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.schemes.catalogue import read_value
-from lean_tumbler.operations.auditing import audit_source
+from lean_tumbler.operations.auditing import Means, audit_source
 
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 RESULTS = Path(__file__).with_name("results")
@@ -160,13 +161,15 @@ def audit_rate(rows: int = 500_000) -> Row:
     """Rows a second from a CSV file, beside a plain count of four patterns and a Python loop."""
     values = _audit_values(rows)
     floor = Floor()
-    with tempfile.TemporaryDirectory() as name:
+    cores = os.cpu_count() or 1
+    with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(cores) as executor:
+        means = Means(floor=floor, executor=executor, frames_at_once=cores + 1)
         path = Path(name) / "export.tsv"
         lines = (f"{n}\tp{n}@tidepost.example\t{value}" for n, value in enumerate(values))
         path.write_text("id\temail\tpw\n" + "\n".join(lines) + "\n")
 
         def vectorised() -> object:
-            return audit_source(str(path), base=Path(), floor=floor)
+            return audit_source(str(path), base=Path(), means=means)
 
         def plain_count() -> object:
             stored = pl.col("pw")

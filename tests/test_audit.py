@@ -6,6 +6,8 @@ import hashlib
 import io
 import random
 import sqlite3
+from collections import Counter
+from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -13,13 +15,16 @@ from typing import Any
 import polars as pl
 import pytest
 from Crypto.Cipher import AES
+from Crypto.Hash import MD4
 from Crypto.Util.Padding import pad
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import Portal, Program, make_portal
+from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import holds_credentials
-from lean_tumbler.core.audit.findings import RULES, Place, findings
+from lean_tumbler.core.audit.findings import RULES, findings
+from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.audit.shapes import with_shapes
@@ -138,21 +143,26 @@ def test_structured_values_have_a_shape_without_their_salt() -> None:
 Value = tuple[str | None, str | None, bool]
 
 
-def profile(rows: list[Value], frame_rows: int = 3) -> Profile:
-    """Profile rows (stored, salt, privileged) in several small frames; logins are a, b, c, …."""
-    profiler = Profiler(floor=Floor())
+def profile(
+    rows: list[Value], frame_rows: int = 3, *, logins: str = "login{}", likely: tuple[str, ...] = ()
+) -> Profile:
+    """Profile rows (stored, salt, privileged) in several small frames."""
+    profiler = Profiler(floor=Floor(), likely=LikelyMatcher(likely))
     for start in range(0, len(rows), frame_rows):
         part = rows[start : start + frame_rows]
         numbers = range(start, start + len(part))
         profiler.add(
-            pl.DataFrame(
-                {
-                    "account": [str(number) for number in numbers],
-                    "stored": pl.Series([row[0] for row in part], dtype=pl.String),
-                    "salt": pl.Series([row[1] for row in part], dtype=pl.String),
-                    "login": pl.Series([f"login{number}" for number in numbers]),
-                    "privileged": [row[2] for row in part],
-                }
+            profiler.look(
+                pl.DataFrame(
+                    {
+                        "account": [str(number) for number in numbers],
+                        "stored": pl.Series([row[0] for row in part], dtype=pl.String),
+                        "salt": pl.Series([row[1] for row in part], dtype=pl.String),
+                        "login": pl.Series([logins.format(number) for number in numbers]),
+                        "seen": pl.Series([None] * len(part), dtype=pl.String),
+                        "privileged": [row[2] for row in part],
+                    }
+                )
             )
         )
     return profiler.finish()
@@ -249,9 +259,12 @@ def test_a_column_of_one_digest_is_not_taken_for_cipher_text() -> None:
         ("shared-digest", [(MD5, None, False), (MD5, None, False), (MD5, "12345678", False)], 2, Place()),
         ("cost-below-floor", [(BCRYPT, None, False), (STRONG, None, False)], 1, Place()),
         ("privileged-at-risk", [(MD5, None, True), (STRONG, None, True), (MD5, None, False)], 1, Place()),
-        ("password-in-log", [(MD5, None, False)], 1, Place("login_log", "pw")),
-        ("leftover-table", [(MD5, None, False), ("!", None, False)], 1, Place("users_old", "pw")),
-        ("leftover-column", [("harbour", None, False)], 1, Place("users", "pw_plain", ("pw",))),
+        ("column-too-narrow", [(MD5, None, False)], 1, Place(characters=60, needed=(97, 150))),
+        ("case-folding-collation", [(MD5, None, False)], 1, Place(collation="latin1_general_ci")),
+        ("digest-of-digest", [("*" + "A1" * 20, None, False), (MD5, None, False)], 1, Place()),
+        ("password-in-log", [(MD5, None, False)], 1, Place(table="login_log")),
+        ("leftover-table", [(MD5, None, False), ("!", None, False)], 1, Place(table="users_old")),
+        ("leftover-column", [("harbour", None, False)], 1, Place(beside=("pw",))),
         ("static-salt", [(d, "same salt", False) for d in digests(12)], 12, Place()),
         ("salt-reused", [(d, f"salt {n % 8} x", False) for n, d in enumerate(digests(12))], 8, Place()),
         ("salt-is-login", [(d, f"login{n}", False) for n, d in enumerate(digests(3))], 3, Place()),
@@ -280,7 +293,61 @@ def test_a_clean_column_has_no_findings() -> None:
     """Nothing is found where nothing is wrong, and every rule of the table is tested above."""
     assert findings(profile([(STRONG, None, True)] * 3), Floor()) == []
     table = test_each_finding_counts_its_rows_exactly.pytestmark[0].args[1]  # type: ignore[attr-defined] # set by pytest
-    assert {row[0] for row in table} == set(RULES)
+    assert {row[0] for row in table} == set(RULES) - {"common-password", "login-not-unique"}
+
+
+def test_likely_passwords_and_doubled_logins_are_found() -> None:
+    """Plain or digested in whatever writing; and logins that differ in case and blanks alone."""
+    sha1 = hashlib.sha1(b"ferry1").digest()
+    rows: list[Value] = [
+        ("ferry1", None, True),
+        (hashlib.md5(b"ferry1").hexdigest().upper(), None, False),
+        ("{SHA}" + base64.b64encode(sha1).decode(), None, False),
+        (hashlib.md5(b"another").hexdigest(), None, False),
+        (hashlib.md5(b"ferry1").hexdigest(), "12345678", False),  # salted: not what it looks like
+    ]
+    found = {f.code: f for f in findings(profile(rows, likely=("harbour", "ferry1")), Floor())}
+    assert found["common-password"].rows == 3
+    assert found["common-password"].accounts == ["0", "1", "2"]
+    assert "login-not-unique" not in found
+    doubled = {f.code: f for f in findings(profile(rows[:2], logins="Login"), Floor())}
+    assert doubled["login-not-unique"].rows == 2
+
+
+BASE64 = base64.b64encode
+
+
+@pytest.mark.parametrize(
+    ("make", "scheme", "confidence", "twice"),
+    [
+        (lambda word: hashlib.md5(word).hexdigest(), "md5", 0.99, False),
+        (lambda word: MD4.new(word).hexdigest(), "md4", 0.99, False),
+        (lambda word: MD4.new(word.decode().encode("utf-16le")).hexdigest(), "nt-hash", 0.99, False),
+        (lambda word: hashlib.md5(hashlib.sha1(word).hexdigest().encode()).hexdigest(), "md5", 0.99, True),
+        (lambda word: "0x" + hashlib.sha3_256(word).hexdigest().upper(), "sha3-256", 0.99, False),
+        (lambda word: BASE64(hashlib.sha1(word).digest()).decode(), "sha1", 0.99, False),
+        (lambda word: hashlib.md5(b"?" + word).hexdigest(), "md5", 0.9, False),  # none is known
+        (lambda word: bytes(128 | byte for byte in (word * 16)[:16]).hex(), "md5", 0.3, False),
+    ],
+)  # fmt: skip
+def test_the_whole_column_says_what_one_value_cannot(
+    make: Callable[[bytes], str], scheme: str, confidence: float, twice: bool
+) -> None:
+    """Digests of likely passwords name the scheme; uneven bytes say that it is no digest."""
+    words = [f"Tern {number} gull".encode() for number in range(200)]
+    rows: list[Value] = [(make(word), None, False) for word in words]
+    likely = tuple(word.decode() for word in words[:3])
+    (reading,) = profile(rows, 90, likely=likely).groups
+    assert (reading.scheme, reading.confidence, reading.twice) == (scheme, confidence, twice)
+    assert reading.because
+
+
+def test_a_short_value_among_words_is_rather_a_word() -> None:
+    """Thirteen characters alone among plain text are not taken for a crypt value."""
+    rows: list[Value] = [(f"tern {number} gull", None, False) for number in range(99)]
+    readings = profile([*rows, ("aZ3kQ9mTx4LwE", None, False)], 50).groups
+    (crypt,) = [reading for reading in readings if reading.scheme == "des-crypt"]
+    assert (crypt.confidence, crypt.also_possible[0]) == (0.2, "plain-text")
 
 
 @pytest.mark.parametrize(
@@ -384,15 +451,17 @@ def test_sarif_names_a_rule_and_a_place_for_each_finding(portal: Portal, program
 
 
 def test_csv_lists_accounts_and_runs_in_no_spreadsheet(portal: Portal, program: Program) -> None:
-    """Each named account is a line; a cell that a spreadsheet would run is made harmless."""
+    """Every account of every finding is a line; what a spreadsheet would run is made harmless."""
     with closing(sqlite3.connect(portal.database)) as connection, connection:
         connection.execute("ALTER TABLE passengers RENAME TO '=cmd'")
+    document = program("audit", "harbour.db", "--format", "json").document
     lines = list(csv.DictReader(io.StringIO(program("audit", "harbour.db", "--format", "csv").out)))
     assert {line["table"] for line in lines} == {"'=cmd"}
     plain = [line for line in lines if line["finding"] == "plain-text"]
     assert [line["account"] for line in plain] == ["1", "10", "19"]
     assert [line["administrator"] for line in plain] == ["yes", "no", "no"]
-    assert all(line["rows"] == "3" for line in plain)
+    listed = Counter(line["finding"] for line in lines)
+    assert listed == {f["code"]: f["rows"] for f in document["stores"][0]["findings"]}
 
 
 def test_an_audit_leaves_the_database_as_it_is(tmp_path: Path, program: Program) -> None:

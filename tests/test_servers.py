@@ -78,6 +78,25 @@ def test_a_server_and_its_dump_give_the_report_of_a_file(
     assert reports["dump.sql"] == reports["reference.csv"]
 
 
+def test_the_schema_is_judged(server: servers.Server, tmp_path: Path) -> None:
+    """Too narrow a column and a collation without case: from the catalogue, and from the dump."""
+    is_mysql = server.url.startswith("mysql")
+    kind = "varchar(40) COLLATE latin1_general_ci" if is_mysql else "varchar(40)"
+    server.run(
+        f"DROP TABLE IF EXISTS lounge; CREATE TABLE lounge (id integer, pw {kind})"
+        f"{' CHARSET latin1' if is_mysql else ''};"
+        f"INSERT INTO lounge VALUES (1, '{hashlib.md5(b'x').hexdigest()}');"
+    )
+    options = ("lounge",) if is_mysql else ("--table=lounge",)
+    (tmp_path / "dump.sql").write_bytes(server.dumped(*options))
+    for source in (server.url, str(tmp_path / "dump.sql")):
+        arguments = ("audit", source, "--table", "lounge", "--format", "json")
+        (store,) = run_in_process(*arguments).document["stores"]
+        found = {finding["code"]: finding["evidence"] for finding in store["findings"]}
+        assert found["column-too-narrow"].startswith("pw holds 40 characters; a new value needs 97")
+        assert ("case-folding-collation" in found) == is_mysql
+
+
 def test_binary_columns_are_read(server: servers.Server, tmp_path: Path) -> None:
     """Text kept as binary is read, live and from a dump; bytes that are no text are counted."""
     kind, raw = ("bytea", "'\\x{}'") if "postgresql" in server.url else ("varbinary(99)", "0x{}")

@@ -124,11 +124,13 @@ def audited(monkeypatch: pytest.MonkeyPatch, folder: Path, *arguments: str) -> F
 
 
 def told(document: dict[str, Any]) -> tuple[Any, ...]:
-    """What must be the same whatever the source: counts, grades, groups and findings."""
+    """What must be the same whatever the source; what the schema says is the server's alone."""
     (store,) = document["stores"]
     groups = sorted(json.dumps(group, sort_keys=True) for group in store["groups"])
     found = {
-        (f["code"], f["rows"], f["privileged_rows"], *f["accounts"]) for f in store["findings"]
+        (f["code"], f["rows"], f["privileged_rows"], *f["accounts"])
+        for f in store["findings"]
+        if f["code"] not in {"column-too-narrow", "case-folding-collation"}
     }
     return (document["rows"], document["unreadable_rows"], store["without_value"],
             store["grades"], groups, found)  # fmt: skip

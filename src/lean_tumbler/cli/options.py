@@ -109,6 +109,11 @@ def milliseconds(text: str) -> float:
     return number
 
 
+def seconds(text: str) -> float:
+    """Read a duration in seconds, with or without `s` behind it."""
+    return milliseconds(text.strip().removesuffix("s") + "s") / 1000
+
+
 def positive_integer(text: str) -> int:
     """Read a whole number of 1 or more."""
     if not text.isascii() or not text.isdigit() or not int(text[:9]) >= 1 or len(text) > 9:

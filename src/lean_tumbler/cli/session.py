@@ -3,7 +3,7 @@
 import argparse
 import io
 import sys
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, BinaryIO, TextIO
 
@@ -50,7 +50,7 @@ class Session:
         document: Callable[[], dict[str, Any]],
         text: Callable[[int], str] | None = None,
         draw: Callable[["Console"], None] | None = None,
-        others: Mapping[str, Callable[[], str]] | None = None,
+        others: Mapping[str, Callable[[], Iterable[str]]] | None = None,
     ) -> None:
         """Write the result in the format asked for, to standard output or `--output`.
 
@@ -68,7 +68,7 @@ class Session:
         if arguments.format == "json":
             buffer.write(as_json(document()))
         elif arguments.format in (others or {}):
-            buffer.write((others or {})[arguments.format]())
+            buffer.writelines((others or {})[arguments.format]())
         elif text is not None:
             buffer.write(text(self._columns(buffer)))
         elif draw is not None:

@@ -8,6 +8,7 @@ from lean_tumbler.core import layered
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.passwords import require_storable
 from lean_tumbler.core.policy import NamedFormula, StoragePolicy, StorePolicy, Target
+from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.errors import PasswordRefused
@@ -140,3 +141,19 @@ def new_value(plan: RowPlan, target: Target, randomness: Callable[[int], bytes])
         parameters=parameters,
         fresh_salt=fresh_salt,
     )
+
+
+def characters_needed(target: Target) -> tuple[int, int]:
+    """Say how wide a column must be: for a new value, and for a layered one.
+
+    The layered one is taken with a salt of 16 bytes in its head and no login.
+    """
+    derivation = target.derivation
+    lowest = {entry.name: entry.lowest for entry in derivation.parameters}
+    direct = len(derivation.create(b"", bytes(derivation.salt_bytes), lowest))
+    if not derivation.may_layer:  # bcrypt: of one length, whatever its cost
+        return direct, direct
+    # The costs stand in PHC strings as plain numbers; running the target itself would be slow.
+    direct += sum(len(str(target.parameters[name])) - len(str(lowest[name])) for name in lowest)
+    head = f"{layered.TAG}from={'0' * 16},salt={phc.encode(bytes(16))}"
+    return direct, direct + len(head)

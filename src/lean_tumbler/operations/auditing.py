@@ -1,21 +1,28 @@
 """Auditing a source: one column of a mapping, or every column that holds credentials."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections import deque
+from collections.abc import Callable, Generator, Iterator, Sequence
+from concurrent.futures import Executor, Future
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import polars as pl
 
+from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
-from lean_tumbler.core.audit.findings import Finding, Place, findings
-from lean_tumbler.core.audit.profile import Profiler
+from lean_tumbler.core.audit.findings import Finding, findings, members
+from lean_tumbler.core.audit.matching import LikelyMatcher
+from lean_tumbler.core.audit.profile import Frame, Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
-from lean_tumbler.core.policy import Columns, NamedFormula, StorePolicy
+from lean_tumbler.core.layering import characters_needed
+from lean_tumbler.core.policy import Columns, NamedFormula, StorePolicy, Target
 from lean_tumbler.errors import UsageError
+from lean_tumbler.operations.guessing import Budget, guess
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.sources.base import LINE, Table, Unreadable
+from lean_tumbler.stores.sources.nested import NestedTable, document_columns
 from lean_tumbler.stores.sources.opening import tables_at
 
 Progress = Callable[[int], None]
@@ -25,22 +32,32 @@ _FALSE = ("", "0", "f", "n", "false", "no")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AuditedColumn:
-    """One column's part of the report."""
+    """One column's part of the report.
+
+    Attributes:
+        listed: reads the column once more, and gives each finding with the rows that it concerns.
+    """
 
     table: str
     column: str
     profile: Profile
     findings: list[Finding]
     unreadable: Unreadable
+    listed: Callable[[], Iterator[tuple[Finding, pl.DataFrame]]] = field(repr=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Audit:
-    """A whole report."""
+    """A whole report.
+
+    Attributes:
+        likely_passwords: how many were looked for in plain text and unsalted digests.
+    """
 
     source: str
     floor: Floor
     columns: list[AuditedColumn]
+    likely_passwords: int = 0
 
     @property
     def rows(self) -> int:
@@ -62,42 +79,108 @@ def _ignore(_: int) -> None:
     """Tell nobody how far the audit is."""
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Means:
+    """What an audit works with, whatever the source.
+
+    Attributes:
+        floor: the least that counts as current.
+        target: what new values would be written with.
+        likely: passwords to look for; None to look for none.
+        budget: what may be spent on trying them on salted rows; None to leave these out.
+        executor: looks at several frames at once; None to look at one after the other.
+        frames_at_once: how many frames may be held at the same time.
+        progress: told the number of rows after each frame.
+    """
+
+    floor: Floor
+    target: Target = field(default_factory=Target)
+    likely: LikelyMatcher | None = None
+    budget: Budget | None = None
+    executor: Executor | None = None
+    frames_at_once: int = 1
+    progress: Progress = _ignore
+
+
 def audit_column(
     table: Table,
     columns: Columns,
     *,
-    floor: Floor,
+    means: Means,
     formulas: Sequence[NamedFormula] = (),
     beside: Sequence[str] = (),
-    progress: Progress = _ignore,
 ) -> AuditedColumn:
     """Audit one column.
 
     Args:
         table: where it stands.
         columns: the table's own names for what is needed.
-        floor: the least that counts as current.
+        means: what the audit works with.
         formulas: what the policy knows of its values.
         beside: other columns of the table that hold credentials.
-        progress: told the number of rows after each frame.
     """
     unreadable = Unreadable()
-    profiler = Profiler(floor=floor, formulas=formulas)
-    for frame in _frames(table, columns, unreadable):
-        profiler.add(frame)
-        progress(frame.height)
+    profiler = Profiler(floor=means.floor, formulas=formulas, likely=means.likely)
+    for looked in _looked_at(table, columns, unreadable, profiler, means):
+        profiler.add(looked)
+        means.progress(looked.height)
     profile = profiler.finish()
-    place = Place(table.name, columns.stored or "", tuple(beside))
+    if means.budget is not None:
+        again = _looked_at(table, columns, Unreadable(), profiler, means)
+        opened, profile.coverage = guess(again, profile, formulas, means.budget)
+        profile.note_opened(opened)
+    stored = columns.stored or ""
+    place = _place(table, stored, beside, means.target)
+    found = findings(profile, means.floor, place)
+
+    def listed() -> Iterator[tuple[Finding, pl.DataFrame]]:
+        for looked in _looked_at(table, columns, Unreadable(), profiler, means):
+            yield from members(found, profile, means.floor, place, looked)
+
     return AuditedColumn(
         table=table.name,
-        column=columns.stored or "",
+        column=stored,
         profile=profile,
-        findings=findings(profile, floor, place),
+        findings=found,
         unreadable=unreadable,
+        listed=listed,
     )
 
 
-def _frames(table: Table, columns: Columns, unreadable: Unreadable) -> Iterator[pl.DataFrame]:
+def _looked_at(
+    table: Table, columns: Columns, unreadable: Unreadable, profiler: Profiler, means: Means
+) -> Iterator[Frame]:
+    """Look at each frame, several at once, in the table's order."""
+    frames = _frames(table, columns, unreadable)
+    if means.executor is None:
+        yield from map(profiler.look, frames)
+        return
+    pending: deque[Future[Frame]] = deque()
+    with closing(frames):
+        for frame in frames:
+            pending.append(means.executor.submit(profiler.look, frame))
+            if len(pending) >= means.frames_at_once:
+                yield pending.popleft().result()
+        while pending:
+            yield pending.popleft().result()
+
+
+def _place(table: Table, column: str, beside: Sequence[str], target: Target) -> Place:
+    declared = table.declared(column)
+    known = Place(table=table.name, column=column, beside=tuple(beside))
+    if declared.characters is None:
+        return replace(known, collation=declared.collation)
+    return replace(
+        known,
+        characters=declared.characters,
+        collation=declared.collation,
+        needed=characters_needed(target),
+    )
+
+
+def _frames(
+    table: Table, columns: Columns, unreadable: Unreadable
+) -> Generator[pl.DataFrame, None, None]:
     """Read a table's columns under the names that the profiler takes."""
     account = columns.account or columns.login
     named = {
@@ -105,6 +188,7 @@ def _frames(table: Table, columns: Columns, unreadable: Unreadable) -> Iterator[
         "salt": columns.salt,
         "login": columns.login,
         "privileged": columns.privileged,
+        "seen": columns.last_login,
     }
     wanted = sorted({name for name in (account, *named.values()) if name})
     missing = pl.lit(None, pl.String)
@@ -117,13 +201,12 @@ def _frames(table: Table, columns: Columns, unreadable: Unreadable) -> Iterator[
             stored=roles["stored"],
             salt=roles["salt"],
             login=roles["login"],
+            seen=roles["seen"],
             privileged=truth,
         )
 
 
-def audit_policy_store(
-    store: StorePolicy, *, base: Path, floor: Floor, progress: Progress = _ignore
-) -> Audit:
+def audit_policy_store(store: StorePolicy, *, base: Path, means: Means) -> Audit:
     """Audit a store of the policy, with its formulas.
 
     Raises:
@@ -134,10 +217,8 @@ def audit_policy_store(
     table = _table_named(store.table, tables, name)
     for column in filter(None, _mapped(store.columns)):
         require_column(column, table.columns, f"{name}, table {table.name}")
-    audited = audit_column(
-        table, store.columns, floor=floor, formulas=store.formulas, progress=progress
-    )
-    return Audit(source=store.name, floor=floor, columns=[audited])
+    audited = audit_column(table, store.columns, means=means, formulas=store.formulas)
+    return _audit(store.name, [audited], means)
 
 
 def _mapped(columns: Columns) -> Iterator[str | None]:
@@ -157,10 +238,9 @@ def audit_source(
     locator: str,
     *,
     base: Path,
-    floor: Floor,
+    means: Means,
     table: str | None = None,
     columns: Columns | None = None,
-    progress: Progress = _ignore,
 ) -> Audit:
     """Audit a source; without a column, every column that holds credentials is found.
 
@@ -171,6 +251,8 @@ def audit_source(
     name, tables = tables_at(locator, base=base)
     wanted = columns or Columns()
     chosen = [_table_named(table, tables, name)] if table else tables
+    if wanted.stored and "." in wanted.stored:
+        chosen = [_with_fields(found, wanted.stored) for found in chosen]
     places = list(_places(chosen, wanted, name, is_named=table is not None))
     if not places:
         where = f"table {table} of {name}" if table else name
@@ -184,13 +266,25 @@ def audit_source(
         audit_column(
             found,
             mapping,
-            floor=floor,
+            means=means,
             beside=[name for name in columns_of[found.name] if name != mapping.stored],
-            progress=progress,
         )
         for found, mapping in places
     ]
-    return Audit(source=name, floor=floor, columns=audited)
+    return _audit(name, audited, means)
+
+
+def _audit(source: str, columns: list[AuditedColumn], means: Means) -> Audit:
+    tried = len(means.likely.passwords) if means.likely else 0
+    return Audit(source=source, floor=means.floor, columns=columns, likely_passwords=tried)
+
+
+def _with_fields(table: Table, column: str) -> Table:
+    """Take a JSON column apart where one of its fields is asked for."""
+    if column in table.columns:
+        return table
+    documents = document_columns(_sample(table))
+    return NestedTable(table, documents) if documents else table
 
 
 def _places(
@@ -206,7 +300,20 @@ def _places(
         if wanted.stored:
             yield table, wanted
             continue
-        for found in credential_columns(table.name, _sample(table)):
+        sample = _sample(table)
+        documents = document_columns(sample)
+        for found in credential_columns(table.name, sample):
+            if found.columns.stored not in documents:
+                yield table, found.columns
+        if documents:
+            yield from _in_documents(NestedTable(table, documents))
+
+
+def _in_documents(table: NestedTable) -> Iterator[tuple[Table, Columns]]:
+    """Find credentials in JSON documents inside text columns."""
+    fields = {name for names in table.documents.values() for name in names}
+    for found in credential_columns(table.name, _sample(table)):
+        if found.columns.stored in fields:
             yield table, found.columns
 
 
@@ -216,5 +323,5 @@ def _sample(table: Table) -> dict[str, list[str | None]]:
         first = next(frames, None)
     if first is None:
         return {}
-    head = first.head(SAMPLE_ROWS)
-    return {column: head[column].to_list() for column in table.columns}
+    some = first.gather_every(max(1, first.height // SAMPLE_ROWS)).head(SAMPLE_ROWS)
+    return {column: some[column].to_list() for column in table.columns}

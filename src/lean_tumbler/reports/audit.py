@@ -42,6 +42,7 @@ def audit_document(audit: Audit) -> Document:
             for line, reason in found.listed
         ],
         cut_off=audit.cut_off,
+        likely_passwords=audit.likely_passwords,
         stores=[_column(column) for column in audit.columns],
     )
 
@@ -72,6 +73,7 @@ def _group(reading: Reading, affected: Affected, values: int) -> Document:
         "parameters": dict(reading.parameters),
         "confidence": reading.confidence,
         "also_possible": list(reading.also_possible),
+        "because": reading.because,
     }
 
 

@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING
 from lean_tumbler.core.audit.findings import RULES, Finding, Severity
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
     from lean_tumbler.reports.documents import Document
 
@@ -31,25 +33,22 @@ def neutral_cell(text: str) -> str:
     return f"'{text}" if text.startswith(_RUNS) else text
 
 
-def audit_csv(audit: Audit) -> str:
-    """List the accounts that findings name, one line for each finding and account.
+def audit_csv(audit: Audit) -> Iterator[str]:
+    """List every account that a finding concerns, one line for each finding and account.
 
-    Each finding names ten accounts at most; `rows` says how many there are in all.
+    Reads the source once more, so that the list need not be held.
     """
-    buffer = io.StringIO()
-    writer = csv.writer(buffer, lineterminator="\n")
-    writer.writerow(
-        ("source", "table", "column", "severity", "finding", "rows", "account", "administrator")
-    )
+    yield _line("source", "table", "column", "severity", "finding", "account", "administrator")
     for column in audit.columns:
-        for finding in column.findings:
-            for place, account in enumerate(finding.accounts):
-                cells = (
-                    *(audit.source, column.table, column.column, finding.severity, finding.code),
-                    *(str(finding.rows), account),
-                    "yes" if place < finding.privileged_accounts else "no",
-                )
-                writer.writerow([neutral_cell(cell) for cell in cells])
+        for finding, rows in column.listed():
+            head = (audit.source, column.table, column.column, finding.severity, finding.code)
+            for account, privileged in rows.iter_rows():
+                yield _line(*head, account, "yes" if privileged else "no")
+
+
+def _line(*cells: str) -> str:
+    buffer = io.StringIO()
+    csv.writer(buffer, lineterminator="\n").writerow([neutral_cell(cell) for cell in cells])
     return buffer.getvalue()
 
 

@@ -28,6 +28,15 @@ def read_text(path: Path, *, limit_bytes: int) -> str:
         raise SourceError(f"{path}: not UTF-8 at byte {error.start:,}") from None
 
 
+def read_lines(path: Path, *, limit_bytes: int = 1 << 26) -> list[str]:
+    """Read a UTF-8 file of one entry a line; empty lines are left out.
+
+    Raises:
+        SourceError: it cannot be read, is larger than the limit, or is not UTF-8.
+    """
+    return [line for line in read_text(path, limit_bytes=limit_bytes).split("\n") if line]
+
+
 def write_text(path: Path, text: str, *, mode: int | None = OWNER_ONLY) -> None:
     """Replace a file in one step: what stands there is the old text or the new, never half.
 

@@ -1,6 +1,9 @@
 """`audit`: what is stored, who is at risk, and what to do first."""
 
 import argparse
+import os
+import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -9,13 +12,17 @@ from lean_tumbler.cli.options import (
     add_report_options,
     policy_path,
     read_policy,
+    seconds,
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+    from concurrent.futures import Executor
+
     from lean_tumbler.core.policy import StoragePolicy
-    from lean_tumbler.operations.auditing import Audit
+    from lean_tumbler.operations.auditing import Audit, Means
 
 EXAMPLE = """\
   lean-tumbler audit harbour.db
@@ -40,6 +47,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
     for role in _COLUMN_OPTIONS:
         parser.add_argument(f"--{role}-column", metavar="NAME", help=f"the {role} column")
     parser.add_argument(
+        "--words",
+        metavar="WORD,WORD",
+        help="your organisation's own words, for the list of likely passwords",
+    )
+    parser.add_argument(
+        "--common", metavar="FILE", type=Path, help="more likely passwords, one a line"
+    )
+    parser.add_argument(
+        "--budget",
+        metavar="SECONDS",
+        type=seconds,
+        default=0.0,
+        help="try likely passwords on salted rows for so long (default: on unsalted ones alone)",
+    )
+    parser.add_argument(
+        "--slow-schemes", action="store_true", help="within the budget, try slow schemes too"
+    )
+    parser.add_argument(
         "--fail-on",
         metavar="SEVERITY|CODE",
         help="exit with 1 where such a finding, or a worse one, is there",
@@ -59,25 +84,33 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
         known = ", ".join((*_SEVERITIES, *RULES))
         raise UsageError(f"--fail-on: no severity or finding of that name; known: {known}")
-    audit = _audit(arguments, read_policy(arguments, required=False), session)
-    session.emit(
-        arguments,
-        document=lambda: audit_document(audit),
-        draw=lambda console: draw_audit(console, audit),
-        others={
-            "csv": lambda: audit_csv(audit),
-            "sarif": lambda: as_json(audit_sarif(audit)),
-        },
-    )
+    policy = read_policy(arguments, required=False)
+    with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+        audit = _audit(arguments, policy, executor, session)
+        session.emit(
+            arguments,
+            document=lambda: audit_document(audit),
+            draw=lambda console: draw_audit(console, audit),
+            others={
+                "csv": lambda: audit_csv(audit),
+                "sarif": lambda: [as_json(audit_sarif(audit))],
+            },
+        )
     return int(fail_on is not None and _fails(audit, fail_on))
 
 
-def _audit(arguments: argparse.Namespace, policy: "StoragePolicy", session: Session) -> "Audit":
+def _audit(
+    arguments: argparse.Namespace,
+    policy: "StoragePolicy",
+    executor: "Executor",
+    session: Session,
+) -> "Audit":
     from lean_tumbler.core.policy import Columns
     from lean_tumbler.operations import auditing
 
     named = {role: getattr(arguments, f"{role}_column") for role in _COLUMN_OPTIONS}
     with session.progress("Reading", total=0, unit="rows") as advance:
+        means = _means(arguments, policy, executor, advance)
         if arguments.source in policy.stores:
             if arguments.table or arguments.column or any(named.values()):
                 raise UsageError(
@@ -85,18 +118,50 @@ def _audit(arguments: argparse.Namespace, policy: "StoragePolicy", session: Sess
                     "--table and --…column go with a file or URL"
                 )
             store = policy.stores[arguments.source]
-            base = policy_path(arguments).parent
             return auditing.audit_policy_store(
-                store, base=base, floor=policy.floor, progress=advance
+                store, base=policy_path(arguments).parent, means=means
             )
         return auditing.audit_source(
             arguments.source,
             base=Path(),
-            floor=policy.floor,
+            means=means,
             table=arguments.table,
             columns=Columns(stored=arguments.column, **named),
-            progress=advance,
         )
+
+
+def _means(
+    arguments: argparse.Namespace,
+    policy: "StoragePolicy",
+    executor: "Executor",
+    advance: "Callable[[int], None]",
+) -> "Means":
+    from lean_tumbler.core.audit.likely import likely_passwords
+    from lean_tumbler.core.audit.matching import matcher_of
+    from lean_tumbler.operations.auditing import Means
+    from lean_tumbler.operations.guessing import Budget
+    from lean_tumbler.stores.files import read_lines
+
+    own = read_lines(arguments.common) if arguments.common else []
+    made = likely_passwords((arguments.words or "").split(","))
+    passwords = tuple(dict.fromkeys((*own, *made)))
+    seconds = arguments.budget
+    return Means(
+        floor=policy.floor,
+        target=policy.target,
+        likely=matcher_of(passwords),
+        budget=Budget(
+            passwords=passwords,
+            seconds=seconds,
+            slow_schemes=arguments.slow_schemes,
+            clock=time.monotonic,
+        )
+        if seconds
+        else None,
+        executor=executor,
+        frames_at_once=(os.cpu_count() or 1) + 1,
+        progress=advance,
+    )
 
 
 def _fails(audit: "Audit", fail_on: str) -> bool:

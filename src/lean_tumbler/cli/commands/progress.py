@@ -23,7 +23,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.operations.auditing import audit_policy_store
+    from lean_tumbler.operations.auditing import Means, audit_policy_store
     from lean_tumbler.reports.progress import draw_progress, progress_document
 
     policy = read_policy(arguments)
@@ -32,10 +32,11 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     else:
         stores = [chosen_store(policy, arguments.store)]
     base = policy_path(arguments).parent
+    means = Means(floor=policy.floor, target=policy.target)
     columns = [
         column
         for store in stores
-        for column in audit_policy_store(store, base=base, floor=policy.floor).columns
+        for column in audit_policy_store(store, base=base, means=means).columns
     ]
     taken_at = datetime.now(UTC).isoformat(timespec="seconds")
     session.emit(

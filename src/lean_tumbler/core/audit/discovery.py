@@ -26,7 +26,7 @@ _ROLES = {
         r"^(is_)?(admin|administrator|superuser|privileged|staff)$", re.IGNORECASE
     ),
 }
-_DATE = re.compile(r"\d{4}-\d\d-\d\d|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[\d.:-]+")
+_DATE = re.compile(r"\d{4}-\d\d-\d\d.*|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[\d.:-]+")
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
@@ -53,7 +53,7 @@ def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
     digests = sum(read_value(text).kind in _DIGESTS for text in texts)
     if digests >= _CONTENT_SHARE * len(texts):
         return True
-    dates = sum(bool(_DATE.match(text)) for text in texts)
+    dates = sum(bool(_DATE.fullmatch(text)) for text in texts)
     return bool(_STORED.search(name)) and dates < len(texts) / 2
 
 

@@ -1,15 +1,18 @@
 """Counting a column: groups of equal readings, odd rows, and texts that stand more than once."""
 
 import hashlib
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import polars as pl
 
-from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading
+from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed
+from lean_tumbler.core.audit.matching import LikelyMatcher, decoded, is_folded
+from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading, affected_by
 from lean_tumbler.core.audit.shapes import with_shapes
-from lean_tumbler.core.audit.tally import Tally
+from lean_tumbler.core.audit.tally import Tally, text_hash
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade, grade
 from lean_tumbler.core.policy import NamedFormula
@@ -18,26 +21,67 @@ from lean_tumbler.core.schemes.catalogue import read_value
 
 SHORT_SALT_BYTES = 8  # RFC 8018 section 4.1 asks for at least 64 bits
 _EMPTY_DIGESTS = tuple(
-    hashlib.new(name, b"", usedforsecurity=False).hexdigest()
+    text
     for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
+    for digest in [hashlib.new(name, b"", usedforsecurity=False).hexdigest()]
+    for text in (digest, digest.upper())
 )
-_BASE64 = r"^[A-Za-z0-9+/]+={0,2}$"
 _BLOCK_TEXT = 21  # characters of base64 that lie within the first 16 bytes
-_BLOCK_LAYOUTS = frozenset({"base64", "base64 of whole cipher blocks"})
-# Of 16, 32 and 64 bytes, they pass for digests one by one.
-_BLOCK_SCHEMES = frozenset({"md5", "sha256", "sha512", "encrypted"})
-_BLOCK_SHARE = 0.9  # of all values; digests would have one length, words have any
-_LENGTH_SHARE = 0.02
+_SPREAD_ROWS = 200  # of one group and frame; a few thousand bytes show whether they are even
+_FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 # Variants that newer ones replaced because of a fault or a weakness.
 _OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
+_SHAPE = ("shape", "salted")
 
 
 @dataclass(frozen=True, slots=True)
-class _Read:
-    """A representative's reading, and what is odd about all values of its shape."""
+class Group:
+    """Rows of one shape in one frame: a representative's reading, and what is odd about all."""
 
+    stored: str
+    parsed: ParsedValue
     reading: Reading
     odd: tuple[str, ...]
+    affected: Affected
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Read:
+    parsed: ParsedValue
+    reading: Reading
+    odd: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Frame:
+    """One frame, looked at: what is to be added up.
+
+    Attributes:
+        rows: those with a value, with the columns `group` (the index in `groups`) and `salted`.
+        groups: the groups of its rows.
+        flags: code of a finding -> the rows that show it by their texts alone.
+        digests: fast rows with `text`, the hash of digest and salt.
+        salts: rows with a salt, `text` its hash.
+        logins: rows with a login, `text` its hash.
+        first_blocks: rows that may be cipher text, `text` the hash of their first block.
+        matches: what was read, the formula, and rows that it makes from a likely password.
+        spread: what was read, and how often each byte occurs in some of its digests.
+    """
+
+    height: int
+    rows: pl.DataFrame
+    groups: list[Group]
+    flags: list[tuple[str, pl.DataFrame]]
+    digests: pl.DataFrame
+    salts: pl.DataFrame
+    logins: pl.DataFrame
+    first_blocks: pl.DataFrame
+    matches: list[tuple[Reading, str, pl.DataFrame]]
+    spread: list[tuple[Reading, Counter[int]]]
+
+    def of(self, *groups: int) -> pl.DataFrame:
+        """Give the rows of some groups."""
+        return self.rows.filter(pl.col("group").is_in(groups))
 
 
 class Profiler:
@@ -46,95 +90,92 @@ class Profiler:
     Args:
         floor: the least that counts as current.
         formulas: the store's formulas; where one fits a value, it names the scheme for certain.
+        likely: passwords to look for in plain text and unsalted digests; None to look for none.
     """
 
-    def __init__(self, *, floor: Floor, formulas: Sequence[NamedFormula] = ()) -> None:
+    def __init__(
+        self,
+        *,
+        floor: Floor,
+        formulas: Sequence[NamedFormula] = (),
+        likely: LikelyMatcher | None = None,
+    ) -> None:
         self._floor = floor
         self._formulas = tuple(formulas)
+        self._likely = likely
         self._profile = Profile()
         self._digests = Tally()
         self._salts = Tally()
+        self._logins = Tally(mostly_distinct=True)
         self._first_blocks = Tally()
         self._read = lru_cache(maxsize=65_536)(self._read_value)
 
-    def add(self, frame: pl.DataFrame) -> None:
-        """Count one frame.
+    def look(self, frame: pl.DataFrame) -> Frame:
+        """Look at one frame; keeps nothing, so several threads may look at once.
 
         Args:
-            frame: `account`, `stored`, `salt` and `login` as text, `privileged` as a truth value.
+            frame: `account`, `stored`, `salt`, `login` and `seen` as text, `privileged` as a
+                truth value.
         """
-        profile = self._profile
-        profile.rows += frame.height
-        profile.without_value += frame["stored"].null_count()
-        self._flag("no-credential", frame.filter(pl.col("stored").is_null()))
         rows = frame.filter(pl.col("stored").is_not_null())
-        self._count(rows)
-        self._flag_texts(rows)
+        rows, groups = self._grouped(rows)
+        flags = [("no-credential", frame.filter(pl.col("stored").is_null()))]
+        salted = rows.filter("salted")
+        fast = [n for n, group in enumerate(groups) if group.reading.grade in _FAST]
+        blocks = [n for n, group in enumerate(groups) if may_be_blocks(group.reading)]
+        digests = _hashed_digests(rows, groups, fast)
+        first_block = text_hash(pl.col("stored").str.slice(0, _BLOCK_TEXT))
+        matches = list(self._matches(rows, groups, digests))
+        hits = [found for _, _, found in matches]
+        if hits:
+            flags.append(("common-password", pl.concat(hits)))
+        return Frame(
+            height=frame.height,
+            rows=rows,
+            groups=groups,
+            flags=[(code, found) for code, found in (*flags, *_text_flags(rows, salted))
+                   if found.height],
+            digests=digests,
+            logins=_hashed_logins(frame),
+            salts=salted.with_columns(text=text_hash(pl.col("salt"))),
+            first_blocks=rows.filter(
+                pl.col("group").is_in(blocks) & (pl.col("stored").str.len_bytes() > _BLOCK_TEXT)
+            ).with_columns(text=first_block),
+            matches=matches,
+            spread=list(_spread(rows, groups)),
+        )  # fmt: skip
 
-    def _flag(self, code: str, rows: pl.DataFrame) -> None:
-        """Count rows under the code of a finding."""
-        if rows.height == 0:
-            return
-        privileged = rows.filter("privileged")["account"]
-        others = rows.filter(~pl.col("privileged"))["account"].head(ACCOUNTS_SHOWN).to_list()
-        self._profile.flagged.setdefault(code, Affected()).add(
-            rows.height, len(privileged), privileged.head(ACCOUNTS_SHOWN).to_list(), others
-        )
-
-    def _flag_texts(self, rows: pl.DataFrame) -> None:
-        """Note what the texts themselves show, whatever they are."""
-        stored, salt = pl.col("stored"), pl.col("salt")
-        coded = rows.filter(stored.str.contains(_BASE64) & (stored.str.len_bytes() > _BLOCK_TEXT))
-        self._first_blocks.add(coded, stored.str.slice(0, _BLOCK_TEXT))
-        self._flag("stray-blanks", rows.filter(_has_blanks_around(stored)))
-        self._flag("empty-password", rows.filter(stored.str.to_lowercase().is_in(_EMPTY_DIGESTS)))
-        salted = rows.filter(salt.str.len_bytes() > 0)
-        if salted.height == 0:
-            return
-        self._profile.salted_rows += salted.height
-        self._flag("salt-with-blanks", salted.filter(_has_blanks_around(salt)))
-        self._flag("short-salt", salted.filter(salt.str.len_bytes() < SHORT_SALT_BYTES))
-        own = (salt == pl.col("login")) | (salt == pl.col("account"))
-        self._flag("salt-is-login", salted.filter(own.fill_null(value=False)))
-        self._salts.add(salted, salt)
-
-    def _count(self, rows: pl.DataFrame) -> None:
+    def _grouped(self, rows: pl.DataFrame) -> tuple[pl.DataFrame, list[Group]]:
+        """Number the groups of a frame, and read a representative of each."""
         shaped = with_shapes(rows, column="stored", shape="shape").with_columns(
             salted=pl.col("salt").str.len_bytes().fill_null(0) > 0,
-            # A value without a shape is its own shape.
-            shape=pl.coalesce("shape", pl.concat_str(pl.lit("="), pl.col("stored"))),
+            # A value without a shape is its own shape; the highest bit keeps it from the others.
+            shape=pl.coalesce("shape", pl.col("stored").hash(seed=0) | (1 << 63)),
         )
-        privileged = pl.col("privileged")
-        accounts = pl.col("account")
-        groups = shaped.group_by("shape", "salted", maintain_order=True).agg(
+        groups = shaped.group_by(_SHAPE, maintain_order=True).agg(
             pl.len().alias("rows"),
-            privileged.sum().alias("privileged_rows"),
-            accounts.filter(privileged).head(ACCOUNTS_SHOWN).alias("privileged"),
-            accounts.filter(~privileged).head(ACCOUNTS_SHOWN).alias("others"),
+            pl.col("privileged").sum().alias("privileged_rows"),
             pl.col("stored").first(),
+            pl.col("account").head(ACCOUNTS_SHOWN).alias("others"),
         )
-        fast: list[tuple[str, bool, bool]] = []
-        for row in groups.iter_rows(named=True):
+        named = _named_by_privilege(shaped, groups)
+        found = []
+        for row in named.iter_rows(named=True):
             read = self._read(row["stored"], row["salted"])
-            if read.reading.grade in {Grade.FAST_UNSALTED, Grade.FAST_SALTED}:
-                fast.append((row["shape"], row["salted"], "hex" in read.reading.layout))
-            counted = (row["rows"], row["privileged_rows"], row["privileged"], row["others"])
-            self._profile.groups.setdefault(read.reading, Affected()).add(*counted)
-            for code in read.odd:
-                self._profile.flagged.setdefault(code, Affected()).add(*counted)
-            if row["privileged_rows"] and read.reading.grade in BELOW_FLOOR:
-                self._profile.flagged.setdefault("privileged-at-risk", Affected()).add(
-                    row["privileged_rows"], row["privileged_rows"], row["privileged"], []
-                )
-        if fast:
-            self._note_digests(shaped, fast)
+            affected = Affected()
+            affected.add(
+                row["rows"], row["privileged_rows"], row["privileged"] or [], row["others"] or []
+            )
+            found.append(Group(row["stored"], read.parsed, read.reading, read.odd, affected))
+        numbered = named.select(*_SHAPE, pl.int_range(pl.len(), dtype=pl.UInt32).alias("group"))
+        return shaped.join(numbered, on=_SHAPE, maintain_order="left"), found
 
     def _read_value(self, stored: str, salted: bool) -> _Read:
         parsed = read_value(stored)
         odd = tuple(_odd(parsed))
         salted_inside = parsed.salted
         salted_beside = salted and parsed.kind in {Kind.FAST, Kind.UNKNOWN}
-        parsed, takes_salt = self._explained(parsed, stored, salted=salted)
+        parsed, takes_salt, because = self._explained(parsed, stored, salted=salted)
         has_salt = salted_inside or (salted_beside if takes_salt is None else takes_salt)
         reading = Reading(
             scheme=parsed.scheme,
@@ -144,86 +185,169 @@ class Profiler:
             parameters=tuple(parsed.parameters.items()),
             confidence=parsed.contents.confidence,
             also_possible=parsed.contents.also_possible,
+            because=because,
         )
-        return _Read(reading, odd)
+        return _Read(parsed=parsed, reading=reading, odd=odd)
 
     def _explained(
         self, parsed: ParsedValue, stored: str, *, salted: bool
-    ) -> tuple[ParsedValue, bool | None]:
+    ) -> tuple[ParsedValue, bool | None, str]:
         """Let the store's formulas say what a bare value is, where only one kind fits."""
         if parsed.kind not in {Kind.FAST, Kind.UNKNOWN}:
-            return parsed, None
+            return parsed, None, ""
         salt = b"salt" if salted else None
         fitting = [named for named in self._formulas if named.fits(stored, salt=salt)]
         digests = {(digests_used(named.formula) or ("",))[-1] for named in fitting}
         takes_salt = {named.takes_salt or named.takes_login for named in fitting}
         if len(digests) != 1 or len(takes_salt) != 1:
-            return parsed, None
+            return parsed, None, ""
         contents = replace(parsed.contents, confidence=1.0, also_possible=())
         explained = replace(parsed, scheme=digests.pop(), kind=Kind.FAST, contents=contents)
-        return explained, takes_salt.pop()
+        names = ", ".join(named.name for named in fitting)
+        return explained, takes_salt.pop(), f"the policy's formula {names} fits"
 
-    def _note_digests(self, shaped: pl.DataFrame, fast: list[tuple[str, bool, bool]]) -> None:
-        """Count equal digests; the letter case of hexadecimal does not count."""
-        schema = {"shape": pl.String, "salted": pl.Boolean, "is_hex": pl.Boolean}
-        keys = pl.DataFrame(fast, schema=schema, orient="row")
-        digests = shaped.join(keys, on=["shape", "salted"], maintain_order="left")
-        stored = pl.col("stored")
-        folded = pl.when(pl.col("is_hex")).then(stored.str.to_lowercase()).otherwise(stored)
-        self._digests.add(digests, folded, pl.col("salt"))
+    def _matches(
+        self, rows: pl.DataFrame, groups: list[Group], digests: pl.DataFrame
+    ) -> Iterator[tuple[Reading, str, pl.DataFrame]]:
+        """Find likely passwords in plain text and in unsalted digests."""
+        if self._likely is None:
+            return
+        by_reading: dict[Reading, list[int]] = {}
+        for number, group in enumerate(groups):
+            by_reading.setdefault(group.reading, []).append(number)
+        for reading, numbers in by_reading.items():
+            of_reading = pl.col("group").is_in(numbers)
+            if reading.scheme == "plain-text":
+                found = rows.filter(of_reading).join(self._likely.plain, on="stored", how="semi")
+                yield reading, "", found.select("account", "privileged")
+            elif reading.grade is Grade.FAST_UNSALTED:
+                first = groups[numbers[0]]
+                of_group = digests.filter(of_reading)
+                for formula, part in self._likely.find(of_group, first.stored, first.parsed):
+                    yield reading, formula, part.select("account", "privileged")
+
+    def add(self, frame: Frame) -> None:
+        """Add up one frame."""
+        profile = self._profile
+        profile.rows += frame.height
+        profile.without_value += frame.height - frame.rows.height
+        profile.salted_rows += frame.salts.height
+        for group in frame.groups:
+            self._add_group(group)
+        for code, rows in frame.flags:
+            profile.flagged.setdefault(code, Affected()).take(affected_by(rows))
+        for reading, formula, rows in frame.matches:
+            profile.matches.setdefault(reading, Counter())[formula] += rows.height
+        for reading, bytes_seen in frame.spread:
+            profile.spread.setdefault(reading, Counter()).update(bytes_seen)
+        self._digests.add(frame.digests)
+        self._salts.add(frame.salts)
+        self._logins.add(frame.logins)
+        self._first_blocks.add(frame.first_blocks)
+        _add_ages(profile.ages, frame)
+
+    def _add_group(self, group: Group) -> None:
+        profile, affected = self._profile, group.affected
+        profile.groups.setdefault(group.reading, Affected()).take(affected)
+        for code in group.odd:
+            profile.flagged.setdefault(code, Affected()).take(affected)
+        if affected.privileged_rows and group.reading.grade in BELOW_FLOOR:
+            alone = affected.privileged_rows
+            profile.flagged.setdefault("privileged-at-risk", Affected()).add(
+                alone, alone, affected.privileged, []
+            )
 
     def finish(self) -> Profile:
         """Give the profile of all frames."""
-        self._profile.digests = self._digests.clusters()
-        self._profile.salts = self._salts.clusters()
-        self._profile.first_blocks = self._first_blocks.clusters()
-        if is_encrypted(self._profile):
-            self._profile.groups = _as_encrypted(self._profile)
-        return self._profile
+        profile = self._profile
+        profile.digests = self._digests.clusters()
+        profile.salts = self._salts.clusters()
+        profile.logins = self._logins.clusters()
+        profile.first_blocks = self._first_blocks.clusters()
+        profile.readings = weighed(profile)
+        groups: dict[Reading, Affected] = {}
+        for reading, affected in profile.groups.items():
+            groups.setdefault(profile.readings.get(reading, reading), Affected()).take(affected)
+        profile.groups = groups
+        profile.repeated_digests = self._digests.repeated()
+        profile.repeated_salts = self._salts.repeated()
+        profile.repeated_logins = self._logins.repeated()
+        return profile
 
 
-def _in_blocks(reading: Reading) -> bool:
-    return reading.layout in _BLOCK_LAYOUTS and reading.scheme in _BLOCK_SCHEMES
-
-
-def is_encrypted(profile: Profile) -> bool:
-    """Tell whether a column holds cipher text: whole blocks throughout, of more than one length.
-
-    A column of digests has one length; where lengths vary and all are whole blocks, something
-    of varying length was encrypted, and can be decrypted.
-    """
-    blocks = {
-        (reading.scheme, reading.layout): affected.rows
-        for reading, affected in profile.groups.items()
-        if _in_blocks(reading) and not reading.salted
-    }
-    values = profile.rows - profile.without_value
-    lengths = sum(rows >= _LENGTH_SHARE * values for rows in blocks.values())
-    return lengths > 1 and sum(blocks.values()) >= _BLOCK_SHARE * values
-
-
-def _as_encrypted(profile: Profile) -> dict[Reading, Affected]:
-    """Call all groups of whole blocks what they are."""
-    encrypted = Reading(
-        scheme="encrypted",
-        layout="base64 of whole cipher blocks",
-        salted=False,
-        grade=Grade.READABLE,
-        parameters=(),
-        confidence=0.9,
-        also_possible=(),
+def _named_by_privilege(shaped: pl.DataFrame, groups: pl.DataFrame) -> pl.DataFrame:
+    """Name accounts of each group, the privileged ones apart; mostly there are few, or none."""
+    privileged = shaped.filter("privileged")
+    if privileged.height == 0:
+        return groups.with_columns(privileged=pl.lit(None, pl.List(pl.String)))
+    account = pl.col("account").head(ACCOUNTS_SHOWN)
+    named = privileged.group_by(_SHAPE).agg(account.alias("privileged"))
+    others = shaped.filter(~pl.col("privileged")).group_by(_SHAPE).agg(account.alias("others"))
+    return (
+        groups.drop("others")
+        .join(named, on=_SHAPE, how="left", maintain_order="left")
+        .join(others, on=_SHAPE, how="left", maintain_order="left")
     )
-    groups: dict[Reading, Affected] = {}
-    for reading, affected in profile.groups.items():
-        to = encrypted if _in_blocks(reading) and not reading.salted else reading
-        groups.setdefault(to, Affected()).add(
-            affected.rows, affected.privileged_rows, affected.privileged, affected.others
-        )
-    return groups
+
+
+def _hashed_digests(rows: pl.DataFrame, groups: list[Group], fast: list[int]) -> pl.DataFrame:
+    """Hash fast digests with their salts; the letter case of hexadecimal does not count."""
+    folded = [n for n in fast if is_folded(groups[n].reading.layout)
+              and groups[n].reading.layout != "hex"]  # fmt: skip
+    digests = rows.filter(pl.col("group").is_in(fast))
+    stored = pl.col("stored")
+    if folded:
+        to_fold = pl.col("group").is_in(folded)
+        stored = pl.when(to_fold).then(stored.str.to_lowercase()).otherwise(stored)
+    salt = None if digests["salt"].null_count() == digests.height else pl.col("salt")
+    return digests.select("account", "privileged", "group", "stored", text=text_hash(stored, salt))
+
+
+def _hashed_logins(frame: pl.DataFrame) -> pl.DataFrame:
+    """Hash logins as people type them: letter case and blanks around do not count.
+
+    An account with several values, as directories have them, is one login.
+    """
+    named = frame.filter(pl.col("login").is_not_null())
+    text = text_hash(pl.col("login").str.strip_chars().str.to_lowercase())
+    account, login = pl.col("account"), pl.col("login")
+    again = (account == account.shift(1)) & (login == login.shift(1)) & (account != login)
+    once = named.filter(again.not_().fill_null(value=True))
+    return once.select("account", "privileged", text=text)
+
+
+def _spread(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[Reading, Counter[int]]]:
+    """Count the bytes of some digests of each group that may be one."""
+    for number, group in enumerate(groups):
+        if is_bare(group.reading):
+            texts = rows.filter(pl.col("group") == number)["stored"].head(_SPREAD_ROWS).unique()
+            yield group.reading, Counter(decoded([text.removeprefix("0x") for text in texts]))
+
+
+def _text_flags(rows: pl.DataFrame, salted: pl.DataFrame) -> Iterator[tuple[str, pl.DataFrame]]:
+    """Note what the texts themselves show, whatever they are."""
+    stored, salt = pl.col("stored"), pl.col("salt")
+    yield "stray-blanks", rows.filter(_has_blanks_around(stored))
+    yield "empty-password", rows.filter(stored.is_in(_EMPTY_DIGESTS))
+    if salted.height:
+        yield "salt-with-blanks", salted.filter(_has_blanks_around(salt))
+        yield "short-salt", salted.filter(salt.str.len_bytes() < SHORT_SALT_BYTES)
+        own = (salt == pl.col("login")) | (salt == pl.col("account"))
+        yield "salt-is-login", salted.filter(own.fill_null(value=False))
 
 
 def _has_blanks_around(text: pl.Expr) -> pl.Expr:
-    return text.str.contains(r"^\s|\s$").fill_null(value=False)
+    return text.str.len_bytes() != text.str.strip_chars().str.len_bytes()
+
+
+def _add_ages(ages: Counter[tuple[str, Grade]], frame: Frame) -> None:
+    """Count rows by month of the last login; other dates than ISO 8601 are left out."""
+    if frame.rows["seen"].null_count() == frame.rows.height:
+        return
+    month = pl.col("seen").str.extract(r"^(\d{4}-\d\d)", 1)
+    counted = frame.rows.group_by("group", month.alias("month")).len().drop_nulls()
+    for number, when, rows in counted.iter_rows():
+        ages[when, frame.groups[number].reading.grade] += rows
 
 
 def _odd(parsed: ParsedValue) -> Iterator[str]:

@@ -1,7 +1,10 @@
 """What an audit found in one column, before anybody judges it."""
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+
+import polars as pl
 
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 
@@ -10,7 +13,12 @@ ACCOUNTS_SHOWN = 10
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What all rows of one group have in common; its own key when counting."""
+    """What all rows of one group have in common; its own key when counting.
+
+    Attributes:
+        because: why it is taken for that, where the whole column or a formula says so.
+        twice: whether it is a digest of a digest.
+    """
 
     scheme: str
     layout: str
@@ -19,6 +27,8 @@ class Reading:
     parameters: tuple[tuple[str, int], ...]
     confidence: float
     also_possible: tuple[str, ...]
+    because: str = ""
+    twice: bool = False
 
 
 @dataclass(slots=True)
@@ -39,6 +49,10 @@ class Affected:
         self.privileged = [*self.privileged, *privileged][:ACCOUNTS_SHOWN]
         self.others = [*self.others, *others][:ACCOUNTS_SHOWN]
 
+    def take(self, more: "Affected") -> None:
+        """Add what was counted elsewhere."""
+        self.add(more.rows, more.privileged_rows, more.privileged, more.others)
+
     @property
     def accounts(self) -> list[str]:
         """Up to ten references, administrators first."""
@@ -47,11 +61,12 @@ class Affected:
 
 @dataclass(frozen=True, slots=True)
 class Clusters:
-    """Texts that stand more than once."""
+    """Texts that stand more than once; `sizes` counts them by how often each stands."""
 
     number: int = 0
     largest: int = 0
     affected: Affected = field(default_factory=Affected)
+    sizes: Mapping[int, int] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
@@ -67,6 +82,17 @@ class Profile:
         salts: equal salts in the salt column.
         first_blocks: equal beginnings of base64 values, a cipher block long.
         salted_rows: rows with a salt in the salt column.
+        matches: for groups of unsalted digests, rows by the formula that makes them from a likely
+            password.
+        spread: for groups of bare digests, how often each byte occurs in a sample.
+        readings: what groups were read as -> what the whole column says they are.
+        logins: equal logins, letter case and blanks around aside.
+        repeated_digests: `text`, the hashes of digests that stand more than once.
+        repeated_salts: the same of salts.
+        repeated_logins: the same of logins.
+        opened: salted rows that a likely password opens.
+        coverage: how many of these were tried, in words; empty where none was.
+        ages: rows by the month of the last login, by grade; only where such a column is mapped.
     """
 
     rows: int = 0
@@ -77,6 +103,16 @@ class Profile:
     salts: Clusters = field(default_factory=Clusters)
     first_blocks: Clusters = field(default_factory=Clusters)
     salted_rows: int = 0
+    matches: dict[Reading, Counter[str]] = field(default_factory=dict)
+    spread: dict[Reading, Counter[int]] = field(default_factory=dict)
+    ages: Counter[tuple[str, Grade]] = field(default_factory=Counter)
+    readings: dict[Reading, Reading] = field(default_factory=dict)
+    logins: Clusters = field(default_factory=Clusters)
+    repeated_digests: pl.DataFrame = field(default_factory=pl.DataFrame)
+    repeated_salts: pl.DataFrame = field(default_factory=pl.DataFrame)
+    repeated_logins: pl.DataFrame = field(default_factory=pl.DataFrame)
+    opened: pl.DataFrame = field(default_factory=pl.DataFrame)
+    coverage: str = ""
 
     @property
     def grades(self) -> dict[Grade, int]:
@@ -90,3 +126,19 @@ class Profile:
     def below_floor(self) -> int:
         """Rows that are weaker than the floor."""
         return sum(rows for grade, rows in self.grades.items() if grade in BELOW_FLOOR)
+
+    def note_opened(self, rows: pl.DataFrame) -> None:
+        """Note salted rows that a likely password opens, beside the unsalted ones."""
+        self.opened = rows
+        if rows.height:
+            affected = affected_by(rows)
+            self.flagged.setdefault("common-password", Affected()).take(affected)
+
+
+def affected_by(rows: pl.DataFrame) -> Affected:
+    """Count rows with `account` and `privileged`, and name the first of them."""
+    privileged = rows.filter("privileged")["account"]
+    others = rows.filter(~pl.col("privileged"))["account"].head(ACCOUNTS_SHOWN).to_list()
+    affected = Affected()
+    affected.add(rows.height, len(privileged), privileged.head(ACCOUNTS_SHOWN).to_list(), others)
+    return affected

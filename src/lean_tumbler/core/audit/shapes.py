@@ -6,7 +6,9 @@ is parsed and all rows are counted. The patterns are the layouts' own. Values of
 at the whole text have no shape and are parsed one by one.
 """
 
+import re
 from collections.abc import Iterator
+from itertools import count
 
 import polars as pl
 
@@ -14,11 +16,14 @@ from lean_tumbler.core.schemes.base import VALUE_CHARACTERS, Layout
 from lean_tumbler.core.schemes.catalogue import LAYOUTS
 
 _START_CHARACTERS = 3  # enough to tell which layouts are worth a pattern
+_TEMPLATES = 8  # of one layout and frame; beyond them, the pattern's groups are taken apart
 _ROW, _TEXT, _SHAPE = "row", "text", "shape"
+
+_Shaped = tuple[pl.DataFrame, pl.Expr | int | None]
 
 
 def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame:
-    """Add a column of shapes; null where the value is to be parsed by itself.
+    """Add a column of shapes, numbered within this frame; null where a value is parsed by itself.
 
     Args:
         frame: rows, none of which is null in `column`.
@@ -26,30 +31,37 @@ def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame
         shape: the name of the new column.
     """
     texts = frame.select(pl.int_range(pl.len()).alias(_ROW), pl.col(column).alias(_TEXT))
+    numbers = count()
     # Dollars and braces begin half of all layouts and no bare digest: sorted apart, few patterns
     # are tried on each.
-    tagged = texts[_TEXT].str.contains(r"^[${]")
+    tagged = texts[_TEXT].str.slice(0, 1).is_in(["$", "{"])
     parts = [
-        part for rows in (texts.filter(tagged), texts.filter(~tagged)) for part in _shaped(rows)
+        rows.select(_ROW, _as_column(key).alias(_SHAPE))
+        for subset in (texts.filter(tagged), texts.filter(~tagged))
+        for rows, key in _shaped(subset, numbers)
     ]
     if not parts:
-        return frame.with_columns(pl.lit(None, pl.String).alias(shape))
+        return frame.with_columns(pl.lit(None, pl.UInt64).alias(shape))
     return frame.with_columns(pl.concat(parts).sort(_ROW)[_SHAPE].alias(shape))
 
 
-def _shaped(rows: pl.DataFrame) -> Iterator[pl.DataFrame]:
+def _shaped(rows: pl.DataFrame, numbers: Iterator[int]) -> Iterator[_Shaped]:
     starts = _starts(rows[_TEXT])
-    for index, layout in enumerate(LAYOUTS):
+    for layout in LAYOUTS:
         if rows.height == 0:
             return
         if layout.starts and not any(s[:_START_CHARACTERS] in starts for s in layout.starts):
             continue
         hit = rows.select(_is_of(layout, pl.col(_TEXT)))[_TEXT]
         if hit.any():
-            yield _with_shape(rows.filter(hit), index, layout)
+            yield from _with_shape(rows.filter(hit), layout, numbers)
             rows = rows.filter(~hit)
     if rows.height:
-        yield rows.select(_ROW, pl.lit(None, pl.String).alias(_SHAPE))
+        yield rows, None
+
+
+def _as_column(key: pl.Expr | int | None) -> pl.Expr:
+    return key if isinstance(key, pl.Expr) else pl.lit(key, pl.UInt64)
 
 
 def _starts(texts: pl.Series) -> frozenset[str]:
@@ -74,32 +86,68 @@ def _is_of(layout: Layout, text: pl.Expr) -> pl.Expr:
     return passed.str.contains(whole).fill_null(value=False).alias(_TEXT)
 
 
-def _with_shape(rows: pl.DataFrame, index: int, layout: Layout) -> pl.DataFrame:
-    if layout.by_value:
-        return rows.select(_ROW, pl.lit(None, pl.String).alias(_SHAPE))
-    shaped = rows.with_columns(_key(index, layout, pl.col(_TEXT)).alias(_SHAPE))
-    # Where the numbers in it are impossible, a value is not of this layout after all.
-    firsts = shaped.group_by(_SHAPE).agg(pl.col(_TEXT).first())
-    impossible = [found for found, value in firsts.iter_rows() if layout.read(value) is None]
-    if impossible:
-        kept = pl.when(pl.col(_SHAPE).is_in(impossible)).then(None).otherwise(pl.col(_SHAPE))
-        shaped = shaped.with_columns(kept.alias(_SHAPE))
-    return shaped.select(_ROW, _SHAPE)
-
-
-def _key(index: int, layout: Layout, text: pl.Expr) -> pl.Expr:
-    """Write a shape as text: the layout's number, deciding texts, and lengths."""
-    parts: list[pl.Expr] = [pl.lit(str(index))]
+def _with_shape(rows: pl.DataFrame, layout: Layout, numbers: Iterator[int]) -> Iterator[_Shaped]:
+    """Number the shapes of rows that the layout's pattern fits."""
     others = [name for name in layout.groups if name not in layout.shaped_by]
-    by_total = layout.lengths_count and len(others) <= 1
-    if by_total:  # one length left: the whole value's says the same
-        parts.append(text.str.len_bytes().cast(pl.String))
-    if layout.shaped_by or (layout.lengths_count and not by_total):
-        groups = text.str.extract_groups(f"^(?:{layout.pattern})$")
-        parts += [groups.struct.field(name).fill_null("-") for name in layout.shaped_by]
-        if layout.lengths_count and not by_total:
-            parts += [
-                groups.struct.field(name).str.len_bytes().cast(pl.String).fill_null("-")
-                for name in others
-            ]
+    if layout.by_value:
+        yield rows, None
+    elif layout.shaped_by or (layout.lengths_count and len(others) > 1):
+        yield from _by_groups(rows, layout, others, numbers)
+    else:  # one length alone: the whole value's says the same
+        lengths = rows[_TEXT].str.len_bytes() if layout.lengths_count else pl.Series([0])
+        for length in lengths.unique(maintain_order=True).to_list():
+            same = rows.filter(pl.col(_TEXT).str.len_bytes() == length)
+            same = same if layout.lengths_count else rows
+            yield same, _number(layout, same[_TEXT][0], numbers)
+
+
+def _number(layout: Layout, representative: str, numbers: Iterator[int]) -> int | None:
+    """Number one shape; where the numbers in it are impossible, it is not of this layout."""
+    return next(numbers) if layout.read(representative) else None
+
+
+def _by_groups(
+    rows: pl.DataFrame, layout: Layout, others: list[str], numbers: Iterator[int]
+) -> Iterator[_Shaped]:
+    """Number shapes by what stands between the free groups of a few representatives."""
+    for _ in range(_TEMPLATES):
+        if rows.height == 0:
+            return
+        representative = rows[_TEXT][0]
+        match = layout.match(representative)
+        if match is None or not representative.isascii():
+            break
+        alike = rows.select(_is_alike(match, others).alias(_TEXT))[_TEXT]
+        yield rows.filter(alike), _number(layout, representative, numbers)
+        rows = rows.filter(~alike)
+    keys = rows.with_columns(_key(layout, others, pl.col(_TEXT)).alias("key"))
+    firsts = keys.group_by("key").agg(pl.col(_TEXT).first())
+    known = [_number(layout, text, numbers) for text in firsts[_TEXT]]
+    numbered = firsts.select("key", pl.Series("number", known, pl.UInt64))
+    yield keys.join(numbered, on="key", how="left"), pl.col("number")
+
+
+def _is_alike(match: re.Match[str], free: list[str]) -> pl.Expr:
+    """Test for the same text everywhere but in the free groups, at the same places."""
+    text, whole = pl.col(_TEXT), match.string
+    tests = [text.str.len_bytes() == len(whole), text.str.len_chars() == len(whole)]
+    end = 0
+    for start, stop in [*sorted(match.span(name) for name in free), (len(whole), len(whole))]:
+        if start > end:
+            piece = whole[end:start]
+            at_start = text.str.starts_with(piece)
+            tests.append(at_start if end == 0 else text.str.slice(end, len(piece)) == piece)
+        end = max(end, stop)
+    return pl.all_horizontal(*tests)
+
+
+def _key(layout: Layout, free: list[str], text: pl.Expr) -> pl.Expr:
+    """Write a shape as text: deciding texts, and lengths."""
+    groups = text.str.extract_groups(f"^(?:{layout.pattern})$")
+    parts = [groups.struct.field(name).fill_null("-") for name in layout.shaped_by]
+    if layout.lengths_count:
+        parts += [
+            groups.struct.field(name).str.len_bytes().cast(pl.String).fill_null("-")
+            for name in free
+        ]
     return pl.concat_str(parts, separator="|")

@@ -4,45 +4,81 @@ import polars as pl
 
 from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Clusters
 
-_MERGE_ROWS = 1 << 21
+_MERGE_ROWS = 1 << 20
+
+
+def text_hash(text: pl.Expr, beside: pl.Expr | None = None) -> pl.Expr:
+    """Hash a text, and what stands beside it where there is something.
+
+    Two texts share a hash once in some 10^7 columns of a million: counts are taken as exact.
+    """
+    hashed = text.hash(seed=0)
+    if beside is None:
+        return hashed
+    return hashed.xor(pl.when(beside.is_not_null()).then(beside.hash(seed=1)).otherwise(0))
 
 
 class Tally:
-    """Takes texts in, frame by frame; memory grows with distinct texts, not with rows."""
+    """Takes texts in, frame by frame; memory grows with distinct texts, not with rows.
 
-    def __init__(self) -> None:
+    Args:
+        mostly_distinct: adding up on the way would save nothing.
+    """
+
+    def __init__(self, *, mostly_distinct: bool = False) -> None:
+        self._mostly_distinct = mostly_distinct
         self._parts: list[pl.DataFrame] = []
-        self._rows = 0
+        self._unmerged_rows = 0
 
-    def add(self, rows: pl.DataFrame, *texts: pl.Expr) -> None:
-        """Count rows with `account` and `privileged`; equal texts are one.
-
-        Two texts share a hash once in some 10^7 columns of a million: counts are taken as exact.
-        """
-        hashed = rows.select(
-            pl.struct(text.alias(str(place)) for place, text in enumerate(texts))
-            .hash(seed=0)
-            .alias("text"),
-            pl.lit(1, pl.UInt32).alias("rows"),
-            pl.col("privileged").cast(pl.UInt32),
-            pl.col("account"),
+    def add(self, rows: pl.DataFrame) -> None:
+        """Count rows of `text` (a hash), `account` and `privileged`; equal hashes are one."""
+        self._parts.append(
+            rows.select(
+                "text",
+                pl.lit(1, pl.UInt32).alias("rows"),
+                pl.col("privileged").cast(pl.UInt32),
+                "account",
+            )
         )
-        self._parts.append(_merged(hashed))
-        self._rows += self._parts[-1].height
-        if self._rows > _MERGE_ROWS and len(self._parts) > 1:
-            self._parts = [_merged(pl.concat(self._parts))]
-            self._rows = self._parts[0].height
+        self._unmerged_rows += rows.height
+        if self._unmerged_rows > _MERGE_ROWS and not self._mostly_distinct:
+            self._merge()
+
+    def _merge(self) -> None:
+        """Add up equal texts; one account stands for each, a privileged one where there is one."""
+        parts = pl.concat(self._parts)
+        if parts["text"].n_unique() == parts.height:
+            self._parts, self._unmerged_rows = [parts], 0
+            return
+        merged = parts.group_by("text").agg(
+            pl.col("rows").sum(), pl.col("privileged").sum(), pl.col("account").first()
+        )
+        privileged = parts.filter(pl.col("privileged") > 0)
+        if privileged.height:
+            named = privileged.group_by("text").agg(pl.col("account").first())
+            merged = merged.update(named, on="text", how="left")
+        self._parts, self._unmerged_rows = [merged], 0
+
+    def repeated(self) -> pl.DataFrame:
+        """Give the hashes of texts that stand more than once, as the column `text`."""
+        return self._found().select("text")
+
+    def _found(self) -> pl.DataFrame:
+        if not self._parts:
+            return pl.DataFrame(schema={"text": pl.UInt64, "rows": pl.UInt32})
+        if self._unmerged_rows:
+            self._merge()
+        return self._parts[0].filter(pl.col("rows") > 1)
 
     def clusters(self) -> Clusters:
         """Give the texts that stand more than once, those of privileged accounts first."""
-        if not self._parts:
+        found = self._found()
+        if found.height == 0:
             return Clusters()
-        found = (
-            _merged(pl.concat(self._parts))
-            .filter(pl.col("rows") > 1)
-            .sort("privileged", "rows", "text", descending=[True, True, False])
+        order = ["privileged", "rows", "text"]
+        named = found.top_k(ACCOUNTS_SHOWN, by=order, reverse=[False, False, True]).sort(
+            order, descending=[True, True, False]
         )
-        named = found.head(ACCOUNTS_SHOWN)
         affected = Affected()
         affected.add(
             int(found["rows"].sum()),
@@ -50,13 +86,5 @@ class Tally:
             named.filter(pl.col("privileged") > 0)["account"].to_list(),
             named.filter(pl.col("privileged") == 0)["account"].to_list(),
         )
-        return Clusters(found.height, max(found["rows"].to_list(), default=0), affected)
-
-
-def _merged(parts: pl.DataFrame) -> pl.DataFrame:
-    """Add up equal texts; one account stands for each, a privileged one where there is one."""
-    return parts.group_by("text").agg(
-        pl.col("rows").sum(),
-        pl.col("privileged").sum(),
-        pl.col("account").get(pl.col("privileged").arg_max()),
-    )
+        sizes = found.group_by("rows").len().sort("rows", descending=True)
+        return Clusters(found.height, max(sizes["rows"].to_list()), affected, dict(sizes.rows()))

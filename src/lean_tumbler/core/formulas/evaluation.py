@@ -249,6 +249,23 @@ def _compiled(formula: Formula) -> tuple[_Compiled, int]:
     return _chain(formula.steps), work(formula)
 
 
+def prepared(
+    formula: Formula,
+    *,
+    limit_work: int = FORMULA_WORK,
+    limit_bytes: int = FORMULA_BYTES,
+) -> Callable[[Inputs], str]:
+    """Prepare a formula for many evaluations; the arguments and errors are those of `evaluate`.
+
+    Raises:
+        OverLimit: the formula asks for more than the limits.
+    """
+    chain, steps = _compiled(formula)
+    if steps > limit_work:
+        raise OverLimit(f"the formula runs {steps:,} steps; the limit is {limit_work:,}")
+    return lambda inputs: _as_text(chain(inputs.password, _Run(inputs, limit_bytes)))
+
+
 def evaluate(
     formula: Formula,
     inputs: Inputs,
@@ -269,7 +286,4 @@ def evaluate(
         KeyMissing: a key is not there.
         OverLimit: the formula asks for more than the limits.
     """
-    chain, steps = _compiled(formula)
-    if steps > limit_work:
-        raise OverLimit(f"the formula runs {steps:,} steps; the limit is {limit_work:,}")
-    return _as_text(chain(inputs.password, _Run(inputs, limit_bytes)))
+    return prepared(formula, limit_work=limit_work, limit_bytes=limit_bytes)(inputs)

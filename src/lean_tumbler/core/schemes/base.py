@@ -151,13 +151,17 @@ class Layout:
         """The names of the pattern's groups, in order."""
         return tuple(self._compiled.groupindex)
 
+    def match(self, text: str) -> re.Match[str] | None:
+        """Match the pattern against all of a text."""
+        return self._compiled.fullmatch(text)
+
     def read(self, text: str) -> ParsedValue | None:
         """Read a value; None where it is not of this layout."""
         if len(text) > self.longest or (self.lengths and len(text) not in self.lengths):
             return None
         if self.starts and not text.startswith(self.starts):
             return None
-        match = self._compiled.fullmatch(text)
+        match = self.match(text)
         contents = self.build(match) if match else None
         if contents is None:
             return None

@@ -32,6 +32,19 @@ class Unreadable:
             self.listed.append((line, reason))
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Declared:
+    """How a schema declares a column, as far as it can spoil stored values.
+
+    Attributes:
+        characters: the most that it holds; None where nothing bounds it, or nothing is known.
+        collation: the name of a collation that takes upper and lower case for one; or empty.
+    """
+
+    characters: int | None = None
+    collation: str = ""
+
+
 class Table(Protocol):
     """One table of a source."""
 
@@ -43,11 +56,22 @@ class Table(Protocol):
     def columns(self) -> tuple[str, ...]:
         """The names of its columns; nested fields with dots."""
 
+    def declared(self, column: str) -> Declared:
+        """Say what the schema declares of a column; files have none."""
+
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text, and LINE; null where there is no value.
 
         Who does not read to the end closes it, so that a connection is let go of at once.
         """
+
+
+class Schemaless:
+    """What files have in common."""
+
+    def declared(self, _: str) -> Declared:
+        """Declare nothing."""
+        return Declared()
 
 
 def frames_of_rows(rows: Rows, wanted: Sequence[str], unreadable: Unreadable) -> Frames:

@@ -7,11 +7,13 @@ import sqlalchemy as sa
 
 from lean_tumbler.stores.sources.base import (
     ROWS_PER_FRAME,
+    Declared,
     Frames,
     Rows,
     Unreadable,
     frames_of_rows,
 )
+from lean_tumbler.stores.sources.schema import declared_in_database
 from lean_tumbler.stores.sql import database_errors, tables_of
 
 
@@ -23,6 +25,11 @@ class DatabaseTable:
     locator: str
     name: str
     columns: tuple[str, ...]
+
+    def declared(self, column: str) -> Declared:
+        """Say what the schema declares of a column."""
+        with database_errors(self.locator):
+            return declared_in_database(self.engine, self.name, column)
 
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text, all rows in one consistent view."""

@@ -21,6 +21,7 @@ from lean_tumbler.stores.sources.base import (
     VALUE_CHARACTERS,
     Frames,
     Rows,
+    Schemaless,
     Unreadable,
     frames_of_rows,
 )
@@ -57,7 +58,7 @@ def _is_head(fields: Sequence[str]) -> bool:
 
 
 @dataclass(frozen=True)
-class DelimitedTable:
+class DelimitedTable(Schemaless):
     """A file of delimited lines, as one table."""
 
     path: Path
@@ -101,15 +102,16 @@ class DelimitedTable:
         line = 1
         for number, block in enumerate(self._whole_records(unreadable)):
             text = self._text(block)
+            ends = block.count(b"\n")
             skip = number == 0 and self._has_head
-            frame = None if text is None else self._quick(text, wanted, line, skip=skip)
+            frame = None if text is None else self._quick(text, wanted, line, ends, skip=skip)
             if frame is None:
                 yield from frames_of_rows(
                     self._careful(block, line, unreadable, skip=skip), wanted, unreadable
                 )
             else:
                 yield frame
-            line += block.count(b"\n")
+            line += ends
 
     def _whole_records(self, unreadable: Unreadable) -> Iterator[bytes]:
         """Give blocks of whole records: a quoted field may hold line ends."""
@@ -120,7 +122,7 @@ class DelimitedTable:
         held = b""
         for block in blocks(self.path, unreadable):
             held += block
-            if held.count(b'"') % 2 == 0 or len(held) > _OPEN_QUOTE_BYTES:
+            if b'"' not in held or held.count(b'"') % 2 == 0 or len(held) > _OPEN_QUOTE_BYTES:
                 yield held
                 held = b""
         if held:
@@ -137,16 +139,13 @@ class DelimitedTable:
         return block if self._encoding != "cp1252" else text.encode("utf-8")
 
     def _quick(
-        self, text: bytes, wanted: Sequence[str], line: int, *, skip: bool
+        self, text: bytes, wanted: Sequence[str], line: int, ends: int, *, skip: bool
     ) -> pl.DataFrame | None:
         """Read a block of simple lines at once; None where anything in it is odd."""
-        ends = text.count(b"\n") + (not text.endswith(b"\n"))
-        fields = len(self.columns)
-        delimiter = self._delimiter.encode("ascii")
-        quoted = b'"' in text
-        # Every line has all its delimiters, or the block is read again with care.
-        if quoted or text.count(delimiter) != ends * (fields - 1) or b"\r" in text:
+        if b'"' in text or b"\r" in text:
             return None
+        ends += not text.endswith(b"\n")
+        fields = len(self.columns)
         try:
             frame = pl.read_csv(
                 io.BytesIO(text),
@@ -162,6 +161,10 @@ class DelimitedTable:
         except pl.exceptions.PolarsError:
             return None
         if frame.height != ends - skip or frame.width != fields:
+            return None
+        # A line with too few fields reads like one whose last fields are empty.
+        delimiter = self._delimiter.encode("ascii")
+        if frame[:, -1].null_count() and text.count(delimiter) != ends * (fields - 1):
             return None
         chosen = frame.select(wanted)
         longest = chosen.select(pl.all().str.len_bytes().max()).row(0) if wanted else ()

@@ -14,6 +14,7 @@ from lean_tumbler.stores.locators import PASSWORD_VARIABLE, password_from_enviro
 from lean_tumbler.stores.sources.base import (
     Frames,
     Rows,
+    Schemaless,
     Unreadable,
     entry_rows,
     frames_of_rows,
@@ -130,7 +131,7 @@ def _reason(result: str) -> str:
 
 
 @dataclass(frozen=True)
-class DirectoryTable:
+class DirectoryTable(Schemaless):
     """All entries below one base."""
 
     address: DirectoryAddress

@@ -20,6 +20,7 @@ from lean_tumbler.stores.sources.base import (
     ROWS_PER_FRAME,
     Frames,
     Rows,
+    Schemaless,
     Unreadable,
     entry_rows,
     frames_of_rows,
@@ -32,7 +33,7 @@ RowReader = Callable[[Path, Sequence[str], Unreadable], Rows]
 
 
 @dataclass(frozen=True)
-class RecordTable:
+class RecordTable(Schemaless):
     """A file of records that name their own fields, as one table."""
 
     path: Path
@@ -177,7 +178,7 @@ def _parquet_errors(path: Path) -> Iterator[None]:
 
 
 @dataclass(frozen=True)
-class ParquetTable:
+class ParquetTable(Schemaless):
     """A Parquet file as one table."""
 
     path: Path

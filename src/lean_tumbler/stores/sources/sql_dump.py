@@ -6,17 +6,19 @@ backslash escapes and `0x` binary; column names from the `CREATE TABLE` before i
 """
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
 from lean_tumbler.stores.sources.base import (
+    Declared,
     Frames,
     Row,
     Unreadable,
     frames_of_rows,
 )
+from lean_tumbler.stores.sources.schema import declared_in_text
 from lean_tumbler.stores.sources.streams import lines
 
 STATEMENT_BYTES = 1 << 28  # dump programs put thousands of rows into one line
@@ -47,6 +49,8 @@ class _Reading:
     """Where one pass through a dump is."""
 
     columns: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    definitions: dict[str, dict[str, str]] = field(default_factory=dict)
+    options: dict[str, str] = field(default_factory=dict)
     copying: str | None = None
     creating: str | None = None
     statement: list[str] = field(default_factory=list)
@@ -91,9 +95,11 @@ def _unquote(text: str) -> str:
     return unescaped.replace("''", "'")
 
 
-def dump_rows(path: Path, unreadable: Unreadable) -> Iterator[tuple[str, Row]]:
+def dump_rows(
+    path: Path, unreadable: Unreadable, reading: _Reading | None = None
+) -> Iterator[tuple[str, Row]]:
     """Read every row of every table of a dump, with its table's name."""
-    reading = _Reading()
+    reading = reading or _Reading()
     for number, line in lines(path, unreadable, limit_bytes=STATEMENT_BYTES):
         if reading.copying is not None:
             yield from _copied(reading, number, line, unreadable)
@@ -122,9 +128,12 @@ def _definition(reading: _Reading, line: str) -> None:
     elif reading.creating is not None:
         column = _COLUMN.match(line)
         if line.startswith(")"):
+            reading.options[reading.creating] = line
             reading.creating = None
         elif column and column["name"].lower() not in _KEYWORDS:
             reading.columns[reading.creating] += (column["name"],)
+            definition = line[column.start("type") :]
+            reading.definitions.setdefault(reading.creating, {})[column["name"]] = definition
 
 
 def _copied(
@@ -202,6 +211,12 @@ class DumpedTable:
     path: Path
     name: str
     columns: tuple[str, ...]
+    definitions: Mapping[str, str]
+    options: str
+
+    def declared(self, column: str) -> Declared:
+        """Say what the schema declares of a column."""
+        return declared_in_text(self.definitions.get(column, ""), self.options)
 
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text."""
@@ -219,8 +234,16 @@ class Dump:
     def tables(self) -> tuple[DumpedTable, ...]:
         """The tables that hold rows."""
         columns: dict[str, dict[str, None]] = {}
-        for table, (_, row) in dump_rows(self.path, Unreadable()):
+        reading = _Reading()
+        for table, (_, row) in dump_rows(self.path, Unreadable(), reading):
             columns.setdefault(table, {}).update(dict.fromkeys(row))
         return tuple(
-            DumpedTable(self.path, table, tuple(names)) for table, names in columns.items()
+            DumpedTable(
+                self.path,
+                table,
+                tuple(names),
+                reading.definitions.get(table, {}),
+                reading.options.get(table, ""),
+            )
+            for table, names in columns.items()
         )

@@ -135,7 +135,7 @@ def _is_utf8(line: bytes) -> bool:
     return True
 
 
-def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 24) -> Iterator[bytes]:
+def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 23) -> Iterator[bytes]:
     """Read a file in blocks that end at line ends; the last may not, and the first is small.
 
     A compressed file that is cut off gives what stands before the cut, and is noted.

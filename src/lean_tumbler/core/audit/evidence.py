@@ -1,0 +1,154 @@
+"""One value is often ambiguous, a column rarely: what all of it says about each group."""
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+
+from lean_tumbler.core.audit.results import Affected, Profile, Reading
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.analysis import digests_used
+from lean_tumbler.core.grades import Grade
+
+_BLOCK_LAYOUTS = frozenset({"base64", "base64 of whole cipher blocks"})
+# Of 16, 32 and 64 bytes, they pass for digests one by one.
+_BLOCK_SCHEMES = frozenset({"md5", "sha256", "sha512", "encrypted"})
+_BLOCK_SHARE = 0.9  # of all values; digests would have one length, words have any
+_LENGTH_SHARE = 0.02
+_BARE_LAYOUTS = frozenset({"hex", "hex-upper", "hex, mixed case", "0x and hex", "base64"})
+_CERTAIN = 0.99
+_MANY_ROWS = 20
+_HOMOGENEOUS_SHARE = 0.95
+_STRAY_SHARE = 0.02
+# Chi-squared with 255 degrees of freedom lies below 400 but once in ten million columns.
+_SPREAD_BYTES = 2560  # ten for each of the 256, below which the test says nothing
+_UNEVEN = 400.0
+_WORDLIKE = frozenset({"des-crypt", "mysql-old", "bigcrypt", "bsdi-crypt"})
+
+
+def may_be_blocks(reading: Reading) -> bool:
+    """Tell whether a group's values may be whole cipher blocks."""
+    return (
+        reading.layout in _BLOCK_LAYOUTS and reading.scheme in _BLOCK_SCHEMES and not reading.salted
+    )
+
+
+def is_bare(reading: Reading) -> bool:
+    """Tell whether a group's values are digests with nothing that names them."""
+    return reading.layout in _BARE_LAYOUTS and reading.grade in {
+        Grade.FAST_UNSALTED,
+        Grade.FAST_SALTED,
+    }
+
+
+def weighed(profile: Profile) -> dict[Reading, Reading]:
+    """Give, for each group that the column says more about, what it is after all."""
+    return {reading: better for reading, better in _weighed(profile) if better != reading}
+
+
+def _weighed(profile: Profile) -> Iterator[tuple[Reading, Reading]]:
+    values = max(1, profile.rows - profile.without_value)
+    encrypted = is_encrypted(profile)
+    for reading, affected in profile.groups.items():
+        if encrypted and may_be_blocks(reading):
+            yield reading, _ENCRYPTED
+        elif reading.because:  # a formula of the policy has said it
+            continue
+        elif matches := {f: n for f, n in profile.matches.get(reading, {}).items() if f}:
+            yield reading, _named_by(matches, reading)
+        elif is_bare(reading) and _is_uneven(profile.spread.get(reading, Counter())):
+            yield (
+                reading,
+                replace(
+                    reading,
+                    confidence=0.3,
+                    also_possible=("encoded", *reading.also_possible),
+                    because="its bytes are not spread evenly, as a digest's are",
+                ),
+            )
+        elif is_bare(reading):
+            yield reading, _by_its_neighbours(reading, affected, values)
+        elif reading.scheme in _WORDLIKE:
+            yield reading, _stray(reading, affected, profile, values)
+
+
+def _named_by(matches: dict[str, int], reading: Reading) -> Reading:
+    """A digest of a likely password says which digest it is."""
+    formula, rows = max(matches.items(), key=lambda item: item[1])
+    scheme = "nt-hash" if formula == "utf-16le, md4, hex" else _outermost(formula)
+    others = [name for text in matches if (name := _outermost(text)) != _outermost(formula)]
+    return replace(
+        reading,
+        scheme=scheme,
+        confidence=0.6 if others else _CERTAIN,
+        also_possible=tuple(dict.fromkeys(others)),
+        because=f"{rows:,} rows equal “{formula}” of likely passwords",
+        twice=len(digests_used(notation.parse(formula))) > 1,
+    )
+
+
+def _outermost(formula: str) -> str:
+    return digests_used(notation.parse(formula))[-1]
+
+
+def _by_its_neighbours(reading: Reading, affected: Affected, values: int) -> Reading:
+    """Many of one length and alphabet are one digest; a few among others may be anything."""
+    share = affected.rows / values
+    if affected.rows >= _MANY_ROWS and share >= _HOMOGENEOUS_SHARE:
+        salt = ", with a salt column beside" if reading.salted else ""
+        return replace(
+            reading,
+            confidence=max(reading.confidence, 0.9),
+            because=f"{share:.0%} of the column are of this length and alphabet{salt}",
+        )
+    return reading
+
+
+def _stray(reading: Reading, affected: Affected, profile: Profile, values: int) -> Reading:
+    """A short value that is alone among plain text is rather a word."""
+    words = sum(
+        other.rows for found, other in profile.groups.items() if found.scheme == "plain-text"
+    )
+    if affected.rows <= _STRAY_SHARE * values and words > values / 2:
+        return replace(
+            reading,
+            confidence=0.2,
+            also_possible=("plain-text", *reading.also_possible),
+            because=f"alone among {words:,} plain texts",
+        )
+    return reading
+
+
+def _is_uneven(spread: Counter[int]) -> bool:
+    total = sum(spread.values())
+    if total < _SPREAD_BYTES:
+        return False
+    expected = total / 256
+    return sum((spread[n] - expected) ** 2 / expected for n in range(256)) > _UNEVEN
+
+
+_ENCRYPTED = Reading(
+    scheme="encrypted",
+    layout="base64 of whole cipher blocks",
+    salted=False,
+    grade=Grade.READABLE,
+    parameters=(),
+    confidence=0.9,
+    also_possible=(),
+    because="all lengths are whole cipher blocks, and they differ",
+)
+
+
+def is_encrypted(profile: Profile) -> bool:
+    """Tell whether a column holds cipher text: whole blocks throughout, of more than one length.
+
+    A column of digests has one length; where lengths vary and all are whole blocks, something
+    of varying length was encrypted, and can be decrypted.
+    """
+    blocks = {
+        (reading.scheme, reading.layout): affected.rows
+        for reading, affected in profile.groups.items()
+        if may_be_blocks(reading)
+    }
+    values = profile.rows - profile.without_value
+    lengths = sum(rows >= _LENGTH_SHARE * values for rows in blocks.values())
+    return lengths > 1 and sum(blocks.values()) >= _BLOCK_SHARE * values

@@ -1,0 +1,181 @@
+"""Unsalted digests against likely passwords: who is affected, and what the digests are."""
+
+import base64
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from threading import RLock
+from typing import NamedTuple
+
+import polars as pl
+
+from lean_tumbler.core.audit.tally import text_hash
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.evaluation import Inputs, prepared
+from lean_tumbler.core.formulas.steps import DIGESTS, WRITINGS, Digest, Encode, Formula
+from lean_tumbler.core.schemes.base import ParsedValue
+from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.errors import InputDoesNotFit
+
+_FEW_ROWS = 2_000  # of one group and frame; below, a table of texts costs more than it saves
+_Found = tuple[str, pl.DataFrame]
+_NESTED_FIRST = ("md5", "sha1")
+_GUESSED_PASSWORDS = 2_000  # enough to see what the digests are; the likeliest formula has them all
+
+
+class _Writing(NamedTuple):
+    """How a value writes its digest: what stands around it, and in which digits."""
+
+    before: str
+    digits: str
+    after: str
+
+    def write(self, digest: bytes) -> str:
+        """Write another digest the same way."""
+        return self.before + WRITINGS[self.digits](digest) + self.after
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """Texts to look for: their hashes, and the formula that each comes from.
+
+    Attributes:
+        rows: `text`, the hash, and `formula`, the index in `formulas`.
+        formulas: in canonical text.
+    """
+
+    rows: pl.DataFrame
+    formulas: tuple[str, ...]
+
+
+def is_folded(layout: str) -> bool:
+    """Tell whether the letter case of a layout's values does not count."""
+    return "hex" in layout
+
+
+class LikelyMatcher:
+    """Finds likely passwords in unsalted digests; what it computes, it computes once.
+
+    Args:
+        passwords: likely ones, the likeliest first.
+    """
+
+    def __init__(self, passwords: Sequence[str]) -> None:
+        self.passwords = passwords
+        self.plain = pl.DataFrame({"stored": pl.Series(passwords, dtype=pl.String)})
+        self._digests: dict[tuple[str, int], frozenset[bytes]] = {}
+        self._tables: dict[tuple[_Writing, tuple[str, ...]], Table] = {}
+        self._lock = RLock()
+
+    def find(self, rows: pl.DataFrame, stored: str, parsed: ParsedValue) -> list[_Found]:
+        """Find rows of one group that hold a digest of a likely password.
+
+        Args:
+            rows: with `stored`, and `text`, the hash of its folded text.
+            stored: a representative, without salt.
+            parsed: what it was read as.
+
+        Returns:
+            For each formula that makes some of them, these rows.
+        """
+        formulas = _formulas_of(parsed)
+        writing = _writing_of(stored, parsed) if rows.height > _FEW_ROWS else None
+        if not formulas:
+            return []
+        if writing is None:
+            return self._one_by_one(rows, formulas)
+        table = self._table(writing, formulas)
+        found = rows.join(table.rows, on="text")
+        return [
+            (table.formulas[number], found.filter(pl.col("formula") == number))
+            for number in found["formula"].unique(maintain_order=True)
+        ]
+
+    def _one_by_one(self, rows: pl.DataFrame, formulas: tuple[str, ...]) -> list[_Found]:
+        digests = [read_value(stored).digest for stored in rows["stored"]]
+        found, left = [], [True] * len(digests)
+        for number, formula in enumerate(formulas):
+            known = self._known(formula, number)
+            hits = [free and digest in known for free, digest in zip(left, digests, strict=True)]
+            left = [free and not hit for free, hit in zip(left, hits, strict=True)]
+            if any(hits):
+                found.append((formula, rows.filter(pl.Series(hits))))
+        return found
+
+    def _known(self, formula: str, number: int) -> frozenset[bytes]:
+        """Give the digests of the passwords; the formulas after the likeliest get fewer."""
+        limit = len(self.passwords) if number == 0 else _GUESSED_PASSWORDS
+        with self._lock:
+            if (formula, limit) not in self._digests:
+                digest = _digester(notation.parse(formula))
+                made = map(digest, self.passwords[:limit])
+                self._digests[formula, limit] = frozenset(found for found in made if found)
+            return self._digests[formula, limit]
+
+    def _table(self, writing: _Writing, formulas: tuple[str, ...]) -> Table:
+        with self._lock:
+            if (writing, formulas) not in self._tables:
+                parts = [
+                    pl.DataFrame({"text": [writing.write(d) for d in self._known(text, number)]})
+                    .select(text_hash(pl.col("text")), pl.lit(number).alias("formula"))
+                    for number, text in enumerate(formulas)
+                ]  # fmt: skip
+                rows = pl.concat(parts).unique("text", keep="first", maintain_order=True)
+                self._tables[writing, formulas] = Table(rows, formulas)
+            return self._tables[writing, formulas]
+
+
+@lru_cache(maxsize=2)
+def matcher_of(passwords: tuple[str, ...]) -> LikelyMatcher:
+    """Give the matcher for a list; asked again for the same list, what it computed is kept."""
+    return LikelyMatcher(passwords)
+
+
+def _digester(formula: Formula) -> Callable[[str], bytes | None]:
+    """Give what a formula that ends in hexadecimal computes, as bytes."""
+    *before, digest, _ = formula.steps
+    if isinstance(digest, Digest) and before in ([], [Encode("utf-8")]):
+        compute = DIGESTS[digest.name].compute  # most of the work is this simple
+        return lambda password: compute(password.encode("utf-8", "replace"))
+    run = prepared(formula)
+
+    def apart(password: str) -> bytes | None:
+        try:
+            return bytes.fromhex(run(Inputs(password=password)))
+        except InputDoesNotFit:
+            return None
+
+    return apart
+
+
+def _writing_of(stored: str, parsed: ParsedValue) -> _Writing | None:
+    """Find where a value has its digest, and in which digits."""
+    if not parsed.digest:
+        return None
+    text = stored.lower() if is_folded(parsed.layout) else stored
+    for digits in ("hex", "base64", "base64-unpadded"):
+        before, found, after = text.partition(WRITINGS[digits](parsed.digest))
+        if found:
+            return _Writing(before, digits, after)
+    return None
+
+
+def _formulas_of(parsed: ParsedValue) -> tuple[str, ...]:
+    """List what can have made an unsalted digest; each prints it in hexadecimal."""
+    own = parsed.contents.formulas
+    if not parsed.contents.also_possible:
+        return own
+    fitting = [name for name, digest in DIGESTS.items() if digest.size_bytes == len(parsed.digest)]
+    alone = [f"{name}, hex" for name in fitting]
+    if "md4" in fitting:
+        alone.append("utf-16le, md4, hex")
+    nested = [f"{first}, hex, {last}, hex" for last in fitting for first in _NESTED_FIRST]
+    return tuple(dict.fromkeys((*own, *alone, *nested)))
+
+
+def decoded(texts: Sequence[str]) -> bytes:
+    """Give the bytes of hexadecimal or base64 texts, in one piece; for counting."""
+    try:
+        return bytes.fromhex("".join(texts))
+    except ValueError:
+        return b"".join(base64.b64decode(text + "==", validate=False) for text in texts)
