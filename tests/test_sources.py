@@ -345,3 +345,46 @@ def test_dumps_with_several_tables(tmp_path: Path) -> None:
         "b": [("1", "2")],
         "c": [("1", "abc"), ("2", "a\tb")],
     }
+
+
+FIELDS = [
+    "a",
+    '"x"',
+    '"x,y"',
+    '"x""y"',
+    "",
+    '""',
+    "q r",
+    "\\N",
+    '"',
+    'a"b',
+    '"a"b',
+    '"\n"',
+    "é",
+    "\r",
+]
+LINES = st.lists(
+    st.lists(st.sampled_from(FIELDS), min_size=1, max_size=3).map(",".join), min_size=1, max_size=6
+)
+
+
+@settings(max_examples=150)
+@given(LINES, st.sampled_from(["\n", "\r\n"]), st.booleans())
+def test_the_quick_way_reads_what_the_careful_one_does(
+    tmp_path_factory: pytest.TempPathFactory, lines: list[str], end: str, ended: bool
+) -> None:
+    """Whatever the quoting, blocks read at once and lines read one by one give the same rows."""
+    path = tmp_path_factory.mktemp("csv") / "export.csv"
+    path.write_bytes((end.join(["id,pw", *lines]) + (end if ended else "")).encode())
+    tables = (DelimitedTable(path), CarefulTable(path))
+    read = []
+    for table in tables:
+        unreadable = Unreadable()
+        frames = list(table.frames(table.columns, unreadable))
+        read.append(([row for frame in frames for row in frame.rows()], unreadable.rows))
+    assert read[0] == read[1]
+
+
+class CarefulTable(DelimitedTable):
+    def _quick(self, *_: object, **__: object) -> None:
+        return None

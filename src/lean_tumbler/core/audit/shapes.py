@@ -7,16 +7,17 @@ at the whole text have no shape and are parsed one by one.
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import count
 
 import polars as pl
 
 from lean_tumbler.core.schemes.base import VALUE_CHARACTERS, Layout
-from lean_tumbler.core.schemes.catalogue import LAYOUTS
+from lean_tumbler.core.schemes.catalogue import HEX_LAYOUTS, LAYOUTS
 
 _START_CHARACTERS = 3  # enough to tell which layouts are worth a pattern
 _TEMPLATES = 8  # of one layout and frame; beyond them, the pattern's groups are taken apart
+_TAGGED = tuple(layout for layout in LAYOUTS if layout not in HEX_LAYOUTS)
 _ROW, _TEXT, _SHAPE = "row", "text", "shape"
 
 _Shaped = tuple[pl.DataFrame, pl.Expr | int | None]
@@ -37,21 +38,25 @@ def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame
     tagged = texts[_TEXT].str.slice(0, 1).is_in(["$", "{"])
     parts = [
         rows.select(_ROW, _as_column(key).alias(_SHAPE))
-        for subset in (texts.filter(tagged), texts.filter(~tagged))
-        for rows, key in _shaped(subset, numbers)
+        for subset, layouts in ((texts.filter(tagged), _TAGGED), (texts.filter(~tagged), LAYOUTS))
+        for rows, key in _shaped(subset, layouts, numbers)
     ]
     if not parts:
         return frame.with_columns(pl.lit(None, pl.UInt64).alias(shape))
     return frame.with_columns(pl.concat(parts).sort(_ROW)[_SHAPE].alias(shape))
 
 
-def _shaped(rows: pl.DataFrame, numbers: Iterator[int]) -> Iterator[_Shaped]:
-    starts = _starts(rows[_TEXT])
-    for layout in LAYOUTS:
+def _shaped(
+    rows: pl.DataFrame, layouts: Iterable[Layout], numbers: Iterator[int]
+) -> Iterator[_Shaped]:
+    starts: frozenset[str] | None = None
+    for layout in layouts:
         if rows.height == 0:
             return
-        if layout.starts and not any(s[:_START_CHARACTERS] in starts for s in layout.starts):
-            continue
+        if layout.starts:
+            starts = _starts(rows[_TEXT]) if starts is None else starts
+            if not any(start[:_START_CHARACTERS] in starts for start in layout.starts):
+                continue
         hit = rows.select(_is_of(layout, pl.col(_TEXT)))[_TEXT]
         if hit.any():
             yield from _with_shape(rows.filter(hit), layout, numbers)
@@ -73,7 +78,7 @@ def _starts(texts: pl.Series) -> frozenset[str]:
 def _is_of(layout: Layout, text: pl.Expr) -> pl.Expr:
     tests: list[pl.Expr] = []
     if layout.lengths:
-        tests.append(text.str.len_chars().is_in(layout.lengths))
+        tests.append(text.str.len_bytes().is_in(layout.lengths))  # such layouts are all ASCII
     elif layout.longest < VALUE_CHARACTERS:
         tests.append(text.str.len_chars() <= layout.longest)
     if layout.starts:

@@ -35,7 +35,14 @@ FAMILIES: tuple[Family, ...] = (
     readable.FAMILY,
 )
 
-LAYOUTS: tuple[Layout, ...] = tuple(layout for family in FAMILIES for layout in family.layouts)
+# Nothing of another family is hexadecimal throughout and as long as a digest but words in
+# hexadecimal. Asked first, they spare the commonest values all other patterns.
+HEX_LAYOUTS = (*encodings.HEX_LAYOUTS, *raw_digests.HEX_LAYOUTS)
+
+# All of them; a text that is not hexadecimal throughout is none of the first.
+LAYOUTS: tuple[Layout, ...] = tuple(
+    dict.fromkeys((*HEX_LAYOUTS, *(layout for family in FAMILIES for layout in family.layouts)))
+)
 
 DERIVATIONS: MappingProxyType[str, Derivation] = MappingProxyType(
     {derivation.scheme: derivation for family in FAMILIES for derivation in family.derivations}

@@ -1,6 +1,7 @@
 """Encodings that hide nothing: words in base64 or hexadecimal.
 
-They are asked before digests: a digest decodes to words once in many millions.
+They are asked before digests: a digest decodes to words once in many millions. Only what is
+hexadecimal of a digest's length throughout is not taken for base64.
 """
 
 import re
@@ -32,19 +33,7 @@ def _build_hex_words(match: re.Match[str]) -> Contents | None:
     return Contents(confidence=0.8) if _is_words(bytes.fromhex(match.string)) else None
 
 
-LAYOUTS = (
-    Layout(
-        scheme="encoded",
-        name="base64 of words",
-        structure="base64 that decodes to words",
-        source="RFC 4648 section 4",
-        kind=Kind.READABLE,
-        # Of three ASCII characters in four of base64, the first lies between these.
-        pattern=r"(?P<text>(?:[I-Za-f][A-Za-z0-9+/]{3}){1,}[I-Za-f][A-Za-z0-9+/]{1,3})={0,2}",
-        build=_build_base64_words,
-        by_value=True,
-        longest=_LONGEST,
-    ),
+HEX_LAYOUTS = (
     Layout(
         scheme="encoded",
         name="hex of words",
@@ -57,5 +46,19 @@ LAYOUTS = (
         longest=_LONGEST,
     ),
 )
+BASE64_LAYOUTS = (
+    Layout(
+        scheme="encoded",
+        name="base64 of words",
+        structure="base64 that decodes to words",
+        source="RFC 4648 section 4",
+        kind=Kind.READABLE,
+        # Of three ASCII characters in four of base64, the first lies between these.
+        pattern=r"(?P<text>(?:[I-Za-f][A-Za-z0-9+/]{3}){1,}[I-Za-f][A-Za-z0-9+/]{1,3})={0,2}",
+        build=_build_base64_words,
+        by_value=True,
+        longest=_LONGEST,
+    ),
+)
 
-FAMILY = Family(name="encodings", layouts=LAYOUTS)
+FAMILY = Family(name="encodings", layouts=(*HEX_LAYOUTS, *BASE64_LAYOUTS))

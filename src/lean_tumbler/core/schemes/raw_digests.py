@@ -109,8 +109,9 @@ def _hex_layouts() -> Iterator[Layout]:
         )
 
 
+HEX_LAYOUTS = tuple(_hex_layouts())
 LAYOUTS = (
-    *_hex_layouts(),
+    *HEX_LAYOUTS,
     Layout(
         scheme=", ".join(_NAMES),
         name="0x and hex",

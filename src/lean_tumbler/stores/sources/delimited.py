@@ -5,7 +5,7 @@ line by line, so that every row that cannot be read is counted and named.
 """
 
 import csv
-import io
+import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -55,6 +55,24 @@ def _is_head(fields: Sequence[str]) -> bool:
     return not any(
         read_value(name).kind in _DIGESTS or "@" in name or name.isdigit() for name in names
     )
+
+
+def _lines_with_quotes(text: bytes) -> pl.Series:
+    """Give the lines of a block that hold a quote."""
+    lines = pl.read_csv(
+        text,
+        has_header=False,
+        separator="\x01",
+        quote_char=None,
+        infer_schema=False,
+        new_columns=["line"],
+        truncate_ragged_lines=True,
+    )["line"]
+    return lines.filter(lines.str.contains('"', literal=True).fill_null(value=False))
+
+
+def _any(frame: pl.DataFrame, test: pl.Expr) -> bool:
+    return frame.width > 0 and any(frame.select(test.any()).row(0))
 
 
 @dataclass(frozen=True)
@@ -142,17 +160,33 @@ class DelimitedTable(Schemaless):
         self, text: bytes, wanted: Sequence[str], line: int, ends: int, *, skip: bool
     ) -> pl.DataFrame | None:
         """Read a block of simple lines at once; None where anything in it is odd."""
-        if b'"' in text or b"\r" in text:
+        quoted = _lines_with_quotes(text) if b'"' in text else None
+        if quoted is not None and not self._is_well_quoted(quoted):
             return None
+        frame = self._parsed(text, skip=skip, has_quotes=quoted is not None)
         ends += not text.endswith(b"\n")
-        fields = len(self.columns)
+        if frame is None or (frame.height, frame.width) != (ends - skip, len(self.columns)):
+            return None
+        # A line with too few fields reads like one whose last fields are empty.
+        if frame[:, -1].null_count() and self._delimiters(text, quoted) != ends * (frame.width - 1):
+            return None
+        chosen = frame.select(wanted)
+        if b"\r" in text and _any(chosen, pl.all().str.contains("\r", literal=True)):
+            return None
+        if _any(chosen, pl.all().str.len_bytes() > VALUE_CHARACTERS):
+            return None
+        if quoted is not None:  # an empty field in quotes is no value either
+            chosen = chosen.with_columns(pl.all().replace("", None))
+        return chosen.with_row_index(LINE, offset=line + skip).cast({LINE: pl.Int64})
+
+    def _parsed(self, text: bytes, *, skip: bool, has_quotes: bool) -> pl.DataFrame | None:
         try:
-            frame = pl.read_csv(
-                io.BytesIO(text),
+            return pl.read_csv(
+                text,
                 has_header=False,
                 skip_rows=int(skip),
                 separator=self._delimiter,
-                quote_char=None,
+                quote_char='"' if has_quotes else None,
                 infer_schema=False,
                 new_columns=list(self.columns),
                 null_values=[_NULL],
@@ -160,17 +194,21 @@ class DelimitedTable(Schemaless):
             )
         except pl.exceptions.PolarsError:
             return None
-        if frame.height != ends - skip or frame.width != fields:
-            return None
-        # A line with too few fields reads like one whose last fields are empty.
-        delimiter = self._delimiter.encode("ascii")
-        if frame[:, -1].null_count() and text.count(delimiter) != ends * (fields - 1):
-            return None
-        chosen = frame.select(wanted)
-        longest = chosen.select(pl.all().str.len_bytes().max()).row(0) if wanted else ()
-        if any((length or 0) > VALUE_CHARACTERS for length in longest):
-            return None
-        return chosen.with_row_index(LINE, offset=line + skip).cast({LINE: pl.Int64})
+
+    def _delimiters(self, text: bytes, quoted: pl.Series | None) -> int:
+        """Count the delimiters between fields; lines with quotes are known to have theirs."""
+        counted = text.count(self._delimiter.encode("ascii"))
+        if quoted is None:
+            return counted
+        inside = quoted.str.count_matches(self._delimiter, literal=True).sum()
+        return counted - int(inside) + quoted.len() * (len(self.columns) - 1)
+
+    def _is_well_quoted(self, lines: pl.Series) -> bool:
+        """Tell whether each line has all its fields, each quoted as a whole or not at all."""
+        delimiter = re.escape(self._delimiter)
+        one = f'(?:[^"{delimiter}]*|"(?:[^"]|"")*")'
+        record = f"^{one}(?:{delimiter}{one}){{{len(self.columns) - 1}}}$"
+        return bool(lines.str.contains(record).all())
 
     def _careful(self, block: bytes, line: int, unreadable: Unreadable, *, skip: bool) -> Rows:
         """Read a block line by line; what cannot be read is counted with its reason."""
