@@ -14,7 +14,8 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 from sqlalchemy import event
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.engine.interfaces import DBAPIModule
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.pool import ConnectionPoolEntry
 
 from lean_tumbler.core import layered
@@ -97,16 +98,26 @@ def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
 
 
 @contextmanager
-def database_errors(locator: str) -> Iterator[None]:
+def database_errors(locator: str, driver: DBAPIModule | None = None) -> Iterator[None]:
     """Turn the database's own errors into one clear line, without statement or values.
+
+    Args:
+        locator: what messages call the database.
+        driver: the module of a driver that is used without SQLAlchemy.
 
     Raises:
         SourceError: always instead of the database's error.
     """
+    kinds: tuple[type[Exception], ...] = (DBAPIError, *_own_errors(driver))
     try:
         yield
-    except (DBAPIError, sqlite3.Error) as error:
+    except kinds as error:
         raise SourceError(f"{locator}: {_reason(error)}") from None
+
+
+def _own_errors(driver: DBAPIModule | None) -> tuple[type[Exception], ...]:
+    own = () if driver is None else (driver.Error,)
+    return tuple(kind for kind in (sqlite3.Error, *own) if issubclass(kind, Exception))
 
 
 def _reason(error: Exception) -> str:
@@ -116,7 +127,7 @@ def _reason(error: Exception) -> str:
         # SQLite's messages name tables, columns and files, and constraint messages columns.
         again = " (locked by another program; run again)" if "locked" in text else ""
         return text + again
-    if isinstance(error, OperationalError):
+    if any(kind.__name__ == "OperationalError" for kind in type(cause).__mro__):
         return f"the server cannot be reached, or went away: {text}"
     return f"the server refused: {type(cause).__name__}"  # its text may hold values
 

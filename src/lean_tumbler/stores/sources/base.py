@@ -8,7 +8,7 @@ from typing import Protocol
 import polars as pl
 
 LINE = "#line"  # beside the wanted columns, where each row stood; no real column begins with #
-ROWS_PER_FRAME = 50_000
+ROWS_PER_FRAME = 200_000
 ROWS_LISTED = 20
 VALUE_CHARACTERS = 131_072  # a longer value is no credential; Python's csv stops there too
 
