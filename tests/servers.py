@@ -46,6 +46,14 @@ class Server:
         """Run SQL statements."""
         subprocess.run(self.client, input=statements.encode(), check=True, capture_output=True)
 
+    def ask(self, statement: str) -> str:
+        """Run one query and give what the server's own client prints, without headings."""
+        options = ("--skip-column-names", "--raw") if "mariadb" in self.client[0] else ()
+        asked = subprocess.run(
+            (*self.client, *options), input=statement.encode(), check=True, capture_output=True
+        )
+        return asked.stdout.decode()
+
     def dumped(self, *options: str) -> bytes:
         """Give what the server's own dump program writes."""
         return subprocess.run((*self.dump, *options), check=True, capture_output=True).stdout

@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Callable
 from contextlib import closing
+from html.parser import HTMLParser
 from pathlib import Path
 
 import bcrypt
@@ -121,3 +122,49 @@ def test_many_frames_give_the_report_of_one(tmp_path: Path, program: Program) ->
     listed = program("audit", "export.tsv", "--format", "csv").out
     assert listed.count(",shared-digest,") == 100_000
     assert listed.count(",plain-text,") == 100_000
+
+
+def test_the_page_stands_alone_and_runs_nothing(tmp_path: Path, program: Program) -> None:
+    """One file: no script, no link out; names from the store stay text; the numbers are JSON's."""
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:
+        connection.execute(
+            "CREATE TABLE '<script>alert(1)</script>' (id TEXT, pw TEXT, seen_on TEXT, is_admin INT)"
+        )
+        rows = [
+            (f"<b>{n}", hashlib.md5(b"%d" % (n % 40)).hexdigest(), f"2026-0{1 + n % 9}-03", n % 7)
+            for n in range(60)
+        ] + [("d", "$2b$05$" + "a" * 53, None, 0)]
+        connection.executemany("INSERT INTO '<script>alert(1)</script>' VALUES (?, ?, ?, ?)", rows)
+    (store,) = program("audit", "harbour.db", "--format", "json").document["stores"]
+    finished = program("audit", "harbour.db", "--format", "html", "--output", "page.html")
+    assert (finished.code, finished.out) == (0, "")
+    page = (tmp_path / "page.html").read_text()
+    assert (tmp_path / "page.html").stat().st_mode & 0o777 == 0o600
+    seen = Page()
+    seen.feed(page)
+    assert "script" not in seen.tags
+    assert not [link for link in seen.links if not link.startswith("#")]
+    assert seen.tags.count("svg") == 4  # grades, costs, clusters, ages
+    for finding in store["findings"]:
+        assert finding["code"] in seen.text
+        assert finding["evidence"] in seen.text
+    assert "61 of 61 stored values are below the floor" in seen.text
+    assert "<b>1" in seen.text  # an account's name, as text
+    assert store["column"] == "pw"
+
+
+class Page(HTMLParser):
+    """Gathers what a browser would show, run and fetch."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.tags: list[str] = []
+        self.links: list[str] = []
+        self.text = ""
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags.append(tag)
+        self.links += [v or "" for k, v in attrs if k in {"href", "src", "xlink:href", "action"}]
+
+    def handle_data(self, data: str) -> None:
+        self.text += data

@@ -13,7 +13,7 @@ from lean_tumbler.core.limits import Limits, require_within_limits
 from lean_tumbler.core.passwords import forms
 from lean_tumbler.core.policy import NamedFormula
 from lean_tumbler.core.schemes.base import Derivation, Kind, ParsedValue
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES, read_value
 from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 
 # What a bare digest is tried with when nothing is known of where it came from.
@@ -72,6 +72,14 @@ class Verdict:
     refusal: str = ""
 
     @property
+    def lossy(self) -> tuple[str, ...]:
+        """Why other passwords open the same value too; empty where none does."""
+        if self.formula is not None:
+            return self.formula.lossy
+        below = self.parsed.contents.origin or self.parsed.scheme
+        return SETTING_SCHEMES[below].lossy if below in SETTING_SCHEMES else ()
+
+    @property
     def scheme(self) -> str:
         """What is stored; for a bare digest, what the formula that fitted ends in."""
         if self.formula is None or self.parsed.kind is Kind.LAYERED:
@@ -82,10 +90,6 @@ class Verdict:
 def recompute(parsed: ParsedValue, secret: bytes, limits: Limits) -> tuple[Derivation, bytes]:
     """Run a self-describing value's own derivation on a secret."""
     derivation = DERIVATIONS[parsed.scheme]
-    if parsed.contents.variant in derivation.uncheckable:
-        raise CheckImpossible(
-            f"{parsed.scheme} variant {parsed.contents.variant} cannot be checked"
-        )
     require_within_limits(parsed, limits)
     return derivation, derivation.recompute(parsed, secret)
 
@@ -95,8 +99,10 @@ def legacy_digest_below(
 ) -> tuple[str, NamedFormula | None]:
     """Compute what lies below a layered value, in canonical text."""
     origin, login = parsed.contents.origin, parsed.contents.login
+    setting = (parsed.salt or b"").decode("utf-8", "replace")
+    if origin in SETTING_SCHEMES:
+        return _whole_again(origin, setting, password, rules.limits), None
     if origin in DERIVATIONS:
-        setting = (parsed.salt or b"").decode("ascii", "replace")
         below = DERIVATIONS[origin].read_setting(setting)
         if below is None or below.scheme != origin:
             raise CheckImpossible("a layered value's head holds a setting that cannot be read")
@@ -109,6 +115,25 @@ def legacy_digest_below(
         )
     login_text = None if login is None else login.decode("utf-8", "replace")
     return _evaluate(named, password, parsed.salt, login_text, rules), named
+
+
+def _whole_again(scheme: str, setting: str, password: str, limits: Limits) -> str:
+    """Compute a value of a setting scheme from the setting that a layered value kept."""
+    found = SETTING_SCHEMES[scheme]
+    if found.filler:
+        below = read_value(setting + found.filler)
+        if below.scheme != scheme:
+            raise CheckImpossible("a layered value's head holds a setting that cannot be read")
+        require_within_limits(below, limits)
+    return found.compute(setting, password.encode("utf-8"))
+
+
+def _check_setting_scheme(parsed: ParsedValue, password: str, rules: Rules) -> Verdict:
+    require_within_limits(parsed, rules.limits)
+    compute = SETTING_SCHEMES[parsed.scheme].compute
+    computed = compute(parsed.contents.setting, password.encode("utf-8"))
+    accepted = hmac.compare_digest(computed.encode("utf-8"), parsed.contents.whole.encode("utf-8"))
+    return Verdict(accepted=accepted, parsed=parsed)
 
 
 def _evaluate(
@@ -191,10 +216,14 @@ def _check_form(
         _, digest = recompute(parsed.inner, secret, rules.limits)
         accepted = hmac.compare_digest(digest, parsed.digest)
         return Verdict(accepted=accepted, parsed=parsed, formula=named)
+    if parsed.contents.whole:
+        verdict = _check_setting_scheme(parsed, password, rules)
+        if verdict.accepted or parsed.contents.confidence == 1:
+            return verdict
     if parsed.kind is Kind.DERIVATION:
         _, digest = recompute(parsed, password.encode("utf-8"), rules.limits)
         return Verdict(accepted=hmac.compare_digest(digest, parsed.digest), parsed=parsed)
-    tried = False
+    tried = bool(parsed.contents.whole)
     for named, canonical in _candidates(stored, parsed, salt, rules):
         tried = True
         try:
@@ -203,7 +232,8 @@ def _check_form(
             continue
         if hmac.compare_digest(computed.encode("utf-8"), canonical.encode("utf-8")):
             return Verdict(accepted=True, parsed=parsed, formula=named)
-    if parsed.scheme == "plain-text" and rules.accept_plain_text:
+    may_be_plain = "plain-text" in (parsed.scheme, *parsed.contents.also_possible)
+    if may_be_plain and rules.accept_plain_text:
         accepted = hmac.compare_digest(password.encode("utf-8"), stored.encode("utf-8"))
         return Verdict(accepted=accepted, parsed=parsed)
     return Verdict(accepted=False, parsed=parsed) if tried else None

@@ -143,7 +143,7 @@ class CredentialGateway:
             reference = (login or stored).encode("utf-8", "replace")
             if found.mode == "observe" or not in_share(reference, found.share):
                 return False
-        if verdict.formula is not None and verdict.formula.lossy:
+        if verdict.lossy:
             # Whoever next types another accepted form would be locked out.
             return found is not None and found.tighten
         return verdict.parsed.kind is not Kind.DERIVATION or not self._costs_a_derivation(

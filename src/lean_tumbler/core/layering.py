@@ -25,7 +25,7 @@ class Leave(StrEnum):
     AMBIGUOUS = "more than one formula fits; replaced at login"
     PLAIN_TEXT_NOT_ACCEPTED = "plain text, and accept_plain_text is false"
     NOT_STORABLE = "plain text that no new value can be made of"
-    UNCHECKABLE = "its scheme cannot be checked, so it must not be covered"
+    MAYBE_PLAIN_TEXT = "a scheme or plain text; replaced at login"
     LAYER_TOO_WEAK = "layered below the floor; replaced at login"
 
 
@@ -77,7 +77,7 @@ def plan_row(
     if parsed.kind is Kind.DERIVATION:
         return _plan_derivation(parsed, policy)
     if parsed.kind is Kind.ITERATED:
-        return RowPlan(leave=Leave.UNCHECKABLE)
+        return _plan_setting_scheme(parsed, store)
     fitting = [named for named in store.formulas if named.fits(text, salt=salt)]
     if fitting:
         return _plan_formula(text, fitting, salt, login)
@@ -90,12 +90,20 @@ def _plan_derivation(parsed: ParsedValue, policy: StoragePolicy) -> RowPlan:
     derivation = DERIVATIONS[parsed.scheme]
     if grade(parsed, policy.floor, salted=True) is Grade.CURRENT:
         return RowPlan(leave=Leave.SAFE)
-    if parsed.contents.variant in derivation.uncheckable:
-        return RowPlan(leave=Leave.UNCHECKABLE)
     return RowPlan(
         origin=parsed.scheme,
         legacy_digest=derivation.whole_text(parsed.contents.setting, parsed.digest),
         salt=parsed.contents.setting.encode("ascii"),
+    )
+
+
+def _plan_setting_scheme(parsed: ParsedValue, store: StorePolicy) -> RowPlan:
+    if store.accept_plain_text and "plain-text" in parsed.contents.also_possible:
+        return RowPlan(leave=Leave.MAYBE_PLAIN_TEXT)
+    return RowPlan(
+        origin=parsed.scheme,
+        legacy_digest=parsed.contents.whole,
+        salt=parsed.contents.setting.encode("utf-8"),
     )
 
 

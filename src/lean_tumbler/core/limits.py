@@ -1,9 +1,10 @@
 """Bounds on work: what a password, or a stored value that somebody planted, may ask for."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from lean_tumbler.core.schemes.base import ParsedValue
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES
 from lean_tumbler.errors import OverLimit
 
 
@@ -16,6 +17,7 @@ class Limits:
     work_kib: int = 8_388_608  # memory times passes, or times scrypt's lanes: some ten seconds
     lanes: int = 64  # Argon2 starts a thread for each
     rounds: int = 10_000_000
+    crypt_rounds: int = 1_000_000  # of the crypt(3) family: about two seconds
     bcrypt_cost_log2: int = 16
     formula_work: int = 5_000_000
     formula_bytes: int = 1_048_576
@@ -25,6 +27,8 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
     """Name the first cost of a stored value that is above its limit; empty where none is."""
     if parsed.inner is not None:
         return over_limits(parsed.inner, limits)
+    if parsed.scheme in SETTING_SCHEMES:
+        return _setting_scheme_over_limits(parsed, limits)
     if parsed.scheme not in DERIVATIONS:
         return ""
     derivation = DERIVATIONS[parsed.scheme]
@@ -39,6 +43,20 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
             limits.bcrypt_cost_log2,
         ),
     }
+    return _first_above(asked)
+
+
+def _setting_scheme_over_limits(parsed: ParsedValue, limits: Limits) -> str:
+    memory_kib = SETTING_SCHEMES[parsed.scheme].memory_kib(parsed.parameters)
+    return _first_above(
+        {
+            "memory_kib": (memory_kib, limits.memory_kib),
+            "crypt_rounds": (parsed.parameters.get("rounds", 0), limits.crypt_rounds),
+        }
+    )
+
+
+def _first_above(asked: Mapping[str, tuple[int, int]]) -> str:
     for name, (number, limit) in asked.items():
         if number > limit:
             return f"{name} = {number:,}, above the limit of {limit:,}"

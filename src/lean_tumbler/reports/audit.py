@@ -110,6 +110,9 @@ def draw_audit(console: Console, audit: Audit) -> None:
         console.print()
         for finding in column.findings:
             _finding(console, finding)
+    if audit.likely_passwords:
+        tried = f"{audit.likely_passwords:,} likely passwords were looked for in plain text and"
+        console.print(f"{tried} unsalted digests; salted rows are tried with --budget SECONDS.")
     if any(column.findings for column in audit.columns):
         console.print(
             "The live column is not the only copy: backups, replicas and old dumps hold the same."

@@ -4,6 +4,7 @@ import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -70,7 +71,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="exit with 1 where such a finding, or a worse one, is there",
     )
     add_policy_option(parser)
-    add_report_options(parser, "csv", "sarif")
+    add_report_options(parser, "csv", "html", "sarif")
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
@@ -93,10 +94,17 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             draw=lambda console: draw_audit(console, audit),
             others={
                 "csv": lambda: audit_csv(audit),
+                "html": lambda: [_page(audit)],
                 "sarif": lambda: [as_json(audit_sarif(audit))],
             },
         )
     return int(fail_on is not None and _fails(audit, fail_on))
+
+
+def _page(audit: "Audit") -> str:
+    from lean_tumbler.reports.audit_page import audit_page
+
+    return audit_page(audit, datetime.now(UTC))
 
 
 def _audit(

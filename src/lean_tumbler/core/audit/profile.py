@@ -344,7 +344,7 @@ def _add_ages(ages: Counter[tuple[str, Grade]], frame: Frame) -> None:
     """Count rows by month of the last login; other dates than ISO 8601 are left out."""
     if frame.rows["seen"].null_count() == frame.rows.height:
         return
-    month = pl.col("seen").str.extract(r"^(\d{4}-\d\d)", 1)
+    month = pl.col("seen").str.extract(r"^((?:19|20)\d\d-(?:0[1-9]|1[0-2]))", 1)
     counted = frame.rows.group_by("group", month.alias("month")).len().drop_nulls()
     for number, when, rows in counted.iter_rows():
         ages[when, frame.groups[number].reading.grade] += rows

@@ -35,6 +35,7 @@ class Contents:
         digest_bits: its length where `digest` holds it in another writing; 0 to take the bytes.
         setting: for schemes that describe themselves, the text that together with the password
             gives the stored value again (see docs/FORMATS.md); empty where none is defined.
+        whole: for the schemes of `SettingScheme`, the text that setting and password give.
         formulas: for fast values, the formulas that can have made them, the likeliest first;
             they print the digest in lower-case hexadecimal.
         salted_by_login: whether the login goes in as salt.
@@ -53,6 +54,7 @@ class Contents:
     digest: bytes = field(default=b"", repr=False)
     digest_bits: int = 0
     setting: str = field(default="", repr=False)
+    whole: str = field(default="", repr=False)
     formulas: tuple[str, ...] = ()
     salted_by_login: bool = False
     inner: "ParsedValue | None" = None
@@ -196,7 +198,6 @@ class Derivation:
         work_kib: memory that one derivation goes over in all; 0 where memory is not its cost.
         as_strong: (parameters, others) -> whether the first cost an attacker at least as much.
         may_layer: whether it can stand over a legacy digest.
-        uncheckable: variants that are read but cannot be checked.
     """
 
     scheme: str
@@ -212,7 +213,26 @@ class Derivation:
     work_kib: Callable[[Parameters], int]
     as_strong: Callable[[Parameters, Parameters], bool]
     may_layer: bool
-    uncheckable: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettingScheme:
+    """A legacy scheme whose setting and password give the whole stored text again.
+
+    Attributes:
+        compute: (setting, password's bytes) -> the whole stored text.
+        filler: a digest that makes a value of a setting, to read its costs; empty where it has
+            none.
+        lossy: why different passwords open one account; empty where they do not.
+        memory_kib: working memory of one computation.
+    """
+
+    scheme: str
+    source: str
+    compute: Callable[[str, bytes], str]
+    filler: str = ""
+    lossy: tuple[str, ...] = ()
+    memory_kib: Callable[[Parameters], int] = lambda _: 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -222,6 +242,7 @@ class Family:
     name: str
     layouts: tuple[Layout, ...]
     derivations: tuple[Derivation, ...] = ()
+    setting_schemes: tuple[SettingScheme, ...] = ()
 
 
 def within(parameters: Parameters, ranges: tuple[Parameter, ...]) -> bool:

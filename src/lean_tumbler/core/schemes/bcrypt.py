@@ -83,8 +83,29 @@ def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
 
     # Older software truncated where this primitive raises; a check must do as they did.
     same_family = "$2b$" + parsed.contents.setting[len(parsed.contents.variant) + 2 :]
-    whole = bcrypt.hashpw(secret[:PASSWORD_BYTES], same_family.encode("ascii"))
+    key = _key(parsed.contents.variant, secret)
+    whole = bcrypt.hashpw(key, same_family.encode("ascii"))
     return _decode(whole[_SETTING_CHARACTERS:].decode("ascii"))
+
+
+def _key(variant: str, secret: bytes) -> bytes:
+    """Give the key that a variant makes of a password, for the primitive of 2b.
+
+    All of them fill 72 bytes with the password, again and again, a NUL after each; 2 left out the
+    NUL, and 2x let the sign of each byte above 127 run over those before it in its word.
+    """
+    if variant == "2" and secret:
+        return (secret * PASSWORD_BYTES)[:PASSWORD_BYTES]
+    if variant != "2x":
+        return secret[:PASSWORD_BYTES]
+    stream = ((secret + b"\0") * PASSWORD_BYTES)[:PASSWORD_BYTES]
+    key = bytearray()
+    for start in range(0, PASSWORD_BYTES, 4):
+        word = 0
+        for byte in stream[start : start + 4]:
+            word = (word << 8 | (byte | 0xFFFFFF00 if byte > 127 else byte)) & 0xFFFFFFFF
+        key += word.to_bytes(4, "big")
+    return bytes(key)
 
 
 def _create(secret: bytes, salt: bytes, parameters: Parameters) -> str:
@@ -117,7 +138,6 @@ FAMILY = Family(
             work_kib=lambda _: 0,
             as_strong=_as_strong,
             may_layer=False,  # it would cut the input at 72 bytes
-            uncheckable=frozenset({"2", "2x"}),
         ),
     ),
 )

@@ -17,7 +17,14 @@ from lean_tumbler.core.schemes import (
     scrypt,
     server_verifiers,
 )
-from lean_tumbler.core.schemes.base import Derivation, Family, Layout, ParsedValue, read_first
+from lean_tumbler.core.schemes.base import (
+    Derivation,
+    Family,
+    Layout,
+    ParsedValue,
+    SettingScheme,
+    read_first,
+)
 
 # In this order the families are asked; what stands earlier wins a text that two could claim.
 FAMILIES: tuple[Family, ...] = (
@@ -46,6 +53,10 @@ LAYOUTS: tuple[Layout, ...] = tuple(
 
 DERIVATIONS: MappingProxyType[str, Derivation] = MappingProxyType(
     {derivation.scheme: derivation for family in FAMILIES for derivation in family.derivations}
+)
+
+SETTING_SCHEMES: MappingProxyType[str, SettingScheme] = MappingProxyType(
+    {found.scheme: found for family in FAMILIES for found in family.setting_schemes}
 )
 
 

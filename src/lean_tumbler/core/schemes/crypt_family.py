@@ -7,9 +7,17 @@ sha256-crypt and sha512-crypt; RFC 6234 and RFC 1320 for the digests.
 import re
 from functools import partial
 
-from lean_tumbler.core.schemes import crypt64
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes import crypt64, crypt_digests
+from lean_tumbler.core.schemes.base import (
+    Contents,
+    Family,
+    Kind,
+    Layout,
+    Parameters,
+    SettingScheme,
+)
 from lean_tumbler.core.schemes.randomness import looks_random
+from lean_tumbler.core.schemes.system_crypt import system_crypt
 
 _SOURCE = "crypt(5)"
 _SHA_SOURCE = "Drepper, Unix crypt using SHA-256 and SHA-512, 2007"
@@ -24,6 +32,8 @@ def _fixed(rounds: int, bits: int, match: re.Match[str]) -> Contents:
         salt=match["salt"].encode("ascii"),
         digest=match["digest"].encode("ascii"),
         digest_bits=bits,
+        setting=match.string[: match.start("digest")],
+        whole=match.string,
     )
 
 
@@ -42,12 +52,23 @@ def _sun(match: re.Match[str]) -> Contents | None:
     return _fixed(_SUN_ROUNDS + rounds, 128, match) if rounds < 2**32 else None
 
 
-def _yescrypt(match: re.Match[str]) -> Contents:
+def _yescrypt(match: re.Match[str]) -> Contents | None:
+    try:
+        _, rest = crypt64.variable_number(match["costs"], 0)  # which flavour
+        cost, rest = crypt64.variable_number(rest, 1)
+        block_size, rest = crypt64.variable_number(rest, 1)
+    except (ValueError, KeyError):
+        return None
+    # What may follow (parallelism, more time, a read-only memory) is not read.
+    known = {"cost_log2": cost, "block_size": block_size} if not rest else {}
     return Contents(
+        parameters=known,
         variant=match["costs"],
         salt=match["salt"].encode("ascii"),
         digest=match["digest"].encode("ascii"),
         digest_bits=256,
+        setting=match.string[: match.start("digest")],
+        whole=match.string,
         notes=("Slow and memory-hard, but outside the guidance that sets the floor.",),
     )
 
@@ -67,6 +88,9 @@ def _des(match: re.Match[str]) -> Contents | None:
         salt=match["salt"].encode("ascii"),
         digest=match["digest"].encode("ascii"),
         digest_bits=64 * blocks,
+        # The library tells the method by the length, so the digest's place is kept.
+        setting=match["salt"] + ("" if blocks == 1 else "." * len(match["digest"])),
+        whole=match.string,
         confidence=0.8,
         also_possible=("plain-text",),
         notes=(note,) if note else (),
@@ -221,4 +245,56 @@ LAYOUTS = (
     ),
 )
 
-FAMILY = Family(name="crypt(3)", layouts=LAYOUTS)
+_SEVEN_BITS = "the highest bit of each byte"
+
+
+def _yescrypt_memory_kib(parameters: Parameters) -> int:
+    """128 bytes times block size times N (yescrypt: cost_log2 is the logarithm of N)."""
+    if not parameters:  # costs that are not read may be any
+        return 1 << 40
+    return parameters["block_size"] << min(parameters["cost_log2"], 60) >> 3
+
+
+SETTING_SCHEMES = (
+    SettingScheme(scheme="md5-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
+    SettingScheme(scheme="apr1-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
+    *(
+        SettingScheme(
+            scheme=scheme,
+            source=_SOURCE,
+            compute=compute,
+            filler="." * characters,
+            memory_kib=_yescrypt_memory_kib if "yescrypt" in scheme else lambda _: 0,
+        )
+        for scheme, compute, characters in (
+            ("sha1-crypt", crypt_digests.sha1_crypt, 28),
+            ("sha256-crypt", crypt_digests.sha_crypt, 43),
+            ("sha512-crypt", crypt_digests.sha_crypt, 86),
+            ("iterated-md5", crypt_digests.iterated_md5, 22),
+            ("sun-md5", system_crypt, 22),
+            ("yescrypt", system_crypt, 43),
+            ("gost-yescrypt", system_crypt, 43),
+        )
+    ),
+    SettingScheme(
+        scheme="bsdi-crypt",
+        source=_SOURCE,
+        compute=system_crypt,
+        filler="." * 11,
+        lossy=(_SEVEN_BITS,),
+    ),
+    SettingScheme(
+        scheme="des-crypt",
+        source=_SOURCE,
+        compute=system_crypt,
+        lossy=("what comes after the eighth byte", _SEVEN_BITS),
+    ),
+    SettingScheme(
+        scheme="bigcrypt",
+        source=_SOURCE,
+        compute=system_crypt,
+        lossy=("what comes after the 128th byte", _SEVEN_BITS),
+    ),
+)
+
+FAMILY = Family(name="crypt(3)", layouts=LAYOUTS, setting_schemes=SETTING_SCHEMES)

@@ -3,8 +3,8 @@
 import re
 from functools import partial
 
-from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes import challenge_verifiers, crypt_digests, phc
+from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, SettingScheme
 
 _POSTGRESQL = "PostgreSQL documentation, Password Authentication; RFC 5802, RFC 7677"
 _MYSQL = "MariaDB and MySQL documentation, PASSWORD() and authentication plugins"
@@ -36,6 +36,7 @@ def _with_salt(formula: str, match: re.Match[str]) -> Contents:
 def _old_mysql(match: re.Match[str]) -> Contents:
     return Contents(
         digest=bytes.fromhex(match["digest"]),
+        whole=match.string,
         confidence=0.6,
         also_possible=("half of an md5",),
         notes=("Two numbers of 31 bits; blanks in the password do not count.",),
@@ -47,7 +48,13 @@ def _scram(match: re.Match[str]) -> Contents | None:
     rounds = int(match["rounds"])
     if not salt or not server or not 1 <= rounds < 2**31:
         return None
-    return Contents(parameters={"rounds": rounds}, salt=salt, digest=server)
+    return Contents(
+        parameters={"rounds": rounds},
+        salt=salt,
+        digest=server,
+        setting=match.string[: match.start("stored")],
+        whole=match.string,
+    )
 
 
 def _caching(match: re.Match[str]) -> Contents | None:
@@ -59,6 +66,8 @@ def _caching(match: re.Match[str]) -> Contents | None:
         salt=match["salt"].encode("utf-8"),
         digest=match["digest"].encode("ascii"),
         digest_bits=256,
+        setting=match.string[: match.start("digest")],
+        whole=match.string,
     )
 
 
@@ -148,4 +157,25 @@ LAYOUTS = (
     ),
 )
 
-FAMILY = Family(name="server verifiers", layouts=LAYOUTS)
+SETTING_SCHEMES = (
+    SettingScheme(
+        scheme="scram-sha-256",
+        source=_POSTGRESQL,
+        compute=challenge_verifiers.scram_sha256,
+        filler=f"{'A' * 43}=:{'A' * 43}=",
+    ),
+    SettingScheme(
+        scheme="caching-sha256",
+        source=_MYSQL,
+        compute=crypt_digests.caching_sha256,
+        filler="." * 43,
+    ),
+    SettingScheme(
+        scheme="mysql-old",
+        source=_MYSQL,
+        compute=challenge_verifiers.mysql_old,
+        lossy=("blanks and tabs",),
+    ),
+)
+
+FAMILY = Family(name="server verifiers", layouts=LAYOUTS, setting_schemes=SETTING_SCHEMES)

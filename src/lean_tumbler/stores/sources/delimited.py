@@ -160,6 +160,8 @@ class DelimitedTable(Schemaless):
         self, text: bytes, wanted: Sequence[str], line: int, ends: int, *, skip: bool
     ) -> pl.DataFrame | None:
         """Read a block of simple lines at once; None where anything in it is odd."""
+        if b"\r" in text and text.count(b"\r") != text.count(b"\r\n"):
+            return None
         quoted = _lines_with_quotes(text) if b'"' in text else None
         if quoted is not None and not self._is_well_quoted(quoted):
             return None
@@ -171,8 +173,6 @@ class DelimitedTable(Schemaless):
         if frame[:, -1].null_count() and self._delimiters(text, quoted) != ends * (frame.width - 1):
             return None
         chosen = frame.select(wanted)
-        if b"\r" in text and _any(chosen, pl.all().str.contains("\r", literal=True)):
-            return None
         if _any(chosen, pl.all().str.len_bytes() > VALUE_CHARACTERS):
             return None
         if quoted is not None:  # an empty field in quotes is no value either

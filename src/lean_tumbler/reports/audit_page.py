@@ -1,0 +1,108 @@
+"""The audit as one HTML page that needs nothing else: no network, no script, no other file."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+from markupsafe import Markup, escape
+
+from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
+from lean_tumbler.reports import plots
+from lean_tumbler.reports.wording import costs, count
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from lean_tumbler.core.audit.results import Profile
+    from lean_tumbler.operations.auditing import Audit, AuditedColumn
+
+_ENVIRONMENT = Environment(
+    loader=PackageLoader("lean_tumbler.reports"),
+    autoescape=True,
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+
+
+def _prose(text: str) -> Markup:
+    """Write a sentence with its commands between backticks as code."""
+    parts = text.split("`")
+    marked = (escape(part) if n % 2 == 0 else Markup("<code>{}</code>").format(part)
+              for n, part in enumerate(parts))  # fmt: skip
+    return Markup("").join(marked)
+
+
+_ENVIRONMENT.filters["prose"] = _prose
+
+
+def audit_page(audit: Audit, taken_at: datetime) -> str:
+    """Give the page.
+
+    Args:
+        audit: what was found.
+        taken_at: when, for the head of the page.
+    """
+    columns = [_column(column) for column in audit.columns]
+    overview = [(f"{c.table}.{c.column}", c.profile.grades) for c in audit.columns]
+    return _ENVIRONMENT.get_template("audit.html").render(
+        source=audit.source,
+        taken_at=taken_at.strftime("%Y-%m-%d %H:%M %Z").strip(),
+        columns=columns,
+        rows=audit.rows,
+        weak=sum(column["weak"] for column in columns),
+        values=sum(column["values"] for column in columns),
+        floor=audit.floor.source,
+        overview=_inline(plots.grades_plot(overview)),
+        unreadable=[
+            {"rows": found.rows, "listed": found.listed} for found in audit.unreadable if found.rows
+        ],
+        cut_off=audit.cut_off,
+        likely_passwords=audit.likely_passwords,
+        colours=plots.GRADE_COLOURS,
+        meaning=MEANING,
+    )
+
+
+def _inline(svg: str | None) -> Markup | None:
+    """Put a plot into the page as it is; Matplotlib has escaped the texts in it."""
+    return None if svg is None else Markup(svg)  # noqa: S704 - made here, of escaped texts
+
+
+def _column(column: AuditedColumn) -> dict[str, object]:
+    profile = column.profile
+    return {
+        "name": f"{column.table}.{column.column}",
+        "rows": profile.rows,
+        "values": profile.rows - profile.without_value,
+        "weak": profile.below_floor,
+        "administrators": _administrators(profile),
+        "without_value": profile.without_value,
+        "grades": [
+            {"grade": grade, "rows": rows, "share": 100 * rows / (profile.rows or 1)}
+            for grade, rows in profile.grades.items()
+        ],
+        "findings": column.findings,
+        "groups": [
+            {
+                "reading": reading,
+                "costs": costs(reading.parameters),
+                "rows": affected.rows,
+                "sure": f"{100 * reading.confidence:.0f} %",
+            }
+            for reading, affected in sorted(profile.groups.items(), key=lambda item: -item[1].rows)
+        ],
+        "costs_plot": _inline(plots.costs_plot(profile)),
+        "clusters_plot": _inline(plots.clusters_plot(profile)),
+        "ages_plot": _inline(plots.ages_plot(profile)),
+    }
+
+
+def _administrators(profile: Profile) -> str:
+    privileged = sum(
+        affected.privileged_rows
+        for reading, affected in profile.groups.items()
+        if reading.grade in BELOW_FLOOR
+    )
+    return count(privileged, "administrator") if privileged else ""
