@@ -266,6 +266,16 @@ def prepared(
     return lambda inputs: _as_text(chain(inputs.password, _Run(inputs, limit_bytes)))
 
 
+def value_of(formula: Formula, inputs: Inputs) -> Value:
+    """Compute what flows at a formula's end, be it text or bytes.
+
+    Raises:
+        InputDoesNotFit: a character does not fit the encoding, or an input is not there.
+        KeyMissing: a key is not there.
+    """
+    return _compiled(formula)[0](inputs.password, _Run(inputs, FORMULA_BYTES))
+
+
 def evaluate(
     formula: Formula,
     inputs: Inputs,

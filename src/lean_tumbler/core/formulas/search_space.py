@@ -1,0 +1,282 @@
+"""What the solver tries, the plausible first: how passwords are prepared, and what is joined.
+
+Everything here is written in the notation and computed by its own evaluation, so that what is
+found is what will be checked. docs/FORMULAS.md lists the space for readers.
+"""
+
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.evaluation import Inputs, value_of
+from lean_tumbler.errors import FormulaError, InputDoesNotFit
+
+USUAL_DIGESTS = ("md5", "sha1", "sha256", "sha512", "sha224", "sha384")
+DIGEST_ORDER = (
+    "md5", "sha1", "sha256", "sha512", "sha224", "sha384", "md4", "ripemd160", "sha3-256",
+    "sha3-512", "blake2b",
+)  # fmt: skip
+WRITING_ORDER = ("hex", "", "hex-upper", "base64", "base64-unpadded")  # "": raw bytes
+ENCODING_ORDER = ("utf-8", "latin-1", "windows-1252", "utf-16le")
+PBKDF2_ROUNDS = (
+    1000, 1, 2, 10, 100, 500, 1024, 2000, 2048, 4096, 5000, 8192, 10_000,
+)  # fmt: skip
+PBKDF2_MANY_ROUNDS = (
+    12_000, 20_000, 25_000, 50_000, 64_000, 65_536, 100_000, 150_000, 200_000, 260_000, 310_000,
+    600_000,
+)  # fmt: skip
+LOOP_COUNT = 10_000  # every count up to here
+LONG_LOOP_COUNT = 100_000
+
+_SEPARATORS = (":", "-", "_", "|", "$", ".", "#", "@", "/", "+", ",", ";", "*", "&", "=", " ",
+               "\n", "\r\n", "\r", "\t", "\0")  # fmt: skip
+_TEXT_STEPS = ("", "lower", "trim", "upper", "escape-html", "escape-quotes", "nfc", "nfd")
+_CUTS = (8, 10, 12, 14, 15, 16, 20, 32, 6, 7, 9, 11, 13)
+_SALT_FILTERS = ("", ":trim", ":unhex", ":hex", ":lower", ":upper", ":unbase64", ":hex-upper")
+_LOGIN_FILTERS = ("", ":lower", ":trim", ":upper")
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """What flows so far: the steps that lead to it, and its value for each known account."""
+
+    steps: tuple[str, ...]
+    values: tuple[bytes, ...] = field(repr=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """What is joined to what flows: the steps, and what comes before and after for each account."""
+
+    steps: tuple[str, ...]
+    before: tuple[bytes, ...] = field(repr=False)
+    after: tuple[bytes, ...] = field(repr=False)
+
+
+@dataclass(slots=True)
+class Space:
+    """The pieces and forms for some known accounts; those with equal values stand once.
+
+    Attributes:
+        starts: passwords as text steps and encodings make them; the first of them without steps.
+        wide_starts: the same before utf-16le, for joins that are encoded with the password.
+        core: the commonest joins. All begin with the empty one.
+        forms: all joins.
+        wide_forms: the core joins in utf-16le.
+        operands: what can be a salt or a key of its own.
+        twins: steps -> other steps that mean the same for these accounts and might not for others.
+    """
+
+    starts: list[Piece]
+    wide_starts: list[Piece]
+    core: list[Form]
+    forms: list[Form]
+    wide_forms: list[Form]
+    operands: list[Piece]
+    twins: dict[tuple[str, ...], list[tuple[str, ...]]]
+
+
+def build_space(accounts: Sequence[Inputs], literals: Sequence[str]) -> Space:
+    """Prepare the space for some accounts.
+
+    Args:
+        accounts: what is known of each.
+        literals: site-wide constants that may go in.
+    """
+    twins: dict[tuple[str, ...], list[tuple[str, ...]]] = {}
+    operands = _operands(accounts, literals)
+    single = [piece.steps[0] for piece in operands]
+    core = _forms(accounts, _core(single), "", twins)
+    return Space(
+        starts=_starts(accounts, twins),
+        wide_starts=_pieces(accounts, [(*steps, "utf-16le") for steps in _prepared()], drop=1),
+        core=core,
+        forms=_forms(accounts, (*_core(single), *_all(single, literals)), "", twins),
+        wide_forms=_forms(accounts, _core(single), "utf-16le", twins),
+        operands=operands,
+        twins=twins,
+    )
+
+
+def _value(steps: Iterable[str], inputs: Inputs) -> bytes | None:
+    """Compute steps by the notation's own evaluation; None where they cannot be."""
+    try:
+        value = value_of(notation.parse(", ".join((*steps, "hex"))), inputs)
+    except (InputDoesNotFit, FormulaError):
+        return None
+    return bytes.fromhex(str(value))
+
+
+def _pieces(
+    accounts: Sequence[Inputs], all_steps: Iterable[tuple[str, ...]], *, drop: int = 0
+) -> list[Piece]:
+    """Compute pieces; of equal ones the first is kept, without its last `drop` steps."""
+    found: dict[tuple[bytes, ...], Piece] = {}
+    for steps in all_steps:
+        values = tuple(_value(steps, inputs) for inputs in accounts)
+        known = tuple(value for value in values if value is not None)
+        if len(known) == len(values) and known not in found:
+            found[known] = Piece(steps[: len(steps) - drop], known)
+    return list(found.values())
+
+
+def _prepared() -> Iterator[tuple[str, ...]]:
+    """Give the text steps: none, each alone, cuts, and the commonest pairs."""
+    for step in _TEXT_STEPS:
+        yield (step,) if step else ()
+    for length in _CUTS:
+        yield (f"first {length}",)
+    yield from (("trim", "lower"), ("trim", "upper"), ("trim", "escape-html"))
+    for length in _CUTS[:6]:
+        yield ("lower", f"first {length}")
+        yield ("upper", f"first {length}")
+
+
+def _starts(
+    accounts: Sequence[Inputs], twins: dict[tuple[str, ...], list[tuple[str, ...]]]
+) -> list[Piece]:
+    starts = _pieces(
+        accounts, [(*steps, encoding) for steps in _prepared() for encoding in ENCODING_ORDER]
+    )
+    for encoding in ENCODING_ORDER[1:]:  # an ASCII password reads alike in most encodings
+        for piece in starts:
+            if piece.steps[-1] == "utf-8":
+                other = (*piece.steps[:-1], encoding)
+                if tuple(_value(other, inputs) for inputs in accounts) == piece.values:
+                    twins.setdefault(piece.steps, []).append(other)
+    return starts
+
+
+def literal(text: str) -> str:
+    """Write a constant as the notation does."""
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _operands(accounts: Sequence[Inputs], literals: Sequence[str]) -> list[Piece]:
+    """Give what is joined alone: salt and login with filters, and constants."""
+    names: list[str] = []
+    if all(inputs.salt is not None for inputs in accounts):
+        names += [f"salt{name}" for name in _SALT_FILTERS]
+    if all(inputs.login for inputs in accounts):
+        names += [f"login{name}" for name in _LOGIN_FILTERS]
+    names += [literal(text) for text in literals]
+    found: dict[tuple[bytes, ...], Piece] = {}
+    for name in names:
+        values = operand_values(name, accounts)
+        if values is not None and all(values):
+            found.setdefault(values, Piece((name,), values))
+    return list(found.values())
+
+
+def _core(operands: Sequence[str]) -> tuple[tuple[str, ...], ...]:
+    """Give the commonest sequences; `P` is what flows."""
+    joined = [sequence for name in operands for sequence in ((("P", name)), (name, "P"))]
+    around = [(name, "P", name) for name in operands]
+    return (("P",), *joined, *around, ("P", "password"), ("password", "P"))
+
+
+def _all(operands: Sequence[str], literals: Sequence[str]) -> Iterator[tuple[str, ...]]:
+    """Give the other sequences: with separators, with two operands, with digests of the salt."""
+    quoted = [literal(text) for text in _SEPARATORS]
+    for mark in quoted:
+        yield ("P", mark)
+        yield (mark, "P")
+        for name in operands:
+            yield from _orders(name, mark)
+    constants = {literal(text) for text in literals}
+    for first in operands:
+        for second in operands:
+            if first.partition(":")[0] != second.partition(":")[0] or first in constants:
+                yield from ((first, second, "P"), (first, "P", second), ("P", first, second))
+                for mark in quoted[:8]:
+                    yield (first, mark, second, mark, "P")
+                    yield (first, mark, "P", mark, second)
+                    yield ("P", mark, first, mark, second)
+    for name in operands:
+        for digest in ("md5", "sha1", "sha256"):
+            yield (f"(take {name}, {digest}, hex)", "P")
+            yield ("P", f"(take {name}, {digest}, hex)")
+        yield ("P", "password", name)
+        yield (name, "P", "password")
+
+
+def _orders(name: str, mark: str) -> Iterator[tuple[str, ...]]:
+    yield (name, mark, "P")
+    yield ("P", mark, name)
+    yield ("P", name, mark)
+    yield (mark, "P", name)
+    yield (name, "P", mark)
+    yield (mark, name, "P")
+
+
+class _Joined:
+    """Gives the bytes that a row of operands makes for each account; each operand once."""
+
+    def __init__(self, accounts: Sequence[Inputs], encoding: str) -> None:
+        self._accounts = accounts
+        self._encoding = encoding
+        self._values: dict[str, tuple[bytes, ...] | None] = {}
+
+    def __call__(self, names: Sequence[str]) -> tuple[bytes, ...] | None:
+        """Join operands; None where one of them has no value for an account."""
+        parts = [b""] * len(self._accounts)
+        for name in names:
+            if name not in self._values:
+                self._values[name] = operand_values(name, self._accounts, self._encoding)
+            found = self._values[name]
+            if found is None:
+                return None
+            parts = [part + value for part, value in zip(parts, found, strict=True)]
+        return tuple(parts)
+
+
+def operand_values(
+    name: str, accounts: Sequence[Inputs], encoding: str = ""
+) -> tuple[bytes, ...] | None:
+    """Compute an operand's bytes; text joined to bytes goes in as UTF-8."""
+    for steps in ((f"take {name}", encoding or "utf-8"), (f"take {name}",)):
+        values = [_value(steps, inputs) for inputs in accounts]
+        known = tuple(value for value in values if value is not None)
+        if len(known) == len(values):
+            return known
+        if encoding:
+            break
+    return None
+
+
+def _forms(
+    accounts: Sequence[Inputs],
+    sequences: Iterable[tuple[str, ...]],
+    encoding: str,
+    twins: dict[tuple[str, ...], list[tuple[str, ...]]],
+) -> list[Form]:
+    """Turn sequences into forms; of equal ones the first is kept, the others are its twins."""
+    joined = _Joined(accounts, encoding)
+    found: dict[tuple[tuple[bytes, ...], tuple[bytes, ...]], Form] = {}
+    for sequence in sequences:
+        place = sequence.index("P")
+        before, after = joined(sequence[:place]), joined(sequence[place + 1 :])
+        if before is None or after is None:
+            continue
+        steps = _join_steps(sequence[:place], sequence[place + 1 :])
+        first = found.setdefault((before, after), Form(steps, before, after)).steps
+        if _sources(steps) != _sources(first) and steps not in twins.get(first, []):
+            twins.setdefault(first, []).append(steps)
+    return list(found.values())
+
+
+def _sources(steps: Sequence[str]) -> frozenset[str]:
+    """Name the inputs that join steps take; a filter without effect is not worth a mention."""
+    return frozenset(
+        name for step in steps for name in ("salt", "login", "password", '"') if name in step
+    )
+
+
+def _join_steps(before: Sequence[str], after: Sequence[str]) -> tuple[str, ...]:
+    if len(before) == 1 and list(before) == list(after):
+        return (f"surround {before[0]}",)
+    return (
+        *(f"prepend {name}" for name in reversed(before)),
+        *(f"append {name}" for name in after),
+    )
