@@ -12,7 +12,13 @@ from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.limits import Limits, require_within_limits
 from lean_tumbler.core.passwords import forms
 from lean_tumbler.core.policy import NamedFormula
-from lean_tumbler.core.schemes.base import Derivation, Kind, ParsedValue
+from lean_tumbler.core.schemes.base import (
+    BARE_LAYOUTS,
+    PREFIXED_HEX,
+    Derivation,
+    Kind,
+    ParsedValue,
+)
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES, read_value
 from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 
@@ -20,11 +26,6 @@ from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 BARE_FORMULAS = tuple(
     NamedFormula(name, notation.parse(f"{name}, hex"))
     for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha3-256", "sha3-512")
-)
-
-# A digest with nothing beside it: the store's formulas say how it came about.
-BARE_LAYOUTS = frozenset(
-    {"hex", "hex-upper", "hex, mixed case", "0x and hex", "base64", "base64, no padding"}
 )
 
 
@@ -151,12 +152,13 @@ def _candidates(
     stored: str, parsed: ParsedValue, salt: bytes | None, rules: Rules
 ) -> Iterator[tuple[NamedFormula, str]]:
     """Formulas that can have made a value, each with the value in its canonical form."""
+    printed = parsed.formula_text(stored)
     for named in rules.formulas:
-        canonical = named.output.canonical(stored)
-        if canonical is not None and named.fits(stored, salt=salt):
+        canonical = named.output.canonical(printed)
+        if canonical is not None and named.fits(printed, salt=salt):
             yield named, canonical
     text = parsed.digest.hex()
-    if parsed.layout not in BARE_LAYOUTS:
+    if parsed.layout not in (*BARE_LAYOUTS, PREFIXED_HEX):
         yield from ((_own_formula(own), text) for own in parsed.contents.formulas)
     elif not rules.formulas:
         yield from ((named, text) for named in BARE_FORMULAS if named.fits(text, salt=None))

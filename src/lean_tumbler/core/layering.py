@@ -78,9 +78,12 @@ def plan_row(
         return _plan_derivation(parsed, policy)
     if parsed.kind is Kind.ITERATED:
         return _plan_setting_scheme(parsed, store)
-    fitting = [named for named in store.formulas if named.fits(text, salt=salt)]
+    if parsed.kind is Kind.FAST and parsed.salt is not None:
+        salt = parsed.salt  # a salt that stands in the value wins over a column
+    printed = parsed.formula_text(text)
+    fitting = [named for named in store.formulas if named.fits(printed, salt=salt)]
     if fitting:
-        return _plan_formula(text, fitting, salt, login)
+        return _plan_formula(printed, fitting, salt, login)
     if parsed.scheme == "plain-text":
         return _plan_plain_text(text, store, policy)
     return RowPlan(leave=Leave.UNKNOWN if parsed.kind is Kind.UNKNOWN else Leave.NO_FORMULA)

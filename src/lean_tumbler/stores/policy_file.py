@@ -1,5 +1,6 @@
 """The policy's file: reading it, and writing a target into it with comments kept."""
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from lean_tumbler.core.policy import StoragePolicy, Target
@@ -29,15 +30,28 @@ def save_target(path: Path, target: Target) -> None:
         PolicyError: the file with the new target would not be a valid policy.
         SourceError: it cannot be read or written.
     """
+    _save_table(path, "target", {"scheme": target.scheme, **target.parameters}, replace=True)
+
+
+def save_formula(path: Path, name: str, text: str) -> None:
+    """Write a formula into a policy file; a file that is not there is begun.
+
+    Raises:
+        PolicyError: the file with the new formula would not be a valid policy.
+        SourceError: it cannot be read or written.
+    """
+    _save_table(path, "formulas", {name: text}, replace=False)
+
+
+def _save_table(path: Path, name: str, wanted: Mapping[str, object], *, replace: bool) -> None:
     import tomlkit  # noqa: PLC0415 - only commands that write the policy need it
 
-    document = tomlkit.parse(read_text(path, limit_bytes=POLICY_BYTES))
-    table = document.get("target")
+    document = tomlkit.parse(read_text(path, limit_bytes=POLICY_BYTES) if path.exists() else "")
+    table = document.get(name)
     if table is None:
         table = tomlkit.table()
-        document["target"] = table
-    wanted = {"scheme": target.scheme, **target.parameters}
-    for key in [key for key in table if key not in wanted]:
+        document[name] = table
+    for key in [key for key in table if replace and key not in wanted]:
         del table[key]
     for key, value in wanted.items():
         table[key] = value

@@ -10,6 +10,7 @@ SUMMARIES = {
     "audit": "find and judge the stored passwords of a database or file; it is only read",
     "explain": "read one stored value aloud: scheme, cost, salt and grade",
     "verify": "check accounts whose password is known, and name the near miss of those that fail",
+    "formula": "recover the formula of a legacy system from known accounts, or read one aloud",
     "tune": "measure Argon2id on this machine and choose its parameters, never below the floor",
     "layer": "put the target over every legacy digest of a store now, without any password",
     "admit": "check a login against the store, and upgrade its stored value where due",

@@ -366,6 +366,16 @@ def flow_after(step: Step, flow: Flow) -> Flow:
     return flow
 
 
+def write_step(step: Step, flow: Flow) -> str:
+    """Print one step as it stands in canonical text, an encoding before it included.
+
+    Args:
+        step: the step.
+        flow: what it takes.
+    """
+    return _Writer().steps((step,), flow)
+
+
 def write(formula: Formula) -> str:
     """Print a formula as canonical text."""
     return _Writer().steps(formula.steps, Flow.TEXT)

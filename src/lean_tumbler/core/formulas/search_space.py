@@ -139,12 +139,11 @@ def _starts(
     starts = _pieces(
         accounts, [(*steps, encoding) for steps in _prepared() for encoding in ENCODING_ORDER]
     )
-    for encoding in ENCODING_ORDER[1:]:  # an ASCII password reads alike in most encodings
-        for piece in starts:
-            if piece.steps[-1] == "utf-8":
-                other = (*piece.steps[:-1], encoding)
-                if tuple(_value(other, inputs) for inputs in accounts) == piece.values:
-                    twins.setdefault(piece.steps, []).append(other)
+    for piece in starts:  # an ASCII password reads alike in most encodings
+        for encoding in ENCODING_ORDER[ENCODING_ORDER.index(piece.steps[-1]) + 1 :]:
+            other = (*piece.steps[:-1], encoding)
+            if tuple(_value(other, inputs) for inputs in accounts) == piece.values:
+                twins.setdefault(piece.steps, []).append(other)
     return starts
 
 
@@ -161,11 +160,11 @@ def _operands(accounts: Sequence[Inputs], literals: Sequence[str]) -> list[Piece
     if all(inputs.login for inputs in accounts):
         names += [f"login{name}" for name in _LOGIN_FILTERS]
     names += [literal(text) for text in literals]
-    found: dict[tuple[bytes, ...], Piece] = {}
+    found: dict[tuple[str, tuple[bytes, ...]], Piece] = {}
     for name in names:
         values = operand_values(name, accounts)
-        if values is not None and all(values):
-            found.setdefault(values, Piece((name,), values))
+        if values is not None and all(values):  # equal salts and logins both stay: they are twins
+            found.setdefault((name.partition(":")[0], values), Piece((name,), values))
     return list(found.values())
 
 

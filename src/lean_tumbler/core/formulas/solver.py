@@ -459,6 +459,12 @@ def _text(steps: tuple[str, ...]) -> str:
     return ", ".join(steps)
 
 
+def is_like_a_digest(text: str) -> bool:
+    """Tell whether a text can be a digest, whole or cut off, in hexadecimal or base64."""
+    read = _read_digest(text)
+    return read is not None and len(read[0]) >= _SHORTEST_BYTES
+
+
 def _read_digest(text: str) -> tuple[bytes, str, bool] | None:
     """Read a stored text as a digest: its bytes, how it is written, and whether all are there."""
     if text and all(character in "0123456789abcdefABCDEF" for character in text):

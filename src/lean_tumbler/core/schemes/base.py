@@ -8,6 +8,10 @@ from functools import cached_property
 
 Parameters = Mapping[str, int]
 
+# A digest as text with nothing beside it: what a formula prints.
+BARE_LAYOUTS = frozenset({"hex", "hex-upper", "hex, mixed case", "base64", "base64, no padding"})
+PREFIXED_HEX = "0x and hex"
+
 VALUE_CHARACTERS = 4096  # longer text is no stored value, and is not searched by patterns
 
 
@@ -99,6 +103,14 @@ class ParsedValue:
     def digest_bits(self) -> int:
         """The digest's length in bits; 0 where there is none."""
         return self.contents.digest_bits or 8 * len(self.contents.digest)
+
+    def formula_text(self, stored: str) -> str:
+        """Give what a formula must print: the stored text, or the digest in hexadecimal alone.
+
+        What stands around a digest, its salt too, is the layout's business and not the formula's.
+        """
+        wrapped = self.kind is Kind.FAST and self.layout not in BARE_LAYOUTS and self.digest
+        return self.digest.hex() if wrapped else stored
 
     @property
     def salted(self) -> bool:

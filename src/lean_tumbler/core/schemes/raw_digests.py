@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes.base import PREFIXED_HEX, Contents, Family, Kind, Layout
 from lean_tumbler.core.schemes.randomness import looks_random
 
 _SOURCE = "RFC 1321 (md5), FIPS 180-4 (sha1, sha2), FIPS 202 (sha3)"
@@ -114,7 +114,7 @@ LAYOUTS = (
     *HEX_LAYOUTS,
     Layout(
         scheme=", ".join(_NAMES),
-        name="0x and hex",
+        name=PREFIXED_HEX,
         structure="0x and the digest in hexadecimal, as databases print binary",
         source=_SOURCE,
         kind=Kind.FAST,
