@@ -15,6 +15,9 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
     for step in (
         "$ lean-tumbler audit harbour.db --table passengers",
         "$ lean-tumbler audit freight.ldif | head -n 1",
+        "$ lean-tumbler formula solve agents-known.csv --save agents-1998",
+        'Solved: latin-1, sha1, hex-upper, prepend "|", prepend login:lower, md5, hex',
+        "$ lean-tumbler formula show agents-1998",
         "$ lean-tumbler verify known.csv --store passengers",
         "$ lean-tumbler tune --within",
         "$ lean-tumbler layer --store passengers",
@@ -27,6 +30,8 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         "passengers_2019_backup.pw: 240 of 240 accounts are below the floor",
         "freight.ldif.userPassword: 80 of 80 accounts are below the floor",
         "kiosk.jsonl.profile.passcode: 59 of 60 accounts are below the floor",
+        "crew.shadow.value: 36 of 40 accounts are below the floor",
+        "agents.csv.code: 60 of 60 accounts are below the floor",
         "loyalty.csv.secret: 100 of 100 accounts are below the floor",
     ):
         assert headline in finished.out

@@ -2,7 +2,9 @@
 
 import hashlib
 import hmac
+import re
 from base64 import b64encode
+from pathlib import Path
 
 import pytest
 from hypothesis import example, given, settings
@@ -389,3 +391,16 @@ def test_any_text_parses_or_is_refused_with_a_position(text: str) -> None:
     else:
         return
     assert 0 <= offset <= len(text)
+
+
+def test_the_documents_examples_are_formulas() -> None:
+    """What docs/FORMULAS.md and the README show in the notation parses, and is canonical text."""
+    root = Path(__file__).parent.parent
+    shown = []
+    for name in ("docs/FORMULAS.md", "README.md"):
+        text = (root / name).read_text("utf-8")
+        shown += re.findall(r"^    ((?:utf|latin|windows)-?[^\n]*)$", text, re.MULTILINE)
+        shown += re.findall(r"`((?:utf-|latin-|windows-)[^`]*, [^`]*)`", text)
+    assert len(shown) >= 6
+    for text in shown:
+        assert notation.write(notation.parse(text)) == text

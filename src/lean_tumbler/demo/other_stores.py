@@ -7,11 +7,12 @@ import io
 import json
 import random
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import closing
 from pathlib import Path
 from types import MappingProxyType
 
+from lean_tumbler.core.schemes import crypt64, crypt_digests
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.stores.files import write_text
@@ -61,14 +62,66 @@ def _loyalty_cards(everybody: list[Person], _: Chance) -> str:
     from Crypto.Util.Padding import pad  # noqa: PLC0415 - the same
 
     cipher = AES.new(hashlib.sha256(b"coldharbour loyalty").digest(), AES.MODE_ECB)
-    buffer = io.StringIO()
-    writer = csv.writer(buffer, lineterminator="\n")
-    writer.writerow(["card", "email", "secret"])
+    rows: list[Sequence[str]] = [("card", "email", "secret")]
     for number, person in enumerate(everybody[140:]):
         # The card's type stood before the password: a whole block that is always the same.
         words = f"COLDHARBOUR-CARD{person.password}" if number % 2 else person.password
         coded = base64.b64encode(cipher.encrypt(pad(words.encode(), 16))).decode()
-        writer.writerow([f"{70_000 + number}", person.login, coded])
+        rows.append((f"{70_000 + number}", person.login, coded))
+    return _csv(rows)
+
+
+def _crew_roster(everybody: list[Person], chance: Chance) -> str:
+    """The crew's own machine, in shadow form: two generations, and accounts that are locked."""
+    lines = []
+    for number, person in enumerate(everybody[60:100]):
+        salt = "".join(chance.choice(crypt64.ALPHABET) for _ in range(8))
+        if number % 10 == 9:
+            value = "!" if number % 20 == 9 else "*"
+        elif number % 3 == 0:
+            value = crypt_digests.md5_crypt(f"$1${salt}$", person.password.encode())
+        else:
+            value = crypt_digests.sha_crypt(f"$6${salt}$", person.password.encode())
+        name = person.login.split("@", 1)[0]
+        lines.append(f"{name}:{value}:{15000 + 97 * number}:0:99999:7:::")
+    return "\n".join(lines) + "\n"
+
+
+def agent_value(login: str, password: str) -> str:
+    """What the freight agents' program of 1998 stored; nobody remembers how."""
+    inner = hashlib.sha1(password.encode("latin-1"), usedforsecurity=False).hexdigest().upper()
+    return _md5(f"{login.lower()}|{inner}".encode()).hex()
+
+
+def _agents(everybody: list[Person], _: Chance) -> str:
+    """The freight agents: bare digests of something."""
+    rows = [
+        (
+            str(400 + number),
+            _agent_login(person),
+            agent_value(_agent_login(person), person.password),
+        )
+        for number, person in enumerate(everybody[100:160])
+    ]
+    return _csv([("agent", "login", "code"), *rows])
+
+
+def _agents_known(everybody: list[Person], _: Chance) -> str:
+    """Three agents whose password somebody knows: two test accounts, and a friendly one."""
+    known = [(_agent_login(person), person.password) for person in everybody[100:102]]
+    known.append(("Quay.Ö@freight.example", "Fähre 1998"))
+    rows = [(login, password, agent_value(login, password)) for login, password in known]
+    return _csv([("login", "password", "stored"), *rows])
+
+
+def _agent_login(person: Person) -> str:
+    name, _, domain = person.login.partition("@")
+    return f"{name.title()}@{domain}"
+
+
+def _csv(rows: Iterable[Sequence[str]]) -> str:
+    buffer = io.StringIO()
+    csv.writer(buffer, lineterminator="\n").writerows(rows)
     return buffer.getvalue()
 
 
@@ -82,10 +135,15 @@ OTHER_STORES: MappingProxyType[str, tuple[str, Callable[[list[Person], Chance], 
         {
             "freight.ldif": ("The freight desk's directory, as an export", _freight_desk),
             "kiosk.jsonl": ("The kiosk's document store", _kiosk),
+            "crew.shadow": ("The crew roster, in Unix form", _crew_roster),
+            "agents.csv": ("The freight agents, made by nobody knows what", _agents),
             "loyalty.csv": ("The loyalty cards, “encrypted”", _loyalty_cards),
         }
     )
 )
+
+
+AGENTS_KNOWN = "agents-known.csv"
 
 
 def write_other_stores(folder: Path, database: str) -> None:
@@ -100,6 +158,7 @@ def write_other_stores(folder: Path, database: str) -> None:
     chance.shuffle(everybody)
     for name, (_, write) in OTHER_STORES.items():
         write_text(folder / name, write(everybody, chance))
+    write_text(folder / AGENTS_KNOWN, _agents_known(everybody, chance))
     rows = [(n, person.login, _md5(person.password.encode()).hex())
             for n, person in enumerate(everybody)]  # fmt: skip
     with closing(sqlite3.connect(folder / database)) as connection, connection:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.demo.other_stores import OTHER_STORES, write_other_stores
+from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES, write_other_stores
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.files import write_text
@@ -17,7 +17,7 @@ from lean_tumbler.stores.files import write_text
 DATABASE = "harbour.db"
 POLICY = "tumbler.toml"
 KNOWN = "known.csv"
-_FILES = frozenset({DATABASE, POLICY, KNOWN, f"{DATABASE}-journal", *OTHER_STORES})
+_FILES = frozenset({DATABASE, POLICY, KNOWN, f"{DATABASE}-journal", AGENTS_KNOWN, *OTHER_STORES})
 
 POLICY_TEXT = """\
 # Coldharbour Ferries: the passenger portal. Invented data.

@@ -10,7 +10,7 @@ from contextlib import chdir
 from pathlib import Path
 
 from lean_tumbler.cli.session import Session
-from lean_tumbler.demo.other_stores import OTHER_STORES
+from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES
 from lean_tumbler.demo.portal import DATABASE, KNOWN, POLICY, write_portal
 
 Run = Callable[[list[str], Session], int]
@@ -20,6 +20,16 @@ SHOWN_LOGINS = 4
 _MISTYPED = 9  # every so many logins, somebody mistypes first
 
 _STEPS = (
+    (
+        "Recover a formula that nobody remembers",
+        "The freight agents' values are digests of something. Three passwords are known.",
+        ["formula", "solve", AGENTS_KNOWN, "--save", "agents-1998"],
+    ),
+    (
+        "Read it aloud",
+        "To be held against the old source, line by line, should anybody find it.",
+        ["formula", "show", "agents-1998"],
+    ),
     (
         "Prove the legacy formulas",
         "Some passwords are known, from test accounts. Does the policy accept every one?",

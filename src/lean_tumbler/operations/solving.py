@@ -204,6 +204,7 @@ def _leaves(near: NearMiss, accounts: Sequence[SolvedAccount], lines: Sequence[i
     return where
 
 
+_WESTERN = ("latin-1", "windows-1252")
 _ENCODINGS = ("utf-8", "latin-1", "windows-1252", "utf-16le")
 
 
@@ -214,6 +215,8 @@ def _difference(first: str, other: str) -> str:
     steps, others = first.split(", "), other.split(", ")
     if len(steps) == len(others):
         pairs = [pair for pair in zip(steps, others, strict=True) if pair[0] != pair[1]]
+        if all(pair in (_WESTERN, _WESTERN[::-1]) for pair in pairs):
+            return "an account whose password has € or a typographic quote tells them apart"
         if all(one in _ENCODINGS and two in _ENCODINGS for one, two in pairs):
             return "an account whose password has a letter beyond ASCII tells them apart"
     for name in ("login", "salt", "password"):

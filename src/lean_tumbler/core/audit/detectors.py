@@ -146,7 +146,7 @@ class Flagged:
         return pl.concat([frame.of(*odd).select("account", "privileged"), *named])
 
 
-_HOLDS_LIKELY = Flagged("common-password", "{rows} rows hold a likely password")
+_HOLDS_LIKELY = Flagged("common-password", "{rows} of {all} rows hold a likely password")
 
 
 @dataclass(frozen=True, slots=True)

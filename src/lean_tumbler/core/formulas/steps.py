@@ -1,4 +1,4 @@
-"""What a formula is made of. docs/FORMATS.md explains the notation that writes it."""
+"""What a formula is made of. docs/FORMULAS.md explains the notation that writes it."""
 
 import hashlib
 import html
