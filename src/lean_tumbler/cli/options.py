@@ -11,6 +11,7 @@ from lean_tumbler.errors import UsageError
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.core.grades import Floor
     from lean_tumbler.core.limits import Limits
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -71,6 +72,17 @@ def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "Sto
     if not required and arguments.policy is None and not path.exists():
         return StoragePolicy()
     return read(path)
+
+
+def gateway_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> "CredentialGateway":
+    """Give the gateway of a policy, with the keys that it names."""
+    import os
+
+    from lean_tumbler.core.gateway import CredentialGateway
+    from lean_tumbler.stores.keys import read_keys
+
+    base = policy_path(arguments).parent
+    return CredentialGateway(policy, keys=read_keys(policy, base=base, environment=os.environ))
 
 
 def read_bounds(arguments: argparse.Namespace) -> "tuple[Floor, Limits]":

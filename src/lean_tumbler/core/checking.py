@@ -2,10 +2,11 @@
 
 import hmac
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
 from lean_tumbler.core import layered
+from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
@@ -45,6 +46,7 @@ class Rules:
         accept_plain_text: whether unrecognised text is compared as the password itself.
         limits: bounds on the work.
         keys: secrets of the legacy system, by name.
+        decryption: how the store's values are decrypted, where they are.
     """
 
     formulas: Sequence[NamedFormula] = ()
@@ -52,6 +54,7 @@ class Rules:
     accept_plain_text: bool = False
     limits: Limits = field(default_factory=Limits)
     keys: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    decryption: Decryption | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -199,7 +202,7 @@ def check(
         if verdict is None:
             return Verdict(accepted=False, parsed=parsed, refusal="not-understood")
         if verdict.accepted:
-            return Verdict(accepted=True, parsed=parsed, formula=verdict.formula, form=number)
+            return replace(verdict, form=number)
     return Verdict(accepted=False, parsed=parsed, refusal="wrong-password")
 
 
@@ -225,6 +228,22 @@ def _check_form(
     if parsed.kind is Kind.DERIVATION:
         _, digest = recompute(parsed, password.encode("utf-8"), rules.limits)
         return Verdict(accepted=hmac.compare_digest(digest, parsed.digest), parsed=parsed)
+    return _check_legacy(stored, parsed, password, salt, login, rules)
+
+
+def _check_legacy(
+    stored: str,
+    parsed: ParsedValue,
+    password: str,
+    salt: bytes | None,
+    login: str | None,
+    rules: Rules,
+) -> Verdict | None:
+    """Check a value that does not say by itself how it came about."""
+    if rules.decryption is not None:
+        opens = rules.decryption.is_of(stored, password, rules.keys)
+        if opens is not None:
+            return Verdict(accepted=opens, parsed=replace(parsed, scheme="encrypted"))
     tried = bool(parsed.contents.whole)
     for named, canonical in _candidates(stored, parsed, salt, rules):
         tried = True

@@ -51,6 +51,7 @@ class CredentialGateway:
             accept_plain_text=found.accept_plain_text if found else False,
             limits=self._policy.limits,
             keys=self._keys,
+            decryption=found.decryption if found else None,
         )
 
     def _store(self, name: str | None) -> StorePolicy | None:

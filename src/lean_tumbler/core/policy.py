@@ -5,13 +5,15 @@ Text comes in, a frozen policy goes out; reading and writing the file is `stores
 
 import difflib
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from types import MappingProxyType
 from typing import Any, TypeVar
 from urllib.parse import urlsplit
 
+from lean_tumbler.core import decryption
+from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import (
     OutputShape,
@@ -20,7 +22,7 @@ from lean_tumbler.core.formulas.analysis import (
     lossy,
     output_shape,
 )
-from lean_tumbler.core.formulas.steps import Formula, Input
+from lean_tumbler.core.formulas.steps import ENCODINGS, Formula, Input
 from lean_tumbler.core.grades import PUBLISHED_FLOOR, Floor
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.schemes.base import Derivation, Parameters
@@ -30,6 +32,7 @@ from lean_tumbler.errors import FormulaError, PolicyError
 T = TypeVar("T")
 
 MODES = ("upgrade", "observe")
+KEY_FORMS = ("text", "hex", "base64")
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +102,15 @@ class Columns:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class KeySource:
+    """Where a key comes from: a variable of the environment, or a file; and how it is written."""
+
+    environment: str = ""
+    file: str = ""
+    form: str = "text"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class StorePolicy:
     """One store: where it is and how its values came about."""
 
@@ -111,6 +123,7 @@ class StorePolicy:
     tighten: bool = False
     mode: str = "upgrade"
     share: float = 1.0
+    decryption: Decryption | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -122,7 +135,7 @@ class StoragePolicy:
     limits: Limits = field(default_factory=Limits)
     stores: Mapping[str, StorePolicy] = field(default_factory=dict)
     formulas: Mapping[str, NamedFormula] = field(default_factory=dict)
-    key_names: tuple[str, ...] = ()
+    keys: Mapping[str, KeySource] = field(default_factory=dict)
 
     @classmethod
     def from_toml(cls, text: str, *, origin: str = "policy") -> "StoragePolicy":
@@ -188,7 +201,10 @@ class _Reader:
                 )
                 for name in tables["store"]
             },
-            key_names=tuple(tables["keys"]),
+            keys={
+                name: self._key(name, self._get("keys", tables["keys"], name, dict, {}))
+                for name in tables["keys"]
+            },
         )
         self._check_target(policy)
         self._check_keys(policy)
@@ -205,11 +221,46 @@ class _Reader:
 
     def _check_keys(self, policy: StoragePolicy) -> None:
         for named in policy.formulas.values():
-            missing = sorted(keys_used(named.formula) - set(policy.key_names))
+            missing = sorted(keys_used(named.formula) - set(policy.keys))
             if missing:
                 raise self._error(
                     "formulas", f"“{named.name}” needs the key “{missing[0]}”; name it in [keys]"
                 )
+        for store in policy.stores.values():
+            if store.decryption and store.decryption.key not in policy.keys:
+                raise self._error(
+                    f"store.{store.name}.decryption",
+                    f"“key” is “{store.decryption.key}”; name it in [keys]",
+                )
+
+    def _key(self, name: str, entries: Mapping[str, Any]) -> KeySource:
+        table = f"keys.{name}"
+        self._known(table, entries, ("environment", "file", "form"))
+        source = KeySource(**{key: self._get(table, entries, key, str, "") for key in entries})
+        if bool(source.environment) == bool(source.file):
+            raise self._error(
+                table, 'a key comes from one place: { environment = "NAME" } or { file = "PATH" }'
+            )
+        self._one_of(table, "form", source.form, KEY_FORMS)
+        return source
+
+    def _one_of(self, table: str, key: str, value: str, known: Sequence[str]) -> None:
+        if value not in known:
+            raise self._error(table, f"“{key}” must be {' or '.join(known)}")
+
+    def _decryption(self, table: str, entries: Mapping[str, Any]) -> Decryption:
+        self._known(table, entries, tuple(Decryption.__dataclass_fields__))
+        given = Decryption(**{key: self._get(table, entries, key, str, "") for key in entries})
+        for key, value, known in (
+            ("cipher", given.cipher, tuple(decryption.CIPHERS)),
+            ("mode", given.mode, decryption.MODES),
+            ("writing", given.writing, decryption.WRITINGS),
+            ("padding", given.padding, decryption.PADDINGS),
+            ("first_block", given.first_block, decryption.FIRST_BLOCKS),
+            ("encoding", given.encoding, tuple(ENCODINGS)),
+        ):
+            self._one_of(table, key, value, known)
+        return given
 
     def _formula(self, name: str, text: str) -> NamedFormula:
         try:
@@ -287,6 +338,11 @@ class _Reader:
             tighten=self._get(table, entries, "tighten", bool, False),
             mode=self._mode(table, entries),
             share=self._share(table, entries),
+            decryption=self._decryption(
+                f"{table}.decryption", self._get(table, entries, "decryption", dict, {})
+            )
+            if "decryption" in entries
+            else None,
         )
 
     def _columns(self, table: str, entries: Mapping[str, Any]) -> Columns:
@@ -320,8 +376,7 @@ class _Reader:
 
     def _mode(self, table: str, entries: Mapping[str, Any]) -> str:
         mode = self._get(table, entries, "mode", str, "upgrade")
-        if mode not in MODES:
-            raise self._error(table, f"“mode” must be {' or '.join(MODES)}")
+        self._one_of(table, "mode", mode, MODES)
         return mode
 
     def _share(self, table: str, entries: Mapping[str, Any]) -> float:

@@ -5,6 +5,7 @@ import argparse
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
+    gateway_of,
     opened_store,
     read_policy,
 )
@@ -24,7 +25,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.core.passwords import utf8
     from lean_tumbler.operations.admission import admit_login
     from lean_tumbler.reports.admit import admit_document, admit_text
@@ -37,7 +37,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     with opened_store(arguments, store_policy, writable=True) as store:
         admission = admit_login(
             store,
-            CredentialGateway(policy),
+            gateway_of(arguments, policy),
             store_name=store_policy.name,
             login=arguments.login,
             password=password,

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
+    gateway_of,
     opened_store,
     read_policy,
 )
@@ -38,14 +39,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.operations.verification import verify_accounts
     from lean_tumbler.reports.verify import draw_verify, verify_document
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
     policy = read_policy(arguments, required=arguments.store is not None)
     known = read_known_accounts(arguments.known, with_stored=arguments.store is None)
-    rules = _rules(arguments, policy, CredentialGateway(policy).rules(arguments.store))
+    rules = _rules(arguments, policy, gateway_of(arguments, policy).rules(arguments.store))
     if arguments.store is None:
         checked = list(verify_accounts(known, rules=rules))
     else:

@@ -1,0 +1,65 @@
+"""The legacy system's keys: from the environment, or from files that only their owner can read."""
+
+import base64
+import binascii
+from collections.abc import Mapping
+from pathlib import Path
+
+from lean_tumbler.core.policy import KeySource, StoragePolicy
+from lean_tumbler.errors import UsageError
+
+KEY_BYTES = 1 << 16
+
+
+def read_keys(
+    policy: StoragePolicy, *, base: Path, environment: Mapping[str, str]
+) -> dict[str, bytes]:
+    """Read the keys that the policy names; one that is not set is left out.
+
+    What needs a key that is left out says so when it is used.
+
+    Args:
+        policy: names the keys.
+        base: the folder that file names start from.
+        environment: where variables are looked up.
+
+    Raises:
+        UsageError: a file that others can read, or a key that is not of its form.
+    """
+    found: dict[str, bytes] = {}
+    for name, source in policy.keys.items():
+        raw = _raw(name, source, base, environment)
+        if raw is not None:
+            found[name] = _decoded(name, source, raw)
+    return found
+
+
+def _raw(name: str, source: KeySource, base: Path, environment: Mapping[str, str]) -> bytes | None:
+    if source.environment:
+        text = environment.get(source.environment)
+        return None if text is None else text.encode("utf-8", "surrogateescape")
+    path = base / source.file
+    try:
+        with path.open("rb") as file:
+            others = path.stat().st_mode & 0o077
+            raw = file.read(KEY_BYTES + 1)
+    except FileNotFoundError:
+        return None
+    except OSError as error:
+        raise UsageError(f"[keys] “{name}”: {path}: {error.strerror}") from None
+    if others:
+        raise UsageError(f"[keys] “{name}”: {path} can be read by others; chmod 600 it")
+    if len(raw) > KEY_BYTES:
+        raise UsageError(f"[keys] “{name}”: {path} is larger than {KEY_BYTES:,} bytes")
+    return raw.removesuffix(b"\n").removesuffix(b"\r")
+
+
+def _decoded(name: str, source: KeySource, raw: bytes) -> bytes:
+    try:
+        if source.form == "hex":
+            return bytes.fromhex(raw.decode("ascii"))
+        if source.form == "base64":
+            return base64.b64decode(raw, validate=True)
+    except (ValueError, binascii.Error):
+        raise UsageError(f"[keys] “{name}”: the key is not {source.form}") from None
+    return raw
