@@ -342,6 +342,16 @@ def test_the_whole_column_says_what_one_value_cannot(
     assert reading.because
 
 
+@pytest.mark.parametrize("known", ["login3", ""])
+def test_a_digest_of_the_login_or_of_nothing_names_the_scheme(known: str) -> None:
+    """One account that has its login as password, or none, tells md4 from md5."""
+    rows: list[Value] = [(MD4.new(b"%d" % n).hexdigest(), None, False) for n in range(30)]
+    rows[3] = (MD4.new(known.encode()).hexdigest(), None, False)
+    (reading,) = profile(rows, 30).groups
+    assert (reading.scheme, reading.confidence) == ("md4", 0.99)
+    assert "login" in reading.because
+
+
 def test_a_short_value_among_words_is_rather_a_word() -> None:
     """Thirteen characters alone among plain text are not taken for a crypt value."""
     rows: list[Value] = [(f"tern {number} gull", None, False) for number in range(99)]

@@ -1,13 +1,15 @@
 """Checking passwords against every scheme that a check can decide, with the system as oracle."""
 
+import hashlib
 import os
+from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import servers
-from conftest import CHEAP_POLICY, missing
+from conftest import CHEAP_POLICY, Program, missing
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.checking import recompute
 from lean_tumbler.core.layering import Leave, new_value, plan_row
@@ -171,6 +173,18 @@ def test_planted_costs_are_refused_unrun(stored: str) -> None:
         )
         over = new_value(plan, POLICY.target, os.urandom)
         assert GATEWAY.admit(stored=over, password="x").refusal == "over-limit"
+
+
+def test_the_form_that_matched_is_named(tmp_path: Path, program: Program) -> None:
+    """A password that the legacy system got decomposed opens, and verify says which form did."""
+    composed, decomposed = "M\u00f6we 7", "Mo\u0308we 7"
+    digest = hashlib.md5(decomposed.encode()).hexdigest()
+    rows = [("a", composed, digest), ("b", decomposed, digest), ("c", "Tern 7", digest)]
+    lines = ["login,password,stored", *(",".join(row) for row in rows)]
+    (tmp_path / "known.csv").write_text("\n".join(lines) + "\n")
+    document = program("verify", "known.csv", "--format", "json").document
+    assert [row["form"] for row in document["accounts"]] == ["nfd", "as typed", None]
+    assert "(nfd of what was typed)" in program("verify", "known.csv").out
 
 
 def test_a_missing_library_is_an_error_and_no_wrong_password(

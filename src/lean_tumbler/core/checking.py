@@ -65,14 +65,14 @@ class Verdict:
         accepted: whether the password opens the value.
         parsed: what the value was read as.
         formula: the formula that fitted, or the layered value's own.
-        form: which form of the password fitted: 0 as typed, 1 and 2 Unicode's others.
+        form: which form of the password fitted: as typed, nfc or nfd.
         refusal: for the operator, why not; empty where accepted.
     """
 
     accepted: bool
     parsed: ParsedValue
     formula: NamedFormula | None = None
-    form: int = 0
+    form: str = ""
     refusal: str = ""
 
     @property
@@ -194,7 +194,7 @@ def check(
     if parsed.kind is Kind.LOCKED or parsed.scheme == "empty":
         refusal = "locked" if parsed.kind is Kind.LOCKED else "empty-value"
         return Verdict(accepted=False, parsed=parsed, refusal=refusal)
-    for number, form in enumerate(forms(password)):
+    for name, form in forms(password):
         try:
             verdict = _check_form(stored, parsed, form, salt, login, rules)
         except InputDoesNotFit:
@@ -202,7 +202,7 @@ def check(
         if verdict is None:
             return Verdict(accepted=False, parsed=parsed, refusal="not-understood")
         if verdict.accepted:
-            return replace(verdict, form=number)
+            return replace(verdict, form=name)
     return Verdict(accepted=False, parsed=parsed, refusal="wrong-password")
 
 

@@ -17,21 +17,24 @@ def utf8(password: str) -> bytes | None:
         return None
 
 
-def forms(password: str) -> Iterator[str]:
-    """Give a password as typed, then in Unicode's NFC and NFD where these differ.
+AS_TYPED = "as typed"
+
+
+def forms(password: str) -> Iterator[tuple[str, str]]:
+    """Give a password as typed, then in Unicode's NFC and NFD where these differ, with their names.
 
     Keyboards and operating systems differ in how they compose accents; the legacy system stored
     whichever it was given.
     """
     seen: set[str] = set()
-    for form in (
-        password,
-        unicodedata.normalize("NFC", password),
-        unicodedata.normalize("NFD", password),
+    for name, form in (
+        (AS_TYPED, password),
+        ("nfc", unicodedata.normalize("NFC", password)),
+        ("nfd", unicodedata.normalize("NFD", password)),
     ):
         if form not in seen:
             seen.add(form)
-            yield form
+            yield name, form
 
 
 def checkable(password: str, limits: Limits) -> bool:

@@ -21,7 +21,12 @@ _REFUSALS = {
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CheckedAccount:
-    """One known account's result; `layered_over` names the formula or scheme below a layer."""
+    """One known account's result.
+
+    Attributes:
+        layered_over: the formula or scheme below a layer.
+        form: which form of the password fitted: as typed, nfc or nfd; empty where none did.
+    """
 
     login: str
     accepted: bool
@@ -29,6 +34,7 @@ class CheckedAccount:
     layered_over: str | None = None
     formula: str | None = None
     near_miss: str = ""
+    form: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +91,7 @@ def _checked(account: KnownAccount, row: _Row, rules: Rules) -> CheckedAccount:
         scheme=verdict.scheme,
         layered_over=(formula or origin) if origin else None,
         formula=formula,
+        form=verdict.form,
         near_miss="" if verdict.accepted else _near_miss(account, row, verdict, rules),
     )
 

@@ -107,6 +107,9 @@ def draw_audit(console: Console, audit: Audit) -> None:
             console.print(_summary(column.findings))
             console.print()
         console.print(_groups(column.profile))
+        for reading in column.profile.groups:
+            if reading.because:
+                console.print(f"{reading.scheme}, {reading.layout}: {reading.because}.")
         console.print()
         for finding in column.findings:
             _finding(console, finding)

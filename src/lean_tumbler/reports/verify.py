@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
+from lean_tumbler.core.passwords import AS_TYPED
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
@@ -32,6 +33,7 @@ def verify_document(accounts: list[CheckedAccount]) -> Document:
                 "layered_over": account.layered_over,
                 "formula": account.formula,
                 "near_miss": account.near_miss or None,
+                "form": account.form or None,
             }
             for account in accounts
         ],
@@ -57,7 +59,9 @@ def draw_verify(console: Console, accounts: list[CheckedAccount]) -> None:
         if account.accepted:
             over = account.layered_over
             scheme = f"{account.scheme} over {over}" if over else account.scheme or ""
-            key = (scheme, account.formula or "none: describes itself")
+            as_typed = account.form == AS_TYPED
+            formula = account.formula or "none: describes itself"
+            key = (scheme, formula if as_typed else f"{formula} ({account.form} of what was typed)")
             tally[key] = tally.get(key, 0) + 1
     if tally:
         table = new_table("accepted as", "by formula", "accounts", right=(2,))

@@ -1,7 +1,7 @@
 """One value is often ambiguous, a column rarely: what all of it says about each group."""
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
 from lean_tumbler.core.audit.results import Affected, Profile, Reading
@@ -54,7 +54,9 @@ def _weighed(profile: Profile) -> Iterator[tuple[Reading, Reading]]:
         elif reading.because:  # a formula of the policy has said it
             continue
         elif matches := {f: n for f, n in profile.matches.get(reading, {}).items() if f}:
-            yield reading, _named_by(matches, reading)
+            yield reading, _named_by(matches, reading, "of likely passwords")
+        elif own := profile.own.get(reading):
+            yield reading, _named_by(own, reading, "of their own login, or of nothing")
         elif is_bare(reading) and _is_uneven(profile.spread.get(reading, Counter())):
             yield (
                 reading,
@@ -71,8 +73,8 @@ def _weighed(profile: Profile) -> Iterator[tuple[Reading, Reading]]:
             yield reading, _stray(reading, affected, profile, values)
 
 
-def _named_by(matches: dict[str, int], reading: Reading) -> Reading:
-    """A digest of a likely password says which digest it is."""
+def _named_by(matches: Mapping[str, int], reading: Reading, what: str) -> Reading:
+    """A digest of something known says which digest it is."""
     formula, rows = max(matches.items(), key=lambda item: item[1])
     scheme = "nt-hash" if formula == "utf-16le, md4, hex" else _outermost(formula)
     others = [name for text in matches if (name := _outermost(text)) != _outermost(formula)]
@@ -81,7 +83,7 @@ def _named_by(matches: dict[str, int], reading: Reading) -> Reading:
         scheme=scheme,
         confidence=0.6 if others else _CERTAIN,
         also_possible=tuple(dict.fromkeys(others)),
-        because=f"{rows:,} rows equal “{formula}” of likely passwords",
+        because=f"{rows:,} row{'' if rows == 1 else 's'} equal “{formula}” {what}",
         twice=len(digests_used(notation.parse(formula))) > 1,
     )
 

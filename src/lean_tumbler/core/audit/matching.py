@@ -1,7 +1,7 @@
 """Unsalted digests against likely passwords: who is affected, and what the digests are."""
 
 import base64
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from threading import RLock
@@ -123,6 +123,22 @@ class LikelyMatcher:
                 rows = pl.concat(parts).unique("text", keep="first", maintain_order=True)
                 self._tables[writing, formulas] = Table(rows, formulas)
             return self._tables[writing, formulas]
+
+
+def own_digests(rows: pl.DataFrame, parsed: ParsedValue) -> Iterator[str]:
+    """Give, for each row that holds a digest of its own login or of nothing, the formula.
+
+    Args:
+        rows: with `stored` and `login`; a few, for each is computed by itself.
+        parsed: what a representative was read as.
+    """
+    digesters = [(text, _digester(notation.parse(text))) for text in _formulas_of(parsed)]
+    for stored, login in rows.select("stored", "login").iter_rows():
+        digest = read_value(stored).digest
+        names = dict.fromkeys(("", login or "", (login or "").partition("@")[0]))
+        yield from (
+            text for text, compute in digesters if any(compute(name) == digest for name in names)
+        )
 
 
 @lru_cache(maxsize=2)

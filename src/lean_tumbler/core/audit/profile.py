@@ -9,7 +9,7 @@ from functools import lru_cache
 import polars as pl
 
 from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed
-from lean_tumbler.core.audit.matching import LikelyMatcher, decoded, is_folded
+from lean_tumbler.core.audit.matching import LikelyMatcher, decoded, is_folded, own_digests
 from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading, affected_by
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.audit.tally import Tally, text_hash
@@ -28,6 +28,7 @@ _EMPTY_DIGESTS = tuple(
 )
 _BLOCK_TEXT = 21  # characters of base64 that lie within the first 16 bytes
 _SPREAD_ROWS = 200  # of one group and frame; a few thousand bytes show whether they are even
+_OWN_ROWS = 40  # of one group and frame, each computed by itself
 _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 # Variants that newer ones replaced because of a fault or a weakness.
 _OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
@@ -66,6 +67,7 @@ class Frame:
         first_blocks: rows that may be cipher text, `text` the hash of their first block.
         matches: what was read, the formula, and rows that it makes from a likely password.
         spread: what was read, and how often each byte occurs in some of its digests.
+        own: what was read, and how many of some rows hold a digest of their login or of nothing.
     """
 
     height: int
@@ -78,6 +80,7 @@ class Frame:
     first_blocks: pl.DataFrame
     matches: list[tuple[Reading, str, pl.DataFrame]]
     spread: list[tuple[Reading, Counter[int]]]
+    own: list[tuple[Reading, Counter[str]]]
 
     def of(self, *groups: int) -> pl.DataFrame:
         """Give the rows of some groups."""
@@ -143,6 +146,7 @@ class Profiler:
             ).with_columns(text=first_block),
             matches=matches,
             spread=list(_spread(rows, groups)),
+            own=list(_own(rows, groups)),
         )  # fmt: skip
 
     def _grouped(self, rows: pl.DataFrame) -> tuple[pl.DataFrame, list[Group]]:
@@ -238,6 +242,8 @@ class Profiler:
             profile.flagged.setdefault(code, Affected()).take(affected_by(rows))
         for reading, formula, rows in frame.matches:
             profile.matches.setdefault(reading, Counter())[formula] += rows.height
+        for reading, formulas in frame.own:
+            profile.own.setdefault(reading, Counter()).update(formulas)
         for reading, bytes_seen in frame.spread:
             profile.spread.setdefault(reading, Counter()).update(bytes_seen)
         self._digests.add(frame.digests)
@@ -322,6 +328,14 @@ def _spread(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[Reading, 
         if is_bare(group.reading):
             texts = rows.filter(pl.col("group") == number)["stored"].head(_SPREAD_ROWS).unique()
             yield group.reading, Counter(decoded([text.removeprefix("0x") for text in texts]))
+
+
+def _own(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[Reading, Counter[str]]]:
+    """Look for digests of the login or of nothing in some rows of each ambiguous group."""
+    for number, group in enumerate(groups):
+        if is_bare(group.reading) and not group.reading.salted and group.reading.also_possible:
+            some = rows.filter(pl.col("group") == number).head(_OWN_ROWS)
+            yield group.reading, Counter(own_digests(some, group.parsed))
 
 
 def _text_flags(rows: pl.DataFrame, salted: pl.DataFrame) -> Iterator[tuple[str, pl.DataFrame]]:

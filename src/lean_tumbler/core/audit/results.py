@@ -84,6 +84,8 @@ class Profile:
         salted_rows: rows with a salt in the salt column.
         matches: for groups of unsalted digests, rows by the formula that makes them from a likely
             password.
+        own: for groups of bare digests, rows of a sample by the formula that makes them from the
+            row's own login, or from nothing.
         spread: for groups of bare digests, how often each byte occurs in a sample.
         readings: what groups were read as -> what the whole column says they are.
         logins: equal logins, letter case and blanks around aside.
@@ -104,6 +106,7 @@ class Profile:
     first_blocks: Clusters = field(default_factory=Clusters)
     salted_rows: int = 0
     matches: dict[Reading, Counter[str]] = field(default_factory=dict)
+    own: dict[Reading, Counter[str]] = field(default_factory=dict)
     spread: dict[Reading, Counter[int]] = field(default_factory=dict)
     ages: Counter[tuple[str, Grade]] = field(default_factory=Counter)
     readings: dict[Reading, Reading] = field(default_factory=dict)
