@@ -162,7 +162,8 @@ def profile(
                         "seen": pl.Series([None] * len(part), dtype=pl.String),
                         "privileged": [row[2] for row in part],
                     }
-                )
+                ),
+                number=start // frame_rows,
             )
         )
     return profiler.finish()

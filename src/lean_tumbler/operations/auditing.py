@@ -153,12 +153,13 @@ def _looked_at(
     """Look at each frame, several at once, in the table's order."""
     frames = _frames(table, columns, unreadable)
     if means.executor is None:
-        yield from map(profiler.look, frames)
+        for number, frame in enumerate(frames):
+            yield profiler.look(frame, number=number)
         return
     pending: deque[Future[Frame]] = deque()
     with closing(frames):
-        for frame in frames:
-            pending.append(means.executor.submit(profiler.look, frame))
+        for number, frame in enumerate(frames):
+            pending.append(means.executor.submit(profiler.look, frame, number=number))
             if len(pending) >= means.frames_at_once:
                 yield pending.popleft().result()
         while pending:

@@ -133,11 +133,14 @@ def own_digests(rows: pl.DataFrame, parsed: ParsedValue) -> Iterator[str]:
         parsed: what a representative was read as.
     """
     digesters = [(text, _digester(notation.parse(text))) for text in _formulas_of(parsed)]
+    of_nothing = {text: compute("") for text, compute in digesters}
     for stored, login in rows.select("stored", "login").iter_rows():
         digest = read_value(stored).digest
-        names = dict.fromkeys(("", login or "", (login or "").partition("@")[0]))
+        names = {login, login.partition("@")[0]} if login else set()
         yield from (
-            text for text, compute in digesters if any(compute(name) == digest for name in names)
+            text
+            for text, compute in digesters
+            if digest == of_nothing[text] or any(compute(name) == digest for name in names)
         )
 
 

@@ -5,7 +5,6 @@ line by line, so that every row that cannot be read is counted and named.
 """
 
 import csv
-import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -25,6 +24,7 @@ from lean_tumbler.stores.sources.base import (
     Unreadable,
     frames_of_rows,
 )
+from lean_tumbler.stores.sources.scanning import Scan
 from lean_tumbler.stores.sources.streams import blocks, encoding_of, sample, split_lines
 
 _DELIMITERS = ",\t;|"
@@ -55,20 +55,6 @@ def _is_head(fields: Sequence[str]) -> bool:
     return not any(
         read_value(name).kind in _DIGESTS or "@" in name or name.isdigit() for name in names
     )
-
-
-def _lines_with_quotes(text: bytes) -> pl.Series:
-    """Give the lines of a block that hold a quote."""
-    lines = pl.read_csv(
-        text,
-        has_header=False,
-        separator="\x01",
-        quote_char=None,
-        infer_schema=False,
-        new_columns=["line"],
-        truncate_ragged_lines=True,
-    )["line"]
-    return lines.filter(lines.str.contains('"', literal=True).fill_null(value=False))
 
 
 def _any(frame: pl.DataFrame, test: pl.Expr) -> bool:
@@ -120,7 +106,7 @@ class DelimitedTable(Schemaless):
         line = 1
         for number, block in enumerate(self._whole_records(unreadable)):
             text = self._text(block)
-            ends = block.count(b"\n")
+            ends = Scan(block).count("\n")
             skip = number == 0 and self._has_head
             frame = None if text is None else self._quick(text, wanted, line, ends, skip=skip)
             if frame is None:
@@ -137,19 +123,23 @@ class DelimitedTable(Schemaless):
             whole = b"".join(blocks(self.path, unreadable))
             yield whole.decode("utf-16", "replace").encode("utf-8")
             return
-        held = b""
+        held: list[bytes] = []
+        quotes = 0
         for block in blocks(self.path, unreadable):
-            held += block
-            if b'"' not in held or held.count(b'"') % 2 == 0 or len(held) > _OPEN_QUOTE_BYTES:
-                yield held
-                held = b""
+            held.append(block)
+            quotes += Scan(block).count('"')
+            if quotes % 2 == 0 or sum(map(len, held)) > _OPEN_QUOTE_BYTES:
+                yield b"".join(held)
+                held, quotes = [], 0
         if held:
-            yield held
+            yield b"".join(held)
 
     def _text(self, block: bytes) -> bytes | None:
         """Give a block as UTF-8; None where it has to be read line by line."""
         if b"\0" in block:
             return None
+        if block.isascii():
+            return block
         try:
             text = block.decode("utf-8" if self._encoding == "utf-16" else self._encoding)
         except UnicodeDecodeError:
@@ -160,22 +150,21 @@ class DelimitedTable(Schemaless):
         self, text: bytes, wanted: Sequence[str], line: int, ends: int, *, skip: bool
     ) -> pl.DataFrame | None:
         """Read a block of simple lines at once; None where anything in it is odd."""
-        if b"\r" in text and text.count(b"\r") != text.count(b"\r\n"):
+        scan = Scan(text)
+        if not scan.has_only_line_ends() or not scan.is_well_quoted(self._delimiter):
             return None
-        quoted = _lines_with_quotes(text) if b'"' in text else None
-        if quoted is not None and not self._is_well_quoted(quoted):
-            return None
-        frame = self._parsed(text, skip=skip, has_quotes=quoted is not None)
+        frame = self._parsed(text, skip=skip, has_quotes=scan.has_quotes())
         ends += not text.endswith(b"\n")
         if frame is None or (frame.height, frame.width) != (ends - skip, len(self.columns)):
             return None
         # A line with too few fields reads like one whose last fields are empty.
-        if frame[:, -1].null_count() and self._delimiters(text, quoted) != ends * (frame.width - 1):
+        delimiters = ends * (frame.width - 1)
+        if frame[:, -1].null_count() and scan.count_outside_quotes(self._delimiter) != delimiters:
             return None
         chosen = frame.select(wanted)
         if _any(chosen, pl.all().str.len_bytes() > VALUE_CHARACTERS):
             return None
-        if quoted is not None:  # an empty field in quotes is no value either
+        if scan.has_quotes():  # an empty field in quotes is no value either
             chosen = chosen.with_columns(pl.all().replace("", None))
         return chosen.with_row_index(LINE, offset=line + skip).cast({LINE: pl.Int64})
 
@@ -194,21 +183,6 @@ class DelimitedTable(Schemaless):
             )
         except pl.exceptions.PolarsError:
             return None
-
-    def _delimiters(self, text: bytes, quoted: pl.Series | None) -> int:
-        """Count the delimiters between fields; lines with quotes are known to have theirs."""
-        counted = text.count(self._delimiter.encode("ascii"))
-        if quoted is None:
-            return counted
-        inside = quoted.str.count_matches(self._delimiter, literal=True).sum()
-        return counted - int(inside) + quoted.len() * (len(self.columns) - 1)
-
-    def _is_well_quoted(self, lines: pl.Series) -> bool:
-        """Tell whether each line has all its fields, each quoted as a whole or not at all."""
-        delimiter = re.escape(self._delimiter)
-        one = f'(?:[^"{delimiter}]*|"(?:[^"]|"")*")'
-        record = f"^{one}(?:{delimiter}{one}){{{len(self.columns) - 1}}}$"
-        return bool(lines.str.contains(record).all())
 
     def _careful(self, block: bytes, line: int, unreadable: Unreadable, *, skip: bool) -> Rows:
         """Read a block line by line; what cannot be read is counted with its reason."""

@@ -95,9 +95,15 @@ def _damage() -> tuple[type[Exception], ...]:
     return (*known, zstandard.ZstdError)
 
 
-def _read(stream: _Stream, size: int) -> tuple[bytes, bool]:
-    """Read up to so many bytes, and tell whether the stream is damaged behind them."""
-    parts: list[bytes] = []
+def _read(stream: _Stream, size: int, *, before: bytes = b"") -> tuple[bytes, bool]:
+    """Read up to so many bytes, and tell whether the stream is damaged behind them.
+
+    Args:
+        stream: what is read.
+        size: the most bytes to read.
+        before: what the bytes are appended to.
+    """
+    parts = [before]
     length = 0
     while length < size:
         try:
@@ -144,17 +150,16 @@ def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 23) ->
     with opened(path) as stream:
         damaged, size = False, min(_FIRST_BYTES, block_bytes)
         while not damaged:
-            part, damaged = _read(stream, size)
+            before = len(rest)
+            rest, damaged = _read(stream, size, before=rest)
             size = block_bytes
             unreadable.cut_off |= damaged
-            if not part:
+            if len(rest) == before:
                 break
-            end = part.rfind(b"\n") + 1
-            if end == 0:
-                rest += part
-                continue
-            yield rest + part[:end]
-            rest = part[end:]
+            end = rest.rfind(b"\n", before) + 1
+            if end:
+                yield rest[:end]
+                rest = rest[end:]
     if rest:
         yield rest
 
