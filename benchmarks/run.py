@@ -24,6 +24,8 @@ from argon2 import low_level
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-away servers
 import servers
 from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.formulas.evaluation import Inputs
+from lean_tumbler.core.formulas.solver import Narrowed, SolvedAccount, Solver
 from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.catalogue import read_value
@@ -252,6 +254,42 @@ def database_rate(rows: int = 500_000) -> Iterator[Row]:
         yield {"benchmark": "audit PostgreSQL", "rows_per_second": round(rows / seconds)}
 
 
+def solver_rate(digest: str, seconds: float = 10.0) -> Row:
+    """Candidates a second of a search that finds nothing, beside the bare digest's rate."""
+    unknown = hashlib.new(digest, b"nothing that the solver would try").hexdigest()
+    accounts = [
+        SolvedAccount(
+            inputs=Inputs(password=password, salt=salt.encode("ascii"), login=login), stored=unknown
+        )
+        for login, password, salt in (
+            ("w.kell@tidepost.example", "Dunlin 42", "q8Xr2Lp0"),
+            ("m.arne@tidepost.example", "ebb and flow", "Zt5nK1vw"),
+        )
+    ]
+    solver = Solver(
+        accounts,
+        literals=(),
+        narrowed=Narrowed(digests=(digest,)),
+        budget_seconds=seconds,
+        clock=time.monotonic,
+        progress=lambda _: None,
+    )
+    solution = solver.solve()
+    compute = getattr(hashlib, digest)
+    data, calls = b"q8Xr2Lp0Dunlin 42", 300_000
+    started = time.perf_counter()
+    for _ in range(calls):
+        compute(data).digest()
+    bare = calls / (time.perf_counter() - started)
+    ours = solution.tried / solution.seconds
+    return {
+        "benchmark": f"formula solve, {digest} alone",
+        "candidates_per_second": round(ours),
+        "bare_digests_per_second": round(bare),
+        "ratio": round(ours / bare, 2),
+    }
+
+
 def main() -> None:
     """Run all benchmarks and write them down."""
     results = [
@@ -261,6 +299,7 @@ def main() -> None:
         layer_share(),
         audit_rate(),
         *database_rate(),
+        *(solver_rate(digest) for digest in ("md5", "sha1", "sha256", "sha512")),
     ]
     for result in results:
         name = result.pop("benchmark")

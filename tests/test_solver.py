@@ -89,6 +89,9 @@ PUZZLES = [
     ("utf-8, append salt, sha256, 99 times (append salt, sha256), hex", "sha256, loop"),
     ("utf-8, md5, hex, 500 times (md5, hex)", "md5, loop"),
     ("utf-8, append salt, 1000 times (sha1), hex", "sha1, loop"),
+    ("utf-8, append salt, md5, 4096 times (prepend salt, md5), hex", "md5, loop"),
+    ("utf-8, md5, hex, append salt, sha1, hex, prepend login, md5, hex", "md5, sha1, three"),
+    ("utf-8, prepend salt, append login, sha1, hex-upper, append salt, md5, hex", "md5, sha1, two"),
 ]
 
 

@@ -26,6 +26,7 @@ PBKDF2_MANY_ROUNDS = (
     12_000, 20_000, 25_000, 50_000, 64_000, 65_536, 100_000, 150_000, 200_000, 260_000, 310_000,
     600_000,
 )  # fmt: skip
+SHORT_LOOP_COUNT = 1_001
 LOOP_COUNT = 10_000  # every count up to here
 LONG_LOOP_COUNT = 100_000
 
@@ -61,7 +62,8 @@ class Space:
     Attributes:
         starts: passwords as text steps and encodings make them; the first of them without steps.
         wide_starts: the same before utf-16le, for joins that are encoded with the password.
-        core: the commonest joins. All begin with the empty one.
+        plain: one salt, login or constant as it is, before or behind. All begin with the empty one.
+        core: the commonest joins, with filters.
         forms: all joins.
         wide_forms: the core joins in utf-16le.
         operands: what can be a salt or a key of its own.
@@ -70,6 +72,7 @@ class Space:
 
     starts: list[Piece]
     wide_starts: list[Piece]
+    plain: list[Form]
     core: list[Form]
     forms: list[Form]
     wide_forms: list[Form]
@@ -91,6 +94,7 @@ def build_space(accounts: Sequence[Inputs], literals: Sequence[str]) -> Space:
     return Space(
         starts=_starts(accounts, twins),
         wide_starts=_pieces(accounts, [(*steps, "utf-16le") for steps in _prepared()], drop=1),
+        plain=_forms(accounts, _plain(single, literals), "", {}),
         core=core,
         forms=_forms(accounts, (*_core(single), *_all(single, literals)), "", twins),
         wide_forms=_forms(accounts, _core(single), "utf-16le", twins),
@@ -166,6 +170,14 @@ def _operands(accounts: Sequence[Inputs], literals: Sequence[str]) -> list[Piece
         if values is not None and all(values):  # equal salts and logins both stay: they are twins
             found.setdefault((name.partition(":")[0], values), Piece((name,), values))
     return list(found.values())
+
+
+def _plain(operands: Sequence[str], literals: Sequence[str]) -> Iterator[tuple[str, ...]]:
+    """Give the sequences with at most one operand, which no filter changes."""
+    yield ("P",)
+    for name in operands:
+        if name in {"salt", "login", *map(literal, literals)}:
+            yield from (("P", name), (name, "P"))
 
 
 def _core(operands: Sequence[str]) -> tuple[tuple[str, ...], ...]:

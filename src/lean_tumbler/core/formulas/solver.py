@@ -22,6 +22,7 @@ from lean_tumbler.core.formulas.search_space import (
     LOOP_COUNT,
     PBKDF2_MANY_ROUNDS,
     PBKDF2_ROUNDS,
+    SHORT_LOOP_COUNT,
     USUAL_DIGESTS,
     WRITING_ORDER,
     Form,
@@ -219,8 +220,15 @@ class Solver:
             ("PBKDF2", exact or cut, self._pbkdf2),
             ("two digests with one join, cut off", cut, self._two_digests),
             ("three digests", exact, self._three_digests),
+            ("three digests with plain joins", exact, self._three_digests_plain),
+            (
+                f"loops up to {SHORT_LOOP_COUNT:,} times, plain joins",
+                exact,
+                self._plain_short_loops,
+            ),
             ("two digests with joins in both", exact, self._two_joins),
-            ("loops up to 1,001 times", exact, self._short_loops),
+            (f"plain loops up to {LOOP_COUNT:,} times", exact, self._plain_loops),
+            (f"loops up to {SHORT_LOOP_COUNT:,} times", exact, self._short_loops),
             (f"loops up to {LOOP_COUNT:,} times", exact, self._loops),
             ("PBKDF2 of many rounds", exact or cut, self._long_pbkdf2),
             ("two digests with any join", exact, self._two_digests_wide),
@@ -256,6 +264,8 @@ class Solver:
 
     def _two_joins(self, finals: list[_Final]) -> None:
         space = self._space
+        self._scan(self._inner(self._simple(), space.forms), space.plain, finals)
+        self._scan(self._inner(self._simple(), space.plain), space.forms, finals)
         self._scan(self._inner(self._simple(), space.core), space.core, finals)
 
     def _two_digests_wide(self, finals: list[_Final]) -> None:
@@ -275,6 +285,11 @@ class Solver:
         for places in ((empty, empty, core), (core, empty, empty), (empty, core, empty)):
             once = self._inner(self._simple(), places[0])
             self._scan(self._inner(once, places[1]), places[2], finals)
+
+    def _three_digests_plain(self, finals: list[_Final]) -> None:
+        plain = self._space.plain
+        once = self._inner(self._simple(), plain)
+        self._scan(self._inner(once, plain), plain, finals)
 
     def _three_digests_wide(self, finals: list[_Final]) -> None:
         once = self._inner(self._space.starts, self._space.core)
@@ -320,18 +335,26 @@ class Solver:
             if self._found:
                 return
 
+    def _plain_short_loops(self, finals: list[_Final]) -> None:
+        self._looped(self._simple(), self._space.plain, finals, SHORT_LOOP_COUNT)
+
+    def _plain_loops(self, finals: list[_Final]) -> None:
+        self._looped(self._simple(), self._space.plain, finals, LOOP_COUNT)
+
     def _short_loops(self, finals: list[_Final]) -> None:
-        self._looped(self._simple(), finals, 1001)
+        self._looped(self._simple(), self._space.core, finals, SHORT_LOOP_COUNT)
 
     def _loops(self, finals: list[_Final]) -> None:
-        self._looped(self._simple(), finals, LOOP_COUNT)
+        self._looped(self._simple(), self._space.core, finals, LOOP_COUNT)
 
     def _long_loops(self, finals: list[_Final]) -> None:
-        self._looped(self._space.starts, finals, LONG_LOOP_COUNT)
+        self._looped(self._space.starts, self._space.core, finals, LONG_LOOP_COUNT)
 
-    def _looped(self, starts: Sequence[Piece], finals: list[_Final], most: int) -> None:
-        bodies = [form for form in self._space.core if len(form.steps) < 2]
-        for start, first in product(starts, self._space.core):
+    def _looped(
+        self, starts: Sequence[Piece], forms: Sequence[Form], finals: list[_Final], most: int
+    ) -> None:
+        bodies = [form for form in forms if len(form.steps) < 2]
+        for start, first in product(starts, forms):
             for final, body in product(finals, bodies):
                 self._loops_of(start, first, final, body, most)
             if self._found:
