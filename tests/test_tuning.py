@@ -1,79 +1,259 @@
 """Choosing parameters: the rules on invented timings, and the command on this machine."""
 
 import json
-from itertools import pairwise
+import math
+import time
+from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
+import numpy as np
 import pytest
 
 from conftest import CHEAP_POLICY, Program
-from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.grades import FLOORS, Floor
 from lean_tumbler.core.schemes.argon2 import memory_moved_kib
 from lean_tumbler.core.schemes.base import Parameters
-from lean_tumbler.core.tuning.choosing import (
-    candidates,
-    choose,
-    guesses_per_second,
-    measure_until_too_slow,
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022
+from lean_tumbler.core.tuning.capacity import (
+    MOST_UTILISATION,
+    Service,
+    erlang_c,
+    response_p99,
+    simulated_p99,
 )
-from lean_tumbler.core.tuning.measuring import Measurement, percentile
+from lean_tumbler.core.tuning.choosing import Choice, Demand, choose, steps_of
+from lean_tumbler.core.tuning.cost_lines import CostLine, fit, fit_all
+from lean_tumbler.core.tuning.measuring import (
+    QUICK,
+    SCHEMES,
+    Bench,
+    Measurement,
+    at_once_levels,
+    is_noisy,
+    percentile,
+)
+
+# What each scheme costs on an invented machine: milliseconds for a unit of its work.
+_UNIT = {
+    "argon2id": 0.0006, "bcrypt": 0.05, "scrypt": 0.0003, "pbkdf2-sha256": 0.0006,
+    "pbkdf2-sha512": 0.0009,
+}  # fmt: skip
 
 
-def invented(parameters: Parameters, *, microseconds_per_kib: float = 0.5) -> Measurement:
-    """Time that grows with memory traffic, a third more under load."""
-    alone = memory_moved_kib(parameters) * microseconds_per_kib / 1000
-    return Measurement(
-        scheme="argon2id",
-        parameters=parameters,
-        milliseconds=alone,
-        milliseconds_at_load=alone * 1.3,
-        p99_milliseconds=alone * 1.5,
-    )
+def _work(scheme: str, costs: Parameters) -> float:
+    if scheme == "argon2id":
+        return costs["memory_kib"] * costs["passes"]
+    if scheme == "bcrypt":
+        return 2.0 ** costs["cost_log2"]
+    if scheme == "scrypt":
+        return 2.0 ** costs["cost_log2"] * costs["block_size"] * costs["lanes"]
+    return costs["rounds"]
 
 
-def test_candidates_start_at_the_floor_and_grow_dearer() -> None:
-    """No candidate is below the floor, and each costs an attacker more than the one before."""
-    points = candidates(Floor())
-    assert points[0] == {"memory_kib": 19456, "passes": 2, "lanes": 1}
-    assert all(Floor().reached_by("argon2id", point) for point in points)
-    costs = [memory_moved_kib(point) for point in points]
-    assert all(less < more for less, more in pairwise(costs))
+_POINTS: Mapping[str, list[Parameters]] = {
+    "argon2id": [
+        {"memory_kib": memory, "passes": passes, "lanes": 1}
+        for memory, passes in ((16384, 1), (16384, 3), (19456, 2), (32768, 1), (65536, 3))
+    ],
+    "bcrypt": [{"cost_log2": cost} for cost in range(6, 12)],
+    "scrypt": [{"cost_log2": cost, "block_size": 8, "lanes": 1} for cost in range(11, 17)],
+    "pbkdf2-sha256": [{"rounds": 10_000 * 2**n} for n in range(6)],
+    "pbkdf2-sha512": [{"rounds": 10_000 * 2**n} for n in range(6)],
+}
 
 
-def test_a_floor_of_the_policys_own_is_a_candidate() -> None:
-    """A lowered or a raised floor is itself measured, and nothing below it."""
-    low = Floor({"argon2id": ({"memory_kib": 256, "passes": 1},)}, "test")
-    assert candidates(low)[0] == {"memory_kib": 256, "passes": 1, "lanes": 1}
-    high = Floor({"argon2id": ({"memory_kib": 100_000, "passes": 3},)}, "test")
-    assert min(point["memory_kib"] for point in candidates(high)) == 100_000
+def invented(slower: float = 1.25, noise: float = 0.0, cores: int = 2) -> list[Measurement]:
+    """Measure an invented machine: time in proportion to work, slower with every core busy."""
+    random = np.random.default_rng(7)
+    return [
+        Measurement(
+            scheme=scheme,
+            parameters=costs,
+            milliseconds_at_once={
+                level: _UNIT[scheme] * _work(scheme, costs) * factor
+                * (1 + noise * random.standard_normal())
+                for level, factor in ((1, 1.0), (cores, slower))
+            },
+            spread=0.02,
+            tail=1.1,
+        )
+        for scheme, points in _POINTS.items()
+        for costs in points
+    ]  # fmt: skip
+
+
+LINES = fit_all(invented())
+DEMAND = Demand(cores=2, memory_kib=4 << 20, within_milliseconds=250, logins_per_second=10)
+
+
+def chosen(demand: Demand, lines: Mapping[str, CostLine] = LINES) -> Choice:
+    return choose(lines, floor=Floor(), demand=demand, hardware=CONSUMER_GPU_2022)
+
+
+@pytest.mark.parametrize(
+    ("servers", "offered", "expected"),
+    [(1, 0.5, 0.5), (2, 1.0, 1 / 3), (10, 7.0, 0.2217), (2, 2.0, 1.0), (4, 0.0, 0.0)],
+)
+def test_erlang_c(servers: int, offered: float, expected: float) -> None:
+    """Known values: one server waits as often as it is busy; two at half load a third."""
+    assert erlang_c(servers, offered) == pytest.approx(expected, abs=1e-4)
+
+
+@pytest.mark.parametrize("servers", [1, 2, 8, 32])
+@pytest.mark.parametrize("utilisation", [0.2, 0.5, 0.7])
+@pytest.mark.parametrize("upgrading", [0.0, 0.3])
+def test_the_queueing_formula_agrees_with_a_simulation(
+    servers: int, utilisation: float, upgrading: float
+) -> None:
+    """Within a quarter over the grid, and never much below what really happens."""
+    service = Service(seconds=0.1, tail=1.15, upgrading=upgrading)
+    load = utilisation * servers / service.mean
+    formula = response_p99(load, servers, service)
+    simulated = simulated_p99(load, servers, service, random=np.random.default_rng(3))
+    assert 0.9 < formula / simulated < 1.3
+
+
+def test_more_load_than_there_is_never_answers() -> None:
+    """At and above full load the wait has no end, by formula and by simulation."""
+    service = Service(seconds=0.1)
+    assert math.isinf(response_p99(20, 2, service))
+    assert math.isinf(simulated_p99(21, 2, service, random=np.random.default_rng(1)))
+
+
+@pytest.mark.parametrize("scheme", SCHEMES)
+def test_a_line_is_found_through_noise(scheme: str) -> None:
+    """Timings with 3 % of noise give a line that predicts untried parameters within 8 %."""
+    line = fit([point for point in invented(noise=0.03) if point.scheme == scheme])
+    for costs in steps_of(scheme, Floor())[:8]:
+        true = _UNIT[scheme] * _work(scheme, costs)
+        assert line.milliseconds(costs, 1) == pytest.approx(true, rel=0.08)
+        assert line.milliseconds(costs, 2) == pytest.approx(true * 1.25, rel=0.08)
+    assert line.error is not None
+    assert line.error < 0.1
+
+
+def test_a_line_that_does_not_fit_says_so() -> None:
+    """The point that was held back shows a machine whose timings follow no line."""
+    odd = [point for point in invented() if point.scheme == "bcrypt"]
+    odd[3] = replace(odd[3], milliseconds_at_once={1: 400.0, 2: 400.0})
+    error = fit(odd).error
+    assert error is not None
+    assert error > 0.5
+
+
+@pytest.mark.parametrize("name", list(FLOORS))
+@pytest.mark.parametrize("scheme", SCHEMES)
+def test_no_candidate_is_below_the_floor(name: str, scheme: str) -> None:
+    """Each is at the floor or above; the floor's own parameters are among them, to the number."""
+    floor = FLOORS[name]
+    steps = steps_of(scheme, floor)
+    assert all(floor.reached_by(scheme, step) for step in steps)
+    alternatives = floor.alternatives.get(scheme, ())
+    assert bool(steps) is bool(alternatives)
+    for alternative in alternatives:
+        assert any(alternative.items() <= step.items() for step in steps)
+        for key in alternative:
+            below = {**dict.fromkeys(("lanes",), 64), **alternative, key: alternative[key] - 1}
+            assert below not in steps
+
+
+def test_more_load_never_gives_a_costlier_choice() -> None:
+    """The strength of the choice falls, or stays, as logins come quicker; in the end none fits."""
+    strengths = []
+    for load in range(1, 120, 3):
+        found = chosen(replace(DEMAND, logins_per_second=load)).chosen
+        strengths.append(found.strength if found else (-(10**9), 0, 0.0))
+    assert strengths == sorted(strengths, reverse=True)
+    assert strengths[0] > strengths[-1]
 
 
 def test_a_longer_wait_never_gives_a_cheaper_choice() -> None:
-    """The choice is monotonous in the permitted wait, and none fits in no time."""
-    points = [invented(parameters) for parameters in candidates(Floor())]
-    assert choose(points, within_milliseconds=1) is None
-    dearest = 0
-    for within in range(50, 2000, 50):
-        choice = choose(points, within_milliseconds=within)
-        if choice is None:
-            continue
-        assert choice.measurement.p99_milliseconds <= within
-        cost = memory_moved_kib(choice.measurement.parameters)
-        assert cost >= dearest
-        dearest = cost
-    assert dearest == memory_moved_kib(points[-1].parameters)
+    """The strength of the choice grows, or stays, with the permitted wait."""
+    strengths = []
+    for within in range(10, 2500, 60):
+        found = chosen(replace(DEMAND, within_milliseconds=within, logins_per_second=2)).chosen
+        strengths.append(found.strength if found else (-(10**9), 0, 0.0))
+        assert found is None or found.p99_milliseconds <= within
+    assert strengths == sorted(strengths)
+    assert strengths[0] < strengths[-1]
 
 
-def test_measuring_ends_after_two_that_are_too_slow() -> None:
-    """The dearest candidates are not run when cheaper ones already take too long."""
-    points = measure_until_too_slow(Floor(), within_milliseconds=60, measured=invented)
-    assert [point.milliseconds > 60 for point in points] == [False, True, True]
+def test_a_choice_is_neither_too_busy_nor_too_large() -> None:
+    """At most 70 % busy, and at most 60 % of memory for as many derivations as run at once."""
+    for memory in (1 << 18, 1 << 20, 1 << 22):
+        found = chosen(replace(DEMAND, memory_kib=memory, cores=8, logins_per_second=30)).chosen
+        assert found is not None
+        assert found.utilisation <= MOST_UTILISATION
+        kib = found.parameters.get("memory_kib", 0) * found.at_once
+        assert kib <= 0.6 * memory
 
 
-def test_an_attackers_guesses_follow_from_memory_traffic() -> None:
-    """At the floor: 1.008e12 bytes a second over 1024 · 19456 · 5 bytes a guess."""
-    rate = guesses_per_second({"memory_kib": 19456, "passes": 2, "lanes": 1})
-    assert rate == pytest.approx(1.008e12 / (1024 * 19456 * 5))
+def test_cores_that_share_bandwidth_are_not_all_used() -> None:
+    """Where four at once get less done than two, two run at once."""
+    points = [
+        replace(point, milliseconds_at_once={1: time, 2: time * 1.1, 4: time * 3})
+        for point in invented()
+        if point.scheme == "argon2id"
+        for time in [point.milliseconds]
+    ]
+    found = chosen(replace(DEMAND, cores=4), fit_all(points)).chosen
+    assert found is not None
+    assert found.at_once == 2
+
+
+def test_where_nothing_fits_the_way_out_is_in_numbers() -> None:
+    """So many cores with this wait, or this wait with so many cores; and both do."""
+    demand = replace(DEMAND, logins_per_second=60, within_milliseconds=100)
+    nothing = chosen(demand)
+    assert nothing.chosen is None
+    way = next(way for way in nothing.ways_out if way.scheme == "argon2id")
+    assert way.cores is not None
+    assert chosen(replace(demand, cores=way.cores)).chosen is not None
+    slow = replace(DEMAND, within_milliseconds=5, logins_per_second=1)
+    way = next(way for way in chosen(slow).ways_out if way.scheme == "argon2id")
+    assert way.milliseconds is not None
+    assert chosen(replace(slow, within_milliseconds=way.milliseconds + 1)).chosen is not None
+
+
+def test_the_first_login_after_a_migration_counts_twice() -> None:
+    """A share of logins that derive twice never makes the choice dearer, and slows the tail."""
+    calm = chosen(DEMAND).chosen
+    busy = chosen(replace(DEMAND, upgrading=0.5)).chosen
+    assert calm is not None
+    assert busy is not None
+    assert busy.strength <= calm.strength
+    assert Service(seconds=0.1, upgrading=0.5).p99 == pytest.approx(0.2)
+
+
+@pytest.mark.parametrize(
+    ("cores", "levels"), [(1, (1,)), (2, (1, 2)), (6, (1, 2, 3, 4, 6)), (16, (1, 2, 3, 4, 8, 16))]
+)
+def test_how_many_are_run_at_once(cores: int, levels: tuple[int, ...]) -> None:
+    """All numbers up to four, then doubling, and always all cores."""
+    assert at_once_levels(cores) == levels
+
+
+def test_points_that_do_not_fit_into_memory_are_left_out_and_named() -> None:
+    """With 16 MiB free, a derivation of 16 MiB is not run twice at once; it is named."""
+    with ThreadPoolExecutor(2) as executor:
+        bench = Bench(
+            replace(QUICK, seconds=0.2), executor=executor, cores=2, memory_kib=16_384,
+            clock=time.perf_counter,
+        )  # fmt: skip
+        points = bench.measure(("argon2id",), progress=lambda _: None)
+    assert points == []
+    assert {left.scheme for left in bench.left_out} == {"argon2id"}
+    assert all("MiB for 2 at once" in left.why for left in bench.left_out)
+
+
+def test_a_noisy_machine_is_told_by_the_spread_of_its_timings() -> None:
+    """Half of the points with wide quartiles are enough."""
+    points = invented()
+    assert not is_noisy(points)
+    assert is_noisy([replace(point, spread=0.4) for point in points])
 
 
 @pytest.mark.parametrize(
@@ -85,34 +265,204 @@ def test_percentile(values: list[float], share: float, expected: float) -> None:
     assert percentile(values, share) == expected
 
 
-def test_tune_saves_what_it_chose(tmp_path: Path, program: Program) -> None:
-    """--save writes the chosen parameters into the policy, and the rest stays as it was."""
+# The command
+
+
+@pytest.fixture
+def measurements(tmp_path: Path) -> Path:
+    """Measurements of the invented machine, as the command writes them."""
+    path = tmp_path / "measured.json"
+    path.write_text(json.dumps(_document()))
+    return path
+
+
+def _document() -> dict[str, Any]:
+    return {
+        "document": "lean-tumbler/measurements/1",
+        "taken_at": "2026-03-01T08:00:00+00:00",
+        "host": {"system": "Linux", "machine": "x86_64", "cores": 2, "memory_kib": 4 << 20},
+        "measured": [
+            {
+                "scheme": point.scheme,
+                "parameters": dict(point.parameters),
+                "milliseconds_at_once": {
+                    str(level): value for level, value in point.milliseconds_at_once.items()
+                },
+                "spread": point.spread,
+                "tail": point.tail,
+            }
+            for point in invented()
+        ],
+    }
+
+
+def test_a_quick_measurement_is_written_and_taken_again(tmp_path: Path, program: Program) -> None:
+    """All schemes are measured; the second run measures nothing and gives the same document."""
+    arguments = ("tune", "--quick", "--measurements", "here.json", "--within", "5s", "--peak-logins",
+                 "1/s", "--format", "json")  # fmt: skip
+    first, second = program(*arguments), program(*arguments)
+    assert "here.json: measurements written" in first.err
+    assert second.err == ""
+    assert (tmp_path / "here.json").stat().st_mode & 0o777 == 0o600
+    document = first.document
+    assert {entry["scheme"] for entry in document["measured"]} == set(SCHEMES)
+    assert {"milliseconds", "milliseconds_at_load"} <= set(document["measured"][0])
+    again = second.document
+    assert {**again, "left_out": []} == {**document, "left_out": []}
+
+
+def test_the_first_line_is_the_choice(measurements: Path, program: Program) -> None:
+    """Then the reason, with the next step up; the chosen row is marked."""
+    finished = program(
+        "tune", "--measurements", str(measurements), "--peak-logins", "600/min", "--within", "250ms"
+    )
+    assert finished.code == 0
+    first, reason = finished.out.splitlines()[:2]
+    assert first.startswith("argon2id: ")
+    assert reason.startswith("Of all at or above the floor it costs an attacker most")
+    words = " ".join(finished.out.split())
+    assert "at 10 logins a second; the next step up would be" in words
+    assert sum(line.startswith("→") for line in finished.out.splitlines()) == 1
+    assert "by simulation" in finished.out
+
+
+@pytest.mark.parametrize(
+    ("options", "schemes"),
+    [
+        (("--schemes", "bcrypt"), {"bcrypt"}),
+        (("--schemes", "bcrypt,pbkdf2-sha256"), {"bcrypt", "pbkdf2-sha256"}),
+        (("--approved-only",), {"pbkdf2-sha256", "pbkdf2-sha512"}),
+        (("--floor", "rfc9106"), {"argon2id"}),
+        (("--floor", "nist"), {"pbkdf2-sha256", "pbkdf2-sha512"}),
+    ],
+)
+def test_what_may_be_chosen(
+    options: tuple[str, ...], schemes: set[str], measurements: Path, program: Program
+) -> None:
+    """The options narrow the schemes; the floor too, by what it says nothing of."""
+    finished = program(
+        "tune", "--measurements", str(measurements), "--within", "9s", "--format", "json", *options
+    )
+    document = finished.document
+    assert {entry["scheme"] for entry in document["candidates"]} == schemes
+    assert document["chosen"]["scheme"] in schemes
+
+
+def test_a_floor_from_a_file(tmp_path: Path, measurements: Path, program: Program) -> None:
+    """Its numbers hold to the unit; a file without the table is refused."""
+    (tmp_path / "floor.toml").write_text("[floor]\nbcrypt = { cost_log2 = 13 }\n")
+    options = ("tune", "--measurements", str(measurements), "--within", "60s", "--format", "json")
+    document = program(*options, "--floor", "floor.toml", "--schemes", "bcrypt").document
+    costs = [entry["parameters"]["cost_log2"] for entry in document["candidates"]]
+    assert min(costs) == 13
+    (tmp_path / "empty.toml").write_text("")
+    refused = program(*options, "--floor", "empty.toml")
+    assert (refused.code, refused.out) == (2, "")
+    assert "empty.toml: has no table [floor]" in refused.err
+
+
+def test_save_writes_the_choice_and_keeps_the_rest(
+    tmp_path: Path, measurements: Path, program: Program
+) -> None:
+    """Comments and order stay; the policy's own floor holds for what is saved."""
     policy = tmp_path / "tumbler.toml"
     policy.write_text("# the portal\n" + CHEAP_POLICY)
-    finished = program("tune", "--within", "0.03s", "--save", "--format", "json")
-    document = finished.document
-    assert document["document"] == "lean-tumbler/tune/1"
-    assert document["constraints"]["within_milliseconds"] == 30
-    if finished.code == 1:  # a machine so busy that the cheapest took 30 ms
-        assert document["chosen"] is None
-        return
-    chosen = document["chosen"]["parameters"]
-    assert document["chosen"]["p99_milliseconds"] <= 30
-    assert chosen["memory_kib"] >= 256
+    options = ("tune", "--measurements", str(measurements), "--save", "--format", "json")
+    chosen = program(*options, "--within", "200").document["chosen"]
     text = policy.read_text()
     assert text.startswith("# the portal\n[target]")
-    assert f"memory_kib = {chosen['memory_kib']}\npasses = {chosen['passes']}\n" in text
-    assert "[target] is now argon2id" in finished.err
+    assert f'scheme = "{chosen["scheme"]}"' in text
+    assert all(f"{name} = {value}" in text for name, value in chosen["parameters"].items())
+    policy.write_text("[floor]\npbkdf2-sha256 = { rounds = 900000 }\n")
+    before = policy.read_text()
+    refused = program(*options, "--within", "9s", "--floor", "nist", "--schemes", "pbkdf2-sha256",
+                      "--peak-logins", "7/s", "--cores", "4")  # fmt: skip
+    assert refused.code == 2
+    assert "below the policy's own floor" in refused.err
+    assert policy.read_text() == before
 
 
-def test_nothing_fits_is_an_answer(tmp_path: Path, program: Program) -> None:
-    """Where even the floor is too slow: exit 1, nothing saved, and what would be needed."""
+def test_nothing_fits_is_an_answer(tmp_path: Path, measurements: Path, program: Program) -> None:
+    """Exit 1, nothing saved, and for each scheme what would be needed."""
     policy = tmp_path / "tumbler.toml"
     policy.write_text(CHEAP_POLICY.replace("256", "65536"))
     before = policy.read_text()
-    finished = program("tune", "--within", "1", "--save")
+    options = ("tune", "--measurements", str(measurements), "--peak-logins", "500/s", "--save")
+    finished = program(*options, "--within", "100")
     assert finished.code == 1
-    assert finished.out.startswith("Nothing at or above the floor answers within 1 ms.")
-    assert "allow --within" in finished.out
+    assert finished.out.startswith("Nothing at or above the floor answers within 100 ms at 500")
+    assert "cores would do" in finished.out
     assert policy.read_text() == before
-    assert json.loads(program("tune", "--within", "1", "--format", "json").out)["chosen"] is None
+    assert program(*options, "--format", "json").document["chosen"] is None
+
+
+@pytest.mark.parametrize("kind", ["png", "svg"])
+def test_the_plot_is_a_picture(
+    kind: str, tmp_path: Path, measurements: Path, program: Program
+) -> None:
+    """By its first bytes; drawn with and without a choice."""
+    for within in ("250", "1"):
+        program(
+            "tune", "--measurements", str(measurements), "--plot", f"t.{kind}", "--within", within
+        )
+        head = (tmp_path / f"t.{kind}").read_bytes()[:200]
+        assert head.startswith(b"\x89PNG") if kind == "png" else b"<?xml" in head
+
+
+@pytest.mark.parametrize(
+    ("change", "place"),
+    [
+        ({"document": "lean-tumbler/measurements/2"}, "of another version"),
+        ({"document": None}, "of another version"),
+        ({"measured": []}, "“host” or “measured” is missing"),
+        ({"host": {"cores": 0, "memory_kib": 1}}, "host.cores: expected a whole number"),
+        ({"measured": [{"scheme": "md5"}]}, "measured[0].scheme"),
+        ({"scheme": "argon2id", "parameters": {"memory_kib": 1}}, "measured[0].parameters"),
+        ({"milliseconds_at_once": {"2": 1.0}}, "measured[0].milliseconds_at_once"),
+        ({"milliseconds_at_once": {"1": -4.0}}, "measured[0].milliseconds_at_once"),
+        ({"milliseconds_at_once": {"1": "fast"}}, "measured[0].milliseconds_at_once"),
+        ({"milliseconds_at_once": {"1": 1e300}}, "measured[0].milliseconds_at_once"),
+        ({"tail": 0.2}, "measured[0].tail"),
+    ],
+)
+def test_an_impossible_file_of_measurements(
+    change: dict[str, Any], place: str, tmp_path: Path, program: Program
+) -> None:
+    """One clear line that names the entry; exit 2, no report."""
+    document = _document()
+    if set(change) & {"document", "measured", "host"}:
+        document.update(change)
+    else:
+        document["measured"][0].update(change)
+    (tmp_path / "m.json").write_text(json.dumps(document))
+    finished = program("tune", "--measurements", "m.json")
+    assert (finished.code, finished.out) == (2, "")
+    assert f"m.json: {place}" in finished.err
+    assert len(finished.err.splitlines()) == 1
+
+
+def test_an_attackers_own_hardware(tmp_path: Path, measurements: Path, program: Program) -> None:
+    """Twice the bandwidth is twice the guesses at Argon2; a missing number is named."""
+    names = {
+        "name": '"two of them"', "integer_operations_per_second": 8.3e13,
+        "memory_bytes_per_second": 2.016e12, "on_chip_bytes": 2.6e7, "on_chip_latency_cycles": 30,
+        "clock_hertz": 2.5e9, "watts": 900, "price_per_hour": 0.8,
+    }  # fmt: skip
+    options = ("tune", "--measurements", str(measurements), "--schemes", "argon2id", "--format",
+               "json")  # fmt: skip
+    usual = program(*options).document
+    (tmp_path / "h.toml").write_text("\n".join(f"{key} = {value}" for key, value in names.items()))
+    doubled = program(*options, "--hardware", "h.toml").document
+    assert doubled["attacker"]["hardware"] == "two of them"
+    one, other = usual["candidates"][0], doubled["candidates"][0]
+    assert other["guesses_per_second"] == pytest.approx(2 * one["guesses_per_second"], rel=1e-4)
+    del names["watts"]
+    (tmp_path / "h.toml").write_text("\n".join(f"{key} = {value}" for key, value in names.items()))
+    refused = program(*options, "--hardware", "h.toml")
+    assert refused.code == 2
+    assert "h.toml: “watts” is missing" in refused.err
+
+
+def test_the_floors_of_the_grid_cost_what_the_rfc_says() -> None:
+    """Memory traffic of m KiB in t passes: m·(2 + 3(t − 1)) KiB."""
+    assert memory_moved_kib({"memory_kib": 19456, "passes": 2, "lanes": 1}) == 19456 * 5

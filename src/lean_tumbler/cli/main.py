@@ -17,6 +17,9 @@ STOPPED = 4
 # Which extra brings a module that the plain install does without.
 _EXTRAS = {
     "polars": "analysis",
+    "numpy": "analysis",
+    "scipy": "analysis",
+    "matplotlib": "analysis",
     "zstandard": "analysis",
     "psycopg": "postgresql",
     "pymysql": "mysql",

@@ -18,6 +18,11 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.sql import SqlStore
 
 POLICY_NAME = "tumbler.toml"
+_RATE = re.compile(r"(?P<number>\d{1,9}(?:\.\d{1,6})?)/?(?P<unit>s|min|h)")
+_SECONDS_IN = {"s": 1, "min": 60, "h": 3600}
+_BYTES = re.compile(r"(?P<number>\d{1,9}(?:\.\d{1,6})?)\s*(?P<unit>KiB|MiB|GiB|TiB)", re.IGNORECASE)
+_KIB_IN = {"kib": 1, "mib": 1 << 10, "gib": 1 << 20, "tib": 1 << 30}
+_SHARE = re.compile(r"(?P<number>\d{1,3}(?:\.\d{1,6})?)%")
 _MILLISECONDS = re.compile(r"(?P<number>\d{1,7}(?:\.\d{1,6})?)(?P<unit>ms|s)?")
 
 
@@ -41,6 +46,16 @@ def add_policy_option(parser: argparse.ArgumentParser) -> None:
         type=Path,
         metavar="FILE",
         help=f"the policy; without it, {POLICY_NAME} in this folder",
+    )
+
+
+def add_hardware_option(parser: argparse.ArgumentParser) -> None:
+    """Add the attacker's hardware."""
+    parser.add_argument(
+        "--hardware",
+        type=Path,
+        metavar="FILE",
+        help="the attacker's hardware, as TOML (default: docs/ATTACKER.md)",
     )
 
 
@@ -124,6 +139,33 @@ def milliseconds(text: str) -> float:
 def seconds(text: str) -> float:
     """Read a duration in seconds, with or without `s` behind it."""
     return milliseconds(text.strip().removesuffix("s") + "s") / 1000
+
+
+def rate_per_second(text: str) -> float:
+    """Read a rate like `40/s` or `600/min`, above 0."""
+    match = _RATE.fullmatch(text.strip())
+    number = float(match["number"]) / _SECONDS_IN[match["unit"]] if match else 0.0
+    if number <= 0:
+        raise argparse.ArgumentTypeError("expected a rate above 0, like 40/s or 600/min")
+    return number
+
+
+def kibibytes(text: str) -> int:
+    """Read an amount of memory like `4GiB` or `512MiB`, in KiB."""
+    match = _BYTES.fullmatch(text.strip())
+    number = int(float(match["number"]) * _KIB_IN[match["unit"].lower()]) if match else 0
+    if number < 1:
+        raise argparse.ArgumentTypeError("expected an amount above 0, like 4GiB or 512MiB")
+    return number
+
+
+def share(text: str) -> float:
+    """Read a share like `30%`."""
+    match = _SHARE.fullmatch(text.strip())
+    number = float(match["number"]) if match else -1.0
+    if not 0 <= number <= 100:
+        raise argparse.ArgumentTypeError("expected a share from 0% to 100%")
+    return number / 100
 
 
 def positive_integer(text: str) -> int:

@@ -63,6 +63,20 @@ PUBLISHED_FLOOR: Mapping[str, tuple[Parameters, ...]] = MappingProxyType(
 )
 PUBLISHED_FLOOR_SOURCE = "OWASP Password Storage Cheat Sheet, 2023"
 
+# RFC 9106 section 4: the first and the second recommended option.
+_RFC_9106: Mapping[str, tuple[Parameters, ...]] = MappingProxyType(
+    {
+        "argon2id": (
+            {"memory_kib": 1 << 21, "passes": 1, "lanes": 4},
+            {"memory_kib": 1 << 16, "passes": 3, "lanes": 4},
+        )
+    }
+)
+# NIST SP 800-63B (revision 3) section 5.1.1.2: “typically at least 10,000 iterations”.
+_NIST: Mapping[str, tuple[Parameters, ...]] = MappingProxyType(
+    {f"pbkdf2-{digest}": ({"rounds": 10_000},) for digest in ("sha1", "sha256", "sha512")}
+)
+
 
 @dataclass(frozen=True, slots=True)
 class Floor:
@@ -79,6 +93,15 @@ class Floor:
             all(parameters.get(name, 0) >= least for name, least in alternative.items())
             for alternative in self.alternatives.get(scheme, ())
         )
+
+
+FLOORS: Mapping[str, Floor] = MappingProxyType(
+    {
+        "owasp": Floor(),
+        "rfc9106": Floor(_RFC_9106, "RFC 9106 section 4"),
+        "nist": Floor(_NIST, "NIST SP 800-63B, revision 3, section 5.1.1.2"),
+    }
+)
 
 
 def grade(parsed: ParsedValue, floor: Floor, *, salted: bool) -> Grade:

@@ -6,7 +6,7 @@ Text comes in, a frozen policy goes out; reading and writing the file is `stores
 import difflib
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from types import MappingProxyType
 from typing import Any, TypeVar
@@ -137,6 +137,18 @@ class StoragePolicy:
     formulas: Mapping[str, NamedFormula] = field(default_factory=dict)
     keys: Mapping[str, KeySource] = field(default_factory=dict)
 
+    @staticmethod
+    def floor_from_toml(text: str, *, origin: str) -> Floor:
+        """Read the [floor] alone from the text of a TOML file.
+
+        Raises:
+            PolicyError: there is none, or it has a mistake.
+        """
+        entries = _toml(text, origin).get("floor")
+        if not isinstance(entries, dict) or not entries:
+            raise PolicyError(f"{origin}: has no table [floor]")
+        return replace(_Reader(origin).floor(entries), source=f"the [floor] of {origin}")
+
     @classmethod
     def from_toml(cls, text: str, *, origin: str = "policy") -> "StoragePolicy":
         """Read a policy from the text of its TOML file.
@@ -148,12 +160,15 @@ class StoragePolicy:
         Raises:
             PolicyError: with the table and the key.
         """
-        try:
-            document = tomllib.loads(text)
-        except tomllib.TOMLDecodeError as error:
-            place = str(error).rpartition("(at ")[2].rstrip(")")  # never the text that it quotes
-            raise PolicyError(f"{origin}: not valid TOML at {place}") from None
-        return _Reader(origin).policy(document)
+        return _Reader(origin).policy(_toml(text, origin))
+
+
+def _toml(text: str, origin: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        place = str(error).rpartition("(at ")[2].rstrip(")")  # never the text that it quotes
+        raise PolicyError(f"{origin}: not valid TOML at {place}") from None
 
 
 class _Reader:
@@ -191,7 +206,7 @@ class _Reader:
             for name in tables["formulas"]
         }
         policy = StoragePolicy(
-            floor=self._floor(tables["floor"]) if "floor" in document else Floor(),
+            floor=self.floor(tables["floor"]) if "floor" in document else Floor(),
             limits=self._limits(tables["limits"]),
             target=self._target(tables["target"]) if "target" in document else Target(),
             formulas=formulas,
@@ -290,7 +305,7 @@ class _Reader:
             parameters[parameter.name] = number
         return Target(scheme, MappingProxyType(parameters))
 
-    def _floor(self, entries: Mapping[str, Any]) -> Floor:
+    def floor(self, entries: Mapping[str, Any]) -> Floor:
         alternatives = dict(PUBLISHED_FLOOR)
         for scheme in entries:
             derivation = self._scheme("floor", scheme)

@@ -18,6 +18,7 @@ from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import Columns, NamedFormula, StorePolicy, Target
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Hardware
 from lean_tumbler.errors import UsageError
 from lean_tumbler.operations.guessing import Budget, guess
 from lean_tumbler.stores.naming import nearest, require_column
@@ -51,12 +52,14 @@ class Audit:
     """A whole report.
 
     Attributes:
+        hardware: an attacker's.
         likely_passwords: how many were looked for in plain text and unsalted digests.
     """
 
     source: str
     floor: Floor
     columns: list[AuditedColumn]
+    hardware: Hardware = CONSUMER_GPU_2022
     likely_passwords: int = 0
 
     @property
@@ -86,6 +89,7 @@ class Means:
     Attributes:
         floor: the least that counts as current.
         target: what new values would be written with.
+        hardware: an attacker's.
         likely: passwords to look for; None to look for none.
         budget: what may be spent on trying them on salted rows; None to leave these out.
         executor: looks at several frames at once; None to look at one after the other.
@@ -95,6 +99,7 @@ class Means:
 
     floor: Floor
     target: Target = field(default_factory=Target)
+    hardware: Hardware = CONSUMER_GPU_2022
     likely: LikelyMatcher | None = None
     budget: Budget | None = None
     executor: Executor | None = None
@@ -277,7 +282,13 @@ def audit_source(
 
 def _audit(source: str, columns: list[AuditedColumn], means: Means) -> Audit:
     tried = len(means.likely.passwords) if means.likely else 0
-    return Audit(source=source, floor=means.floor, columns=columns, likely_passwords=tried)
+    return Audit(
+        source=source,
+        floor=means.floor,
+        columns=columns,
+        hardware=means.hardware,
+        likely_passwords=tried,
+    )
 
 
 def _with_fields(table: Table, column: str) -> Table:

@@ -12,8 +12,8 @@ from lean_tumbler.core.formulas.solver import (
     Solution,
     SolvedAccount,
     Solver,
-    is_like_a_digest,
 )
+from lean_tumbler.core.formulas.stored_digests import is_like_a_digest
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import KnownAccountsError, UsageError

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 from rich.padding import Padding
@@ -10,17 +11,20 @@ from rich.text import Text
 
 from lean_tumbler.core.audit.findings import Finding, Severity
 from lean_tumbler.core.grades import BELOW_FLOOR
+from lean_tumbler.core.tuning.exposure import SPEND_EACH, Exposure, exposures
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
-from lean_tumbler.reports.wording import costs, count
+from lean_tumbler.reports.wording import costs, count, duration, guess_count, money
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.audit.results import Affected, Profile, Reading
+    from lean_tumbler.core.tuning.attacker import Hardware
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
 
 _REFERENCE_CHARACTERS = 90
+_SHOWN_GUESSES = 10**6
 _SEVERITY_STYLES = {
     Severity.CRITICAL: "bold red",
     Severity.HIGH: "red",
@@ -43,11 +47,11 @@ def audit_document(audit: Audit) -> Document:
         ],
         cut_off=audit.cut_off,
         likely_passwords=audit.likely_passwords,
-        stores=[_column(column) for column in audit.columns],
+        stores=[_column(column, audit.hardware) for column in audit.columns],
     )
 
 
-def _column(column: AuditedColumn) -> Document:
+def _column(column: AuditedColumn, hardware: Hardware) -> Document:
     profile = column.profile
     values = profile.rows - profile.without_value
     ordered = sorted(profile.groups.items(), key=lambda item: -item[1].rows)
@@ -58,6 +62,10 @@ def _column(column: AuditedColumn) -> Document:
         "without_value": profile.without_value,
         "grades": dict(profile.grades),
         "groups": [_group(reading, affected, values) for reading, affected in ordered],
+        "attack": {
+            "hardware": hardware.name,
+            "groups": [_exposure(found) for found in exposures(_rows_of(profile), hardware)],
+        },
         "findings": [_finding_entry(finding) for finding in column.findings],
     }
 
@@ -74,6 +82,33 @@ def _group(reading: Reading, affected: Affected, values: int) -> Document:
         "confidence": reading.confidence,
         "also_possible": list(reading.also_possible),
         "because": reading.because,
+    }
+
+
+def _rows_of(profile: Profile) -> list[tuple[Reading, int]]:
+    return [(reading, affected.rows) for reading, affected in profile.groups.items()]
+
+
+def _exposure(found: Exposure) -> Document:
+    rate = found.guesses_per_second
+    return {
+        "scheme": found.reading.scheme,
+        "grade": found.reading.grade,
+        "rows": found.rows,
+        "guesses_per_second": round(rate, 1) if math.isfinite(rate) else None,
+        "all_at_once": found.together,
+        "likeliest": [
+            {
+                "guesses": guesses,
+                "seconds_one_account": round(one.seconds, 4),
+                "money_one_account": round(one.money, 4),
+                "seconds_all_accounts": round(every.seconds, 4),
+                "money_all_accounts": round(every.money, 4),
+            }
+            for guesses, (one, every) in found.likeliest.items()
+        ],
+        "money_each": SPEND_EACH,
+        "share_fallen": round(found.fallen, 4),
     }
 
 
@@ -111,6 +146,7 @@ def draw_audit(console: Console, audit: Audit) -> None:
             if reading.because:
                 console.print(f"{reading.scheme}, {reading.layout}: {reading.because}.")
         console.print()
+        _attack(console, column.profile, audit.hardware)
         for finding in column.findings:
             _finding(console, finding)
     if audit.likely_passwords:
@@ -206,6 +242,31 @@ def _reference(finding: Finding) -> str:
     parts = [f"administrators {admins}" if admins else "", others]
     more = " …" if finding.rows > len(shown) else ""
     return "; ".join(part for part in parts if part) + more
+
+
+def _attack(console: Console, profile: Profile, hardware: Hardware) -> None:
+    found = [each for each in exposures(_rows_of(profile), hardware) if math.isfinite(
+        each.guesses_per_second
+    )]  # fmt: skip
+    if not found:
+        return
+    table = new_table(
+        "scheme", "guesses/s", f"{_SHOWN_GUESSES:,} likeliest at one account", "at all",
+        f"fall for ${SPEND_EACH:.2f} each", right=(1, 2, 3, 4),
+    )  # fmt: skip
+    for each in found:
+        one, every = each.likeliest[_SHOWN_GUESSES]
+        table.add_row(
+            each.reading.scheme,
+            guess_count(each.guesses_per_second),
+            f"{duration(one.seconds)}, {money(one.money)}",
+            f"{duration(every.seconds)}, {money(every.money)}",
+            f"{100 * each.fallen:.0f} %",
+        )
+    console.print(f"What an attacker with {hardware.name} pays, once the table leaks:")
+    console.print()
+    console.print(table)
+    console.print()
 
 
 def _groups(profile: Profile) -> Table:

@@ -35,7 +35,7 @@ _COSTS_SHOWN = 10
 _MONTHS_SHOWN = 24
 _EARLIER = "earlier"
 _CLUSTER_SIZES = ((2, 2), (3, 3), (4, 4), (5, 9), (10, 99), (100, 999), (1000, 10**9))
-_STYLE = {
+STYLE = {
     "font.size": 9.5,
     "font.family": "sans-serif",
     "svg.fonttype": "none",  # text stays text: sharp, selectable, in the page's own font
@@ -67,7 +67,7 @@ def grades_plot(columns: Sequence[tuple[str, Mapping[Grade, int]]]) -> str:
     Args:
         columns: the name of each, and its rows by grade.
     """
-    with context(_STYLE):
+    with context(STYLE):
         figure, axes = _axes(11.8, 0.55 + 0.36 * len(columns))
         names = [name for name, _ in columns]
         left = [0.0] * len(columns)
@@ -101,7 +101,7 @@ def costs_plot(profile: Profile) -> str | None:
     if not rows:
         return None
     shown = rows.most_common(_COSTS_SHOWN)
-    with context(_STYLE):
+    with context(STYLE):
         figure, axes = _axes(4.3, 0.3 + 0.42 * len(shown))
         colours = [GRADE_COLOURS[grade] for (_, grade), _ in shown]
         bars = axes.barh(
@@ -124,7 +124,7 @@ def clusters_plot(profile: Profile) -> str | None:
     found = _binned(profile.digests.sizes.items())
     if not found:
         return None
-    with context(_STYLE):
+    with context(STYLE):
         figure, axes = _axes(4.3, 2.3)
         bars = axes.bar(list(found), list(found.values()), color=GRADE_COLOURS[Grade.FAST_UNSALTED])
         axes.bar_label(bars, fmt="{:,.0f}", padding=2)
@@ -160,7 +160,7 @@ def ages_plot(profile: Profile) -> str | None:
     for (month, grade), count in profile.ages.items():
         rows[month if month >= months[0] else _EARLIER, grade] += count
     times = [*([_EARLIER] if any(time == _EARLIER for time, _ in rows) else []), *months]
-    with context(_STYLE):
+    with context(STYLE):
         figure, axes = _axes(4.3, 2.3)
         bottom = [0] * len(times)
         for grade in Grade:

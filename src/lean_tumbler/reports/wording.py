@@ -16,3 +16,35 @@ def count(number: int, noun: str) -> str:
 def costs(parameters: Iterable[tuple[str, int]]) -> str:
     """Write parameters as the policy names them."""
     return ", ".join(f"{name} {number:,}" for name, number in parameters)
+
+
+_UNITS = (
+    (31_557_600.0, "year"),
+    (86_400.0, "day"),
+    (3_600.0, "hour"),
+    (60.0, "minute"),
+)
+
+
+def duration(seconds: float) -> str:
+    """Write a length of time in its largest fitting unit."""
+    for size, unit in _UNITS:
+        if seconds >= size:
+            number = round(seconds / size)
+            return count(number, unit)
+    return "under a second" if seconds < 1 else count(round(seconds), "second")
+
+
+def money(amount: float) -> str:
+    """Write an amount in the currency of the hardware's price."""
+    if amount < 0.01:
+        return "less than $0.01"
+    return f"${amount:,.2f}" if amount < 100 else f"${amount:,.0f}"
+
+
+def guess_count(number: float) -> str:
+    """Write a number of guesses, with thousands and millions in words above a million."""
+    for size, word in ((1e12, "trillion"), (1e9, "billion"), (1e6, "million")):
+        if number >= size:
+            return f"{number / size:,.3g} {word}"
+    return f"{number:,.0f}"

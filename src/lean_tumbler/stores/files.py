@@ -38,11 +38,16 @@ def read_lines(path: Path, *, limit_bytes: int = 1 << 26) -> list[str]:
 
 
 def write_text(path: Path, text: str, *, mode: int | None = OWNER_ONLY) -> None:
-    """Replace a file in one step: what stands there is the old text or the new, never half.
+    """Replace a text file in one step, as `write_bytes` does."""
+    write_bytes(path, text.encode("utf-8"), mode=mode)
+
+
+def write_bytes(path: Path, content: bytes, *, mode: int | None = OWNER_ONLY) -> None:
+    """Replace a file in one step: what stands there is the old content or the new, never half.
 
     Args:
         path: the file.
-        text: its new content.
+        content: its new content.
         mode: permissions; None keeps those of the file that is there.
 
     Raises:
@@ -53,8 +58,8 @@ def write_text(path: Path, text: str, *, mode: int | None = OWNER_ONLY) -> None:
             mode = path.stat().st_mode & 0o777 if path.exists() else OWNER_ONLY
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
         try:
-            with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
-                file.write(text)
+            with os.fdopen(handle, "wb") as file:
+                file.write(content)
                 file.flush()
                 os.fsync(file.fileno())
             Path(name).chmod(mode)

@@ -13,6 +13,7 @@ from lean_tumbler.core.audit.matching import LikelyMatcher, decoded, is_folded, 
 from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading, affected_by
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.audit.tally import Tally, text_hash
+from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade, grade
 from lean_tumbler.core.policy import NamedFormula
@@ -180,7 +181,8 @@ class Profiler:
         odd = tuple(_odd(parsed))
         salted_inside = parsed.salted
         salted_beside = salted and parsed.kind in {Kind.FAST, Kind.UNKNOWN}
-        parsed, takes_salt, because = self._explained(parsed, stored, salted=salted)
+        fitting = self._fitting(parsed, stored, salted=salted)
+        parsed, takes_salt, because = _explained(parsed, fitting)
         has_salt = salted_inside or (salted_beside if takes_salt is None else takes_salt)
         reading = Reading(
             scheme=parsed.scheme,
@@ -191,25 +193,15 @@ class Profiler:
             confidence=parsed.contents.confidence,
             also_possible=parsed.contents.also_possible,
             because=because,
+            formula=notation.write(fitting[0].formula) if because else "",
         )
         return _Read(parsed=parsed, reading=reading, odd=odd)
 
-    def _explained(
-        self, parsed: ParsedValue, stored: str, *, salted: bool
-    ) -> tuple[ParsedValue, bool | None, str]:
-        """Let the store's formulas say what a bare value is, where only one kind fits."""
+    def _fitting(self, parsed: ParsedValue, stored: str, *, salted: bool) -> list[NamedFormula]:
         if parsed.kind not in {Kind.FAST, Kind.UNKNOWN}:
-            return parsed, None, ""
+            return []
         salt = b"salt" if salted else None
-        fitting = [named for named in self._formulas if named.fits(stored, salt=salt)]
-        digests = {(digests_used(named.formula) or ("",))[-1] for named in fitting}
-        takes_salt = {named.takes_salt or named.takes_login for named in fitting}
-        if len(digests) != 1 or len(takes_salt) != 1:
-            return parsed, None, ""
-        contents = replace(parsed.contents, confidence=1.0, also_possible=())
-        explained = replace(parsed, scheme=digests.pop(), kind=Kind.FAST, contents=contents)
-        names = ", ".join(named.name for named in fitting)
-        return explained, takes_salt.pop(), f"the policy's formula {names} fits"
+        return [named for named in self._formulas if named.fits(stored, salt=salt)]
 
     def _matches(
         self, rows: pl.DataFrame, groups: list[Group], digests: pl.DataFrame
@@ -280,6 +272,20 @@ class Profiler:
         profile.repeated_salts = self._salts.repeated()
         profile.repeated_logins = self._logins.repeated()
         return profile
+
+
+def _explained(
+    parsed: ParsedValue, fitting: Sequence[NamedFormula]
+) -> tuple[ParsedValue, bool | None, str]:
+    """Let the store's formulas say what a bare value is, where only one kind fits."""
+    digests = {(digests_used(named.formula) or ("",))[-1] for named in fitting}
+    takes_salt = {named.takes_salt or named.takes_login for named in fitting}
+    if len(digests) != 1 or len(takes_salt) != 1:
+        return parsed, None, ""
+    contents = replace(parsed.contents, confidence=1.0, also_possible=())
+    explained = replace(parsed, scheme=digests.pop(), kind=Kind.FAST, contents=contents)
+    names = ", ".join(named.name for named in fitting)
+    return explained, takes_salt.pop(), f"the policy's formula {names} fits"
 
 
 def _named_by_privilege(shaped: pl.DataFrame, groups: pl.DataFrame) -> pl.DataFrame:

@@ -18,6 +18,7 @@ class Reading:
     Attributes:
         because: why it is taken for that, where the whole column or a formula says so.
         twice: whether it is a digest of a digest.
+        formula: what makes it, in the notation, where the policy says so.
     """
 
     scheme: str
@@ -29,6 +30,7 @@ class Reading:
     also_possible: tuple[str, ...]
     because: str = ""
     twice: bool = False
+    formula: str = ""
 
 
 @dataclass(slots=True)

@@ -5,8 +5,6 @@ matches is run on all accounts by the notation's own evaluation, and counts only
 every one of them.
 """
 
-import base64
-import binascii
 import hashlib
 import hmac
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -30,10 +28,10 @@ from lean_tumbler.core.formulas.search_space import (
     build_space,
 )
 from lean_tumbler.core.formulas.steps import DIGESTS, WRITINGS
+from lean_tumbler.core.formulas.stored_digests import SHORTEST_BYTES, read_digest
 from lean_tumbler.errors import FormulaError
 
 _CHECK_EVERY = 4096  # candidates between two looks at the clock
-_SHORTEST_BYTES = 4  # of a digest that was cut off; less would fit by chance
 _FORMULAS_KEPT = 12
 _NEAR_KEPT = 5
 _SIMPLE_STARTS = 4
@@ -178,8 +176,8 @@ class Solver:
         """Read what the leading account's digest looks like; tell whether it can be a digest."""
         self._pivot = pivot
         text = self._accounts[pivot].stored
-        read = _read_digest(text)
-        if read is None or len(read[0]) < _SHORTEST_BYTES:
+        read = read_digest(text)
+        if read is None or len(read[0]) < SHORTEST_BYTES:
             return False
         self._prefix, writing, whole = read
         size = len(self._prefix)
@@ -480,26 +478,3 @@ class Solver:
 
 def _text(steps: tuple[str, ...]) -> str:
     return ", ".join(steps)
-
-
-def is_like_a_digest(text: str) -> bool:
-    """Tell whether a text can be a digest, whole or cut off, in hexadecimal or base64."""
-    read = _read_digest(text)
-    return read is not None and len(read[0]) >= _SHORTEST_BYTES
-
-
-def _read_digest(text: str) -> tuple[bytes, str, bool] | None:
-    """Read a stored text as a digest: its bytes, how it is written, and whether all are there."""
-    if text and all(character in "0123456789abcdefABCDEF" for character in text):
-        writing = "hex-upper" if text.upper() == text and not text.isdigit() else "hex"
-        even = len(text) // 2 * 2
-        return bytes.fromhex(text[:even]), writing, even == len(text)
-    body = text.rstrip("=")
-    try:
-        raw = base64.b64decode(body[: len(body) // 4 * 4], validate=True)
-        whole = base64.b64decode(body + "=" * (-len(body) % 4), validate=True)
-    except (binascii.Error, ValueError):
-        return None
-    is_whole = len(whole) in {digest.size_bytes for digest in DIGESTS.values()}
-    padded = text != body or len(body) % 4 == 0
-    return (whole if is_whole else raw), "base64" if padded else "base64-unpadded", is_whole

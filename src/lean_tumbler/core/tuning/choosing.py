@@ -1,105 +1,267 @@
-"""The costliest parameters that users can wait for; never below the floor."""
+"""Which scheme at which cost: the dearest for an attacker that carries the load in time."""
 
-from __future__ import annotations
+import math
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.tuning.attacker import Hardware, guesses_per_second
+from lean_tumbler.core.tuning.capacity import (
+    MOST_OF_MEMORY,
+    MOST_UTILISATION,
+    Service,
+    response_p99,
+)
+from lean_tumbler.core.tuning.cost_lines import CostLine
+from lean_tumbler.core.tuning.measuring import SCHEMES
 
-from lean_tumbler.core.schemes.argon2 import memory_moved_kib
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from lean_tumbler.core.grades import Floor
-    from lean_tumbler.core.schemes.base import Parameters
-    from lean_tumbler.core.tuning.measuring import Measurement
+# NIST SP 800-132: PBKDF2 with an approved hash function; the others have no approved primitive.
+APPROVED = tuple(scheme for scheme in SCHEMES if scheme.startswith("pbkdf2-"))
 
 # Memory in KiB and passes: the published least, then upwards by 1.3 to 2 times in memory traffic,
 # through what RFC 9106 section 4 recommends second (64 MiB, 3 passes), and beyond. More memory is
 # raised before passes: it is what an attacker's hardware lacks.
-GRID: tuple[tuple[int, int], ...] = (
-    (19456, 2),
-    (32768, 2),
-    (47104, 2),
-    (65536, 2),
-    (65536, 3),
-    (98304, 3),
-    (131072, 3),
-    (196608, 3),
-    (262144, 3),
-)
+_ARGON2_STEPS = (
+    (19456, 2), (32768, 2), (47104, 2), (65536, 2), (65536, 3), (98304, 3), (131072, 3),
+    (196608, 3), (262144, 3), (393216, 3), (524288, 3), (1048576, 3),
+)  # fmt: skip
+_BCRYPT_STEPS_ABOVE_FLOOR = 7
+_SCRYPT_COSTS = range(14, 22)
+_ROUNDS_FACTORS = (1.0, 1.25, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0, 15.0, 20.0)
+_MOST_CORES = 4096
+_LONGER = 1.5  # how much longer than one derivation a wait must be, to be worth a proposal
+_ALIKE = 1.1  # within a tenth, a model of an attacker cannot tell; then more memory decides
 
-# Memory bandwidth of one 450 W consumer GPU of 2022, as its maker states it, in bytes a second.
-ATTACKER_BYTES_PER_SECOND = 1.008e12
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Demand:
+    """What the choice must carry.
+
+    Attributes:
+        cores: of the host that will check logins.
+        memory_kib: what it gives to this.
+        within_milliseconds: the longest wait at the 99th percentile.
+        logins_per_second: attempts at the worst minute, failed ones included; 0 where unknown.
+        upgrading: the share of logins that derive twice.
+    """
+
+    cores: int
+    memory_kib: int
+    within_milliseconds: float
+    logins_per_second: float = 0.0
+    upgrading: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Candidate:
+    """Parameters at or above the floor, under the demand.
+
+    Attributes:
+        at_once: derivations at once that carry the most.
+        milliseconds: of one derivation then.
+        p99_milliseconds: from arrival to answer.
+        utilisation: the share of the time that a derivation slot is busy.
+        guesses_per_second: an attacker's.
+        against: why it will not do; empty where it does.
+    """
+
+    scheme: str
+    parameters: Parameters
+    at_once: int
+    milliseconds: float
+    p99_milliseconds: float
+    utilisation: float
+    guesses_per_second: float
+    service: Service = field(repr=False)
+    against: tuple[str, ...] = ()
+
+    @property
+    def strength(self) -> tuple[int, int, float]:
+        """What candidates are ordered by: an attacker's guesses, in steps of a tenth; memory."""
+        step = -math.floor(math.log(self.guesses_per_second, _ALIKE))
+        memory_kib = DERIVATIONS[self.scheme].memory_kib(self.parameters)
+        return step, memory_kib, -self.guesses_per_second
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WayOut:
+    """What the cheapest parameters of a scheme at the floor would need.
+
+    Attributes:
+        cores: with the permitted wait; None where even many are not enough.
+        milliseconds: with the cores at hand; None where the load is too much for them.
+        both: cores and milliseconds together, where neither alone is enough.
+    """
+
+    scheme: str
+    parameters: Parameters
+    cores: int | None
+    milliseconds: float | None
+    both: tuple[int, float] | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Choice:
-    """The chosen point and the reason for it."""
+    """What was found.
 
-    measurement: Measurement
-    guesses_per_second: float
-    why: str
-
-
-def candidates(floor: Floor) -> list[Parameters]:
-    """List the points to measure, the cheapest first: the grid at or above the floor.
-
-    A floor of the policy's own that the grid does not meet adds its own alternatives.
+    Attributes:
+        candidates: all of them; each scheme's in order, the cheapest for an attacker first.
+        chosen: the one that costs an attacker most and carries the load; None where none does.
+        down: the next cheaper of the same scheme.
+        up: the next dearer of the same scheme.
+        ways_out: where none is chosen, what would be needed.
     """
-    own = {
-        (alternative["memory_kib"], alternative["passes"])
-        for alternative in floor.alternatives.get("argon2id", ())
-        if {"memory_kib", "passes"} <= set(alternative)
-    }
-    pairs = GRID if own & set(GRID) else (*own, *GRID)
-    points = [{"memory_kib": memory, "passes": passes, "lanes": 1} for memory, passes in pairs]
-    reached: list[Parameters] = [point for point in points if floor.reached_by("argon2id", point)]
-    return sorted(reached, key=memory_moved_kib)
+
+    candidates: tuple[Candidate, ...]
+    chosen: Candidate | None
+    down: Candidate | None = None
+    up: Candidate | None = None
+    ways_out: tuple[WayOut, ...] = ()
 
 
-def measure_until_too_slow(
-    floor: Floor, *, within_milliseconds: float, measured: Callable[[Parameters], Measurement]
-) -> list[Measurement]:
-    """Measure candidates, the cheapest first, until two in a row are too slow even alone."""
-    points: list[Measurement] = []
-    for parameters in candidates(floor):
-        points.append(measured(parameters))
-        too_slow = [point.milliseconds > within_milliseconds for point in points[-2:]]
-        if too_slow == [True, True]:
-            break
-    return points
+def steps_of(scheme: str, floor: Floor) -> list[Parameters]:
+    """List parameters of a scheme to choose from: all at or above the floor."""
+    derivation = DERIVATIONS[scheme]
+    alternatives = [
+        {**derivation.defaults, "lanes": 1, **alternative}
+        if "lanes" in derivation.defaults
+        else {**derivation.defaults, **alternative}
+        for alternative in floor.alternatives.get(scheme, ())
+    ]
+    found = [*alternatives, *_above(scheme, alternatives)]
+    distinct = {tuple(point.items()): point for point in found}
+    return [point for point in distinct.values() if floor.reached_by(scheme, point)]
 
 
-def guesses_per_second(parameters: Parameters) -> float:
-    """How many guesses the reference attacker makes: bandwidth over memory traffic."""
-    return ATTACKER_BYTES_PER_SECOND / (1024 * memory_moved_kib(parameters))
+def _above(scheme: str, alternatives: Sequence[Parameters]) -> Iterator[Parameters]:
+    lanes = max((point.get("lanes", 1) for point in alternatives), default=1)
+    match scheme:
+        case "argon2id":
+            for memory, passes in _ARGON2_STEPS:
+                yield {"memory_kib": memory, "passes": passes, "lanes": lanes}
+        case "scrypt":
+            for cost in _SCRYPT_COSTS:
+                yield {"cost_log2": cost, "block_size": 8, "lanes": 1}
+        case "bcrypt":
+            for point in alternatives:
+                for step in range(_BCRYPT_STEPS_ABOVE_FLOOR):
+                    yield {"cost_log2": point["cost_log2"] + step}
+        case _:
+            for point in alternatives:
+                for factor in _ROUNDS_FACTORS:
+                    yield {"rounds": round(point["rounds"] * factor)}
 
 
-def choose(points: list[Measurement], *, within_milliseconds: float) -> Choice | None:
-    """Take the costliest point for an attacker that answers in time at load.
+def candidate(
+    scheme: str, parameters: Parameters, line: CostLine, demand: Demand, hardware: Hardware
+) -> Candidate:
+    """Work out what parameters mean under a demand."""
+    needed_kib = DERIVATIONS[scheme].memory_kib(parameters)
+    room = int(MOST_OF_MEMORY * demand.memory_kib / needed_kib) if needed_kib else demand.cores
+    at_once = _best_at_once(line, parameters, min(demand.cores, max(room, 1)))
+    milliseconds = line.milliseconds(parameters, at_once)
+    service = Service(seconds=milliseconds / 1000, tail=line.tail, upgrading=demand.upgrading)
+    utilisation = demand.logins_per_second * service.mean / at_once
+    p99 = 1000 * response_p99(demand.logins_per_second, at_once, service)
+    against = []
+    if room < 1:
+        against.append(f"needs {needed_kib / 1024 / MOST_OF_MEMORY:,.0f} MiB")
+    if utilisation > MOST_UTILISATION:
+        against.append(f"busy {100 * utilisation:,.0f} %, above {100 * MOST_UTILISATION:.0f} %")
+    elif p99 > demand.within_milliseconds:
+        against.append(f"{p99:,.0f} ms, too slow")
+    return Candidate(
+        scheme=scheme,
+        parameters=parameters,
+        at_once=at_once,
+        milliseconds=milliseconds,
+        p99_milliseconds=p99,
+        utilisation=utilisation,
+        guesses_per_second=guesses_per_second(scheme, parameters, hardware) or math.inf,
+        service=service,
+        against=tuple(against),
+    )
+
+
+def _best_at_once(line: CostLine, parameters: Parameters, most: int) -> int:
+    """Give the number at once that gets most done: memory bandwidth may be spent before cores.
+
+    Time is a line between measured numbers, so the most is done at one of them, or at the end.
+    """
+    numbers = [*(level for level in line.weights if level < most), most]
+    return max(numbers, key=lambda n: n / line.milliseconds(parameters, n))
+
+
+def choose(
+    lines: Mapping[str, CostLine], *, floor: Floor, demand: Demand, hardware: Hardware
+) -> Choice:
+    """Take what costs an attacker most among what carries the load in time.
 
     Args:
-        points: what was measured; all of it at or above the floor.
-        within_milliseconds: the longest wait at the 99th percentile.
-
-    Returns:
-        The choice; None where nothing answers in time.
+        lines: how long derivations take, scheme by scheme; only these schemes are chosen from.
+        floor: the least that counts as current.
+        demand: what the choice must carry.
+        hardware: the attacker's.
     """
-    fitting = [point for point in points if point.p99_milliseconds <= within_milliseconds]
-    if not fitting:
-        return None
-    best = max(fitting, key=lambda point: memory_moved_kib(point.parameters))
-    dearer = [
-        point
-        for point in points
-        if memory_moved_kib(point.parameters) > memory_moved_kib(best.parameters)
-    ]
-    next_up = min(dearer, key=lambda point: memory_moved_kib(point.parameters), default=None)
-    why = (
-        f"the costliest for an attacker that answers within {within_milliseconds:.0f} ms "
-        "at the 99th percentile with every core busy"
+    candidates = tuple(
+        found
+        for scheme, line in lines.items()
+        for found in sorted(
+            (candidate(scheme, costs, line, demand, hardware) for costs in steps_of(scheme, floor)),
+            key=lambda found: found.strength,
+        )
     )
-    if next_up is not None:
-        why += f"; the next step up takes {next_up.p99_milliseconds:.0f} ms"
-    return Choice(measurement=best, guesses_per_second=guesses_per_second(best.parameters), why=why)
+    fitting = [found for found in candidates if not found.against]
+    if not fitting:
+        ways = tuple(_ways_out(candidates, lines, demand, hardware))
+        return Choice(candidates=candidates, chosen=None, ways_out=ways)
+    chosen = max(fitting, key=lambda found: found.strength)
+    same = [found for found in candidates if found.scheme == chosen.scheme]
+    place = same.index(chosen)
+    return Choice(
+        candidates=candidates,
+        chosen=chosen,
+        down=same[place - 1] if place else None,
+        up=same[place + 1] if place + 1 < len(same) else None,
+    )
+
+
+def _ways_out(
+    candidates: Sequence[Candidate],
+    lines: Mapping[str, CostLine],
+    demand: Demand,
+    hardware: Hardware,
+) -> Iterator[WayOut]:
+    for scheme, line in lines.items():
+        own = [found for found in candidates if found.scheme == scheme]
+        if not own:
+            continue
+        quickest = min(own, key=lambda found: found.milliseconds)
+        carried = quickest.utilisation <= MOST_UTILISATION
+        cores = _cores_needed(quickest, line, demand, hardware)
+        longer = replace(demand, within_milliseconds=_LONGER * 1000 * quickest.service.p99)
+        neither = cores is None and not carried
+        enough = _cores_needed(quickest, line, longer, hardware) if neither else None
+        yield WayOut(
+            scheme=scheme,
+            parameters=quickest.parameters,
+            cores=cores,
+            milliseconds=quickest.p99_milliseconds if carried else None,
+            both=(enough, longer.within_milliseconds) if enough else None,
+        )
+
+
+def _cores_needed(
+    found: Candidate, line: CostLine, demand: Demand, hardware: Hardware
+) -> int | None:
+    """Find the fewest cores that carry the load in time, memory growing with them."""
+    cores = demand.cores
+    while cores <= _MOST_CORES:
+        memory = max(demand.memory_kib, demand.memory_kib * cores // demand.cores)
+        wider = replace(demand, cores=cores, memory_kib=memory)
+        if not candidate(found.scheme, found.parameters, line, wider, hardware).against:
+            return cores
+        cores += max(1, cores // 32)
+    return None

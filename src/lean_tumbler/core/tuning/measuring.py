@@ -1,68 +1,224 @@
-"""How long derivations take on this machine, alone and with every core busy."""
+"""How long derivations take on this machine: alone, and several at once."""
 
-import math
 import statistics
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
+from math import ceil
 
 from lean_tumbler.core.schemes.base import Derivation, Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.tuning.capacity import MOST_OF_MEMORY
 
 Clock = Callable[[], float]
 
-SECONDS_EACH = 0.5  # for one point, alone and again under load
-LEAST_RUNS = 5
-_SALT = bytes(16)
+_ROUNDS = 3
+NOISY = 0.15  # half the distance of the quartiles over the median
+_SALT = bytes(32)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Measurement:
-    """One point: a scheme at some parameters. Times in milliseconds of wall clock."""
+    """One point: a scheme at some parameters. Times in milliseconds of wall clock.
+
+    Attributes:
+        milliseconds_at_once: derivations at once -> the median time of one.
+        spread: half the distance of the quartiles over the median, nothing else running.
+        tail: the 99th percentile over the median, with the most at once.
+    """
 
     scheme: str
     parameters: Parameters
-    milliseconds: float  # median, nothing else running
-    milliseconds_at_load: float  # median, every core busy with the same
-    p99_milliseconds: float  # at load
+    milliseconds_at_once: Mapping[int, float]
+    spread: float = 0.0
+    tail: float = 1.0
+
+    @property
+    def milliseconds(self) -> float:
+        """The median, nothing else running."""
+        return self.milliseconds_at_once[1]
+
+    @property
+    def milliseconds_at_load(self) -> float:
+        """The median with the most at once."""
+        return self.milliseconds_at_once[max(self.milliseconds_at_once)]
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """A point that was not measured, and why."""
+
+    scheme: str
+    parameters: Parameters
+    why: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Effort:
+    """How long measuring may take.
+
+    Attributes:
+        seconds: in all.
+        dearest_milliseconds: of one derivation; dearer ones are left to the fitted line.
+        points: of each scheme, the most.
+    """
+
+    seconds: float
+    dearest_milliseconds: float
+    points: int
+
+
+QUICK = Effort(seconds=4.5, dearest_milliseconds=80.0, points=4)
+THOROUGH = Effort(seconds=44.0, dearest_milliseconds=400.0, points=8)
+
+# The cheapest first. Steps of about two, so that a line through them covers what is chosen from;
+# memory and passes by turns, so that the line can tell one from the other.
+_POINTS: Mapping[str, tuple[Parameters, ...]] = {
+    "argon2id": tuple(
+        {"memory_kib": memory, "passes": passes, "lanes": 1}
+        for memory, passes in (
+            (16384, 1), (16384, 3), (32768, 1), (19456, 2), (47104, 2), (65536, 1), (65536, 3),
+            (131072, 2),
+        )
+    ),
+    "bcrypt": tuple({"cost_log2": cost} for cost in range(6, 14)),
+    "scrypt": tuple({"cost_log2": cost, "block_size": 8, "lanes": 1} for cost in range(11, 19)),
+    "pbkdf2-sha256": tuple(
+        {"rounds": rounds}
+        for rounds in (10_000, 25_000, 50_000, 100_000, 200_000, 400_000, 600_000, 1_200_000)
+    ),
+    "pbkdf2-sha512": tuple(
+        {"rounds": rounds}
+        for rounds in (10_000, 25_000, 50_000, 100_000, 210_000, 400_000, 600_000, 1_200_000)
+    ),
+}  # fmt: skip
+SCHEMES = tuple(_POINTS)
 
 
 def percentile(values: Sequence[float], share: float) -> float:
     """Give the least value that at least `share` of all values do not exceed."""
     ordered = sorted(values)
-    return ordered[max(0, math.ceil(share * len(ordered)) - 1)]
+    return ordered[max(0, ceil(share * len(ordered)) - 1)]
 
 
-def _timings(derivation: Derivation, parameters: Parameters, clock: Clock) -> list[float]:
-    """Run one after the other until enough time has gone by; the first, cold run is dropped."""
-    derivation.create(b"warm-up", _SALT, parameters)
-    timings: list[float] = []
-    started = clock()
-    while len(timings) < LEAST_RUNS or clock() - started < SECONDS_EACH:
-        before = clock()
-        derivation.create(b"measured", _SALT, parameters)
-        timings.append(1000 * (clock() - before))
-    return timings
+def at_once_levels(cores: int) -> tuple[int, ...]:
+    """Choose how many derivations are run at once: all numbers to 4, then doubling, to `cores`."""
+    levels = {*range(1, min(cores, 4) + 1), *(1 << n for n in range(cores.bit_length())), cores}
+    return tuple(sorted(level for level in levels if level <= cores))
 
 
-def measure(
-    derivation: Derivation, parameters: Parameters, *, executor: Executor, cores: int, clock: Clock
-) -> Measurement:
-    """Measure one point.
+class Bench:
+    """Measures points one after the other within a time.
 
     Args:
-        derivation: the scheme.
-        parameters: its costs.
-        executor: runs `cores` derivations at once.
+        effort: how long it may take.
+        executor: runs as many derivations at once as there are cores.
         cores: how many that is.
+        memory_kib: what is free for it; points that need more are left out.
         clock: seconds, monotonic.
     """
-    alone = _timings(derivation, parameters, clock)
-    futures = [executor.submit(_timings, derivation, parameters, clock) for _ in range(cores)]
-    at_load = [timing for future in futures for timing in future.result()]
+
+    def __init__(
+        self, effort: Effort, *, executor: Executor, cores: int, memory_kib: int, clock: Clock
+    ) -> None:
+        self._effort = effort
+        self._executor = executor
+        self._levels = at_once_levels(cores)
+        self._memory_kib = memory_kib
+        self._clock = clock
+        self.left_out: list[LeftOut] = []
+
+    def measure(
+        self, schemes: Sequence[str], *, progress: Callable[[int], None]
+    ) -> list[Measurement]:
+        """Measure points of each scheme, in rounds, so that a machine's slow phases show.
+
+        Args:
+            schemes: their names.
+            progress: told of each point of a round that is done; there are `steps` of them.
+        """
+        seconds = self._effort.seconds * max(2, len(schemes)) / len(SCHEMES)
+        each = seconds / (self.steps(schemes) * len(self._levels))
+        plan = [
+            (DERIVATIONS[scheme], parameters)
+            for scheme in schemes
+            for parameters in self._planned(DERIVATIONS[scheme], seconds / len(schemes))
+        ]
+        timings: list[dict[int, list[float]]] = [
+            {level: [] for level in self._levels} for _ in plan
+        ]
+        for _ in range(_ROUNDS):
+            for (derivation, parameters), found in zip(plan, timings, strict=True):
+                for level in self._levels:
+                    found[level] += self._timings(derivation, parameters, level, each)
+                progress(1)
+        return [
+            _summed_up(derivation.scheme, parameters, found)
+            for (derivation, parameters), found in zip(plan, timings, strict=True)
+        ]
+
+    def steps(self, schemes: Sequence[str]) -> int:
+        """Count the points of all rounds."""
+        return _ROUNDS * sum(len(_POINTS[scheme][: self._effort.points]) for scheme in schemes)
+
+    def _planned(self, derivation: Derivation, seconds: float) -> Iterator[Parameters]:
+        """Give the points that memory and time allow, the cheapest first; note the others."""
+        given, planned, slow = 0, 0.0, ""
+        for parameters in _POINTS[derivation.scheme][: self._effort.points]:
+            needed_kib = derivation.memory_kib(parameters) * self._levels[-1]
+            why = slow
+            if not slow and needed_kib > MOST_OF_MEMORY * self._memory_kib:
+                why = f"needs {needed_kib / 1024:,.0f} MiB for {self._levels[-1]} at once"
+            elif not slow:
+                cold = self._timed(derivation, parameters)  # the first run warms up
+                planned += cold * _ROUNDS * len(self._levels)
+                if 1000 * cold > self._effort.dearest_milliseconds:
+                    slow = f"slower than {self._effort.dearest_milliseconds:.0f} ms"
+                elif planned > seconds:
+                    slow = "no time left"
+                why = slow if given > 1 else ""  # two are enough for a line, and needed for it
+            if why:
+                self.left_out.append(LeftOut(derivation.scheme, parameters, why))
+            else:
+                given += 1
+                yield parameters
+
+    def _timings(
+        self, derivation: Derivation, parameters: Parameters, level: int, seconds: float
+    ) -> list[float]:
+        until = self._clock() + seconds
+
+        def one_after_the_other() -> list[float]:
+            timings = [self._timed(derivation, parameters)]
+            while self._clock() < until:
+                timings.append(self._timed(derivation, parameters))
+            return timings
+
+        futures = [self._executor.submit(one_after_the_other) for _ in range(level)]
+        return [timing for future in futures for timing in future.result()]
+
+    def _timed(self, derivation: Derivation, parameters: Parameters) -> float:
+        before = self._clock()
+        derivation.create(b"measured", _SALT[: derivation.salt_bytes], parameters)
+        return self._clock() - before
+
+
+def _summed_up(
+    scheme: str, parameters: Parameters, timings: Mapping[int, Sequence[float]]
+) -> Measurement:
+    alone, at_load = timings[1], timings[max(timings)]
+    quarter, median, three_quarters = statistics.quantiles(alone, n=4)
     return Measurement(
-        scheme=derivation.scheme,
+        scheme=scheme,
         parameters=parameters,
-        milliseconds=statistics.median(alone),
-        milliseconds_at_load=statistics.median(at_load),
-        p99_milliseconds=percentile(at_load, 0.99),
+        milliseconds_at_once={
+            level: 1000 * statistics.median(found) for level, found in timings.items()
+        },
+        spread=(three_quarters - quarter) / 2 / median,
+        tail=percentile(at_load, 0.99) / statistics.median(at_load),
     )
+
+
+def is_noisy(points: Sequence[Measurement]) -> bool:
+    """Tell whether timings varied so much that a choice made of them is uncertain."""
+    return bool(points) and statistics.median(point.spread for point in points) > NOISY

@@ -1,0 +1,112 @@
+"""Guesses a second on reference hardware, and what a number of guesses costs there."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import Any
+
+from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.tuning.work import Work, work_of
+from lean_tumbler.errors import UsageError
+
+# Between two reads of on-chip memory, a round of Blowfish waits for six operations, each on the
+# one before: an index cut out, two sums, three exclusive ors. Four cycles each on such hardware.
+_DEPENDENT_CYCLES = 6 * 4
+_SECONDS_PER_HOUR = 3600
+_MOST = 1e30
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Hardware:
+    """A device that guesses. Replaceable: the numbers are its maker's or its owner's."""
+
+    name: str
+    integer_operations_per_second: float
+    memory_bytes_per_second: float
+    on_chip_bytes: float
+    on_chip_latency_cycles: float
+    clock_hertz: float
+    watts: float
+    price_per_hour: float
+
+    @classmethod
+    def from_entries(cls, entries: Mapping[str, Any], *, place: str) -> "Hardware":
+        """Check a table of numbers.
+
+        Args:
+            entries: the names of this class's fields, and their values.
+            place: what messages call the table.
+
+        Raises:
+            UsageError: a number is missing, unknown, or not above 0.
+        """
+        names = [field.name for field in fields(cls)]
+        unknown = sorted(set(entries) - set(names))
+        missing = [name for name in names if name not in entries]
+        if unknown or missing:
+            what = f"unknown entry “{unknown[0]}”" if unknown else f"“{missing[0]}” is missing"
+            raise UsageError(f"{place}: {what}; needed: {', '.join(names)}")
+        for name in names[1:]:
+            value = entries[name]
+            if (
+                isinstance(value, bool)
+                or not isinstance(value, int | float)
+                or not 0 < value < 1e30
+            ):
+                raise UsageError(f"{place}: “{name}” must be a number above 0")
+        if not isinstance(entries["name"], str) or not entries["name"]:
+            raise UsageError(f"{place}: “name” must be a text")
+        return cls(**entries)
+
+
+# One 450 W consumer GPU of 2022, as its maker states it: 128 units of 128 lanes at 2.52 GHz,
+# 1,008 GB/s, 100 KiB of usable on-chip memory in each unit. The latency of that memory was
+# measured at about 30 cycles on this generation and the one before. The price is an assumption:
+# about what such a card is let for by the hour, electricity included.
+CONSUMER_GPU_2022 = Hardware(
+    name="one 450 W consumer GPU of 2022",
+    integer_operations_per_second=128 * 128 * 2.52e9,
+    memory_bytes_per_second=1.008e12,
+    on_chip_bytes=128 * 100 * 1024,
+    on_chip_latency_cycles=30,
+    clock_hertz=2.52e9,
+    watts=450,
+    price_per_hour=0.40,
+)
+
+
+def guess_rate(work: Work, hardware: Hardware) -> float:
+    """Give guesses a second: the least that arithmetic, memory and latency allow."""
+    limits = []
+    if work.operations:
+        limits.append(hardware.integer_operations_per_second / work.operations)
+    if work.bytes_moved:
+        limits.append(hardware.memory_bytes_per_second / work.bytes_moved)
+    if work.on_chip_rounds:
+        in_flight = hardware.on_chip_bytes // work.on_chip_bytes
+        cycles = work.on_chip_rounds * (hardware.on_chip_latency_cycles + _DEPENDENT_CYCLES)
+        limits.append(in_flight * hardware.clock_hertz / cycles)
+    return work.shortcut * min(limits)
+
+
+def guesses_per_second(
+    scheme: str, parameters: Parameters, hardware: Hardware, *, formula: str = ""
+) -> float | None:
+    """Give guesses a second against one stored value; None where there is nothing to guess."""
+    work = work_of(scheme, parameters, formula=formula)
+    return None if work is None else guess_rate(work, hardware)
+
+
+@dataclass(frozen=True, slots=True)
+class Spend:
+    """What a number of guesses takes on one device."""
+
+    seconds: float
+    money: float
+    kilowatt_hours: float
+
+
+def spend(guesses: float, rate: float, hardware: Hardware) -> Spend:
+    """Give the time, the price and the energy of a number of guesses."""
+    seconds = guesses / rate
+    hours = seconds / _SECONDS_PER_HOUR
+    return Spend(seconds, hours * hardware.price_per_hour, hours * hardware.watts / 1000)

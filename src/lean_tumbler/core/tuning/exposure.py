@@ -1,0 +1,82 @@
+"""What an attacker pays for an audited store, scheme by scheme, and how much of it falls."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from lean_tumbler.core.audit.results import Reading
+from lean_tumbler.core.grades import Grade
+from lean_tumbler.core.tuning.attacker import Hardware, Spend, guesses_per_second, spend
+from lean_tumbler.core.tuning.popularity import LIKELIEST, Popularity
+
+SPEND_EACH = 0.01  # money for each account, for the share that falls to so small a budget
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Exposure:
+    """One group of rows under attack.
+
+    Attributes:
+        reading: what the rows hold.
+        rows: how many there are.
+        guesses_per_second: at one value; infinite where it can be read.
+        together: whether one guess is tried on all rows at once, because no salt differs.
+        likeliest: number of guesses -> what they cost against one account, and against all.
+        fallen: the share of the rows that opens for `SPEND_EACH` a row, spread evenly over them.
+    """
+
+    reading: Reading
+    rows: int
+    guesses_per_second: float
+    together: bool
+    likeliest: dict[int, tuple[Spend, Spend]]
+    fallen: float
+
+
+def exposures(
+    groups: Iterable[tuple[Reading, int]],
+    hardware: Hardware,
+    popularity: Popularity = Popularity(),  # noqa: B008 - frozen
+) -> list[Exposure]:
+    """Give the exposure of each group that can be attacked, the cheapest first.
+
+    Args:
+        groups: what was read, and how many rows hold it.
+        hardware: the attacker's.
+        popularity: how people choose passwords.
+    """
+    found = [
+        exposure
+        for reading, rows in groups
+        if (exposure := _exposure(reading, rows, hardware, popularity)) is not None
+    ]
+    return sorted(found, key=lambda exposure: -exposure.guesses_per_second)
+
+
+def _exposure(
+    reading: Reading, rows: int, hardware: Hardware, popularity: Popularity
+) -> Exposure | None:
+    together = not reading.salted
+    if reading.grade is Grade.READABLE:
+        nothing = Spend(0.0, 0.0, 0.0)
+        return Exposure(
+            reading=reading, rows=rows, guesses_per_second=float("inf"), together=True,
+            likeliest=dict.fromkeys(LIKELIEST, (nothing, nothing)), fallen=1.0,
+        )  # fmt: skip
+    rate = guesses_per_second(
+        reading.scheme, dict(reading.parameters), hardware, formula=reading.formula
+    )
+    if rate is None:
+        return None
+    times = 1 if together else rows
+    affordable = SPEND_EACH * rows / hardware.price_per_hour * 3600 * rate / times
+    return Exposure(
+        reading=reading,
+        rows=rows,
+        guesses_per_second=rate,
+        together=together,
+        likeliest={
+            guesses: (spend(guesses, rate, hardware), spend(guesses * times, rate, hardware))
+            for guesses in LIKELIEST
+        },
+        fallen=popularity.fallen(affordable),
+    )

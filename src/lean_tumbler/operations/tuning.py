@@ -1,0 +1,76 @@
+"""Measuring, fitting and choosing, one after the other; and the simulation beside the formula."""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.tuning.attacker import Hardware
+from lean_tumbler.core.tuning.capacity import simulated_p99
+from lean_tumbler.core.tuning.choosing import Candidate, Choice, Demand, choose
+from lean_tumbler.core.tuning.cost_lines import CostLine, fit_all
+from lean_tumbler.core.tuning.measuring import LeftOut, Measurement
+
+_SEED = 20_240_229  # the same measurements give the same report
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Tuned:
+    """Everything that the report of `tune` is made of.
+
+    Attributes:
+        points: what was measured.
+        left_out: what was not, and why.
+        lines: the fitted line of each scheme.
+        demand: what the choice must carry.
+        floor: the least that counts as current.
+        hardware: the attacker's.
+        choice: what was found.
+        simulated_milliseconds: the chosen candidate's 99th percentile by simulation.
+    """
+
+    points: Sequence[Measurement]
+    left_out: Sequence[LeftOut]
+    lines: Mapping[str, CostLine]
+    demand: Demand
+    floor: Floor
+    hardware: Hardware
+    choice: Choice
+    simulated_milliseconds: float | None
+
+
+def tune(
+    points: Sequence[Measurement],
+    left_out: Sequence[LeftOut],
+    *,
+    floor: Floor,
+    demand: Demand,
+    hardware: Hardware,
+) -> Tuned:
+    """Choose parameters from measurements."""
+    lines = fit_all(points)
+    choice = choose(lines, floor=floor, demand=demand, hardware=hardware)
+    return Tuned(
+        points=points,
+        left_out=left_out,
+        lines=lines,
+        demand=demand,
+        floor=floor,
+        hardware=hardware,
+        choice=choice,
+        simulated_milliseconds=_simulated(choice.chosen, demand) if choice.chosen else None,
+    )
+
+
+def _simulated(chosen: Candidate, demand: Demand) -> float | None:
+    if demand.logins_per_second == 0:
+        return None
+    seconds = simulated_p99(
+        demand.logins_per_second,
+        chosen.at_once,
+        chosen.service,
+        random=np.random.default_rng(_SEED),
+    )
+    return 1000 * seconds if math.isfinite(seconds) else None

@@ -1,0 +1,181 @@
+"""What guesses cost: the model against published measurements, and what it means for a store."""
+
+import math
+
+import pytest
+
+from conftest import Program
+from lean_tumbler.core.audit.results import Reading
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.grades import Grade
+from lean_tumbler.core.schemes.base import Kind, Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, LAYOUTS
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second, spend
+from lean_tumbler.core.tuning.exposure import exposures
+from lean_tumbler.core.tuning.popularity import Popularity
+from lean_tumbler.core.tuning.work import COMPRESSION, formula_work, work_of
+
+# Published measurements on one 450 W consumer GPU of 2022, in guesses a second.
+PUBLISHED: list[tuple[str, Parameters, float]] = [
+    ("md5", {}, 1.64e11),
+    ("sha1", {}, 5.0e10),
+    ("sha256", {}, 2.2e10),
+    ("sha512", {}, 7.5e9),
+    ("bcrypt", {"cost_log2": 5}, 1.84e5),
+    ("pbkdf2-sha256", {"rounds": 1000}, 8.9e6),
+]
+
+
+@pytest.mark.parametrize(("scheme", "parameters", "published"), PUBLISHED)
+def test_the_model_agrees_with_published_measurements(
+    scheme: str, parameters: Parameters, published: float
+) -> None:
+    """Within a factor of two, from first principles and the maker's numbers."""
+    rate = guesses_per_second(scheme, parameters, CONSUMER_GPU_2022)
+    assert rate is not None
+    assert 0.5 < rate / published < 2
+
+
+def test_argon2_is_bounded_by_memory_traffic() -> None:
+    """At the floor: bandwidth over 1024·m·5 bytes, and the known shortcut of 1.33."""
+    rate = guesses_per_second(
+        "argon2id", {"memory_kib": 19456, "passes": 2, "lanes": 1}, CONSUMER_GPU_2022
+    )
+    assert rate == pytest.approx(1.33 * 1.008e12 / (1024 * 19456 * 5))
+
+
+@pytest.mark.parametrize(
+    ("scheme", "less", "more"),
+    [
+        ("bcrypt", {"cost_log2": 10}, {"cost_log2": 11}),
+        ("pbkdf2-sha512", {"rounds": 1000}, {"rounds": 2000}),
+        ("scrypt", {"cost_log2": 14, "block_size": 8, "lanes": 1},
+         {"cost_log2": 15, "block_size": 8, "lanes": 1}),
+        ("sha512-crypt", {"rounds": 5000}, {"rounds": 10000}),
+    ],
+)  # fmt: skip
+def test_twice_the_cost_is_half_the_guesses(
+    scheme: str, less: Parameters, more: Parameters
+) -> None:
+    """The model follows a scheme's own parameters."""
+    low = guesses_per_second(scheme, less, CONSUMER_GPU_2022)
+    high = guesses_per_second(scheme, more, CONSUMER_GPU_2022)
+    assert low is not None
+    assert high == pytest.approx(low / 2)
+
+
+def test_every_scheme_that_is_guessed_has_a_cost() -> None:
+    """Of all that the catalogue reads, only what is not guessed at has none."""
+    costs = {
+        "rounds": 1000, "cost_log2": 10, "block_size": 8, "lanes": 1, "memory_kib": 64, "passes": 2,
+    }  # fmt: skip
+    guessed = {Kind.FAST, Kind.ITERATED, Kind.DERIVATION}
+    schemes = {
+        scheme
+        for layout in LAYOUTS
+        if layout.kind in guessed and layout.scheme != "the crypt(3) family"
+        for scheme in layout.scheme.split(", ")
+    }
+    assert schemes >= set(DERIVATIONS)
+    assert [scheme for scheme in sorted(schemes) if work_of(scheme, costs) is None] == []
+    assert work_of("plain-text", {}) is None
+    assert work_of("bcrypt", {}) is None
+
+
+@pytest.mark.parametrize(
+    ("formula", "operations"),
+    [
+        ("utf-8, md5, hex", COMPRESSION["md5"]),
+        ("utf-8, sha1, hex, append salt, md5, hex", COMPRESSION["sha1"] + COMPRESSION["md5"]),
+        ("utf-8, append salt, 1000 times (sha256), hex", 1000 * COMPRESSION["sha256"]),
+        ("utf-8, pbkdf2-sha1 500 40 salt, hex", 2 * 500 * 2 * COMPRESSION["sha1"]),
+        ("utf-8, prepend (take salt, md5, hex), md5, hex", 2 * COMPRESSION["md5"]),
+        ("utf-8, hmac-sha512 salt, hex", 4 * COMPRESSION["sha512"]),
+    ],
+)
+def test_a_formula_costs_what_its_digests_cost(formula: str, operations: float) -> None:
+    """Loops, nested formulas and blocks of PBKDF2 counted."""
+    assert formula_work(notation.parse(formula)).operations == operations
+
+
+def test_popular_passwords_fall_first() -> None:
+    """The model's share grows with guesses, from none to all, and its inverse agrees."""
+    model = Popularity()
+    shares = [model.fallen(10**n) for n in range(12)]
+    assert shares == sorted(shares)
+    assert model.fallen(0) == 0
+    assert 0.15 < shares[4] < 0.3
+    assert shares[-1] == 1
+    assert model.guesses_for(model.fallen(10**5)) == pytest.approx(10**5)
+
+
+def _reading(scheme: str, grade: Grade, *, salted: bool, formula: str = "") -> Reading:
+    return Reading(
+        scheme=scheme, layout="hex", salted=salted, grade=grade, parameters=(), confidence=1.0,
+        also_possible=(), formula=formula,
+    )  # fmt: skip
+
+
+def test_unsalted_values_are_attacked_together() -> None:
+    """A thousand salted rows cost a thousand times one; unsalted ones no more than one."""
+    found = {
+        exposure.reading.salted: exposure
+        for exposure in exposures(
+            [
+                (_reading("md5", Grade.FAST_UNSALTED, salted=False), 1000),
+                (_reading("md5", Grade.FAST_SALTED, salted=True), 1000),
+            ],
+            CONSUMER_GPU_2022,
+        )
+    }
+    one, every = found[True].likeliest[10**6]
+    assert every.seconds == pytest.approx(1000 * one.seconds)
+    assert every.money == pytest.approx(1000 * one.money)
+    one, every = found[False].likeliest[10**6]
+    assert every == one
+    assert found[False].together
+
+
+def test_readable_values_cost_nothing_and_locked_ones_cannot_be_guessed() -> None:
+    """What can be read is open at no cost; lock markers and the unknown are left out."""
+    readable, *rest = exposures(
+        [
+            (_reading("lock-marker", Grade.LOCKED, salted=False), 5),
+            (_reading("unknown", Grade.UNKNOWN, salted=False), 5),
+            (_reading("plain-text", Grade.READABLE, salted=False), 5),
+        ],
+        CONSUMER_GPU_2022,
+    )
+    assert rest == []
+    assert math.isinf(readable.guesses_per_second)
+    assert readable.fallen == 1
+    assert readable.likeliest[10**9][1].money == 0
+
+
+def test_a_looped_formula_is_not_taken_for_one_digest() -> None:
+    """Where the policy's formula is known, its own cost counts."""
+    looped = "utf-8, append salt, 1000 times (sha1), hex"
+    plain, slow = (
+        exposures([(_reading("sha1", Grade.FAST_SALTED, salted=True, formula=text), 1)],
+                  CONSUMER_GPU_2022)[0].guesses_per_second
+        for text in ("", looped)
+    )  # fmt: skip
+    assert plain == pytest.approx(1000 * slow)
+
+
+def test_time_money_and_energy_go_together() -> None:
+    """An hour of guesses costs an hour's price and the card's energy."""
+    hour = spend(3600e6, 1e6, CONSUMER_GPU_2022)
+    assert (hour.seconds, hour.money, hour.kilowatt_hours) == (3600, 0.40, 0.45)
+
+
+def test_an_audit_says_what_an_attacker_pays(program: Program, portal: object) -> None:
+    """For each scheme that is guessed: rate, cost at one account and at all, and what falls."""
+    document = program("audit", "passengers", "--format", "json").document
+    attack = document["stores"][0]["attack"]
+    rates = {entry["scheme"]: entry["guesses_per_second"] for entry in attack["groups"]}
+    assert rates["plain-text"] is None
+    assert rates["md5"] > rates["sha1"] > rates["argon2id"] > 0
+    assert "lock-marker" not in rates
+    text = program("audit", "passengers").out
+    assert "What an attacker with one 450 W consumer GPU of 2022 pays" in text
