@@ -17,6 +17,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
+from random import Random
 
 import polars as pl
 from argon2 import low_level
@@ -28,7 +29,7 @@ from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.solver import Narrowed, SolvedAccount, Solver
 from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.operations.auditing import Means, audit_source
 
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
@@ -290,6 +291,41 @@ def solver_rate(digest: str, seconds: float = 10.0) -> Row:
     }
 
 
+def tuned_under_load(logins_per_second: float = 20.0, seconds: float = 30.0) -> Row:
+    """What `tune` promises for the 99th percentile, and what a load at that rate then sees."""
+    within = ("--peak-logins", f"{logins_per_second:g}/s", "--within", "250ms")
+    command = [PROGRAM, "tune", *within, "--format", "json"]
+    tuned = json.loads(subprocess.run(command, check=True, capture_output=True).stdout)
+    chosen = tuned["chosen"]
+    derivation = DERIVATIONS[chosen["scheme"]]
+    salt = bytes(derivation.salt_bytes)
+    random = Random(20)  # noqa: S311 - when logins arrive
+    arrivals = [0.0]
+    while arrivals[-1] < seconds:
+        arrivals.append(arrivals[-1] + random.expovariate(logins_per_second))
+    started = time.perf_counter()
+
+    def login(due: float) -> float:
+        derivation.create(b"Dunlin 42", salt, chosen["parameters"])
+        return time.perf_counter() - started - due
+
+    with ThreadPoolExecutor(chosen["at_once"]) as executor:
+        answers = []
+        for due in arrivals:
+            time.sleep(max(0.0, started + due - time.perf_counter()))
+            answers.append(executor.submit(login, due))
+        waits = sorted(answer.result() for answer in answers)
+    seen = 1000 * waits[int(0.99 * len(waits))]
+    return {
+        "benchmark": f"tune at {logins_per_second:g} logins a second",
+        "chosen": f"{chosen['scheme']} {chosen['parameters']}",
+        "promised_p99_milliseconds": chosen["p99_milliseconds"],
+        "seen_p99_milliseconds": round(seen, 1),
+        "ratio": round(seen / chosen["p99_milliseconds"], 2),
+        "noisy": tuned["noisy"],
+    }
+
+
 def main() -> None:
     """Run all benchmarks and write them down."""
     results = [
@@ -299,6 +335,7 @@ def main() -> None:
         layer_share(),
         audit_rate(),
         *database_rate(),
+        tuned_under_load(),
         *(solver_rate(digest) for digest in ("md5", "sha1", "sha256", "sha512")),
     ]
     for result in results:

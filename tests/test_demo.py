@@ -19,7 +19,7 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         'Solved: latin-1, sha1, hex-upper, prepend "|", prepend login:lower, md5, hex',
         "$ lean-tumbler formula show agents-1998",
         "$ lean-tumbler verify known.csv --store passengers",
-        "$ lean-tumbler tune --within",
+        "$ lean-tumbler tune --quick",
         "$ lean-tumbler layer --store passengers",
         "| lean-tumbler admit ",
         "$ lean-tumbler progress",

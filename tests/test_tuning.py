@@ -321,7 +321,7 @@ def test_the_first_line_is_the_choice(measurements: Path, program: Program) -> N
     assert first.startswith("argon2id: ")
     assert reason.startswith("Of all at or above the floor it costs an attacker most")
     words = " ".join(finished.out.split())
-    assert "at 10 logins a second; the next step up would be" in words
+    assert "at 10 logins a second; the next step up: " in words
     assert sum(line.startswith("→") for line in finished.out.splitlines()) == 1
     assert "by simulation" in finished.out
 

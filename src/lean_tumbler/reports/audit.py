@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING
 
 from rich.padding import Padding
@@ -11,10 +10,10 @@ from rich.text import Text
 
 from lean_tumbler.core.audit.findings import Finding, Severity
 from lean_tumbler.core.grades import BELOW_FLOOR
-from lean_tumbler.core.tuning.exposure import SPEND_EACH, Exposure, exposures
+from lean_tumbler.reports.attack import ATTACK_HEADINGS, attack_document, attack_rows
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
-from lean_tumbler.reports.wording import costs, count, duration, guess_count, money
+from lean_tumbler.reports.wording import costs, count
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -24,7 +23,6 @@ if TYPE_CHECKING:
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
 
 _REFERENCE_CHARACTERS = 90
-_SHOWN_GUESSES = 10**6
 _SEVERITY_STYLES = {
     Severity.CRITICAL: "bold red",
     Severity.HIGH: "red",
@@ -62,10 +60,7 @@ def _column(column: AuditedColumn, hardware: Hardware) -> Document:
         "without_value": profile.without_value,
         "grades": dict(profile.grades),
         "groups": [_group(reading, affected, values) for reading, affected in ordered],
-        "attack": {
-            "hardware": hardware.name,
-            "groups": [_exposure(found) for found in exposures(_rows_of(profile), hardware)],
-        },
+        "attack": attack_document(profile, hardware),
         "findings": [_finding_entry(finding) for finding in column.findings],
     }
 
@@ -82,33 +77,6 @@ def _group(reading: Reading, affected: Affected, values: int) -> Document:
         "confidence": reading.confidence,
         "also_possible": list(reading.also_possible),
         "because": reading.because,
-    }
-
-
-def _rows_of(profile: Profile) -> list[tuple[Reading, int]]:
-    return [(reading, affected.rows) for reading, affected in profile.groups.items()]
-
-
-def _exposure(found: Exposure) -> Document:
-    rate = found.guesses_per_second
-    return {
-        "scheme": found.reading.scheme,
-        "grade": found.reading.grade,
-        "rows": found.rows,
-        "guesses_per_second": round(rate, 1) if math.isfinite(rate) else None,
-        "all_at_once": found.together,
-        "likeliest": [
-            {
-                "guesses": guesses,
-                "seconds_one_account": round(one.seconds, 4),
-                "money_one_account": round(one.money, 4),
-                "seconds_all_accounts": round(every.seconds, 4),
-                "money_all_accounts": round(every.money, 4),
-            }
-            for guesses, (one, every) in found.likeliest.items()
-        ],
-        "money_each": SPEND_EACH,
-        "share_fallen": round(found.fallen, 4),
     }
 
 
@@ -245,24 +213,12 @@ def _reference(finding: Finding) -> str:
 
 
 def _attack(console: Console, profile: Profile, hardware: Hardware) -> None:
-    found = [each for each in exposures(_rows_of(profile), hardware) if math.isfinite(
-        each.guesses_per_second
-    )]  # fmt: skip
-    if not found:
+    rows = attack_rows(profile, hardware)
+    if not rows:
         return
-    table = new_table(
-        "scheme", "guesses/s", f"{_SHOWN_GUESSES:,} likeliest at one account", "at all",
-        f"fall for ${SPEND_EACH:.2f} each", right=(1, 2, 3, 4),
-    )  # fmt: skip
-    for each in found:
-        one, every = each.likeliest[_SHOWN_GUESSES]
-        table.add_row(
-            each.reading.scheme,
-            guess_count(each.guesses_per_second),
-            f"{duration(one.seconds)}, {money(one.money)}",
-            f"{duration(every.seconds)}, {money(every.money)}",
-            f"{100 * each.fallen:.0f} %",
-        )
+    table = new_table(*ATTACK_HEADINGS, right=(1, 2, 3, 4))
+    for row in rows:
+        table.add_row(*row)
     console.print(f"What an attacker with {hardware.name} pays, once the table leaks:")
     console.print()
     console.print(table)

@@ -9,12 +9,14 @@ from markupsafe import Markup, escape
 
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
 from lean_tumbler.reports import plots
+from lean_tumbler.reports.attack import ATTACK_HEADINGS, attack_rows
 from lean_tumbler.reports.wording import costs, count
 
 if TYPE_CHECKING:
     from datetime import datetime
 
     from lean_tumbler.core.audit.results import Profile
+    from lean_tumbler.core.tuning.attacker import Hardware
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
 
 _ENVIRONMENT = Environment(
@@ -44,7 +46,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         audit: what was found.
         taken_at: when, for the head of the page.
     """
-    columns = [_column(column) for column in audit.columns]
+    columns = [_column(column, audit.hardware) for column in audit.columns]
     overview = [(f"{c.table}.{c.column}", c.profile.grades) for c in audit.columns]
     return _ENVIRONMENT.get_template("audit.html").render(
         source=audit.source,
@@ -62,6 +64,8 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         likely_passwords=audit.likely_passwords,
         colours=plots.GRADE_COLOURS,
         meaning=MEANING,
+        hardware=audit.hardware.name,
+        attack_headings=ATTACK_HEADINGS,
     )
 
 
@@ -70,7 +74,7 @@ def _inline(svg: str | None) -> Markup | None:
     return None if svg is None else Markup(svg)  # noqa: S704 - made here, of escaped texts
 
 
-def _column(column: AuditedColumn) -> dict[str, object]:
+def _column(column: AuditedColumn, hardware: Hardware) -> dict[str, object]:
     profile = column.profile
     return {
         "name": f"{column.table}.{column.column}",
@@ -93,6 +97,7 @@ def _column(column: AuditedColumn) -> dict[str, object]:
             }
             for reading, affected in sorted(profile.groups.items(), key=lambda item: -item[1].rows)
         ],
+        "attack": attack_rows(profile, hardware),
         "costs_plot": _inline(plots.costs_plot(profile)),
         "clusters_plot": _inline(plots.clusters_plot(profile)),
         "ages_plot": _inline(plots.ages_plot(profile)),

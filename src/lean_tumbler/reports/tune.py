@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.tuning.attacker import spend
 from lean_tumbler.core.tuning.measuring import is_noisy
 from lean_tumbler.core.tuning.popularity import LIKELIEST, Popularity
@@ -133,7 +134,7 @@ def why(tuned: Tuned) -> str:
         f"logins within {demand.within_milliseconds:.0f} ms {load}"
     )
     if tuned.choice.up is not None:
-        text += f"; the next step up would be {'; '.join(tuned.choice.up.against)}"
+        text += f"; the next step up: {'; '.join(tuned.choice.up.against)}"
     return text
 
 
@@ -294,6 +295,11 @@ def _draw_measuring(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> 
             _SIMULATION_DIFFERS
         ):
             notes.append("The two differ: take the larger, and leave room.")
+    if chosen is not None and not DERIVATIONS[chosen.scheme].may_layer:
+        notes.append(
+            f"{chosen.scheme} cannot stand over a legacy digest: for `layer`, leave it out of "
+            "--schemes."
+        )
     if is_noisy(tuned.points):
         notes.append("The machine is noisy: timings vary. Measure again when it is quiet.")
     notes += [

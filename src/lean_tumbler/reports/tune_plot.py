@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import math
 from typing import TYPE_CHECKING
 
 from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -24,6 +23,7 @@ if TYPE_CHECKING:
     from lean_tumbler.operations.tuning import Tuned
 
 _GUESSES = 1e9
+_TOP = 10  # times the permitted wait
 _COLOURS = {
     "argon2id": "#1b7f5c",
     "bcrypt": "#d1495b",
@@ -61,13 +61,18 @@ def _price(tuned: Tuned, found: Candidate) -> float:
     return spend(_GUESSES, found.guesses_per_second, tuned.hardware).money
 
 
+def _top(tuned: Tuned) -> float:
+    """Give the longest wait that is drawn to scale."""
+    return _TOP * tuned.demand.within_milliseconds
+
+
 def _draw_scheme(axes: Axes, tuned: Tuned, scheme: str, own: Sequence[Candidate]) -> None:
     """Draw the candidates of a scheme, and the shortest wait at each price or more."""
     colour = _COLOURS.get(scheme, "#555555")
     finite = sorted(
         (_price(tuned, found), found.p99_milliseconds, not found.against)
         for found in own
-        if math.isfinite(found.p99_milliseconds)
+        if found.p99_milliseconds <= _top(tuned)
     )
     best = [
         (price, wait)
@@ -79,7 +84,7 @@ def _draw_scheme(axes: Axes, tuned: Tuned, scheme: str, own: Sequence[Candidate]
         face = colour if fits else "white"
         axes.plot(price, wait, "o", markersize=5, color=colour, markerfacecolor=face, zorder=3)
     for found in own:
-        if not math.isfinite(found.p99_milliseconds):
+        if found.p99_milliseconds > _top(tuned):
             axes.plot(
                 _price(tuned, found), 1.0, "^", markersize=6, color=colour,
                 markerfacecolor="white", zorder=3,
@@ -90,9 +95,8 @@ def _draw_scheme(axes: Axes, tuned: Tuned, scheme: str, own: Sequence[Candidate]
 
 def _draw_limits(axes: Axes, tuned: Tuned) -> None:
     demand = tuned.demand
-    low, high = axes.get_ylim()
-    top = min(high, demand.within_milliseconds * 40)
-    axes.set_ylim(low, max(top, demand.within_milliseconds * 2))
+    low, _ = axes.get_ylim()
+    axes.set_ylim(low, _top(tuned))
     axes.axhspan(low, demand.within_milliseconds, color="#1b7f5c", alpha=0.08, zorder=0)
     axes.axhline(demand.within_milliseconds, color="#1b7f5c", linewidth=1, linestyle="--")
     axes.annotate(
@@ -119,7 +123,7 @@ def _draw_limits(axes: Axes, tuned: Tuned) -> None:
         loc="upper left",
         bbox_to_anchor=(1.0, 1.0),
         frameon=False,
-        title="hollow: will not do\nat the top: never answers",
+        title="hollow: will not do\nat the top: slower, or never",
     )
 
 

@@ -3,6 +3,7 @@
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import product
 
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.schemes.base import Parameters
@@ -20,13 +21,13 @@ from lean_tumbler.core.tuning.measuring import SCHEMES
 # NIST SP 800-132: PBKDF2 with an approved hash function; the others have no approved primitive.
 APPROVED = tuple(scheme for scheme in SCHEMES if scheme.startswith("pbkdf2-"))
 
-# Memory in KiB and passes: the published least, then upwards by 1.3 to 2 times in memory traffic,
-# through what RFC 9106 section 4 recommends second (64 MiB, 3 passes), and beyond. More memory is
-# raised before passes: it is what an attacker's hardware lacks.
-_ARGON2_STEPS = (
-    (19456, 2), (32768, 2), (47104, 2), (65536, 2), (65536, 3), (98304, 3), (131072, 3),
-    (196608, 3), (262144, 3), (393216, 3), (524288, 3), (1048576, 3),
+# Memory in KiB, from the published least through what RFC 9106 section 4 recommends second (64 MiB)
+# and beyond; each in so many passes.
+_ARGON2_MEMORY_KIB = (
+    19456, 24576, 30720, 32768, 47104, 65536, 98304, 131072, 196608, 262144, 393216, 524288,
+    1048576,
 )  # fmt: skip
+_ARGON2_PASSES = (2, 3, 4)
 _BCRYPT_STEPS_ABOVE_FLOOR = 7
 _SCRYPT_COSTS = range(14, 22)
 _ROUNDS_FACTORS = (1.0, 1.25, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0, 15.0, 20.0)
@@ -139,7 +140,7 @@ def _above(scheme: str, alternatives: Sequence[Parameters]) -> Iterator[Paramete
     lanes = max((point.get("lanes", 1) for point in alternatives), default=1)
     match scheme:
         case "argon2id":
-            for memory, passes in _ARGON2_STEPS:
+            for memory, passes in product(_ARGON2_MEMORY_KIB, _ARGON2_PASSES):
                 yield {"memory_kib": memory, "passes": passes, "lanes": lanes}
         case "scrypt":
             for cost in _SCRYPT_COSTS:
@@ -169,9 +170,9 @@ def candidate(
     if room < 1:
         against.append(f"needs {needed_kib / 1024 / MOST_OF_MEMORY:,.0f} MiB")
     if utilisation > MOST_UTILISATION:
-        against.append(f"busy {100 * utilisation:,.0f} %, above {100 * MOST_UTILISATION:.0f} %")
+        against.append(f"busy {100 * utilisation:,.3g} %, above {100 * MOST_UTILISATION:.0f} %")
     elif p99 > demand.within_milliseconds:
-        against.append(f"{p99:,.0f} ms, too slow")
+        against.append(f"takes {p99:,.0f} ms")
     return Candidate(
         scheme=scheme,
         parameters=parameters,

@@ -1,0 +1,80 @@
+"""What an attacker pays for an audited column, as rows of text and as a document."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from lean_tumbler.core.tuning.exposure import SPEND_EACH, exposures
+from lean_tumbler.reports.wording import duration, guess_count, money
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.audit.results import Profile
+    from lean_tumbler.core.tuning.attacker import Hardware
+    from lean_tumbler.core.tuning.exposure import Exposure
+    from lean_tumbler.reports.documents import Document
+
+_SHOWN_GUESSES = 10**6
+
+ATTACK_HEADINGS = (
+    "scheme",
+    "guesses/s",
+    f"{_SHOWN_GUESSES:,} likeliest at one account",
+    "at all",
+    f"fall for ${SPEND_EACH:.2f} each",
+)
+
+
+def attack_rows(profile: Profile, hardware: Hardware) -> list[tuple[str, ...]]:
+    """Give a row for each scheme that is guessed at, the cheapest first, under the headings."""
+    rows: list[tuple[str, ...]] = []
+    for found in _exposures(profile, hardware):
+        if math.isinf(found.guesses_per_second):
+            continue
+        one, every = found.likeliest[_SHOWN_GUESSES]
+        rows.append(
+            (
+                found.reading.scheme,
+                guess_count(found.guesses_per_second),
+                f"{duration(one.seconds)}, {money(one.money)}",
+                f"{duration(every.seconds)}, {money(every.money)}",
+                f"{100 * found.fallen:.0f} %",
+            )
+        )
+    return rows
+
+
+def attack_document(profile: Profile, hardware: Hardware) -> Document:
+    """Give all of it as a part of the audit's document."""
+    return {
+        "hardware": hardware.name,
+        "groups": [_entry(found) for found in _exposures(profile, hardware)],
+    }
+
+
+def _exposures(profile: Profile, hardware: Hardware) -> list[Exposure]:
+    groups = ((reading, affected.rows) for reading, affected in profile.groups.items())
+    return exposures(groups, hardware)
+
+
+def _entry(found: Exposure) -> Document:
+    rate = found.guesses_per_second
+    return {
+        "scheme": found.reading.scheme,
+        "grade": found.reading.grade,
+        "rows": found.rows,
+        "guesses_per_second": round(rate, 1) if math.isfinite(rate) else None,
+        "all_at_once": found.together,
+        "likeliest": [
+            {
+                "guesses": guesses,
+                "seconds_one_account": round(one.seconds, 4),
+                "money_one_account": round(one.money, 4),
+                "seconds_all_accounts": round(every.seconds, 4),
+                "money_all_accounts": round(every.money, 4),
+            }
+            for guesses, (one, every) in found.likeliest.items()
+        ],
+        "money_each": SPEND_EACH,
+        "share_fallen": round(found.fallen, 4),
+    }
