@@ -10,7 +10,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.schemes.base import Kind, Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, LAYOUTS
-from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second, spend
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Attacker, guesses_per_second, spend
 from lean_tumbler.core.tuning.exposure import exposures
 from lean_tumbler.core.tuning.popularity import Popularity
 from lean_tumbler.core.tuning.work import COMPRESSION, formula_work, work_of
@@ -125,7 +125,7 @@ def test_unsalted_values_are_attacked_together() -> None:
                 (_reading("md5", Grade.FAST_UNSALTED, salted=False), 1000),
                 (_reading("md5", Grade.FAST_SALTED, salted=True), 1000),
             ],
-            CONSUMER_GPU_2022,
+            Attacker(),
         )
     }
     one, every = found[True].likeliest[10**6]
@@ -144,7 +144,7 @@ def test_readable_values_cost_nothing_and_locked_ones_cannot_be_guessed() -> Non
             (_reading("unknown", Grade.UNKNOWN, salted=False), 5),
             (_reading("plain-text", Grade.READABLE, salted=False), 5),
         ],
-        CONSUMER_GPU_2022,
+        Attacker(),
     )
     assert rest == []
     assert math.isinf(readable.guesses_per_second)
@@ -157,7 +157,7 @@ def test_a_looped_formula_is_not_taken_for_one_digest() -> None:
     looped = "utf-8, append salt, 1000 times (sha1), hex"
     plain, slow = (
         exposures([(_reading("sha1", Grade.FAST_SALTED, salted=True, formula=text), 1)],
-                  CONSUMER_GPU_2022)[0].guesses_per_second
+                  Attacker())[0].guesses_per_second
         for text in ("", looped)
     )  # fmt: skip
     assert plain == pytest.approx(1000 * slow)

@@ -451,16 +451,24 @@ def test_an_attackers_own_hardware(tmp_path: Path, measurements: Path, program: 
     options = ("tune", "--measurements", str(measurements), "--schemes", "argon2id", "--format",
                "json")  # fmt: skip
     usual = program(*options).document
-    (tmp_path / "h.toml").write_text("\n".join(f"{key} = {value}" for key, value in names.items()))
-    doubled = program(*options, "--hardware", "h.toml").document
+    (tmp_path / "h.toml").write_text(
+        "[hardware]\n" + "\n".join(f"{key} = {value}" for key, value in names.items())
+    )
+    doubled = program(*options, "--attacker", "h.toml").document
     assert doubled["attacker"]["hardware"] == "two of them"
     one, other = usual["candidates"][0], doubled["candidates"][0]
     assert other["guesses_per_second"] == pytest.approx(2 * one["guesses_per_second"], rel=1e-4)
+    (tmp_path / "h.toml").write_text("[passwords]\nshare = 0.01\nexponent = 0.1\n")
+    careful = program(*options, "--attacker", "h.toml").document["attacker"]
+    assert careful["likeliest"][0]["share_fallen"] == round(0.01 * 10**0.4, 3)
+    assert careful["hardware"] == usual["attacker"]["hardware"]
     del names["watts"]
-    (tmp_path / "h.toml").write_text("\n".join(f"{key} = {value}" for key, value in names.items()))
-    refused = program(*options, "--hardware", "h.toml")
+    (tmp_path / "h.toml").write_text(
+        "[hardware]\n" + "\n".join(f"{key} = {value}" for key, value in names.items())
+    )
+    refused = program(*options, "--attacker", "h.toml")
     assert refused.code == 2
-    assert "h.toml: “watts” is missing" in refused.err
+    assert "h.toml: [hardware]: “watts” is missing" in refused.err
 
 
 def test_the_floors_of_the_grid_cost_what_the_rfc_says() -> None:

@@ -49,13 +49,13 @@ def add_policy_option(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_hardware_option(parser: argparse.ArgumentParser) -> None:
-    """Add the attacker's hardware."""
+def add_attacker_option(parser: argparse.ArgumentParser) -> None:
+    """Add who guesses."""
     parser.add_argument(
-        "--hardware",
+        "--attacker",
         type=Path,
         metavar="FILE",
-        help="the attacker's hardware, as TOML (default: docs/ATTACKER.md)",
+        help="who guesses, as TOML: hardware and how people choose (default: docs/ATTACKER.md)",
     )
 
 

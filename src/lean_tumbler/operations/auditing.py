@@ -18,7 +18,7 @@ from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import Columns, NamedFormula, StorePolicy, Target
-from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Hardware
+from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.operations.guessing import Budget, guess
 from lean_tumbler.stores.naming import nearest, require_column
@@ -52,14 +52,14 @@ class Audit:
     """A whole report.
 
     Attributes:
-        hardware: an attacker's.
+        attacker: who would guess, once the table leaks.
         likely_passwords: how many were looked for in plain text and unsalted digests.
     """
 
     source: str
     floor: Floor
     columns: list[AuditedColumn]
-    hardware: Hardware = CONSUMER_GPU_2022
+    attacker: Attacker = field(default_factory=Attacker)
     likely_passwords: int = 0
 
     @property
@@ -89,7 +89,7 @@ class Means:
     Attributes:
         floor: the least that counts as current.
         target: what new values would be written with.
-        hardware: an attacker's.
+        attacker: who would guess, once the table leaks.
         likely: passwords to look for; None to look for none.
         budget: what may be spent on trying them on salted rows; None to leave these out.
         executor: looks at several frames at once; None to look at one after the other.
@@ -99,7 +99,7 @@ class Means:
 
     floor: Floor
     target: Target = field(default_factory=Target)
-    hardware: Hardware = CONSUMER_GPU_2022
+    attacker: Attacker = field(default_factory=Attacker)
     likely: LikelyMatcher | None = None
     budget: Budget | None = None
     executor: Executor | None = None
@@ -286,7 +286,7 @@ def _audit(source: str, columns: list[AuditedColumn], means: Means) -> Audit:
         source=source,
         floor=means.floor,
         columns=columns,
-        hardware=means.hardware,
+        attacker=means.attacker,
         likely_passwords=tried,
     )
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lean_tumbler.core.grades import Floor
-from lean_tumbler.core.tuning.attacker import Hardware
+from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.core.tuning.capacity import simulated_p99
 from lean_tumbler.core.tuning.choosing import Candidate, Choice, Demand, choose
 from lean_tumbler.core.tuning.cost_lines import CostLine, fit_all
@@ -26,7 +26,7 @@ class Tuned:
         lines: the fitted line of each scheme.
         demand: what the choice must carry.
         floor: the least that counts as current.
-        hardware: the attacker's.
+        attacker: who guesses.
         choice: what was found.
         simulated_milliseconds: the chosen candidate's 99th percentile by simulation.
     """
@@ -36,7 +36,7 @@ class Tuned:
     lines: Mapping[str, CostLine]
     demand: Demand
     floor: Floor
-    hardware: Hardware
+    attacker: Attacker
     choice: Choice
     simulated_milliseconds: float | None
 
@@ -47,18 +47,18 @@ def tune(
     *,
     floor: Floor,
     demand: Demand,
-    hardware: Hardware,
+    attacker: Attacker,
 ) -> Tuned:
     """Choose parameters from measurements."""
     lines = fit_all(points)
-    choice = choose(lines, floor=floor, demand=demand, hardware=hardware)
+    choice = choose(lines, floor=floor, demand=demand, hardware=attacker.hardware)
     return Tuned(
         points=points,
         left_out=left_out,
         lines=lines,
         demand=demand,
         floor=floor,
-        hardware=hardware,
+        attacker=attacker,
         choice=choice,
         simulated_milliseconds=_simulated(choice.chosen, demand) if choice.chosen else None,
     )

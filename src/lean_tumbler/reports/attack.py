@@ -10,7 +10,7 @@ from lean_tumbler.reports.wording import duration, guess_count, money
 
 if TYPE_CHECKING:
     from lean_tumbler.core.audit.results import Profile
-    from lean_tumbler.core.tuning.attacker import Hardware
+    from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.core.tuning.exposure import Exposure
     from lean_tumbler.reports.documents import Document
 
@@ -25,10 +25,10 @@ ATTACK_HEADINGS = (
 )
 
 
-def attack_rows(profile: Profile, hardware: Hardware) -> list[tuple[str, ...]]:
+def attack_rows(profile: Profile, attacker: Attacker) -> list[tuple[str, ...]]:
     """Give a row for each scheme that is guessed at, the cheapest first, under the headings."""
     rows: list[tuple[str, ...]] = []
-    for found in _exposures(profile, hardware):
+    for found in _exposures(profile, attacker):
         if math.isinf(found.guesses_per_second):
             continue
         one, every = found.likeliest[_SHOWN_GUESSES]
@@ -44,17 +44,17 @@ def attack_rows(profile: Profile, hardware: Hardware) -> list[tuple[str, ...]]:
     return rows
 
 
-def attack_document(profile: Profile, hardware: Hardware) -> Document:
+def attack_document(profile: Profile, attacker: Attacker) -> Document:
     """Give all of it as a part of the audit's document."""
     return {
-        "hardware": hardware.name,
-        "groups": [_entry(found) for found in _exposures(profile, hardware)],
+        "hardware": attacker.hardware.name,
+        "groups": [_entry(found) for found in _exposures(profile, attacker)],
     }
 
 
-def _exposures(profile: Profile, hardware: Hardware) -> list[Exposure]:
+def _exposures(profile: Profile, attacker: Attacker) -> list[Exposure]:
     groups = ((reading, affected.rows) for reading, affected in profile.groups.items())
-    return exposures(groups, hardware)
+    return exposures(groups, attacker)
 
 
 def _entry(found: Exposure) -> Document:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.audit.results import Affected, Profile, Reading
-    from lean_tumbler.core.tuning.attacker import Hardware
+    from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
 
 _REFERENCE_CHARACTERS = 90
@@ -45,11 +45,11 @@ def audit_document(audit: Audit) -> Document:
         ],
         cut_off=audit.cut_off,
         likely_passwords=audit.likely_passwords,
-        stores=[_column(column, audit.hardware) for column in audit.columns],
+        stores=[_column(column, audit.attacker) for column in audit.columns],
     )
 
 
-def _column(column: AuditedColumn, hardware: Hardware) -> Document:
+def _column(column: AuditedColumn, attacker: Attacker) -> Document:
     profile = column.profile
     values = profile.rows - profile.without_value
     ordered = sorted(profile.groups.items(), key=lambda item: -item[1].rows)
@@ -60,7 +60,7 @@ def _column(column: AuditedColumn, hardware: Hardware) -> Document:
         "without_value": profile.without_value,
         "grades": dict(profile.grades),
         "groups": [_group(reading, affected, values) for reading, affected in ordered],
-        "attack": attack_document(profile, hardware),
+        "attack": attack_document(profile, attacker),
         "findings": [_finding_entry(finding) for finding in column.findings],
     }
 
@@ -114,7 +114,7 @@ def draw_audit(console: Console, audit: Audit) -> None:
             if reading.because:
                 console.print(f"{reading.scheme}, {reading.layout}: {reading.because}.")
         console.print()
-        _attack(console, column.profile, audit.hardware)
+        _attack(console, column.profile, audit.attacker)
         for finding in column.findings:
             _finding(console, finding)
     if audit.likely_passwords:
@@ -212,14 +212,14 @@ def _reference(finding: Finding) -> str:
     return "; ".join(part for part in parts if part) + more
 
 
-def _attack(console: Console, profile: Profile, hardware: Hardware) -> None:
-    rows = attack_rows(profile, hardware)
+def _attack(console: Console, profile: Profile, attacker: Attacker) -> None:
+    rows = attack_rows(profile, attacker)
     if not rows:
         return
     table = new_table(*ATTACK_HEADINGS, right=(1, 2, 3, 4))
     for row in rows:
         table.add_row(*row)
-    console.print(f"What an attacker with {hardware.name} pays, once the table leaks:")
+    console.print(f"What an attacker with {attacker.hardware.name} pays, once the table leaks:")
     console.print()
     console.print(table)
     console.print()

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from lean_tumbler.core.audit.results import Profile
-    from lean_tumbler.core.tuning.attacker import Hardware
+    from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
 
 _ENVIRONMENT = Environment(
@@ -46,7 +46,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         audit: what was found.
         taken_at: when, for the head of the page.
     """
-    columns = [_column(column, audit.hardware) for column in audit.columns]
+    columns = [_column(column, audit.attacker) for column in audit.columns]
     overview = [(f"{c.table}.{c.column}", c.profile.grades) for c in audit.columns]
     return _ENVIRONMENT.get_template("audit.html").render(
         source=audit.source,
@@ -64,7 +64,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         likely_passwords=audit.likely_passwords,
         colours=plots.GRADE_COLOURS,
         meaning=MEANING,
-        hardware=audit.hardware.name,
+        hardware=audit.attacker.hardware.name,
         attack_headings=ATTACK_HEADINGS,
     )
 
@@ -74,7 +74,7 @@ def _inline(svg: str | None) -> Markup | None:
     return None if svg is None else Markup(svg)  # noqa: S704 - made here, of escaped texts
 
 
-def _column(column: AuditedColumn, hardware: Hardware) -> dict[str, object]:
+def _column(column: AuditedColumn, attacker: Attacker) -> dict[str, object]:
     profile = column.profile
     return {
         "name": f"{column.table}.{column.column}",
@@ -97,7 +97,7 @@ def _column(column: AuditedColumn, hardware: Hardware) -> dict[str, object]:
             }
             for reading, affected in sorted(profile.groups.items(), key=lambda item: -item[1].rows)
         ],
-        "attack": attack_rows(profile, hardware),
+        "attack": attack_rows(profile, attacker),
         "costs_plot": _inline(plots.costs_plot(profile)),
         "clusters_plot": _inline(plots.clusters_plot(profile)),
         "ages_plot": _inline(plots.ages_plot(profile)),

@@ -11,7 +11,7 @@ from rich.text import Text
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.tuning.attacker import spend
 from lean_tumbler.core.tuning.measuring import is_noisy
-from lean_tumbler.core.tuning.popularity import LIKELIEST, Popularity
+from lean_tumbler.core.tuning.popularity import LIKELIEST
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import duration, guess_count, money
@@ -74,7 +74,7 @@ def tune_document(tuned: Tuned, host: Mapping[str, Any]) -> Document:
             }
             for way in choice.ways_out
         ],
-        attacker={"hardware": tuned.hardware.name, "likeliest": _likeliest(tuned)},
+        attacker={"hardware": tuned.attacker.hardware.name, "likeliest": _likeliest(tuned)},
     )  # fmt: skip
 
 
@@ -109,10 +109,10 @@ def _candidate(found: Candidate) -> Document:
 
 
 def _likeliest(tuned: Tuned) -> list[Document]:
-    chosen, popularity = tuned.choice.chosen, Popularity()
+    chosen, popularity = tuned.choice.chosen, tuned.attacker.popularity
     if chosen is None:
         return []
-    spent = [(n, spend(n, chosen.guesses_per_second, tuned.hardware)) for n in LIKELIEST]
+    spent = [(n, spend(n, chosen.guesses_per_second, tuned.attacker.hardware)) for n in LIKELIEST]
     return [
         {
             "guesses": guesses,
@@ -257,10 +257,12 @@ def _add_row(table: Any, tuned: Tuned, found: Candidate | None) -> None:
 
 
 def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
-    console.print(Text(f"An attacker with {tuned.hardware.name}, against one account:", "bold"))
-    popularity = Popularity()
+    console.print(
+        Text(f"An attacker with {tuned.attacker.hardware.name}, against one account:", "bold")
+    )
+    popularity = tuned.attacker.popularity
     for guesses in LIKELIEST:
-        cost = spend(guesses, chosen.guesses_per_second, tuned.hardware)
+        cost = spend(guesses, chosen.guesses_per_second, tuned.attacker.hardware)
         fallen = popularity.fallen(guesses)
         console.print(
             f"  the {guesses:,} likeliest passwords: {duration(cost.seconds)}, "

@@ -58,7 +58,7 @@ def tune_plot(tuned: Tuned, kind: str) -> bytes:
 
 
 def _price(tuned: Tuned, found: Candidate) -> float:
-    return spend(_GUESSES, found.guesses_per_second, tuned.hardware).money
+    return spend(_GUESSES, found.guesses_per_second, tuned.attacker.hardware).money
 
 
 def _top(tuned: Tuned) -> float:
@@ -112,7 +112,9 @@ def _draw_limits(axes: Axes, tuned: Tuned) -> None:
         "every core busy"
     )  # fmt: skip
     axes.set_ylabel(f"99 in 100 logins answered within, at {load}")
-    axes.set_xlabel(f"price of a billion guesses at one account, with {tuned.hardware.name}")
+    axes.set_xlabel(
+        f"price of a billion guesses at one account, with {tuned.attacker.hardware.name}"
+    )
     axes.yaxis.set_major_locator(LogLocator(subs=(1, 2, 5)))
     axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f} ms"))
     axes.yaxis.set_minor_formatter(NullFormatter())

@@ -12,8 +12,9 @@ from lean_tumbler.core.grades import FLOORS, Floor
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.schemes.base import Parameters, within
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Hardware
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Attacker, hardware_from_entries
 from lean_tumbler.core.tuning.measuring import SCHEMES, Measurement
+from lean_tumbler.core.tuning.popularity import Popularity, popularity_from_entries
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files import read_text, write_text
 
@@ -132,20 +133,30 @@ def _whole(value: Any, place: str) -> None:
         raise UsageError(f"{place}: expected a whole number from 1")
 
 
-def read_hardware(path: Path | None) -> Hardware:
-    """Read an attacker's hardware from a TOML file; without one, the reference hardware.
+def read_attacker(path: Path | None) -> Attacker:
+    """Read who guesses from a TOML file; what it leaves out is the reference.
+
+    Args:
+        path: a file with a table [hardware], a table [passwords], or both.
 
     Raises:
         SourceError: the file cannot be read.
         UsageError: an entry is missing, unknown or impossible.
     """
     if path is None:
-        return CONSUMER_GPU_2022
+        return Attacker()
     try:
-        entries = tomllib.loads(read_text(path, limit_bytes=_FILE_BYTES))
+        tables = tomllib.loads(read_text(path, limit_bytes=_FILE_BYTES))
     except tomllib.TOMLDecodeError as error:
         raise UsageError(f"{path}: {error}") from None
-    return Hardware.from_entries(entries, place=str(path))
+    if not tables or set(tables) - {"hardware", "passwords"}:
+        raise UsageError(f"{path}: expected a table [hardware], a table [passwords], or both")
+    hardware, popularity = CONSUMER_GPU_2022, Popularity()
+    if "hardware" in tables:
+        hardware = hardware_from_entries(tables["hardware"], place=f"{path}: [hardware]")
+    if "passwords" in tables:
+        popularity = popularity_from_entries(tables["passwords"], place=f"{path}: [passwords]")
+    return Attacker(hardware=hardware, popularity=popularity)
 
 
 def read_floor(name: str | None, policy: StoragePolicy) -> Floor:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
-    add_hardware_option,
+    add_attacker_option,
     add_policy_option,
     add_report_options,
     policy_path,
@@ -71,7 +71,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="SEVERITY|CODE",
         help="exit with 1 where such a finding, or a worse one, is there",
     )
-    add_hardware_option(parser)
+    add_attacker_option(parser)
     add_policy_option(parser)
     add_report_options(parser, "csv", "html", "sarif")
 
@@ -151,7 +151,7 @@ def _means(
     from lean_tumbler.operations.auditing import Means
     from lean_tumbler.operations.guessing import Budget
     from lean_tumbler.stores.files import read_lines
-    from lean_tumbler.stores.tuning_files import read_hardware
+    from lean_tumbler.stores.tuning_files import read_attacker
 
     own = read_lines(arguments.common) if arguments.common else []
     made = likely_passwords((arguments.words or "").split(","))
@@ -160,7 +160,7 @@ def _means(
     return Means(
         floor=policy.floor,
         target=policy.target,
-        hardware=read_hardware(arguments.hardware),
+        attacker=read_attacker(arguments.attacker),
         likely=matcher_of(passwords),
         budget=Budget(
             passwords=passwords,

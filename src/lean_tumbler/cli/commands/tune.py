@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
-    add_hardware_option,
+    add_attacker_option,
     add_policy_option,
     add_report_options,
     kibibytes,
@@ -113,7 +113,7 @@ def _add_choice(parser: argparse.ArgumentParser) -> None:
         help="the least that will do: owasp, rfc9106, nist, or a TOML file with a table [floor] "
         "(default: the policy's)",
     )
-    add_hardware_option(parser)
+    add_attacker_option(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
@@ -121,19 +121,19 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.core.tuning.choosing import Demand
     from lean_tumbler.operations.tuning import tune
     from lean_tumbler.reports.tune import draw_tune, tune_document
-    from lean_tumbler.stores.tuning_files import read_floor, read_hardware
+    from lean_tumbler.stores.tuning_files import read_attacker, read_floor
 
     policy = read_policy(arguments, required=arguments.save)
     _require_plot_kind(arguments.plot)
     floor = read_floor(arguments.floor, policy)
-    hardware = read_hardware(arguments.hardware)
+    attacker = read_attacker(arguments.attacker)
     wanted = _schemes(arguments)
     measured, left_out = _measured(arguments, wanted, session)
     tuned = tune(
         [point for point in measured.points if point.scheme in wanted],
         left_out,
         floor=floor,
-        hardware=hardware,
+        attacker=attacker,
         demand=Demand(
             cores=arguments.cores or measured.host["cores"],
             memory_kib=arguments.memory or measured.host["memory_kib"],

@@ -1,10 +1,12 @@
 """Guesses a second on reference hardware, and what a number of guesses costs there."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from typing import Any
 
 from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.tuning.numbers import require_numbers
+from lean_tumbler.core.tuning.popularity import Popularity
 from lean_tumbler.core.tuning.work import Work, work_of
 from lean_tumbler.errors import UsageError
 
@@ -28,34 +30,24 @@ class Hardware:
     watts: float
     price_per_hour: float
 
-    @classmethod
-    def from_entries(cls, entries: Mapping[str, Any], *, place: str) -> "Hardware":
-        """Check a table of numbers.
 
-        Args:
-            entries: the names of this class's fields, and their values.
-            place: what messages call the table.
+def hardware_from_entries(entries: Mapping[str, Any], *, place: str) -> Hardware:
+    """Check a table of a device's numbers.
 
-        Raises:
-            UsageError: a number is missing, unknown, or not above 0.
-        """
-        names = [field.name for field in fields(cls)]
-        unknown = sorted(set(entries) - set(names))
-        missing = [name for name in names if name not in entries]
-        if unknown or missing:
-            what = f"unknown entry “{unknown[0]}”" if unknown else f"“{missing[0]}” is missing"
-            raise UsageError(f"{place}: {what}; needed: {', '.join(names)}")
-        for name in names[1:]:
-            value = entries[name]
-            if (
-                isinstance(value, bool)
-                or not isinstance(value, int | float)
-                or not 0 < value < 1e30
-            ):
-                raise UsageError(f"{place}: “{name}” must be a number above 0")
-        if not isinstance(entries["name"], str) or not entries["name"]:
-            raise UsageError(f"{place}: “name” must be a text")
-        return cls(**entries)
+    Args:
+        entries: the names of the fields of `Hardware`, and their values.
+        place: what messages call the table.
+
+    Raises:
+        UsageError: a number is missing, unknown, or not above 0; or there is no name.
+    """
+    name = entries.get("name")
+    if not isinstance(name, str) or not name:
+        raise UsageError(f"{place}: “name” must be a text")
+    numbers = {key: value for key, value in entries.items() if key != "name"}
+    names = [entry.name for entry in fields(Hardware) if entry.name != "name"]
+    require_numbers(numbers, names, most=_MOST, place=place)
+    return Hardware(name=name, **numbers)
 
 
 # One 450 W consumer GPU of 2022, as its maker states it: 128 units of 128 lanes at 2.52 GHz,
@@ -72,6 +64,19 @@ CONSUMER_GPU_2022 = Hardware(
     watts=450,
     price_per_hour=0.40,
 )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Attacker:
+    """Who guesses: with what, and in which order.
+
+    Attributes:
+        hardware: one device; several cost and guess as many times as much.
+        popularity: how people choose passwords, which an attacker knows.
+    """
+
+    hardware: Hardware = CONSUMER_GPU_2022
+    popularity: Popularity = field(default_factory=Popularity)
 
 
 def guess_rate(work: Work, hardware: Hardware) -> float:

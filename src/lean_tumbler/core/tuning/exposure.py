@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.audit.results import Reading
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.core.tuning.attacker import Hardware, Spend, guesses_per_second, spend
-from lean_tumbler.core.tuning.popularity import LIKELIEST, Popularity
+from lean_tumbler.core.tuning.attacker import Attacker, Spend, guesses_per_second, spend
+from lean_tumbler.core.tuning.popularity import LIKELIEST
 
 SPEND_EACH = 0.01  # money for each account, for the share that falls to so small a budget
 
@@ -32,29 +32,23 @@ class Exposure:
     fallen: float
 
 
-def exposures(
-    groups: Iterable[tuple[Reading, int]],
-    hardware: Hardware,
-    popularity: Popularity = Popularity(),  # noqa: B008 - frozen
-) -> list[Exposure]:
+def exposures(groups: Iterable[tuple[Reading, int]], attacker: Attacker) -> list[Exposure]:
     """Give the exposure of each group that can be attacked, the cheapest first.
 
     Args:
         groups: what was read, and how many rows hold it.
-        hardware: the attacker's.
-        popularity: how people choose passwords.
+        attacker: who guesses.
     """
     found = [
         exposure
         for reading, rows in groups
-        if (exposure := _exposure(reading, rows, hardware, popularity)) is not None
+        if (exposure := _exposure(reading, rows, attacker)) is not None
     ]
     return sorted(found, key=lambda exposure: -exposure.guesses_per_second)
 
 
-def _exposure(
-    reading: Reading, rows: int, hardware: Hardware, popularity: Popularity
-) -> Exposure | None:
+def _exposure(reading: Reading, rows: int, attacker: Attacker) -> Exposure | None:
+    hardware = attacker.hardware
     together = not reading.salted
     if reading.grade is Grade.READABLE:
         nothing = Spend(0.0, 0.0, 0.0)
@@ -78,5 +72,5 @@ def _exposure(
             guesses: (spend(guesses, rate, hardware), spend(guesses * times, rate, hardware))
             for guesses in LIKELIEST
         },
-        fallen=popularity.fallen(affordable),
+        fallen=attacker.popularity.fallen(affordable),
     )

@@ -1,7 +1,11 @@
 """How much of a store falls to the likeliest passwords: a power law of how people choose."""
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any
+
+from lean_tumbler.core.tuning.numbers import require_numbers
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,6 +29,20 @@ class Popularity:
     def guesses_for(self, share: float) -> float:
         """Give how many guesses at each account open a share of them."""
         return max(1.0, math.pow(share / self.share, 1 / self.exponent))
+
+
+def popularity_from_entries(entries: Mapping[str, Any], *, place: str) -> Popularity:
+    """Check a table of the model's two numbers.
+
+    Args:
+        entries: `share` and `exponent`.
+        place: what messages call the table.
+
+    Raises:
+        UsageError: a number is missing, unknown, or not above 0 and at most 1.
+    """
+    require_numbers(entries, ("share", "exponent"), most=1.0, place=place)
+    return Popularity(share=entries["share"], exponent=entries["exponent"])
 
 
 LIKELIEST = (10**4, 10**6, 10**9)
