@@ -23,7 +23,19 @@ class Server:
     dump: tuple[str, ...]
     connections: str
     folder: Path
-    process: "subprocess.Popen[bytes]"
+    command: tuple[str, ...]
+    processes: "list[subprocess.Popen[bytes]]"
+
+    @property
+    def process(self) -> "subprocess.Popen[bytes]":
+        """The one that runs now."""
+        return self.processes[-1]
+
+    def restart(self, *, away_seconds: float) -> None:
+        """Kill the server, and start it again a while later."""
+        self.kill()
+        time.sleep(away_seconds)
+        self.processes.append(_started(self.command, self.folder))
 
     def others(self) -> int:
         """Count the connections of other programs."""
@@ -92,6 +104,12 @@ def _wait(process: "subprocess.Popen[bytes]", probe: tuple[str, ...]) -> None:
         time.sleep(0.1)
 
 
+def _started(command: tuple[str, ...], folder: Path) -> "subprocess.Popen[bytes]":
+    return subprocess.Popen(
+        command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd=folder
+    )
+
+
 def _stop(process: "subprocess.Popen[bytes]") -> None:
     process.terminate()
     try:
@@ -113,12 +131,9 @@ def postgresql() -> Iterator[Server]:
             capture_output=True,
             cwd=folder,
         )
-        process = subprocess.Popen(
-            (*_as("postgres"), server, "-D", data, "-k", str(folder), "-c", "listen_addresses="),
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            cwd=folder,
-        )
+        options = ("-D", data, "-k", str(folder), "-c", "listen_addresses=")
+        command = (*_as("postgres"), server, *options)
+        processes = [_started(command, folder)]
         client = (
             psql,
             "-h",
@@ -131,7 +146,7 @@ def postgresql() -> Iterator[Server]:
             "postgres",
         )
         try:
-            _wait(process, (*client, "-c", "select 1"))
+            _wait(processes[0], (*client, "-c", "select 1"))
             yield Server(
                 url=f"postgresql://tumbler@/postgres?host={folder}",
                 client=client,
@@ -139,10 +154,11 @@ def postgresql() -> Iterator[Server]:
                 " and pid <> pg_backend_pid()",
                 folder=folder,
                 dump=(_found("pg_dump"), "-h", str(folder), "-U", "tumbler", "postgres"),
-                process=process,
+                command=command,
+                processes=processes,
             )
         finally:
-            _stop(process)
+            _stop(processes[-1])
 
 
 @contextmanager
@@ -159,13 +175,11 @@ def mariadb() -> Iterator[Server]:
             capture_output=True,
             cwd=folder,
         )  # fmt: skip
-        process = subprocess.Popen(
-            (server, "--no-defaults", f"--datadir={data}", f"--socket={socket}", *user,
-             "--skip-networking", f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0"),
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            cwd=folder,
+        command = (
+            server, "--no-defaults", f"--datadir={data}", f"--socket={socket}", *user,
+            "--skip-networking", f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0",
         )  # fmt: skip
+        processes = [_started(command, folder)]
         login = (
             "--no-defaults",
             f"--socket={socket}",
@@ -174,7 +188,7 @@ def mariadb() -> Iterator[Server]:
         )
         client = (_found("mariadb"), *login)
         try:
-            _wait(process, (*client, "-e", "select 1"))
+            _wait(processes[0], (*client, "-e", "select 1"))
             subprocess.run((*client, "-e", "create database ferries"), check=True)
             yield Server(
                 url=f"mysql://root@/ferries?unix_socket={socket}",
@@ -183,10 +197,11 @@ def mariadb() -> Iterator[Server]:
                 " where db = 'ferries' and id <> connection_id()",
                 folder=folder,
                 dump=(_found("mariadb-dump"), *login, "ferries"),
-                process=process,
+                command=command,
+                processes=processes,
             )
         finally:
-            _stop(process)
+            _stop(processes[-1])
 
 
 @dataclass(frozen=True)

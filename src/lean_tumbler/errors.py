@@ -11,6 +11,7 @@
     │   └── KeyMissing            3      503    a formula needs a key that is not there
     ├── InputDoesNotFit           1      200    a formula has no result for this password
     ├── SourceError               3      503    a source or store cannot be read or written
+    │   └── StoreAway             3      503    its server is away, or a lock is held; try again
     └── StoppedPartWay            4      503    stopped; run again to continue
 
 A message says what is wrong, where (file, row, field, offset) and what to do. It never holds a
@@ -91,6 +92,10 @@ class SourceError(TumblerError):
     """A file, database or directory could not be read or written."""
 
     http_status = 503
+
+
+class StoreAway(SourceError):
+    """A store's server cannot be reached, or a lock is held too long: later it may work."""
 
 
 class StoppedPartWay(TumblerError):

@@ -3,6 +3,7 @@
 import argparse
 import re
 from contextlib import contextmanager
+from datetime import datetime, time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -166,6 +167,14 @@ def share(text: str) -> float:
     if not 0 <= number <= 100:
         raise argparse.ArgumentTypeError("expected a share from 0% to 100%")
     return number / 100
+
+
+def time_of_day(text: str) -> time:
+    """Read a time of day like `06:00`."""
+    try:
+        return datetime.strptime(text.strip(), "%H:%M").time()  # noqa: DTZ007 - no date, no zone
+    except ValueError:
+        raise argparse.ArgumentTypeError("expected a time of day, like 06:00") from None
 
 
 def positive_integer(text: str) -> int:

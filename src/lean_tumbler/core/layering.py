@@ -34,10 +34,12 @@ class RowPlan:
     """One row's part in the bulk step.
 
     Exactly one is set: `leave`, `plain` (known password: written as current at once), or
-    `legacy_digest` with its origin.
+    `legacy_digest` with its origin. `cohort` names what the row holds: a scheme, a formula of the
+    policy, or `plain-text`.
     """
 
     leave: Leave | None = None
+    cohort: str = ""
     plain: bytes | None = field(default=None, repr=False)
     origin: str = ""
     legacy_digest: str = field(default="", repr=False)
@@ -94,6 +96,7 @@ def _plan_derivation(parsed: ParsedValue, policy: StoragePolicy) -> RowPlan:
     if grade(parsed, policy.floor, salted=True) is Grade.CURRENT:
         return RowPlan(leave=Leave.SAFE)
     return RowPlan(
+        cohort=parsed.scheme,
         origin=parsed.scheme,
         legacy_digest=derivation.whole_text(parsed.contents.setting, parsed.digest),
         salt=parsed.contents.setting.encode("ascii"),
@@ -104,6 +107,7 @@ def _plan_setting_scheme(parsed: ParsedValue, store: StorePolicy) -> RowPlan:
     if store.accept_plain_text and "plain-text" in parsed.contents.also_possible:
         return RowPlan(leave=Leave.MAYBE_PLAIN_TEXT)
     return RowPlan(
+        cohort=parsed.scheme,
         origin=parsed.scheme,
         legacy_digest=parsed.contents.whole,
         salt=parsed.contents.setting.encode("utf-8"),
@@ -120,6 +124,7 @@ def _plan_formula(
     if canonical is None or (named.takes_login and not login):
         return RowPlan(leave=Leave.NO_FORMULA)
     return RowPlan(
+        cohort=named.name,
         origin=named.fingerprint,
         legacy_digest=canonical,
         salt=salt if named.takes_salt else None,
@@ -134,7 +139,7 @@ def _plan_plain_text(text: str, store: StorePolicy, policy: StoragePolicy) -> Ro
         raw = require_storable(text, limits=policy.limits, target=policy.target)
     except PasswordRefused:
         return RowPlan(leave=Leave.NOT_STORABLE)
-    return RowPlan(plain=raw)
+    return RowPlan(cohort="plain-text", plain=raw)
 
 
 def new_value(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> str:

@@ -2,17 +2,19 @@
 
 The row is the state: nothing is noted anywhere else, so a run that was killed is simply run
 again. Derivations of the next batch go on while a batch is written; none runs inside a
-transaction.
+transaction. Pages are claimed while they are in work, so that two runs share a table.
 """
 
 from collections import Counter
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 from lean_tumbler.core.layering import Leave, RowPlan, new_value, plan_row
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy, Target
-from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, UsageError
+from lean_tumbler.core.sharing import in_share
+from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, StoreAway, UsageError
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 PAGE_ROWS = 1000
@@ -20,25 +22,49 @@ FIRST_BATCH_ROWS = 16
 BATCH_ROWS = 1024
 BATCH_SECONDS = 0.5  # a batch is grown until it takes about this long: little is lost by a kill
 ROWS_LISTED = 20
+_CLAIM_SECONDS = 0.5
+# How long to wait before trying again, when a server is away or another program holds a lock.
+_BACK_OFF_SECONDS = (0.5, 1.0, 2.0, 4.0, 8.0, 16.0)
+
+T = TypeVar("T")
 
 Clock = Callable[[], float]
 Randomness = Callable[[int], bytes]
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Selection:
+    """Which rows a run takes, and whether it writes.
+
+    Attributes:
+        share: the part of all accounts; a larger one contains every smaller one.
+        only: one cohort, as `RowPlan.cohort` names it; empty for all.
+        dry_run: count what would be done, and derive and write nothing.
+    """
+
+    share: float = 1.0
+    only: str = ""
+    dry_run: bool = False
+
+
 @dataclass(slots=True, kw_only=True)
 class LayeringSummary:
-    """What a run did."""
+    """What a run did, or a dry run would do."""
 
     workers: int
+    dry_run: bool = False
     considered: int = 0
     layered: int = 0
     replaced: int = 0
     changed_meanwhile: int = 0
     failed: int = 0
     left: Counter[Leave] = field(default_factory=Counter)
+    cohorts: Counter[str] = field(default_factory=Counter)
+    not_selected: int = 0
     listed: list[tuple[AccountKey, str]] = field(default_factory=list)
     seconds: float = 0.0
     hashing_seconds: float = 0.0
+    expected_seconds: float = 0.0
     stopped: bool = False
 
     @property
@@ -82,19 +108,36 @@ class Resources:
         workers: how many it runs at once.
         clock: seconds, monotonic.
         randomness: number of bytes -> random bytes.
+        pause: waits so many seconds, or until a stop is asked for.
+        rows_per_second: the most rows to write; 0 for no bound.
     """
 
     executor: Executor
     workers: int
     clock: Clock
     randomness: Randomness
+    pause: Callable[[float], object]
+    rows_per_second: float = 0.0
+
+
+@dataclass(slots=True)
+class _Page:
+    """Rows that were read and claimed together; the claim ends when none is left to write."""
+
+    claim: str
+    waiting: int = 0
+    read_whole: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class _Pending:
     account: Account
     plan: RowPlan
+    page: _Page
     derived: "Future[tuple[str, float]]"
+
+
+_Due = tuple[Account, RowPlan, _Page]
 
 
 def require_formulas(store: Store, policy: StoragePolicy) -> None:
@@ -118,6 +161,7 @@ def layer_store(
     store_policy: StorePolicy,
     policy: StoragePolicy,
     resources: Resources,
+    selection: Selection = Selection(),
     should_stop: Callable[[], bool] = lambda: False,
     progress: Callable[[int], None] = lambda _: None,
 ) -> LayeringSummary:
@@ -128,6 +172,7 @@ def layer_store(
         store_policy: its formulas and options.
         policy: target, floor and limits.
         resources: executor, clock and randomness.
+        selection: which rows.
         should_stop: asked before each batch; the batch in hand is finished.
         progress: told the number of rows gone through.
 
@@ -142,11 +187,13 @@ def layer_store(
             "set [target] to argon2id, scrypt or pbkdf2-sha256"
         )
     require_formulas(store, policy)
-    summary = LayeringSummary(workers=resources.workers)
-    run = _Run(store, store_policy, policy, resources, summary, progress)
+    summary = LayeringSummary(workers=resources.workers, dry_run=selection.dry_run)
+    run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)
     started = resources.clock()
     try:
-        run.all_rows(should_stop)
+        run.all_rows()
+        if selection.dry_run:
+            summary.expected_seconds = _expected_seconds(summary.written, policy.target, resources)
     except SourceError as error:
         if not summary.written:
             raise
@@ -154,6 +201,7 @@ def layer_store(
             f"{error}; {summary.written:,} rows were written whole, run again to continue"
         ) from None
     finally:
+        run.release_all()
         summary.seconds = resources.clock() - started
     return summary
 
@@ -167,51 +215,142 @@ class _Run:
         store_policy: StorePolicy,
         policy: StoragePolicy,
         resources: Resources,
+        selection: Selection,
         summary: LayeringSummary,
+        should_stop: Callable[[], bool],
         progress: Callable[[int], None],
     ) -> None:
         self._store = store
         self._store_policy = store_policy
         self._policy = policy
         self._resources = resources
+        self._selection = selection
         self._summary = summary
+        self._should_stop = should_stop
         self._progress = progress
         self._batch_rows = FIRST_BATCH_ROWS
+        self._claims: set[str] = set()
+        self._started = resources.clock()
 
-    def all_rows(self, should_stop: Callable[[], bool]) -> None:
+    def all_rows(self) -> None:
         """Go through every row that is due, in batches."""
         waiting: list[_Pending] = []
         batch: list[_Pending] = []
-        for account, plan in self._due():
-            batch.append(_Pending(account, plan, self._submit(plan)))
+        for due in self._due():
+            if due is None:  # before a wait for others, nobody is to wait for us
+                self._write(waiting)
+                self._write(batch)
+                waiting, batch = [], []
+                continue
+            account, plan, page = due
+            if self._selection.dry_run:
+                self._count(plan)
+                continue
+            page.waiting += 1
+            batch.append(_Pending(account, plan, page, self._submit(plan)))
             if len(batch) < self._batch_rows:
                 continue
             self._write(waiting)
             waiting, batch = batch, []
-            if should_stop():
+            if self._should_stop():
                 self._summary.stopped = True
                 break
         self._write(waiting)
         self._write(batch)
 
-    def _due(self) -> Iterator[tuple[Account, RowPlan]]:
+    def _due(self) -> Iterator[_Due | None]:
+        """Give the rows that are due, those of administrators first; None before a wait."""
+        passes = (True, False) if self._store_policy.columns.privileged else (None,)
+        for privileged in passes:
+            yield from self._due_among(privileged)
+
+    def _due_among(self, privileged: bool | None) -> Iterator[_Due | None]:
         after: AccountKey | None = None
-        while page := self._store.page(after=after, rows=PAGE_ROWS):
-            for account in page:
-                self._summary.considered += 1
-                plan = plan_row(
-                    account.stored,
-                    salt=account.salt,
-                    login=account.login,
-                    store=self._store_policy,
-                    policy=self._policy,
-                )
-                if plan.leave is None:
-                    yield account, plan
-                else:
-                    self._summary.leave(account.key, plan.leave)
-                    self._progress(1)
-            after = page[-1].key
+        elsewhere: list[AccountKey | None] = []
+        while rows := self._page(after, privileged):
+            page = self._claimed(rows)
+            if page is None:
+                elsewhere.append(after)
+            else:
+                yield from self._due_of(rows, page)
+            after = rows[-1].key
+        while elsewhere:  # in work by another run; looked at again when it has let go
+            after = elsewhere[0]
+            rows = self._page(after, privileged)
+            page = self._claimed(rows) if rows else None
+            if rows and page is None:
+                if self._should_stop():
+                    self._summary.stopped = True
+                    return
+                yield None
+                self._resources.pause(_CLAIM_SECONDS)
+                continue
+            if page is not None:
+                yield from self._due_of(rows, page)
+            elsewhere.pop(0)
+
+    def _page(self, after: AccountKey | None, privileged: bool | None) -> list[Account]:
+        return self._patiently(
+            lambda: self._store.page(after=after, rows=PAGE_ROWS, privileged=privileged)
+        )
+
+    def _claimed(self, rows: list[Account]) -> _Page | None:
+        claim = f"{self._store.table}:{rows[0].key!r}"
+        if self._selection.dry_run:
+            return _Page(claim)
+        if not self._patiently(lambda: self._store.claim(claim)):
+            return None
+        self._claims.add(claim)
+        return _Page(claim)
+
+    def _due_of(self, rows: list[Account], page: _Page) -> Iterator[_Due]:
+        for account in rows:
+            self._summary.considered += 1
+            plan = plan_row(
+                account.stored,
+                salt=account.salt,
+                login=account.login,
+                store=self._store_policy,
+                policy=self._policy,
+            )
+            if plan.leave is not None:
+                self._summary.leave(account.key, plan.leave)
+                self._progress(1)
+            elif not self._is_selected(account, plan):
+                self._summary.not_selected += 1
+                self._progress(1)
+            else:
+                yield account, plan, page
+        page.read_whole = True
+        self._release(page)
+
+    def _is_selected(self, account: Account, plan: RowPlan) -> bool:
+        if self._selection.only and plan.cohort != self._selection.only:
+            return False
+        reference = f"{self._store.table}:{account.key!r}".encode()
+        return self._selection.share >= 1 or in_share(reference, self._selection.share)
+
+    def _release(self, page: _Page) -> None:
+        if page.read_whole and page.waiting == 0 and page.claim in self._claims:
+            self._store.release(page.claim)
+            self._claims.discard(page.claim)
+
+    def release_all(self) -> None:
+        """Let go of the pages in work."""
+        for claim in self._claims:
+            self._store.release(claim)
+        self._claims.clear()
+
+    def _patiently(self, action: Callable[[], T]) -> T:
+        """Do something again, a while later, where the server was away or a lock was held."""
+        for seconds in _BACK_OFF_SECONDS:
+            try:
+                return action()
+            except StoreAway:
+                if self._should_stop():
+                    raise
+                self._resources.pause(seconds)
+        return action()
 
     def _submit(self, plan: RowPlan) -> "Future[tuple[str, float]]":
         return self._resources.executor.submit(_derive, plan, self._policy.target, self._resources)
@@ -233,22 +372,50 @@ class _Run:
             old = pending.account.stored or b""
             swaps.append(Swap(key=pending.account.key, old=old, new=value))
             written.append(pending)
-        for pending, result in zip(written, self._store.swap_many(swaps), strict=True):
-            self._count(pending, result)
+        results = self._patiently(lambda: self._store.swap_many(swaps))
+        for pending, result in zip(written, results, strict=True):
+            if result is SwapResult.DONE:
+                self._count(pending.plan)
+            else:
+                self._summary.changed_meanwhile += 1
+        for pending in batch:
+            pending.page.waiting -= 1
+            self._release(pending.page)
         self._progress(len(batch))
         if self._resources.clock() - started < BATCH_SECONDS / 2:
             self._batch_rows = min(self._batch_rows * 2, BATCH_ROWS)
+        self._slow_down()
 
-    def _count(self, pending: _Pending, result: SwapResult) -> None:
-        if result is not SwapResult.DONE:
-            self._summary.changed_meanwhile += 1
-        elif pending.plan.plain is not None:
+    def _count(self, plan: RowPlan) -> None:
+        self._summary.cohorts[plan.cohort] += 1
+        if plan.plain is not None:
             self._summary.replaced += 1
         else:
             self._summary.layered += 1
+        if self._selection.dry_run:
+            self._progress(1)
+
+    def _slow_down(self) -> None:
+        """Wait where rows were written quicker than asked for."""
+        if self._resources.rows_per_second:
+            due = self._summary.written / self._resources.rows_per_second
+            ahead = due - (self._resources.clock() - self._started)
+            if ahead > 0:
+                self._resources.pause(ahead)
 
 
 def _derive(plan: RowPlan, target: Target, resources: Resources) -> tuple[str, float]:
     started = resources.clock()
     value = new_value(plan, target, resources.randomness)
     return value, resources.clock() - started
+
+
+def _expected_seconds(rows: int, target: Target, resources: Resources) -> float:
+    """Say how long derivations for so many rows would take here, by running one for each worker."""
+    plan = RowPlan(plain=b"measured")
+    timed = [
+        resources.executor.submit(_derive, plan, target, resources)
+        for _ in range(resources.workers)
+    ]
+    slowest = max(future.result()[1] for future in timed)
+    return rows * slowest / resources.workers

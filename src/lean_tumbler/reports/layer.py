@@ -8,10 +8,11 @@ from rich.text import Text
 
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count
+from lean_tumbler.reports.wording import count, duration
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
 
     from lean_tumbler.operations.layering import LayeringSummary
 
@@ -30,6 +31,10 @@ def layer_document(summary: LayeringSummary) -> Document:
         per_second=round(summary.per_second, 2),
         hashing_time_share=round(summary.hashing_time_share, 4),
         stopped=summary.stopped,
+        dry_run=summary.dry_run,
+        expected_seconds=round(summary.expected_seconds, 1) if summary.dry_run else None,
+        cohorts=dict(summary.cohorts),
+        not_selected=summary.not_selected,
         left={str(reason): rows for reason, rows in summary.left.items()},
         listed=[{"account": key, "reason": reason} for key, reason in summary.listed],
     )
@@ -37,7 +42,8 @@ def layer_document(summary: LayeringSummary) -> Document:
 
 def draw_layer(console: Console, summary: LayeringSummary) -> None:
     """Print what a bulk run did, and which rows a person must look at."""
-    done = f"{count(summary.layered, 'row')} layered, {summary.replaced:,} replaced"
+    would = " would be" if summary.dry_run else ""
+    done = f"{count(summary.layered, 'row')}{would} layered, {summary.replaced:,} replaced"
     style = "bold yellow" if summary.stopped or summary.failed else "bold green"
     console.print(Text(f"{done}; {summary.considered:,} considered.", style))
     if summary.stopped:
@@ -46,22 +52,47 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
         console.print(f"{count(summary.changed_meanwhile, 'row')} changed meanwhile; left alone.")
     if summary.failed:
         console.print(f"{count(summary.failed, 'row')} failed.")
-    table = new_table("left as they are", "rows", right=(1,))
-    for left, rows in summary.left.most_common():
-        table.add_row(left.value, f"{rows:,}")
+    if summary.not_selected:
+        console.print(f"{count(summary.not_selected, 'row')} not selected this time.")
+    if summary.cohorts:
+        console.print()
+        console.print(_cohorts(summary))
     if summary.left:
         console.print()
-        console.print(table)
+        console.print(_left(summary))
         console.print()
     for key, reason in summary.listed:
         console.print(f"  account {key!r}: {reason}", highlight=False)
-    if summary.written:
+    _draw_end(console, summary)
+
+
+def _draw_end(console: Console, summary: LayeringSummary) -> None:
+    if summary.dry_run:
+        took = duration(summary.expected_seconds)
+        console.print(f"It would take about {took} here with {count(summary.workers, 'worker')}.")
+        console.print("Nothing was written. Try a part first: --share 1%.", style="dim")
+    elif summary.written:
         console.print(
             f"{summary.seconds:.1f} s, {summary.per_second:.1f} rows/s; "
             f"{count(summary.workers, 'worker')} derived for "
             f"{100 * summary.hashing_time_share:.0f} % of that time."
         )
         console.print(
-            "The live column is layered; backups, logs, replicas and old dumps are not.",
+            "What was written is layered in the live column; backups, logs, replicas and old dumps "
+            "are not.",
             style="dim",
         )
+
+
+def _left(summary: LayeringSummary) -> Table:
+    table = new_table("left as they are", "rows", right=(1,))
+    for left, rows in summary.left.most_common():
+        table.add_row(left.value, f"{rows:,}")
+    return table
+
+
+def _cohorts(summary: LayeringSummary) -> Table:
+    table = new_table("cohort", "rows", right=(1,))
+    for cohort, rows in summary.cohorts.most_common():
+        table.add_row(cohort, f"{rows:,}")
+    return table

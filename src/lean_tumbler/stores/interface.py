@@ -45,8 +45,10 @@ class Store(Protocol):
     def count(self) -> int:
         """Count the rows."""
 
-    def page(self, *, after: AccountKey | None, rows: int) -> list[Account]:
-        """Read the next rows in order of their key."""
+    def page(
+        self, *, after: AccountKey | None, rows: int, privileged: bool | None = None
+    ) -> list[Account]:
+        """Read the next rows in order of their key; of administrators alone, or of the others."""
 
     def fetch(self, login: str) -> list[Account]:
         """Read the rows with a login: one, unless the login is unknown or not unique."""
@@ -59,6 +61,12 @@ class Store(Protocol):
 
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
+
+    def claim(self, name: str) -> bool:
+        """Claim a name among all programs that write here; False where another has it."""
+
+    def release(self, name: str) -> None:
+        """Let a claimed name go."""
 
     def close(self) -> None:
         """Let go of connections."""

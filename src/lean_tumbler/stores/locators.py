@@ -3,8 +3,10 @@
 import logging
 import os
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
+from typing import Any
 
 import sqlalchemy as sa
 
@@ -16,26 +18,45 @@ SQLITE = "sqlite:///"
 PASSWORD_VARIABLE = "LEAN_TUMBLER_DATABASE_PASSWORD"  # noqa: S105 - the name of a variable
 _CONNECT_SECONDS = 10
 
-# URL scheme: the driver that SQLAlchemy is to use, and what keeps it from writing.
-_SERVERS: Mapping[str, tuple[str, Mapping[str, object]]] = MappingProxyType(
+LOCK_SECONDS = 10
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Server:
+    """A kind of server: its driver, and what its connections are told at their start."""
+
+    driver: str
+    arguments: Mapping[str, object]
+    setting: str
+    reading: str
+    writing: str
+
+
+# Writers wait for locks for a bounded time, and MariaDB raises an error where it would else cut
+# a value off.
+_SERVERS: Mapping[str, _Server] = MappingProxyType(
     {
-        "postgresql": (
-            "postgresql+psycopg",
-            {
-                "options": "-c default_transaction_read_only=on",
-                "connect_timeout": _CONNECT_SECONDS,
-            },
+        "postgresql": _Server(
+            driver="postgresql+psycopg",
+            arguments={"connect_timeout": _CONNECT_SECONDS},
+            setting="options",
+            reading="-c default_transaction_read_only=on",
+            writing=f"-c lock_timeout={LOCK_SECONDS}s",
         ),
-        "mysql": (
-            "mysql+pymysql",
-            {
-                "init_command": "SET SESSION TRANSACTION READ ONLY",
-                "connect_timeout": _CONNECT_SECONDS,
-                "charset": "utf8mb4",
-            },
+        "mysql": _Server(
+            driver="mysql+pymysql",
+            arguments={"connect_timeout": _CONNECT_SECONDS, "charset": "utf8mb4"},
+            setting="init_command",
+            reading="SET SESSION TRANSACTION READ ONLY",
+            writing=f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS},"
+            f" SESSION lock_wait_timeout = {LOCK_SECONDS},"
+            " SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')",
         ),
     }
 )
+# A reader holds one connection for its one long query; a writer comes back to a few.
+_NO_POOL: Mapping[str, Any] = {"poolclass": sa.pool.NullPool, "pool_reset_on_return": None}
+_POOL: Mapping[str, Any] = {"pool_size": 5, "pool_pre_ping": True, "pool_timeout": LOCK_SECONDS}
 _OTHER_NAMES = MappingProxyType({"mariadb": "mysql", "postgres": "postgresql"})
 
 
@@ -76,26 +97,26 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
     if scheme not in _SERVERS:
         known = ", ".join(f"{name}://" for name in ("sqlite", *_SERVERS, "ldap"))
         raise UsageError(f"a store at {scheme}:// is not read by this version; it reads {known}")
-    if writable:
-        raise UsageError(f"a store at {scheme}:// is only read by this version, not written to")
-    driver, arguments = _SERVERS[scheme]
+    server = _SERVERS[scheme]
     try:
-        url = sa.make_url(locator).set(drivername=driver)
+        url = sa.make_url(locator).set(drivername=server.driver)
     except (sa.exc.ArgumentError, ValueError):
         raise SourceError("the URL of the database cannot be understood") from None
     if url.password:
         raise UsageError(
             f"the URL holds a password, which others can see; put it into {PASSWORD_VARIABLE}"
         )
-    name = url.render_as_string().replace(driver, scheme, 1)
+    name = url.render_as_string().replace(server.driver, scheme, 1)
     url = url.set(password=password_from_environment()) if password_from_environment() else url
     # The pool logs, with a traceback, what is raised and reported anyway.
     logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL + 1)
     engine = sa.create_engine(
         url,
-        connect_args=dict(arguments),
-        poolclass=sa.pool.NullPool,
-        pool_reset_on_return=None,
+        connect_args={
+            **server.arguments,
+            server.setting: server.writing if writable else server.reading,
+        },
+        **(_POOL if writable else _NO_POOL),
     )
     return engine, name
 

@@ -7,7 +7,7 @@ the tool and what is really there.
 import re
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -21,7 +21,8 @@ from sqlalchemy.pool import ConnectionPoolEntry
 from lean_tumbler.core import layered
 from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.errors import SourceError, StoreAway, UsageError
+from lean_tumbler.stores.dialects import DIALECTS, claim_number, is_binary, is_true
 from lean_tumbler.stores.interface import (
     Account,
     AccountKey,
@@ -106,13 +107,16 @@ def database_errors(locator: str, driver: DBAPIModule | None = None) -> Iterator
         driver: the module of a driver that is used without SQLAlchemy.
 
     Raises:
-        SourceError: always instead of the database's error.
+        StoreAway: the server is away, or a lock is held.
+        SourceError: for every other of the database's errors.
     """
     kinds: tuple[type[Exception], ...] = (DBAPIError, *_own_errors(driver))
     try:
         yield
     except kinds as error:
-        raise SourceError(f"{locator}: {_reason(error)}") from None
+        cause = getattr(error, "orig", None) or error
+        kind = StoreAway if _may_pass(cause) else SourceError
+        raise kind(f"{locator}: {_reason(cause)}") from None
 
 
 def _own_errors(driver: DBAPIModule | None) -> tuple[type[Exception], ...]:
@@ -120,14 +124,24 @@ def _own_errors(driver: DBAPIModule | None) -> tuple[type[Exception], ...]:
     return tuple(kind for kind in (sqlite3.Error, *own) if issubclass(kind, Exception))
 
 
-def _reason(error: Exception) -> str:
-    cause = getattr(error, "orig", None) or error
+def _may_pass(cause: Exception) -> bool:
+    """Tell what may work a while later: the server is away, or another program holds a lock."""
+    if isinstance(cause, sqlite3.Error):
+        return "locked" in str(cause)
+    return any(kind.__name__ == "OperationalError" for kind in type(cause).__mro__)
+
+
+def _reason(cause: Exception) -> str:
     text = " ".join(str(cause).split())[:200]
     if isinstance(cause, sqlite3.Error):
         # SQLite's messages name tables, columns and files, and constraint messages columns.
         again = " (locked by another program; run again)" if "locked" in text else ""
         return text + again
-    if any(kind.__name__ == "OperationalError" for kind in type(cause).__mro__):
+    if any(
+        kind.__name__ in {"LockNotAvailable", "DeadlockDetected"} for kind in type(cause).__mro__
+    ):
+        return "another program holds a lock on the table for too long"
+    if _may_pass(cause):
         return f"the server cannot be reached, or went away: {text}"
     return f"the server refused: {type(cause).__name__}"  # its text may hold values
 
@@ -163,25 +177,37 @@ class SqlStore:
         writable: bool = False,
     ) -> None:
         self._engine = engine
+        self._dialect = DIALECTS[engine.dialect.name]
         self._locator = locator
         self._columns = columns
+        self._claims: sa.Connection | None = None
         self._table_name = table
-        present = tables_of(engine, locator)
-        if table not in present:
-            hint = nearest(table, tuple(present))
-            raise UsageError(f"{locator} has no table “{table}”; {hint}")
         place = f"{locator}, table {table}"
+        types = self._column_types(place)
         named = {
             field: getattr(columns, field)
             for field in Columns.__dataclass_fields__
             if getattr(columns, field)
         }
         for name in named.values():
-            require_column(name, present[table], place)
+            require_column(name, list(types), place)
+        self._binary = frozenset(name for name, kind in types.items() if is_binary(kind))
         self._key_name = columns.account or self._primary_key(place, writable=writable)
         names = {self._key_name, *named.values()}
         self._table = sa.table(table, *(sa.column(name) for name in names))
         self._key = self._table.c[self._key_name]
+
+    def _column_types(self, place: str) -> dict[str, Any]:
+        with database_errors(self._locator):
+            inspector = sa.inspect(self._engine)
+            tables = inspector.get_table_names()
+            if self._table_name in tables:
+                found = inspector.get_columns(self._table_name)
+                return {column["name"]: column["type"] for column in found}
+            if self._table_name in inspector.get_view_names():
+                raise UsageError(f"{place} is a view; name the table under it")
+        hint = nearest(self._table_name, tuple(tables))
+        raise UsageError(f"{self._locator} has no table “{self._table_name}”; {hint}")
 
     def _primary_key(self, place: str, *, writable: bool) -> str:
         with database_errors(self._locator):
@@ -190,11 +216,11 @@ class SqlStore:
             ]
         if len(names) == 1:
             return names[0]
-        if writable:
+        if writable or not self._dialect.hidden_key:
             raise UsageError(
                 f"{place} has no primary key of one column; name a unique one as “account”"
             )
-        return "rowid"  # SQLite's own number of a row; enough to refer to it in a report
+        return self._dialect.hidden_key  # enough to refer to a row in a report
 
     @property
     def table(self) -> str:
@@ -206,7 +232,9 @@ class SqlStore:
 
     def _raw(self, name: str | None) -> sa.ColumnElement[Any]:
         """A column's bytes, whatever its declared type."""
-        return sa.cast(self._table.c[name], sa.LargeBinary) if name else sa.null()
+        if not name:
+            return sa.null()
+        return self._dialect.raw(self._table.c[name], name in self._binary)
 
     def _row_columns(self) -> list[sa.ColumnElement[Any]]:
         columns = self._columns
@@ -222,9 +250,9 @@ class SqlStore:
         key, stored, salt, login = row
         return Account(
             key=key,
-            stored=stored,
-            salt=salt,
-            login=None if login is None else login.decode("utf-8", "replace"),
+            stored=None if stored is None else bytes(stored),
+            salt=None if salt is None else bytes(salt),
+            login=None if login is None else bytes(login).decode("utf-8", "replace"),
         )
 
     def count(self) -> int:
@@ -233,11 +261,16 @@ class SqlStore:
             query = sa.select(sa.func.count()).select_from(self._table)
             return int(connection.execute(query).scalar_one())
 
-    def page(self, *, after: AccountKey | None, rows: int) -> list[Account]:
-        """Read the next rows in order of their key."""
+    def page(
+        self, *, after: AccountKey | None, rows: int, privileged: bool | None = None
+    ) -> list[Account]:
+        """Read the next rows in order of their key; of administrators alone, or of the others."""
         query = sa.select(*self._row_columns()).order_by(self._key).limit(rows)
         if after is not None:
             query = query.where(self._key > after)
+        if privileged is not None and self._columns.privileged:
+            truth = is_true(self._table.c[self._columns.privileged])
+            query = query.where(truth if privileged else sa.not_(truth))
         return self._accounts(query)
 
     def fetch(self, login: str) -> list[Account]:
@@ -258,14 +291,20 @@ class SqlStore:
         writer = self._engine.execution_options(**{_WRITES: True})
         with database_errors(self._locator), writer.begin() as connection:
             results = [self._swap(connection, swap) for swap in swaps]
-            if SwapResult.DONE in results:
-                self._require_written(connection, swaps[results.index(SwapResult.DONE)])
+            done = [swap for swap, result in zip(swaps, results, strict=True)
+                    if result is SwapResult.DONE]  # fmt: skip
+            if done:
+                self._require_written(connection, max(done, key=lambda swap: len(swap.new)))
             return results
 
     def _require_written(self, connection: sa.Connection, swap: Swap) -> None:
-        """Read one value back before the transaction ends: some servers truncate without error."""
+        """Read the longest value back before the transaction ends.
+
+        Some servers cut off, and triggers change, what is written, without an error.
+        """
         query = sa.select(self._raw(self._columns.stored)).where(self._key == swap.key)
-        if connection.execute(query).scalar() != swap.new.encode("utf-8"):
+        found = connection.execute(query).scalar()
+        if found is None or bytes(found) != swap.new.encode("utf-8"):
             raise SourceError(
                 f"{self._locator}, table {self._table_name}: the column “{self._columns.stored}” "
                 "did not keep a value as written (too narrow, or changed by a trigger); "
@@ -275,27 +314,29 @@ class SqlStore:
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
         head = layered.TAG + "from="
-        start = sa.func.substr(self._raw(self._columns.stored), 1, len(head) + FINGERPRINT_DIGITS)
+        start = self._beginning(len(head) + FINGERPRINT_DIGITS)
         query = (
-            sa.select(start)
-            .distinct()
-            .where(
-                sa.func.substr(self._raw(self._columns.stored), 1, len(head))
-                == head.encode("ascii")
-            )
+            sa.select(start).distinct().where(self._beginning(len(head)) == head.encode("ascii"))
         )
         with database_errors(self._locator), self._engine.connect() as connection:
-            found = {row[0].decode("ascii", "replace") for row in connection.execute(query)}
+            found = {bytes(row[0]).decode("ascii", "replace") for row in connection.execute(query)}
         return {
             text[len(head) :] for text in found if re.fullmatch(_FINGERPRINT, text[len(head) :])
         }
+
+    def _as_written(self, value: str) -> str | bytes:
+        """Give a new value as the column takes it."""
+        return value.encode("utf-8") if self._columns.stored in self._binary else value
+
+    def _beginning(self, length: int) -> sa.ColumnElement[Any]:
+        return sa.func.substr(self._raw(self._columns.stored), 1, length, type_=sa.LargeBinary())
 
     def _swap(self, connection: sa.Connection, swap: Swap) -> SwapResult:
         stored = self._columns.stored or ""
         update = (
             sa.update(self._table)
             .where(self._key == swap.key, self._raw(stored) == swap.old)
-            .values({self._table.c[stored]: swap.new})
+            .values({self._table.c[stored]: self._as_written(swap.new)})
         )
         changed = connection.execute(update).rowcount
         if changed > 1:
@@ -305,10 +346,48 @@ class SqlStore:
             )
         if changed == 1:
             return SwapResult.DONE
-        again = sa.select(sa.literal(1)).where(self._key == swap.key)
+        again = sa.select(self._raw(stored)).where(self._key == swap.key)
         found = connection.execute(again).first()
-        return SwapResult.GONE if found is None else SwapResult.CHANGED
+        if found is None:
+            return SwapResult.GONE
+        # After a lost connection the write may have been done already: salts make it unmistakable.
+        written = found[0] is not None and bytes(found[0]) == swap.new.encode("utf-8")
+        return SwapResult.DONE if written else SwapResult.CHANGED
+
+    def claim(self, name: str) -> bool:
+        """Claim a name among all programs that write to this server; False where another has it.
+
+        A claim ends with `release`, or with this program. SQLite has none: every claim is given.
+        """
+        if self._dialect.claim is None:
+            return True
+        return bool(self._ask_claims(self._dialect.claim(claim_number(name))))
+
+    def release(self, name: str) -> None:
+        """Let a claimed name go; with a lost connection it has gone already."""
+        if self._dialect.release is not None and self._claims is not None:
+            with suppress(SourceError):
+                self._ask_claims(self._dialect.release(claim_number(name)))
+
+    def _ask_claims(self, query: sa.Select[Any]) -> Any:
+        """Ask on the connection that holds the claims: they belong to its session."""
+        try:
+            with database_errors(self._locator):
+                if self._claims is None:
+                    connection = self._engine.connect()
+                    self._claims = connection.execution_options(isolation_level="AUTOCOMMIT")
+                return self._claims.execute(query).scalar()
+        except SourceError:
+            self._forget_claims()
+            raise
+
+    def _forget_claims(self) -> None:
+        claims, self._claims = self._claims, None
+        if claims is not None:
+            with suppress(SourceError), database_errors(self._locator):
+                claims.close()
 
     def close(self) -> None:
-        """Let go of connections."""
+        """Let go of connections, and of the claims with them."""
+        self._forget_claims()
         self._engine.dispose()

@@ -8,19 +8,30 @@ import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
+from datetime import datetime, timedelta
+from datetime import time as wall_time
+from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
     opened_store,
     positive_integer,
+    rate_per_second,
     read_policy,
+    share,
+    time_of_day,
 )
 from lean_tumbler.cli.session import Session
-from lean_tumbler.errors import StoppedPartWay
+from lean_tumbler.errors import StoppedPartWay, UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.policy import StorePolicy
 
 EXAMPLE = """\
-  lean-tumbler layer --store passengers
+  lean-tumbler layer --store passengers --dry-run
+  lean-tumbler layer --store passengers --share 0.1%
+  lean-tumbler layer --store passengers --rate 200/s --until 06:00
   lean-tumbler layer --store passengers     the same again, to continue after a stop or a kill"""
 
 
@@ -32,17 +43,48 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="derivations at once; without it, one for each core",
     )
+    parser.add_argument(
+        "--dry-run", action="store_true", help="say what would be done, and write nothing"
+    )
+    parser.add_argument(
+        "--share",
+        type=share,
+        default=1.0,
+        metavar="SHARE",
+        help="a stable part of the accounts, like 0.1%%: a larger one contains every smaller one",
+    )
+    parser.add_argument(
+        "--only",
+        default="",
+        metavar="COHORT",
+        help="one scheme, or one formula of the policy, or plain-text; --dry-run names them",
+    )
+    parser.add_argument(
+        "--rate",
+        type=rate_per_second,
+        default=0.0,
+        metavar="RATE",
+        help="write no more than so many rows, like 200/s",
+    )
+    parser.add_argument(
+        "--until",
+        type=time_of_day,
+        metavar="HH:MM",
+        help="stop at this time of day, after the batch in hand",
+    )
     add_store_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.operations.layering import Resources, layer_store
+    from lean_tumbler.operations.layering import Resources, Selection, layer_store
     from lean_tumbler.reports.layer import draw_layer, layer_document
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
+    require_cohort(arguments.only, store_policy)
     workers = arguments.workers or os.cpu_count() or 1
+    started = datetime.now().astimezone()
     with (
         opened_store(arguments, store_policy, writable=True) as store,
         ThreadPoolExecutor(workers) as executor,
@@ -58,8 +100,13 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,
+                pause=stopping.wait,
+                rows_per_second=arguments.rate,
             ),
-            should_stop=stopping.is_set,
+            selection=Selection(
+                share=arguments.share, only=arguments.only, dry_run=arguments.dry_run
+            ),
+            should_stop=lambda: stopping.is_set() or _is_past(arguments.until, started),
             progress=advance,
         )
     session.emit(
@@ -68,6 +115,31 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         draw=lambda console: draw_layer(console, summary),
     )
     return StoppedPartWay.exit_code if summary.stopped or summary.failed else 0
+
+
+def _is_past(until: wall_time | None, started: datetime) -> bool:
+    """Tell whether a time of day has come: the first after the start."""
+    if until is None:
+        return False
+    end = datetime.combine(started.date(), until, started.tzinfo)
+    if end <= started:
+        end += timedelta(days=1)
+    return datetime.now().astimezone() >= end
+
+
+def require_cohort(name: str, store: "StorePolicy") -> None:
+    """Check the name of a cohort against what a store can hold.
+
+    Raises:
+        UsageError: naming the nearest.
+    """
+    from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES
+    from lean_tumbler.stores.naming import nearest
+
+    formulas = [named.name for named in store.formulas]
+    known = (*formulas, "plain-text", *DERIVATIONS, *SETTING_SCHEMES)
+    if name and name not in known:
+        raise UsageError(f"--only: no cohort “{name}”; {nearest(name, known)}")
 
 
 @contextmanager

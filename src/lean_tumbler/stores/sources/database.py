@@ -9,6 +9,7 @@ from typing import Any
 import polars as pl
 import sqlalchemy as sa
 
+from lean_tumbler.stores.dialects import is_binary
 from lean_tumbler.stores.sources.base import (
     LINE,
     ROWS_PER_FRAME,
@@ -75,14 +76,14 @@ class DatabaseTable:
         return frozenset(
             column["name"]
             for column in sa.inspect(connection).get_columns(self.name)
-            if isinstance(column["type"], sa.LargeBinary | sa.types.BINARY | sa.types.VARBINARY)
+            if is_binary(column["type"])
         )
 
-    def _raw(self, column: sa.ColumnClause[str], is_binary: bool) -> sa.ColumnElement[object]:
+    def _raw(self, column: sa.ColumnClause[str], binary: bool) -> sa.ColumnElement[object]:
         """Ask for bytes where the column is binary, or may be, and for text elsewhere."""
-        if is_binary and self.engine.dialect.name == "postgresql":
+        if binary and self.engine.dialect.name == "postgresql":
             return sa.type_coerce(column, sa.LargeBinary)
-        return sa.cast(column, sa.LargeBinary if is_binary else sa.Text)
+        return sa.cast(column, sa.LargeBinary if binary else sa.Text)
 
 
 @contextmanager
