@@ -23,12 +23,14 @@ class Dialect:
         raw: a column, and whether it is of bytes -> an expression for the bytes of its text,
             in UTF-8, whatever its type, its character set and its collation.
         hidden_key: the name of a row's own number, where a table has no other key; or empty.
+        updates_by_join: whether many rows are best updated by a join with a table of values.
         claim: a number -> a query that claims it for the session and tells whether it could.
         release: a number -> a query that lets it go.
     """
 
     raw: Callable[[Column, bool], Expression]
     hidden_key: str = ""
+    updates_by_join: bool = False
     claim: Callable[[int], sa.Select[Any]] | None = None
     release: Callable[[int], sa.Select[Any]] | None = None
 
@@ -60,6 +62,7 @@ def claim_number(name: str) -> int:
 
 _MYSQL = Dialect(
     raw=_mysql_raw,
+    updates_by_join=True,
     claim=lambda number: sa.select(sa.func.get_lock(f"lean-tumbler:{number:x}", 0)),
     release=lambda number: sa.select(sa.func.release_lock(f"lean-tumbler:{number:x}")),
 )

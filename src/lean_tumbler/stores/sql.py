@@ -7,7 +7,8 @@ the tool and what is really there.
 import re
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -17,6 +18,7 @@ from sqlalchemy import event
 from sqlalchemy.engine.interfaces import DBAPIModule
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.pool import ConnectionPoolEntry
+from sqlalchemy.sql.compiler import SQLCompiler
 
 from lean_tumbler.core import layered
 from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
@@ -156,6 +158,11 @@ def tables_of(engine: sa.Engine, locator: str) -> dict[str, list[str]]:
         }
 
 
+def _rows_changed(cursor: Any, statement: str, values: Any) -> int:
+    cursor.execute(statement, values)
+    return int(cursor.rowcount)
+
+
 class SqlStore:
     """One table of an SQL database as a store.
 
@@ -289,13 +296,83 @@ class SqlStore:
     def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
         """Write many values in one short transaction; results in the same order."""
         writer = self._engine.execution_options(**{_WRITES: True})
-        with database_errors(self._locator), writer.begin() as connection:
-            results = [self._swap(connection, swap) for swap in swaps]
-            done = [swap for swap, result in zip(swaps, results, strict=True)
-                    if result is SwapResult.DONE]  # fmt: skip
+        driver = self._engine.dialect.loaded_dbapi
+        with database_errors(self._locator, driver), writer.begin() as connection:
+            changed = self._update(connection, swaps)
+            results = [
+                SwapResult.DONE if rows == 1 else self._not_written(connection, swap, rows)
+                for swap, rows in zip(swaps, changed, strict=True)
+            ]
+            done = [swap for swap, rows in zip(swaps, changed, strict=True) if rows == 1]
             if done:
                 self._require_written(connection, max(done, key=lambda swap: len(swap.new)))
             return results
+
+    def _update(self, connection: sa.Connection, swaps: Sequence[Swap]) -> list[int]:
+        """Write each value where its old bytes stand; give how many rows each has changed.
+
+        By the driver's own cursor: a statement of SQLAlchemy's takes five times as long, and
+        psycopg sends many without waiting for each answer.
+        """
+        compiled = self._swap_statement
+        statement = str(compiled)
+        parameters: list[Any] = [
+            {"the_key": swap.key, "the_old": swap.old, "the_new": self._as_written(swap.new)}
+            for swap in swaps
+        ]
+        if compiled.positional:
+            order = compiled.positiontup or []
+            parameters = [tuple(values[name] for name in order) for values in parameters]
+        with closing(connection.connection.cursor()) as opened:
+            cursor: Any = opened
+            if self._dialect.updates_by_join and all(type(swap.key) is int for swap in swaps):
+                return self._update_by_join(connection, cursor, swaps)
+            if connection.dialect.name != "postgresql":
+                return [_rows_changed(cursor, statement, values) for values in parameters]
+            cursor.executemany(statement, parameters, returning=True)
+            changed = [cursor.rowcount]
+            while cursor.nextset():
+                changed.append(cursor.rowcount)
+            return changed
+
+    def _update_by_join(
+        self, connection: sa.Connection, cursor: Any, swaps: Sequence[Swap]
+    ) -> list[int]:
+        """Write all values by one statement, where each statement waits for its answer.
+
+        It tells the number of rows alone; where some were not written, they are looked for.
+        """
+        quoted = self._engine.dialect.identifier_preparer.quote
+        rows = " UNION ALL ".join(["SELECT %s AS swap_key, %s AS swap_old, %s AS swap_new"] * len(swaps))
+        raw = self._raw(self._columns.stored).compile(dialect=self._engine.dialect)
+        stored, table = quoted(self._columns.stored or ""), quoted(self._table_name)
+        statement = (
+            f"UPDATE {table} JOIN ({rows}) AS swaps ON {quoted(self._key_name)} = swap_key "  # noqa: S608
+            f"SET {stored} = swap_new WHERE {raw} = swap_old"  # quoted names; the values are parameters
+        )
+        values = [
+            value for swap in swaps for value in (swap.key, swap.old, self._as_written(swap.new))
+        ]
+        if _rows_changed(cursor, statement, values) == len({swap.key for swap in swaps}):
+            return [1] * len(swaps)
+        keys = [swap.key for swap in swaps]
+        query = sa.select(self._key, self._raw(self._columns.stored)).where(self._key.in_(keys))
+        found = {key: None if value is None else bytes(value)
+                 for key, value in connection.execute(query)}  # fmt: skip
+        return [int(found.get(swap.key) == swap.new.encode("utf-8")) for swap in swaps]
+
+    @cached_property
+    def _swap_statement(self) -> SQLCompiler:
+        stored = self._columns.stored or ""
+        update = (
+            sa.update(self._table)
+            .where(
+                self._key == sa.bindparam("the_key"),
+                self._raw(stored) == sa.bindparam("the_old", type_=sa.LargeBinary()),
+            )
+            .values({self._table.c[stored]: sa.bindparam("the_new")})
+        )
+        return update.compile(dialect=self._engine.dialect)
 
     def _require_written(self, connection: sa.Connection, swap: Swap) -> None:
         """Read the longest value back before the transaction ends.
@@ -331,22 +408,14 @@ class SqlStore:
     def _beginning(self, length: int) -> sa.ColumnElement[Any]:
         return sa.func.substr(self._raw(self._columns.stored), 1, length, type_=sa.LargeBinary())
 
-    def _swap(self, connection: sa.Connection, swap: Swap) -> SwapResult:
-        stored = self._columns.stored or ""
-        update = (
-            sa.update(self._table)
-            .where(self._key == swap.key, self._raw(stored) == swap.old)
-            .values({self._table.c[stored]: self._as_written(swap.new)})
-        )
-        changed = connection.execute(update).rowcount
-        if changed > 1:
+    def _not_written(self, connection: sa.Connection, swap: Swap, rows: int) -> SwapResult:
+        """Tell why a swap changed no row; more than one is an error."""
+        if rows > 1:
             raise SourceError(
                 f"{self._locator}, table {self._table_name}: the account column "
                 f"“{self._key_name}” is not unique; nothing of this batch was written"
             )
-        if changed == 1:
-            return SwapResult.DONE
-        again = sa.select(self._raw(stored)).where(self._key == swap.key)
+        again = sa.select(self._raw(self._columns.stored)).where(self._key == swap.key)
         found = connection.execute(again).first()
         if found is None:
             return SwapResult.GONE
