@@ -38,6 +38,11 @@ class CredentialGateway:
         self._keys = keys
         self._randomness = randomness
 
+    @property
+    def policy(self) -> StoragePolicy:
+        """The policy that this gateway decides by."""
+        return self._policy
+
     def rules(self, store: str | None) -> Rules:
         """Collect what a check in one store needs to know.
 

@@ -17,7 +17,11 @@ from lean_tumbler.stores.files import write_text
 DATABASE = "harbour.db"
 POLICY = "tumbler.toml"
 KNOWN = "known.csv"
-_FILES = frozenset({DATABASE, POLICY, KNOWN, f"{DATABASE}-journal", AGENTS_KNOWN, *OTHER_STORES})
+KNOWN_FEW = "known-few.csv"  # for a rehearsal that is over in seconds
+_FEW_EVERY = 5
+_FILES = frozenset(
+    {DATABASE, POLICY, KNOWN, KNOWN_FEW, f"{DATABASE}-journal", AGENTS_KNOWN, *OTHER_STORES}
+)
 
 POLICY_TEXT = """\
 # Coldharbour Ferries: the passenger portal. Invented data.
@@ -137,7 +141,8 @@ def write_portal(folder: Path) -> None:
     write_other_stores(folder, DATABASE)
     write_text(folder / POLICY, POLICY_TEXT)
     lines = [f"{person.login},{person.password}" for person in known]
-    write_text(folder / KNOWN, "\n".join(["login,password", *lines]) + "\n")
+    for name, some in ((KNOWN, lines), (KNOWN_FEW, lines[::_FEW_EVERY])):
+        write_text(folder / name, "\n".join(["login,password", *some]) + "\n")
 
 
 def _administrators() -> frozenset[int]:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from lean_tumbler.cli.session import Session
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES
-from lean_tumbler.demo.portal import DATABASE, KNOWN, POLICY, write_portal
+from lean_tumbler.demo.portal import DATABASE, KNOWN, KNOWN_FEW, POLICY, write_portal
 
 Run = Callable[[list[str], Session], int]
 
@@ -51,6 +51,11 @@ _STEPS = (
             f"{WITHIN_MILLISECONDS}ms",
             "--save",
         ],
+    ),
+    (
+        "Rehearse",
+        "The whole change on a copy, with some accounts whose password is known.",
+        ["rehearse", KNOWN_FEW, "--store", "passengers", "--rows", "20"],
     ),
     (
         "Layer now",

@@ -42,6 +42,9 @@ class Store(Protocol):
     def table(self) -> str:
         """The table's name."""
 
+    def width(self) -> int | None:
+        """Give the characters that the stored column has room for; None without a bound."""
+
     def count(self) -> int:
         """Count the rows."""
 

@@ -32,6 +32,7 @@ from lean_tumbler.stores.interface import (
     SwapResult,
 )
 from lean_tumbler.stores.naming import nearest, require_column
+from lean_tumbler.stores.schema import declared_in_database
 
 _FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
 _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
@@ -256,11 +257,18 @@ class SqlStore:
     def _account(row: Any) -> Account:
         key, stored, salt, login = row
         return Account(
-            key=key,
+            key=key if isinstance(key, int | str | bytes) else str(key),  # a UUID, for one
             stored=None if stored is None else bytes(stored),
             salt=None if salt is None else bytes(salt),
             login=None if login is None else bytes(login).decode("utf-8", "replace"),
         )
+
+    def width(self) -> int | None:
+        """Give the characters that the stored column has room for; None without a bound."""
+        with database_errors(self._locator):
+            return declared_in_database(
+                self._engine, self._table_name, self._columns.stored or ""
+            ).characters
 
     def count(self) -> int:
         """Count the rows."""
@@ -343,12 +351,14 @@ class SqlStore:
         It tells the number of rows alone; where some were not written, they are looked for.
         """
         quoted = self._engine.dialect.identifier_preparer.quote
-        rows = " UNION ALL ".join(["SELECT %s AS swap_key, %s AS swap_old, %s AS swap_new"] * len(swaps))
+        one = "SELECT %s AS swap_key, %s AS swap_old, %s AS swap_new"
+        rows = " UNION ALL ".join([one] * len(swaps))
         raw = self._raw(self._columns.stored).compile(dialect=self._engine.dialect)
         stored, table = quoted(self._columns.stored or ""), quoted(self._table_name)
+        # Quoted names; the values are parameters.
         statement = (
             f"UPDATE {table} JOIN ({rows}) AS swaps ON {quoted(self._key_name)} = swap_key "  # noqa: S608
-            f"SET {stored} = swap_new WHERE {raw} = swap_old"  # quoted names; the values are parameters
+            f"SET {stored} = swap_new WHERE {raw} = swap_old"
         )
         values = [
             value for swap in swaps for value in (swap.key, swap.old, self._as_written(swap.new))

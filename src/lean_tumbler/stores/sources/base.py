@@ -7,6 +7,8 @@ from typing import Protocol
 
 import polars as pl
 
+from lean_tumbler.stores.schema import Declared
+
 LINE = "#line"  # beside the wanted columns, where each row stood; no real column begins with #
 ROWS_PER_FRAME = 200_000
 ROWS_LISTED = 20
@@ -30,19 +32,6 @@ class Unreadable:
         self.rows += 1
         if len(self.listed) < ROWS_LISTED:
             self.listed.append((line, reason))
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Declared:
-    """How a schema declares a column, as far as it can spoil stored values.
-
-    Attributes:
-        characters: the most that it holds; None where nothing bounds it, or nothing is known.
-        collation: the name of a collation that takes upper and lower case for one; or empty.
-    """
-
-    characters: int | None = None
-    collation: str = ""
 
 
 class Table(Protocol):

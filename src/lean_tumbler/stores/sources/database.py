@@ -10,17 +10,16 @@ import polars as pl
 import sqlalchemy as sa
 
 from lean_tumbler.stores.dialects import is_binary
+from lean_tumbler.stores.schema import Declared, declared_in_database
 from lean_tumbler.stores.sources.base import (
     LINE,
     ROWS_PER_FRAME,
     VALUE_CHARACTERS,
-    Declared,
     Frames,
     Rows,
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.sources.schema import declared_in_database
 from lean_tumbler.stores.sql import database_errors, tables_of
 
 # Small batches stay in the processor's caches: measured, they are read twice as quickly.

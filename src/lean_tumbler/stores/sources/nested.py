@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from lean_tumbler.stores.sources.base import LINE, Declared, Frames, Table, Unreadable
+from lean_tumbler.stores.schema import Declared
+from lean_tumbler.stores.sources.base import LINE, Frames, Table, Unreadable
 from lean_tumbler.stores.sources.records import flattened
 
 _DOCUMENT_SHARE = 0.5  # of a sample's values

@@ -11,14 +11,13 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
+from lean_tumbler.stores.schema import Declared, declared_in_text
 from lean_tumbler.stores.sources.base import (
-    Declared,
     Frames,
     Row,
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.sources.schema import declared_in_text
 from lean_tumbler.stores.sources.streams import lines
 
 STATEMENT_BYTES = 1 << 28  # dump programs put thousands of rows into one line

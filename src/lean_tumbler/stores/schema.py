@@ -1,10 +1,9 @@
 """What schemas declare of columns: how wide they are, and whether upper case counts as lower."""
 
 import re
+from dataclasses import dataclass
 
 import sqlalchemy as sa
-
-from lean_tumbler.stores.sources.base import Declared
 
 _WIDTH = re.compile(r"\b(?:n?(?:var)?char|character(?: varying)?)\s*\((\d+)\)", re.IGNORECASE)
 _COLLATION = re.compile(r"\bCOLLATE[ =]+[\"`']?(?:\w+[\"`']?\.[\"`']?)?(\w+)", re.IGNORECASE)
@@ -24,6 +23,19 @@ _POSTGRESQL = sa.text(
     " WHERE a.attrelid = CAST(:table AS regclass) AND a.attname = :column"
 )
 _SQLITE = sa.text("SELECT sql FROM sqlite_master WHERE type = 'table' AND name = :table")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Declared:
+    """How a schema declares a column, as far as it can spoil stored values.
+
+    Attributes:
+        characters: the most that it holds; None where nothing bounds it, or nothing is known.
+        collation: the name of a collation that takes upper and lower case for one; or empty.
+    """
+
+    characters: int | None = None
+    collation: str = ""
 
 
 def declared_in_text(definition: str, table_options: str = "") -> Declared:
