@@ -6,7 +6,7 @@ transaction. Pages are claimed while they are in work, so that two runs share a 
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
 from typing import TypeVar
@@ -110,6 +110,7 @@ class Resources:
         randomness: number of bytes -> random bytes.
         pause: waits so many seconds, or until a stop is asked for.
         rows_per_second: the most rows to write; 0 for no bound.
+        keep: told of swaps before they are written; where it fails, nothing is.
     """
 
     executor: Executor
@@ -118,6 +119,7 @@ class Resources:
     randomness: Randomness
     pause: Callable[[float], object]
     rows_per_second: float = 0.0
+    keep: Callable[[Sequence[Swap]], None] = lambda _: None
 
 
 @dataclass(slots=True)
@@ -372,6 +374,8 @@ class _Run:
             old = pending.account.stored or b""
             swaps.append(Swap(key=pending.account.key, old=old, new=value))
             written.append(pending)
+        if swaps:
+            self._resources.keep(swaps)
         results = self._patiently(lambda: self._store.swap_many(swaps))
         for pending, result in zip(written, results, strict=True):
             if result is SwapResult.DONE:

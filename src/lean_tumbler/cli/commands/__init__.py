@@ -16,5 +16,7 @@ SUMMARIES = {
     "layer": "put the target over every legacy digest of a store now, without any password",
     "admit": "check a login against the store, and upgrade its stored value where due",
     "hash": "print the stored value for a new password, made with the policy's target",
+    "undo": "put back what a bulk step replaced, from its sealed backup",
+    "keys": "make the key pair for sealed backups",
     "progress": "count the grades now, and what is left below the floor",
 }

@@ -10,6 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from datetime import time as wall_time
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
@@ -26,13 +27,21 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import StoppedPartWay, UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
     from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.stores.interface import Swap
 
 EXAMPLE = """\
   lean-tumbler layer --store passengers --dry-run
   lean-tumbler layer --store passengers --share 0.1%
+  lean-tumbler layer --store passengers --backup layer-1.sealed --to recovery.public.pem
   lean-tumbler layer --store passengers --rate 200/s --until 06:00
   lean-tumbler layer --store passengers     the same again, to continue after a stop or a kill"""
+
+
+DEFAULT_KEEP_DAYS = 90
+_KEY_BYTES = 1 << 14
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -72,6 +81,22 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="HH:MM",
         help="stop at this time of day, after the batch in hand",
     )
+    parser.add_argument(
+        "--backup",
+        type=Path,
+        metavar="FILE",
+        help="first seal what is replaced into this new file, so that `undo` can put it back",
+    )
+    parser.add_argument(
+        "--to", type=Path, metavar="PUBLICKEY", help="the public half of the key to seal it for"
+    )
+    parser.add_argument(
+        "--keep-days",
+        type=positive_integer,
+        default=DEFAULT_KEEP_DAYS,
+        metavar="N",
+        help=f"how long the backup may be used (default {DEFAULT_KEEP_DAYS})",
+    )
     add_store_options(parser)
 
 
@@ -89,6 +114,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         opened_store(arguments, store_policy, writable=True) as store,
         ThreadPoolExecutor(workers) as executor,
         stop_signals() as stopping,
+        _backup(arguments, store_policy, started) as keep,
         session.progress("Layering", total=store.count(), unit="rows") as advance,
     ):
         summary = layer_store(
@@ -102,6 +128,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 randomness=os.urandom,
                 pause=stopping.wait,
                 rows_per_second=arguments.rate,
+                keep=keep,
             ),
             selection=Selection(
                 share=arguments.share, only=arguments.only, dry_run=arguments.dry_run
@@ -115,6 +142,33 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         draw=lambda console: draw_layer(console, summary),
     )
     return StoppedPartWay.exit_code if summary.stopped or summary.failed else 0
+
+
+@contextmanager
+def _backup(
+    arguments: argparse.Namespace, store: "StorePolicy", started: datetime
+) -> "Iterator[Callable[[Sequence[Swap]], None]]":
+    """Open the sealed backup that is asked for; the end mark is written when all went well."""
+    from lean_tumbler.stores.files import read_text
+    from lean_tumbler.stores.sealed_backup import BackupWriter, Head
+
+    if (arguments.backup is None) is not (arguments.to is None):
+        raise UsageError("--backup and --to go together: the file, and whom it is sealed for")
+    if arguments.backup is None or arguments.dry_run:
+        yield lambda _: None
+        return
+    expires = started + timedelta(days=arguments.keep_days)
+    head = Head(
+        store=store.name,
+        table=store.table,
+        step="layer",
+        made_at=started.isoformat(timespec="seconds"),
+        expires_at=expires.isoformat(timespec="seconds"),
+    )
+    key = read_text(arguments.to, limit_bytes=_KEY_BYTES)
+    writer = BackupWriter(arguments.backup, public_key=key, head=head)
+    yield writer.keep
+    writer.finish()
 
 
 def _is_past(until: wall_time | None, started: datetime) -> bool:

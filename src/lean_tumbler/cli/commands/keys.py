@@ -1,0 +1,41 @@
+"""`keys new`: the key pair for sealed backups."""
+
+import argparse
+from pathlib import Path
+
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+EXAMPLE = """\
+  lean-tumbler keys new recovery       makes recovery.private.pem and recovery.public.pem
+
+Keep the private half offline, away from the machine whose values are sealed."""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the command and its argument."""
+    parts = parser.add_subparsers(metavar="new", required=True)
+    new = parts.add_parser("new", help="make a key pair for sealed backups")
+    new.add_argument("name", type=Path, metavar="NAME", help="what the two files begin with")
+    new.epilog = f"example:\n{EXAMPLE}"
+    new.formatter_class = argparse.RawDescriptionHelpFormatter
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.sealing import new_key_pair
+    from lean_tumbler.stores.files import write_text
+
+    private, public = (
+        arguments.name.with_name(f"{arguments.name.name}.{half}.pem")
+        for half in ("private", "public")
+    )
+    for path in (private, public):
+        if path.exists():
+            raise UsageError(f"{path} is there already; what it seals could not be opened again")
+    private_text, public_text = new_key_pair()
+    write_text(private, private_text + "\n")
+    write_text(public, public_text + "\n")
+    session.message(f"{private}: the private half. Keep it offline; without it nothing is opened.")
+    session.message(f"{public}: the public half, for `layer --backup FILE --to {public}`.")
+    return 0

@@ -1,0 +1,54 @@
+"""Putting back what a bulk step replaced: only where exactly its own values still stand."""
+
+from collections import Counter
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from lean_tumbler.stores.interface import Store, Swap, SwapResult
+
+
+@dataclass(slots=True, kw_only=True)
+class Undone:
+    """What was put back.
+
+    Attributes:
+        considered: rows in the backup.
+        results: of each, what became of it.
+        dry_run: whether nothing was written; then DONE counts what would be.
+    """
+
+    considered: int = 0
+    results: Counter[SwapResult] = field(default_factory=Counter)
+    dry_run: bool = False
+
+    @property
+    def restored(self) -> int:
+        """Rows that hold their old value again."""
+        return self.results[SwapResult.DONE]
+
+
+def undo_swaps(
+    store: Store,
+    batches: Iterable[list[Swap]],
+    *,
+    dry_run: bool,
+    progress: Callable[[int], None] = lambda _: None,
+) -> Undone:
+    """Put old values back, batch by batch.
+
+    Args:
+        store: opened for writing.
+        batches: swaps that put old values back.
+        dry_run: count the rows of the backup, and write nothing.
+        progress: told of each row.
+
+    Raises:
+        SourceError: the store or the backup failed; what was written is whole.
+    """
+    undone = Undone(dry_run=dry_run)
+    for batch in batches:
+        undone.considered += len(batch)
+        if not dry_run:
+            undone.results.update(store.swap_many(batch))
+        progress(len(batch))
+    return undone

@@ -1,0 +1,45 @@
+"""What was put back, and what that means."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.wording import count
+from lean_tumbler.stores.interface import SwapResult
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from lean_tumbler.operations.undoing import Undone
+
+
+def undo_document(undone: Undone) -> Document:
+    """Give what was put back as a document."""
+    return new_document(
+        "undo",
+        considered=undone.considered,
+        restored=undone.restored,
+        changed_meanwhile=undone.results[SwapResult.CHANGED],
+        gone=undone.results[SwapResult.GONE],
+        dry_run=undone.dry_run,
+    )
+
+
+def draw_undo(console: Console, undone: Undone) -> None:
+    """Print what was put back."""
+    rows = count(undone.considered, "row")
+    if undone.dry_run:
+        console.print(Text(f"The backup holds {rows}; it opens, and is whole.", "bold green"))
+        console.print("Nothing was written. Without --dry-run they are put back.", style="dim")
+        return
+    console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))
+    changed = undone.results[SwapResult.CHANGED]
+    if changed:
+        console.print(f"{count(changed, 'row')} changed since, at a login for one; left alone.")
+    if undone.results[SwapResult.GONE]:
+        console.print(f"{count(undone.results[SwapResult.GONE], 'row')} gone since.")
+    if undone.restored:
+        console.print("The live column holds weak values again. Delete the backup when it expires.")

@@ -1,0 +1,191 @@
+"""Sealed backups: what a bulk step replaces, written and synced before it is replaced.
+
+A line of JSON says what the file is, and for whom; then come sealed chunks, each behind its length
+in four bytes. docs/FORMATS.md describes it.
+"""
+
+import base64
+import json
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict, dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from lean_tumbler.core.sealing import ENCAPSULATED_BYTES, Opener, Sealer
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.interface import AccountKey, Swap
+
+DOCUMENT = "lean-tumbler/sealed-backup/1"
+_LENGTH_BYTES = 4
+_HEAD_BYTES = 1 << 14
+_CHUNK_BYTES = 1 << 26
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Head:
+    """What stands readable before the sealed part, and is bound to it.
+
+    Attributes:
+        store: the store's name in the policy.
+        table: its table.
+        step: the command that replaced the values.
+        made_at: ISO 8601.
+        expires_at: ISO 8601; afterwards the file is to be deleted, and is not taken any more.
+    """
+
+    store: str
+    table: str
+    step: str
+    made_at: str
+    expires_at: str
+
+    def line(self) -> bytes:
+        """Write the head's line."""
+        return json.dumps({"document": DOCUMENT, **asdict(self)}).encode("utf-8") + b"\n"
+
+
+class BackupWriter:
+    """Writes a new sealed backup; every batch is on the disk before `keep` returns.
+
+    Args:
+        path: a file that is not there yet.
+        public_key: in PEM.
+        head: what the file is.
+
+    Raises:
+        UsageError: the file is there already, or the key is none.
+        SourceError: it cannot be written.
+    """
+
+    def __init__(self, path: Path, *, public_key: str, head: Head) -> None:
+        self._path = path
+        self._sealer = Sealer(public_key, head.line())
+        try:
+            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        except FileExistsError:
+            raise UsageError(f"{path} is there already; each run needs a file of its own") from None
+        except OSError as error:
+            raise SourceError(f"{path}: {error.strerror or 'cannot be written'}") from None
+        self._file: BinaryIO = os.fdopen(descriptor, "wb")
+        self._write(head.line() + self._sealer.encapsulated)
+
+    def keep(self, swaps: Sequence[Swap]) -> None:
+        """Seal and sync what swaps are about to replace."""
+        lines = [json.dumps([_key_text(swap.key), _base64(swap.old), swap.new]) for swap in swaps]
+        self._seal("\n".join(lines).encode("utf-8"), last=False)
+
+    def finish(self) -> None:
+        """Write the end mark: without it, a reader knows that the tail is missing."""
+        self._seal(b"", last=True)
+        self._file.close()
+
+    def _seal(self, chunk: bytes, *, last: bool) -> None:
+        sealed = self._sealer.seal(chunk, last=last)
+        self._write(len(sealed).to_bytes(_LENGTH_BYTES, "big") + sealed)
+
+    def _write(self, content: bytes) -> None:
+        try:
+            self._file.write(content)
+            self._file.flush()
+            os.fsync(self._file.fileno())
+        except OSError as error:
+            reason = error.strerror or "cannot be written"
+            raise SourceError(f"{self._path}: {reason}; nothing more was replaced") from None
+
+
+def _base64(raw: bytes) -> str:
+    return base64.b64encode(raw).decode("ascii")
+
+
+def _key_text(key: AccountKey) -> Any:
+    return {"bytes": _base64(key)} if isinstance(key, bytes) else key
+
+
+def _key(value: Any) -> AccountKey:
+    return base64.b64decode(value["bytes"]) if isinstance(value, dict) else value
+
+
+class BackupReader:
+    """Reads a sealed backup.
+
+    Args:
+        path: the file.
+        private_key: in PEM.
+
+    Raises:
+        UsageError: it is no such file, or the key is none.
+        SourceError: it cannot be read, or was sealed for another key, or changed.
+    """
+
+    def __init__(self, path: Path, *, private_key: str) -> None:
+        self._path = path
+        try:
+            self._file = path.open("rb")
+        except OSError as error:
+            raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+        line = self._file.readline(_HEAD_BYTES)
+        self.head = self._head(line)
+        encapsulated = self._file.read(ENCAPSULATED_BYTES)
+        self._opener = Opener(private_key, encapsulated=encapsulated, head=line)
+
+    def _head(self, line: bytes) -> Head:
+        try:
+            entries = json.loads(line)
+            if entries.pop("document") != DOCUMENT:
+                raise UsageError(f"{self._path}: of another version than {DOCUMENT}")
+            head = Head(**entries)
+            datetime.fromisoformat(head.expires_at)
+        except (ValueError, TypeError, KeyError, AttributeError):
+            raise UsageError(f"{self._path}: not a sealed backup") from None
+        return head
+
+    def expired(self, now: datetime) -> bool:
+        """Tell whether the file should have been deleted."""
+        return now >= datetime.fromisoformat(self.head.expires_at)
+
+    def swaps(self, *, unfinished: bool) -> Iterator[list[Swap]]:
+        """Give what was replaced, batch by batch, as swaps that put it back.
+
+        Args:
+            unfinished: take a file whose end mark is missing, as a killed run leaves it.
+
+        Raises:
+            SourceError: sealed for another key, changed, or without its tail.
+        """
+        while sealed := self._sealed(unfinished=unfinished):
+            try:
+                chunk, last = self._opener.open(sealed)
+            except SourceError as error:
+                raise SourceError(f"{self._path}: {error}") from None
+            if last:
+                if self._file.read(1):
+                    raise SourceError(f"{self._path}: something follows its end mark")
+                return
+            yield [self._swap(line) for line in chunk.decode("utf-8").split("\n")]
+        if not unfinished:
+            raise SourceError(
+                f"{self._path}: its tail is missing; if the run that wrote it was killed, "
+                "--unfinished takes what is there"
+            )
+
+    def _sealed(self, *, unfinished: bool) -> bytes:
+        """Read the next chunk; nothing at the end, or where a killed run left a part of one."""
+        prefix = self._file.read(_LENGTH_BYTES)
+        length = int.from_bytes(prefix, "big")
+        if length > _CHUNK_BYTES:
+            raise SourceError(f"{self._path}: sealed for another key, or changed")
+        sealed = self._file.read(length)
+        whole = len(prefix) == _LENGTH_BYTES and len(sealed) == length
+        return sealed if whole or not unfinished else b""
+
+    @staticmethod
+    def _swap(line: str) -> Swap:
+        key, old, new = json.loads(line)
+        put_back = base64.b64decode(old).decode("utf-8")
+        return Swap(key=_key(key), old=new.encode("utf-8"), new=put_back)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._file.close()
