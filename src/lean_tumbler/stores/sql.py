@@ -33,6 +33,8 @@ from lean_tumbler.stores.interface import (
 )
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.schema import declared_in_database
+from lean_tumbler.stores.schema_change import SchemaChange, schema_change
+from lean_tumbler.stores.surroundings import Surroundings, surroundings
 
 _FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
 _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
@@ -269,6 +271,19 @@ class SqlStore:
             return declared_in_database(
                 self._engine, self._table_name, self._columns.stored or ""
             ).characters
+
+    def schema_change(self, *, needed: int) -> SchemaChange | None:
+        """Say what the stored column needs for values of so many characters."""
+        with database_errors(self._locator):
+            return schema_change(
+                self._engine, self._table_name, self._columns.stored or "", needed=needed
+            )
+
+    def surroundings(self) -> Surroundings:
+        """Say what a change of the table would touch."""
+        with database_errors(self._locator):
+            tables = sa.inspect(self._engine).get_table_names()
+            return surroundings(self._engine, self._table_name, tables)
 
     def count(self) -> int:
         """Count the rows."""

@@ -12,6 +12,7 @@ SUMMARIES = {
     "verify": "check accounts whose password is known, and name the near miss of those that fail",
     "formula": "recover the formula of a legacy system from known accounts, or read one aloud",
     "tune": "measure this machine, and choose scheme and parameters that carry the login load",
+    "plan": "say what each cohort gets, what the schema needs first, and what would be touched",
     "rehearse": "run the whole change on a copy, and prove that nobody is locked out",
     "layer": "put the target over every legacy digest of a store now, without any password",
     "admit": "check a login against the store, and upgrade its stored value where due",

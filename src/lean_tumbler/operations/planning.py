@@ -1,0 +1,69 @@
+"""What a bulk run would do to a store, what it needs first, and what it would touch."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from lean_tumbler.core.layering import characters_needed
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.operations.layering import LayeringSummary, Resources, Selection, layer_store
+from lean_tumbler.stores.schema_change import SchemaChange
+from lean_tumbler.stores.sql import SqlStore
+from lean_tumbler.stores.surroundings import Surroundings
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """The plan of one store.
+
+    Attributes:
+        name: the store's name in the policy.
+        table: its table.
+        target: what values would be written with.
+        summary: what bulk layering would do, and what it would leave.
+        change: the schema change that the column needs first; None where it has room.
+        needed: characters of the longest value.
+        around: what the change would touch.
+    """
+
+    name: str
+    table: str
+    target: str
+    summary: LayeringSummary
+    change: SchemaChange | None
+    needed: int
+    around: Surroundings
+
+
+def plan_store(
+    store: SqlStore,
+    *,
+    store_policy: StorePolicy,
+    policy: StoragePolicy,
+    resources: Resources,
+    progress: Callable[[int], None],
+) -> Plan:
+    """Make the plan of a store; it is only read.
+
+    Raises:
+        UsageError: the target cannot lie over a digest.
+        PolicyError: a formula that stored values refer to is missing.
+        SourceError: the store cannot be read.
+    """
+    needed = max(characters_needed(policy.target))
+    summary = layer_store(
+        store,
+        store_policy=store_policy,
+        policy=policy,
+        resources=resources,
+        selection=Selection(dry_run=True),
+        progress=progress,
+    )
+    return Plan(
+        name=store_policy.name,
+        table=store.table,
+        target=str(policy.target),
+        summary=summary,
+        change=store.schema_change(needed=needed),
+        needed=needed,
+        around=store.surroundings(),
+    )

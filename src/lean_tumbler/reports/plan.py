@@ -1,0 +1,115 @@
+"""The plan: cohorts first, then what must be done before, and what would be touched."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.core.layering import Leave
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count, duration
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from rich.console import Console
+
+    from lean_tumbler.operations.planning import Plan
+
+_LAYER = "layered now; replaced at the next login"
+_REPLACE = "replaced now: the password is known"
+# What becomes of rows that a bulk run leaves.
+_LEFT = {
+    Leave.NO_VALUE: "nothing to protect",
+    Leave.SAFE: "left: as strong as the floor, or locked",
+    Leave.AMBIGUOUS: "replaced at login",
+    Leave.MAYBE_PLAIN_TEXT: "replaced at login",
+    Leave.LAYER_TOO_WEAK: "replaced at login",
+}
+_PERSON = "needs a person"
+_TOUCHED = {
+    "triggers": "triggers run at every row",
+    "views": "views read the table",
+    "generated": "generated columns may be computed from it",
+    "updated_by_itself": "columns are set by the server at every row",
+    "relatives": "tables that seem to keep its past, weak values too",
+    "copies": "copies get every change, and keep the old values",
+}
+
+
+def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
+    for cohort, rows in plan.summary.cohorts.most_common():
+        yield cohort, rows, _REPLACE if cohort == "plain-text" else _LAYER
+    for leave, rows in plan.summary.left.most_common():
+        yield leave.value, rows, _LEFT.get(leave, _PERSON)
+
+
+def plan_document(plan: Plan) -> Document:
+    """Give the plan as a document."""
+    change = plan.change
+    return new_document(
+        "plan",
+        store=plan.name,
+        table=plan.table,
+        target=plan.target,
+        rows=plan.summary.considered,
+        cohorts=[{"cohort": name, "rows": rows, "gets": gets} for name, rows, gets in _parts(plan)],
+        layering_seconds=round(plan.summary.expected_seconds, 1),
+        workers=plan.summary.workers,
+        characters_needed=plan.needed,
+        schema_change=None if change is None else asdict(change),
+        touched={part: value for part, value in asdict(plan.around).items() if part != "bytes"},
+        table_bytes=plan.around.bytes,
+        listed=[{"account": key, "reason": reason} for key, reason in plan.summary.listed],
+    )
+
+
+def draw_plan(console: Console, plan: Plan) -> None:
+    """Print the plan."""
+    summary = plan.summary
+    took = duration(summary.expected_seconds)
+    rows = f"{summary.written:,} of {summary.considered:,} rows"
+    console.print(Text(f"{plan.name}: {rows} can be layered or replaced now.", "bold"))
+    workers = count(summary.workers, "worker")
+    console.print(f"That takes about {took} here with {workers}; written with {plan.target}.")
+    console.print()
+    table = new_table("cohort", "rows", "gets", right=(1,))
+    for name, number, gets in _parts(plan):
+        style = "yellow" if gets == _PERSON else ""
+        table.add_row(name, f"{number:,}", Text(gets, style))
+    console.print(table)
+    console.print()
+    for key, reason in summary.listed:
+        console.print(f"  account {key!r}: {reason}", highlight=False)
+    _draw_change(console, plan)
+    _draw_touched(console, plan)
+    console.print()
+    console.print("Next: `lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`.")
+
+
+def _draw_change(console: Console, plan: Plan) -> None:
+    if plan.change is None:
+        console.print(f"The column has room for the {plan.needed:,} characters that are needed.")
+        return
+    console.print(Text("First widen the column; review, and run it yourself:", "bold"))
+    for statement in plan.change.statements:
+        console.print(f"  {statement}", highlight=False, soft_wrap=True)
+    console.print(f"  Locks: {plan.change.locks}")
+    if plan.around.bytes:
+        console.print(f"  The table takes {plan.around.bytes / 2**20:,.1f} MiB with its indexes.")
+    console.print("To take it back, once no long value stands there (`lean-tumbler undo`):")
+    for statement in plan.change.reverse:
+        console.print(f"  {statement}", highlight=False, soft_wrap=True)
+
+
+def _draw_touched(console: Console, plan: Plan) -> None:
+    around = asdict(plan.around)
+    if any(around[part] for part in _TOUCHED):
+        console.print()
+        console.print(Text("What the change touches besides:", "bold"))
+    for part, means in _TOUCHED.items():
+        if around[part]:
+            console.print(f"  {means}: {', '.join(around[part])}", highlight=False)
