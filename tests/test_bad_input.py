@@ -24,7 +24,7 @@ SECRET = "Razorbill 4241"
         (("audit", "."), 3, "Is a directory"),
         (("audit", "empty.db"), 3, "empty.db: holds no data"),
         (("audit", "oracle://db/x"), 2, "oracle:// is not read"),
-        (("layer", "--policy", "server.toml"), 2, "only read by this version"),
+        (("layer", "--policy", "server.toml"), 3, "the server cannot be reached"),
         (("audit", "harbour.db", "--table", "passenger"), 2, "no table “passenger”"),
         (("audit", "harbour.db", "--column", "pwd"), 2, "no table has a column “pwd”"),
         (
@@ -79,7 +79,7 @@ def test_wrong_calls(
     text = (folder / "tumbler.toml").read_text()
     (folder / "typo.toml").write_text(text.replace("stored =", "stord ="))
     (folder / "table.toml").write_text(text.replace('"passengers"\nf', '"passenger"\nf'))
-    server = text.replace("sqlite:///harbour.db", "postgresql://db/x")
+    server = text.replace("sqlite:///harbour.db", "postgresql://127.0.0.1:1/x")
     (folder / "server.toml").write_text(server)
     (folder / "file.toml").write_text(text.replace("sqlite:///harbour.db", "known.csv"))
     (folder / "no-table.toml").write_text(text.replace('table = "passengers"\n', ""))

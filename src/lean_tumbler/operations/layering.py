@@ -274,7 +274,7 @@ class _Run:
             if page is None:
                 elsewhere.append(after)
             else:
-                yield from self._due_of(rows, page)
+                yield from self._due_of(self._page(after, privileged), page)
             after = rows[-1].key
         while elsewhere:  # in work by another run; looked at again when it has let go
             after = elsewhere[0]
@@ -288,7 +288,7 @@ class _Run:
                 self._resources.pause(_CLAIM_SECONDS)
                 continue
             if page is not None:
-                yield from self._due_of(rows, page)
+                yield from self._due_of(self._page(after, privileged), page)
             elsewhere.pop(0)
 
     def _page(self, after: AccountKey | None, privileged: bool | None) -> list[Account]:
@@ -297,6 +297,7 @@ class _Run:
         )
 
     def _claimed(self, rows: list[Account]) -> _Page | None:
+        """Claim rows; what another run did before the claim shows when they are read again."""
         claim = f"{self._store.table}:{rows[0].key!r}"
         if self._selection.dry_run:
             return _Page(claim)
