@@ -15,7 +15,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing
+from contextlib import ExitStack, closing, contextmanager
 from pathlib import Path
 from random import Random
 
@@ -112,31 +112,59 @@ def admit_overhead() -> Row:
     }
 
 
-def _layer_store(folder: Path, rows: int) -> None:
-    with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
-        connection.execute("CREATE TABLE kiosk (id INTEGER PRIMARY KEY, login TEXT, pw TEXT)")
-        connection.executemany(
-            "INSERT INTO kiosk VALUES (?, ?, ?)",
-            ((n, f"k{n}", hashlib.md5(b"%d" % n).hexdigest()) for n in range(rows)),  # noqa: S324 - legacy data
-        )
-    (folder / "tumbler.toml").write_text(
-        '[store.kiosk]\nlocator = "harbour.db"\ntable = "kiosk"\nformulas = ["old"]\n'
-        '[store.kiosk.columns]\nlogin = "login"\nstored = "pw"\n'
-        '[formulas]\nold = "utf-8, md5, hex"\n'
-    )
+_LAYER_POLICY = """\
+{target}
+[store.kiosk]
+locator = "{locator}"
+table = "kiosk"
+formulas = ["old"]
+[store.kiosk.columns]
+login = "login"
+stored = "pw"
+[formulas]
+old = "utf-8, md5, hex"
+"""
+_CHEAP = (
+    "[target]\nmemory_kib = 8\npasses = 1\n[floor]\nargon2id = { memory_kib = 8, passes = 1 }\n"
+)
+_TABLE = "CREATE TABLE kiosk (id integer PRIMARY KEY, login varchar(20), pw varchar(255));"
 
 
-def layer_share(rows: int = 400) -> Row:
-    """How busy layering keeps the cores: rows a second beside the primitive under the same load."""
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        _layer_store(folder, rows)
+def _kiosk_rows(rows: int) -> Iterator[tuple[int, str, str]]:
+    return ((n, f"k{n}", hashlib.md5(b"%d" % n).hexdigest()) for n in range(rows))  # noqa: S324 - legacy data
+
+
+@contextmanager
+def _kiosk(kind: str, rows: int, target: str) -> Iterator[Path]:
+    """A folder with a policy, and its table of MD5 digests on a server of that kind."""
+    with ExitStack() as stack:
+        folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
+        locator = "harbour.db"
+        if kind == "SQLite":
+            with closing(sqlite3.connect(folder / locator)) as connection, connection:
+                connection.execute(_TABLE)
+                connection.executemany("INSERT INTO kiosk VALUES (?, ?, ?)", _kiosk_rows(rows))
+        else:
+            start = {"PostgreSQL": servers.postgresql, "MariaDB": servers.mariadb}[kind]
+            server = stack.enter_context(start())
+            values = ",".join(f"({n},'{login}','{pw}')" for n, login, pw in _kiosk_rows(rows))
+            server.run(f"{_TABLE} INSERT INTO kiosk VALUES {values};")  # noqa: S608 - made here
+            locator = server.url
+        policy = _LAYER_POLICY.format(target=target, locator=locator)
+        (folder / "tumbler.toml").write_text(policy)
+        yield folder
+
+
+def layer_rate(kind: str, rows: int, *, cheap: bool) -> Row:
+    """How busy layering keeps the cores at the floor; its rate where hashing costs nothing."""
+    with _kiosk(kind, rows, _CHEAP if cheap else "") as folder:
         finished = subprocess.run(
             [PROGRAM, "layer", "--format", "json"], cwd=folder, capture_output=True, check=True
         )
     document = json.loads(finished.stdout)
+    what = "a target that costs nothing" if cheap else "the floor"
     return {
-        "benchmark": f"layer {rows} rows at the floor",
+        "benchmark": f"layer {rows:,} rows, {kind}, {what}",
         "hashing_time_share": document["hashing_time_share"],
         "rows_per_second": document["per_second"],
     }
@@ -332,7 +360,8 @@ def main() -> None:
         start("lean-tumbler --help", 0.15, "--help"),
         start("lean-tumbler explain", 0.25, "explain", "5f4dcc3b5aa765d61d8327deb882cf99"),
         admit_overhead(),
-        layer_share(),
+        *(layer_rate(kind, 2_000, cheap=False) for kind in ("SQLite", "PostgreSQL")),
+        *(layer_rate(kind, 20_000, cheap=True) for kind in ("SQLite", "PostgreSQL", "MariaDB")),
         audit_rate(),
         *database_rate(),
         tuned_under_load(),

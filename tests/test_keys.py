@@ -183,3 +183,39 @@ def test_a_policy_that_decrypts_with_an_unnamed_key_is_refused() -> None:
         StoragePolicy.from_toml(text)
     with pytest.raises(Exception, match=r"name it in \[keys\]"):
         StoragePolicy.from_toml(text.replace("xts", "ecb"))
+
+
+def test_bulk_layering_replaces_what_it_can_decrypt(tmp_path: Path, program: Program) -> None:
+    """The password is known, so the row is current at once; without the key nothing is touched."""
+    people = {f"p{n}@tidepost.example": f"Möwe {n} harbour" for n in range(6)}
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:
+        connection.execute("CREATE TABLE cards (id INTEGER PRIMARY KEY, email TEXT, pw TEXT)")
+        rows = [
+            (n, login, coded(encrypt("aes-256-ecb", key=KEY, data=password.encode())))
+            for n, (login, password) in enumerate(people.items())
+        ]
+        garbage = coded(encrypt("aes-256-ecb", key=KEY[::-1], data=b"under another key"))
+        connection.executemany("INSERT INTO cards VALUES (?, ?, ?)", [*rows, (9, "x", garbage)])
+    policy = tmp_path / "tumbler.toml"
+    policy.write_text(
+        "[target]\nmemory_kib = 256\npasses = 1\n"
+        "[floor]\nargon2id = { memory_kib = 256, passes = 1 }\n"
+        '[store.cards]\nlocator = "harbour.db"\ntable = "cards"\n'
+        '[store.cards.columns]\nlogin = "email"\nstored = "pw"\n'
+        '[store.cards.decryption]\nmode = "ecb"\nkey = "old"\n'
+        '[keys]\nold = { file = "old.key", form = "hex" }\n'
+    )
+    without = program("layer")
+    assert (without.code, without.out) == (3, "")
+    assert "needs the key “old”" in without.err
+    (tmp_path / "old.key").write_text(KEY.hex())
+    (tmp_path / "old.key").chmod(0o600)
+    done = program("layer", "--format", "json").document
+    assert (done["replaced"], done["layered"], done["skipped"]) == (6, 0, 1)
+    assert done["cohorts"] == {"decryptable": 6}
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection:
+        stored = dict(connection.execute("SELECT email, pw FROM cards"))
+    assert stored["x"] == garbage
+    gateway = CredentialGateway(StoragePolicy.from_toml(policy.read_text()))
+    for login, password in people.items():
+        assert gateway.admit(stored=stored[login], password=password).admitted

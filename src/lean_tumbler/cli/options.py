@@ -92,13 +92,18 @@ def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "Sto
 
 def gateway_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> "CredentialGateway":
     """Give the gateway of a policy, with the keys that it names."""
+    from lean_tumbler.core.gateway import CredentialGateway
+
+    return CredentialGateway(policy, keys=keys_of(arguments, policy))
+
+
+def keys_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> dict[str, bytes]:
+    """Read the keys that a policy names."""
     import os
 
-    from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.stores.keys import read_keys
 
-    base = policy_path(arguments).parent
-    return CredentialGateway(policy, keys=read_keys(policy, base=base, environment=os.environ))
+    return read_keys(policy, base=policy_path(arguments).parent, environment=os.environ)
 
 
 def read_bounds(arguments: argparse.Namespace) -> "tuple[Floor, Limits]":

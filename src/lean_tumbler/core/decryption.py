@@ -61,6 +61,23 @@ class Decryption:
         except UnicodeEncodeError:
             return False
 
+    def password_of(self, stored: str, keys: Mapping[str, bytes]) -> str | None:
+        """Give the password that a value holds; None where nothing readable comes out.
+
+        Without padding or tag nothing else tells a wrong key, so text of any other than printable
+        characters is none.
+
+        Raises:
+            KeyMissing: the key is not there.
+            CheckImpossible: the key is of a length that the cipher does not take.
+        """
+        opened = self.decrypt(stored, keys)
+        try:
+            text = None if opened is None else opened.decode(ENCODINGS[self.encoding])
+        except UnicodeDecodeError:
+            return None
+        return text if text and text.isprintable() else None
+
     def decrypt(self, stored: str, keys: Mapping[str, bytes]) -> bytes | None:
         """Decrypt one value; None where it is not one of this store's.
 

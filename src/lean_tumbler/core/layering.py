@@ -1,8 +1,9 @@
 """What bulk layering does with one row. A row is always parsed in full: never guessed."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from types import MappingProxyType
 
 from lean_tumbler.core import layered
 from lean_tumbler.core.grades import Grade, grade
@@ -24,7 +25,7 @@ class Leave(StrEnum):
     NO_FORMULA = "no formula of the policy fits"
     AMBIGUOUS = "more than one formula fits; replaced at login"
     PLAIN_TEXT_NOT_ACCEPTED = "plain text, and accept_plain_text is false"
-    NOT_STORABLE = "plain text that no new value can be made of"
+    NOT_STORABLE = "a password that no new value can be made of"
     MAYBE_PLAIN_TEXT = "a scheme or plain text; replaced at login"
     LAYER_TOO_WEAK = "layered below the floor; replaced at login"
 
@@ -54,6 +55,7 @@ def plan_row(
     login: str | None,
     store: StorePolicy,
     policy: StoragePolicy,
+    keys: Mapping[str, bytes] = MappingProxyType({}),
 ) -> RowPlan:
     """Decide what bulk layering does with one row.
 
@@ -63,6 +65,10 @@ def plan_row(
         login: the row's login.
         store: its formulas and options.
         policy: floor and limits.
+        keys: the legacy system's, for a store whose values are encrypted.
+
+    Raises:
+        CheckImpossible: a key that the store needs is not there, or of a wrong length.
     """
     if not stored:
         return RowPlan(leave=Leave.NO_VALUE)
@@ -80,6 +86,22 @@ def plan_row(
         return _plan_derivation(parsed, policy)
     if parsed.kind is Kind.ITERATED:
         return _plan_setting_scheme(parsed, store)
+    if store.decryption is not None:
+        opened = store.decryption.password_of(text, keys)
+        if opened is not None:
+            return _plan_password(opened, "decryptable", policy)
+    return _plan_bare(text, parsed, salt, login, store, policy)
+
+
+def _plan_bare(
+    text: str,
+    parsed: ParsedValue,
+    salt: bytes | None,
+    login: str | None,
+    store: StorePolicy,
+    policy: StoragePolicy,
+) -> RowPlan:
+    """Decide about a value that does not say by itself how it came about."""
     if parsed.kind is Kind.FAST and parsed.salt is not None:
         salt = parsed.salt  # a salt that stands in the value wins over a column
     printed = parsed.formula_text(text)
@@ -135,11 +157,15 @@ def _plan_formula(
 def _plan_plain_text(text: str, store: StorePolicy, policy: StoragePolicy) -> RowPlan:
     if not store.accept_plain_text:
         return RowPlan(leave=Leave.PLAIN_TEXT_NOT_ACCEPTED)
+    return _plan_password(text, "plain-text", policy)
+
+
+def _plan_password(password: str, cohort: str, policy: StoragePolicy) -> RowPlan:
     try:
-        raw = require_storable(text, limits=policy.limits, target=policy.target)
+        raw = require_storable(password, limits=policy.limits, target=policy.target)
     except PasswordRefused:
         return RowPlan(leave=Leave.NOT_STORABLE)
-    return RowPlan(cohort="plain-text", plain=raw)
+    return RowPlan(cohort=cohort, plain=raw)
 
 
 def new_value(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> str:

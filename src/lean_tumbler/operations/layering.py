@@ -6,7 +6,7 @@ transaction. Pages are claimed while they are in work, so that two runs share a 
 """
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
 from typing import TypeVar
@@ -110,6 +110,7 @@ class Resources:
         randomness: number of bytes -> random bytes.
         pause: waits so many seconds, or until a stop is asked for.
         rows_per_second: the most rows to write; 0 for no bound.
+        keys: the legacy system's keys, by the names in the policy.
         keep: told of swaps before they are written; where it fails, nothing is.
     """
 
@@ -119,6 +120,7 @@ class Resources:
     randomness: Randomness
     pause: Callable[[float], object]
     rows_per_second: float = 0.0
+    keys: Mapping[str, bytes] = field(default_factory=dict)
     keep: Callable[[Sequence[Swap]], None] = lambda _: None
 
 
@@ -315,6 +317,7 @@ class _Run:
                 login=account.login,
                 store=self._store_policy,
                 policy=self._policy,
+                keys=self._resources.keys,
             )
             if plan.leave is not None:
                 self._summary.leave(account.key, plan.leave)

@@ -29,6 +29,7 @@ _LEFT = {
     Leave.MAYBE_PLAIN_TEXT: "replaced at login",
     Leave.LAYER_TOO_WEAK: "replaced at login",
 }
+_KNOWN = ("plain-text", "decryptable")  # cohorts whose passwords are known
 _PERSON = "needs a person"
 _TOUCHED = {
     "triggers": "triggers run at every row",
@@ -42,7 +43,7 @@ _TOUCHED = {
 
 def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
     for cohort, rows in plan.summary.cohorts.most_common():
-        yield cohort, rows, _REPLACE if cohort == "plain-text" else _LAYER
+        yield cohort, rows, _REPLACE if cohort in _KNOWN else _LAYER
     for leave, rows in plan.summary.left.most_common():
         yield leave.value, rows, _LEFT.get(leave, _PERSON)
 

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
+    keys_of,
     opened_store,
     positive_integer,
     rate_per_second,
@@ -66,7 +67,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--only",
         default="",
         metavar="COHORT",
-        help="one scheme, or one formula of the policy, or plain-text; --dry-run names them",
+        help="a scheme, a formula of the policy, plain-text or decryptable; --dry-run names them",
     )
     parser.add_argument(
         "--rate",
@@ -126,6 +127,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,
+                keys=keys_of(arguments, policy),
                 pause=stopping.wait,
                 rows_per_second=arguments.rate,
                 keep=keep,
@@ -191,7 +193,7 @@ def require_cohort(name: str, store: "StorePolicy") -> None:
     from lean_tumbler.stores.naming import nearest
 
     formulas = [named.name for named in store.formulas]
-    known = (*formulas, "plain-text", *DERIVATIONS, *SETTING_SCHEMES)
+    known = (*formulas, "plain-text", "decryptable", *DERIVATIONS, *SETTING_SCHEMES)
     if name and name not in known:
         raise UsageError(f"--only: no cohort “{name}”; {nearest(name, known)}")
 

@@ -8,6 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
+    keys_of,
     opened_store,
     positive_integer,
     read_policy,
@@ -54,6 +55,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,
+                keys=keys_of(arguments, policy),
                 pause=time.sleep,
             ),
             progress=advance,
