@@ -71,7 +71,7 @@ class Server:
         return subprocess.run((*self.dump, *options), check=True, capture_output=True).stdout
 
 
-def _found(*names: str) -> str:
+def found(*names: str) -> str:
     folders = [str(path) for path in sorted(Path("/usr/lib/postgresql").glob("*/bin"))]
     path = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", *folders])
     for name in names:
@@ -122,7 +122,7 @@ def _stop(process: "subprocess.Popen[bytes]") -> None:
 @contextmanager
 def postgresql() -> Iterator[Server]:
     """Start PostgreSQL on a socket."""
-    initdb, server, psql = _found("initdb"), _found("postgres"), _found("psql")
+    initdb, server, psql = found("initdb"), found("postgres"), found("psql")
     with _folder("postgres") as folder:
         data = str(folder / "data")
         subprocess.run(
@@ -153,7 +153,7 @@ def postgresql() -> Iterator[Server]:
                 connections="select count(*) from pg_stat_activity where datname = 'postgres'"
                 " and pid <> pg_backend_pid()",
                 folder=folder,
-                dump=(_found("pg_dump"), "-h", str(folder), "-U", "tumbler", "postgres"),
+                dump=(found("pg_dump"), "-h", str(folder), "-U", "tumbler", "postgres"),
                 command=command,
                 processes=processes,
             )
@@ -164,7 +164,7 @@ def postgresql() -> Iterator[Server]:
 @contextmanager
 def mariadb() -> Iterator[Server]:
     """Start MariaDB on a socket."""
-    install, server = _found("mariadb-install-db"), _found("mariadbd")
+    install, server = found("mariadb-install-db"), found("mariadbd")
     with _folder("mysql") as folder:
         data, socket = str(folder / "data"), str(folder / "s")
         user = ("--user=mysql",) if os.geteuid() == 0 else ()
@@ -186,7 +186,7 @@ def mariadb() -> Iterator[Server]:
             "--user=root",
             "--default-character-set=utf8mb4",
         )
-        client = (_found("mariadb"), *login)
+        client = (found("mariadb"), *login)
         try:
             _wait(processes[0], (*client, "-e", "select 1"))
             subprocess.run((*client, "-e", "create database ferries"), check=True)
@@ -196,7 +196,7 @@ def mariadb() -> Iterator[Server]:
                 connections="select count(*) from information_schema.processlist"
                 " where db = 'ferries' and id <> connection_id()",
                 folder=folder,
-                dump=(_found("mariadb-dump"), *login, "ferries"),
+                dump=(found("mariadb-dump"), *login, "ferries"),
                 command=command,
                 processes=processes,
             )
@@ -245,7 +245,7 @@ limits anonymous size.prtotal=2
 @contextmanager
 def openldap() -> Iterator[Directory]:
     """Start OpenLDAP on a socket, its Argon2 module loaded."""
-    slapd, add, whoami = _found("slapd"), _found("ldapadd"), _found("ldapwhoami")
+    slapd, add, whoami = found("slapd"), found("ldapadd"), found("ldapwhoami")
     base = "dc=tidepost,dc=example"
     with tempfile.TemporaryDirectory(prefix="lt-", dir="/tmp") as name:
         folder = Path(name)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.grades import Floor
     from lean_tumbler.core.limits import Limits
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-    from lean_tumbler.stores.sql import SqlStore
+    from lean_tumbler.stores.interface import Store
 
 POLICY_NAME = "tumbler.toml"
 _RATE = re.compile(r"(?P<number>\d{1,9}(?:\.\d{1,6})?)/?(?P<unit>s|min|h)")
@@ -192,7 +192,7 @@ def positive_integer(text: str) -> int:
 @contextmanager
 def opened_store(
     arguments: argparse.Namespace, store: "StorePolicy", *, writable: bool = False
-) -> "Iterator[SqlStore]":
+) -> "Iterator[Store]":
     """Open a store of the policy, and close it afterwards."""
     from lean_tumbler.stores.locators import open_store
 

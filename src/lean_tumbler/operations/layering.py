@@ -190,6 +190,8 @@ def layer_store(
             f"{policy.target.scheme} cannot lie over a legacy digest; "
             "set [target] to argon2id, scrypt or pbkdf2-sha256"
         )
+    if store.layering_refused:
+        raise UsageError(f"{store.table}: {store.layering_refused}")
     require_formulas(store, policy)
     summary = LayeringSummary(workers=resources.workers, dry_run=selection.dry_run)
     run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)

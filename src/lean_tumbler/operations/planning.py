@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.operations.layering import LayeringSummary, Resources, Selection, layer_store
+from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.schema_change import SchemaChange
-from lean_tumbler.stores.sql import SqlStore
 from lean_tumbler.stores.surroundings import Surroundings
 
 
@@ -35,7 +35,7 @@ class Plan:
 
 
 def plan_store(
-    store: SqlStore,
+    store: Store,
     *,
     store_policy: StorePolicy,
     policy: StoragePolicy,

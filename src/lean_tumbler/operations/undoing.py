@@ -26,6 +26,16 @@ class Undone:
         """Rows that hold their old value again."""
         return self.results[SwapResult.DONE]
 
+    @property
+    def changed(self) -> int:
+        """Rows that were left, because something else stands there now."""
+        return self.results[SwapResult.CHANGED]
+
+    @property
+    def gone(self) -> int:
+        """Rows that are not there any more."""
+        return self.results[SwapResult.GONE]
+
 
 def undo_swaps(
     store: Store,

@@ -8,7 +8,6 @@ from rich.text import Text
 
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.wording import count
-from lean_tumbler.stores.interface import SwapResult
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -22,8 +21,8 @@ def undo_document(undone: Undone) -> Document:
         "undo",
         considered=undone.considered,
         restored=undone.restored,
-        changed_meanwhile=undone.results[SwapResult.CHANGED],
-        gone=undone.results[SwapResult.GONE],
+        changed_meanwhile=undone.changed,
+        gone=undone.gone,
         dry_run=undone.dry_run,
     )
 
@@ -36,10 +35,11 @@ def draw_undo(console: Console, undone: Undone) -> None:
         console.print("Nothing was written. Without --dry-run they are put back.", style="dim")
         return
     console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))
-    changed = undone.results[SwapResult.CHANGED]
-    if changed:
-        console.print(f"{count(changed, 'row')} changed since, at a login for one; left alone.")
-    if undone.results[SwapResult.GONE]:
-        console.print(f"{count(undone.results[SwapResult.GONE], 'row')} gone since.")
+    if undone.changed:
+        console.print(
+            f"{count(undone.changed, 'row')} changed since, at a login for one; left alone."
+        )
+    if undone.gone:
+        console.print(f"{count(undone.gone, 'row')} gone since.")
     if undone.restored:
         console.print("The live column holds weak values again. Delete the backup when it expires.")

@@ -5,6 +5,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Protocol
 
+from lean_tumbler.stores.schema_change import SchemaChange
+from lean_tumbler.stores.surroundings import Surroundings
+
 AccountKey = int | str | bytes
 
 
@@ -36,7 +39,13 @@ class SwapResult(StrEnum):
 
 
 class Store(Protocol):
-    """One table of accounts."""
+    """One table of accounts.
+
+    Attributes:
+        layering_refused: why bulk layering would lock people out here; empty where it does not.
+    """
+
+    layering_refused: str
 
     @property
     def table(self) -> str:
@@ -44,6 +53,12 @@ class Store(Protocol):
 
     def width(self) -> int | None:
         """Give the characters that the stored column has room for; None without a bound."""
+
+    def schema_change(self, *, needed: int) -> SchemaChange | None:
+        """Say what the stored column needs for values of so many characters."""
+
+    def surroundings(self) -> Surroundings:
+        """Say what a change of the table would touch."""
 
     def count(self) -> int:
         """Count the rows."""

@@ -1,7 +1,6 @@
 """From a locator (a path or a URL) to an open store."""
 
 import logging
-import os
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,10 +11,13 @@ import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
+from lean_tumbler.stores.directories import is_directory_url
+from lean_tumbler.stores.directory_store import DirectoryStore
+from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.sql import SqlStore, sqlite_engine
 
 SQLITE = "sqlite:///"
-PASSWORD_VARIABLE = "LEAN_TUMBLER_DATABASE_PASSWORD"  # noqa: S105 - the name of a variable
 _CONNECT_SECONDS = 10
 
 LOCK_SECONDS = 10
@@ -58,11 +60,6 @@ _SERVERS: Mapping[str, _Server] = MappingProxyType(
 _NO_POOL: Mapping[str, Any] = {"poolclass": sa.pool.NullPool, "pool_reset_on_return": None}
 _POOL: Mapping[str, Any] = {"pool_size": 5, "pool_pre_ping": True, "pool_timeout": LOCK_SECONDS}
 _OTHER_NAMES = MappingProxyType({"mariadb": "mysql", "postgres": "postgresql"})
-
-
-def password_from_environment() -> str | None:
-    """Give the password of a server; from the environment, never from a locator."""
-    return os.environ.get(PASSWORD_VARIABLE) or None
 
 
 def is_url(locator: str) -> bool:
@@ -121,13 +118,15 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
     return engine, name
 
 
-def open_store(store: StorePolicy, *, base: Path, writable: bool = False) -> SqlStore:
+def open_store(store: StorePolicy, *, base: Path, writable: bool = False) -> Store:
     """Open a store of the policy.
 
     Raises:
         UsageError: the policy does not say enough, or names what is not there.
         SourceError: it cannot be opened.
     """
+    if is_directory_url(store.locator):
+        return DirectoryStore(store.locator, store.columns)
     if not store.table:
         raise UsageError(f"[store.{store.name}] “table” is missing: the table of the accounts")
     engine, locator = open_engine(store.locator, base=base, writable=writable)

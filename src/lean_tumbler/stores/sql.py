@@ -177,6 +177,8 @@ class SqlStore:
         writable: whether swaps will be asked for, which needs a unique key.
     """
 
+    layering_refused = ""
+
     def __init__(
         self,
         engine: sa.Engine,

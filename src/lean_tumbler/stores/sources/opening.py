@@ -2,10 +2,11 @@
 
 from pathlib import Path
 
+from lean_tumbler.stores.directories import is_directory_url
 from lean_tumbler.stores.locators import SQLITE, is_url, open_engine
 from lean_tumbler.stores.sources.base import Table
 from lean_tumbler.stores.sources.database import tables_of_database
-from lean_tumbler.stores.sources.directory import is_directory_url, tables_of_directory
+from lean_tumbler.stores.sources.directory import tables_of_directory
 from lean_tumbler.stores.sources.kinds import tables_of_file
 from lean_tumbler.stores.sql import is_sqlite
 

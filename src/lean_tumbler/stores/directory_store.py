@@ -1,0 +1,144 @@
+"""Entries of an LDAP directory as a store: logins are checked and upgraded, one by one.
+
+A directory verifies binds by itself, so only values that it verifies are written, and layering is
+refused.
+"""
+
+from collections.abc import Sequence
+from typing import Any
+
+from lean_tumbler.core.policy import Columns
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.directories import connected, read_address
+from lean_tumbler.stores.interface import Account, AccountKey, Swap, SwapResult
+from lean_tumbler.stores.schema_change import SchemaChange
+from lean_tumbler.stores.surroundings import Surroundings
+
+_ARGON2_TAG = "{ARGON2}"  # what OpenLDAP's Argon2 module verifies; slapd-pw-argon2(5)
+_PHC = "$argon2id$"
+_RESULTS = {
+    "success": SwapResult.DONE,
+    "noSuchAttribute": SwapResult.CHANGED,  # RFC 4511 section 4.6: the value is not there
+    "noSuchObject": SwapResult.GONE,
+}
+
+
+class DirectoryStore:
+    """The entries below one base.
+
+    Args:
+        locator: the URL, with its base.
+        columns: the attributes for login and stored value.
+
+    Raises:
+        UsageError: the URL has no base, or an attribute is not named.
+    """
+
+    layering_refused = (
+        "a directory verifies binds by itself and knows no layered values: they would lock "
+        "everybody out who binds; values are upgraded at login, in the form that it verifies"
+    )
+
+    def __init__(self, locator: str, columns: Columns) -> None:
+        self._address = read_address(locator)
+        if not self._address.base:
+            raise UsageError("the URL of a directory store needs its base: ldap://HOST/BASE")
+        if not columns.login or not columns.stored:
+            raise UsageError("a directory store needs [columns] login and stored: its attributes")
+        self._login, self._stored = columns.login, columns.stored
+
+    @property
+    def table(self) -> str:
+        """The base."""
+        return self._address.base
+
+    def fetch(self, login: str) -> list[Account]:
+        """Read the values of the entry with a login; one for each."""
+        from ldap3.utils.conv import escape_filter_chars  # noqa: PLC0415 - an extra
+
+        with connected(self._address) as connection:
+            connection.search(
+                self._address.base,
+                f"({self._login}={escape_filter_chars(login)})",
+                attributes=[self._stored],
+                size_limit=3,
+            )
+            entries = [a for a in connection.response if a["type"] == "searchResEntry"]
+        return [account for entry in entries for account in self._accounts(entry, login)]
+
+    def _accounts(self, entry: Any, login: str) -> list[Account]:
+        values = entry["raw_attributes"].get(self._stored) or [None]
+        return [Account(key=entry["dn"], login=login, stored=value) for value in values]
+
+    def swap(self, swap: Swap) -> SwapResult:
+        """Take the old value out and put the new one in, in one operation of the server."""
+        from ldap3 import MODIFY_ADD, MODIFY_DELETE  # noqa: PLC0415 - an extra
+        from ldap3.core.exceptions import LDAPOperationResult  # noqa: PLC0415
+
+        new = _as_verified(swap.new)
+        changes = [(MODIFY_DELETE, [swap.old]), (MODIFY_ADD, [new.encode("utf-8")])]
+        with connected(self._address, writable=True) as connection:
+            try:
+                connection.modify(swap.key, {self._stored: changes})
+            except LDAPOperationResult as error:
+                result = _RESULTS.get(error.description)
+                if result is None:
+                    raise
+                return result
+            return _RESULTS[connection.result["description"]]
+
+    def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
+        """Write many values, each by itself: a directory has no transactions for them."""
+        return [self.swap(swap) for swap in swaps]
+
+    def count(self) -> int:
+        """Refuse: bulk steps are not for directories."""
+        raise UsageError(f"{self._address.url}: {self.layering_refused}")
+
+    def page(
+        self,
+        *,
+        after: AccountKey | None,  # noqa: ARG002 - every store's
+        rows: int,  # noqa: ARG002
+        privileged: bool | None = None,  # noqa: ARG002
+    ) -> list[Account]:
+        """Refuse: bulk steps are not for directories."""
+        raise UsageError(f"{self._address.url}: {self.layering_refused}")
+
+    def origins(self) -> set[str]:
+        """Name no formula: nothing is layered here."""
+        return set()
+
+    def width(self) -> int | None:
+        """Give no bound: the syntax of passwords has none (RFC 4519 section 2.41)."""
+        return None
+
+    def schema_change(self, *, needed: int) -> SchemaChange | None:
+        """Say that no value is too long."""
+        del needed
+        return None
+
+    def surroundings(self) -> Surroundings:
+        """Say nothing: a directory's overlays are not in its catalogue."""
+        return Surroundings()
+
+    def claim(self, name: str) -> bool:
+        """Give every claim: there are no bulk steps to share."""
+        return bool(name)
+
+    def release(self, name: str) -> None:
+        """Let a claimed name go."""
+
+    def close(self) -> None:
+        """Let go of nothing: each call has a connection of its own."""
+
+
+def _as_verified(value: str) -> str:
+    """Write a new value as the server verifies it.
+
+    Raises:
+        SourceError: the target is none that it verifies.
+    """
+    if not value.startswith(_PHC):
+        raise SourceError("a directory takes Argon2id values alone; set [target] to argon2id")
+    return _ARGON2_TAG + value
