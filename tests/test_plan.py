@@ -27,6 +27,9 @@ def test_cohorts_and_what_each_gets(portal: Portal, program: Program) -> None:
     assert gets["plain-text"].startswith("replaced now")
     assert sum(entry["rows"] for entry in plan["cohorts"]) == plan["rows"] == len(before)
     assert plan["schema_change"] is None
+    rates = {entry["cohort"]: entry["guesses_per_second"] for entry in plan["cohorts"]}
+    assert rates["portal-2004"] > rates["portal-2011"] > plan["guesses_per_second_after"] > 0
+    assert rates["plain-text"] is None
     planned = {entry["cohort"]: entry["rows"] for entry in plan["cohorts"]}
     done = program("layer", "--format", "json").document["cohorts"]
     assert done == {name: planned[name] for name in done}

@@ -6,11 +6,12 @@ from enum import StrEnum
 from types import MappingProxyType
 
 from lean_tumbler.core import layered
+from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.passwords import require_storable
 from lean_tumbler.core.policy import NamedFormula, StoragePolicy, StorePolicy, Target
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.errors import PasswordRefused
 
@@ -36,11 +37,13 @@ class RowPlan:
 
     Exactly one is set: `leave`, `plain` (known password: written as current at once), or
     `legacy_digest` with its origin. `cohort` names what the row holds: a scheme, a formula of the
-    policy, or `plain-text`.
+    policy, or `plain-text`. `costs` and `formula` say what a guess at it takes.
     """
 
     leave: Leave | None = None
     cohort: str = ""
+    costs: Parameters = field(default_factory=dict)
+    formula: str = ""
     plain: bytes | None = field(default=None, repr=False)
     origin: str = ""
     legacy_digest: str = field(default="", repr=False)
@@ -119,6 +122,7 @@ def _plan_derivation(parsed: ParsedValue, policy: StoragePolicy) -> RowPlan:
         return RowPlan(leave=Leave.SAFE)
     return RowPlan(
         cohort=parsed.scheme,
+        costs=parsed.parameters,
         origin=parsed.scheme,
         legacy_digest=derivation.whole_text(parsed.contents.setting, parsed.digest),
         salt=parsed.contents.setting.encode("ascii"),
@@ -130,6 +134,7 @@ def _plan_setting_scheme(parsed: ParsedValue, store: StorePolicy) -> RowPlan:
         return RowPlan(leave=Leave.MAYBE_PLAIN_TEXT)
     return RowPlan(
         cohort=parsed.scheme,
+        costs=parsed.parameters,
         origin=parsed.scheme,
         legacy_digest=parsed.contents.whole,
         salt=parsed.contents.setting.encode("utf-8"),
@@ -147,6 +152,7 @@ def _plan_formula(
         return RowPlan(leave=Leave.NO_FORMULA)
     return RowPlan(
         cohort=named.name,
+        formula=notation.write(named.formula),
         origin=named.fingerprint,
         legacy_digest=canonical,
         salt=salt if named.takes_salt else None,

@@ -60,6 +60,7 @@ class LayeringSummary:
     failed: int = 0
     left: Counter[Leave] = field(default_factory=Counter)
     cohorts: Counter[str] = field(default_factory=Counter)
+    examples: dict[str, RowPlan] = field(default_factory=dict)
     not_selected: int = 0
     listed: list[tuple[AccountKey, str]] = field(default_factory=list)
     seconds: float = 0.0
@@ -398,6 +399,8 @@ class _Run:
 
     def _count(self, plan: RowPlan) -> None:
         self._summary.cohorts[plan.cohort] += 1
+        if self._selection.dry_run:
+            self._summary.examples.setdefault(plan.cohort, plan)
         if plan.plain is not None:
             self._summary.replaced += 1
         else:

@@ -1,10 +1,11 @@
 """What a bulk run would do to a store, what it needs first, and what it would touch."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
 from lean_tumbler.operations.layering import LayeringSummary, Resources, Selection, layer_store
 from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.schema_change import SchemaChange
@@ -20,6 +21,8 @@ class Plan:
         table: its table.
         target: what values would be written with.
         summary: what bulk layering would do, and what it would leave.
+        guesses: cohort -> an attacker's guesses a second now; None where it can be read.
+        guesses_after: the same at the target.
         change: the schema change that the column needs first; None where it has room.
         needed: characters of the longest value.
         around: what the change would touch.
@@ -29,6 +32,8 @@ class Plan:
     table: str
     target: str
     summary: LayeringSummary
+    guesses: Mapping[str, float | None]
+    guesses_after: float | None
     change: SchemaChange | None
     needed: int
     around: Surroundings
@@ -63,6 +68,13 @@ def plan_store(
         table=store.table,
         target=str(policy.target),
         summary=summary,
+        guesses={
+            cohort: guesses_per_second(cohort, row.costs, CONSUMER_GPU_2022, formula=row.formula)
+            for cohort, row in summary.examples.items()
+        },
+        guesses_after=guesses_per_second(
+            policy.target.scheme, policy.target.parameters, CONSUMER_GPU_2022
+        ),
         change=store.schema_change(needed=needed),
         needed=needed,
         around=store.surroundings(),

@@ -10,7 +10,7 @@ from rich.text import Text
 from lean_tumbler.core.layering import Leave
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count, duration
+from lean_tumbler.reports.wording import count, duration, guess_count
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -57,7 +57,16 @@ def plan_document(plan: Plan) -> Document:
         table=plan.table,
         target=plan.target,
         rows=plan.summary.considered,
-        cohorts=[{"cohort": name, "rows": rows, "gets": gets} for name, rows, gets in _parts(plan)],
+        cohorts=[
+            {
+                "cohort": name,
+                "rows": rows,
+                "gets": gets,
+                "guesses_per_second": plan.guesses.get(name),
+            }
+            for name, rows, gets in _parts(plan)
+        ],
+        guesses_per_second_after=plan.guesses_after,
         layering_seconds=round(plan.summary.expected_seconds, 1),
         workers=plan.summary.workers,
         characters_needed=plan.needed,
@@ -77,11 +86,14 @@ def draw_plan(console: Console, plan: Plan) -> None:
     workers = count(summary.workers, "worker")
     console.print(f"That takes about {took} here with {workers}; written with {plan.target}.")
     console.print()
-    table = new_table("cohort", "rows", "gets", right=(1,))
+    table = new_table("cohort", "rows", "gets", "guesses/s now", right=(1, 3))
     for name, number, gets in _parts(plan):
         style = "yellow" if gets == _PERSON else ""
-        table.add_row(name, f"{number:,}", Text(gets, style))
+        table.add_row(name, f"{number:,}", Text(gets, style), _guesses(plan, name))
     console.print(table)
+    if plan.guesses_after is not None:
+        console.print()
+        console.print(f"Afterwards an attacker makes {guess_count(plan.guesses_after)} a second.")
     console.print()
     for key, reason in summary.listed:
         console.print(f"  account {key!r}: {reason}", highlight=False)
@@ -89,6 +101,13 @@ def draw_plan(console: Console, plan: Plan) -> None:
     _draw_touched(console, plan)
     console.print()
     console.print("Next: `lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`.")
+
+
+def _guesses(plan: Plan, cohort: str) -> str:
+    if cohort not in plan.guesses:
+        return ""
+    rate = plan.guesses[cohort]
+    return "readable" if rate is None else guess_count(rate)
 
 
 def _draw_change(console: Console, plan: Plan) -> None:
