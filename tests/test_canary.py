@@ -98,8 +98,13 @@ def test_no_secret_comes_out_of_the_program(
     assert {path.name for path in tmp_path.iterdir()} == inputs
 
 
-@pytest.mark.parametrize("extra", [("--format", "json"), ("--debug",)], ids=["json", "debug"])
-@pytest.mark.parametrize("typed", [PASSWORD, "wrong " + OTHER, UNKNOWN, PLAIN])
+@pytest.mark.parametrize(
+    ("extra", "typed"),
+    [
+        *((("--format", "json"), typed) for typed in (PASSWORD, "wrong " + OTHER, UNKNOWN)),
+        *((("--debug",), typed) for typed in (PASSWORD, PLAIN)),
+    ],
+)
 def test_no_secret_comes_out_of_any_form(
     secrets: list[str],
     monkeypatch: pytest.MonkeyPatch,

@@ -5,13 +5,22 @@ import signal
 import sqlite3
 import subprocess
 import time
-from contextlib import closing
+from contextlib import chdir, closing
 from pathlib import Path
 
 import pytest
 from argon2 import low_level
 
-from conftest import OPENABLE, PROGRAM, Portal, Program, make_portal, oracle, run_program
+from conftest import (
+    OPENABLE,
+    PROGRAM,
+    Portal,
+    Program,
+    make_portal,
+    oracle,
+    run_in_process,
+    run_program,
+)
 from lean_tumbler.core.schemes.catalogue import read_value
 
 
@@ -29,7 +38,9 @@ def check_all(program: Program, portal: Portal) -> list[object]:
     for person, other in zip(people, [*people[1:], people[0]], strict=True):
         for wrong in (person.password + "x", other.password, person.stored or "x"):
             if wrong != person.password:
-                assert not admits(program, person.login, wrong)["admitted"]
+                with chdir(portal.database.parent):  # in this process: many, and all alike
+                    refused = run_in_process("admit", person.login, stdin=wrong.encode() + b"\n")
+                assert (refused.code, refused.out) == (1, "not admitted\n")
         right = admits(program, person.login, person.password)
         assert right["admitted"]
         actions.append(right["action"])
