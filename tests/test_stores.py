@@ -4,15 +4,16 @@ import sqlite3
 from contextlib import closing
 from pathlib import Path
 
+import pymysql
 import pytest
 
 from lean_tumbler.core.policy import Columns, Target
-from lean_tumbler.errors import KnownAccountsError, SourceError, UsageError
+from lean_tumbler.errors import KnownAccountsError, SourceError, StoreAway, UsageError
 from lean_tumbler.stores.files import write_text
 from lean_tumbler.stores.interface import Swap, SwapResult
 from lean_tumbler.stores.known_accounts import read_known_accounts
 from lean_tumbler.stores.policy_file import read_policy, save_target
-from lean_tumbler.stores.sql import SqlStore, sqlite_engine
+from lean_tumbler.stores.sql import SqlStore, database_errors, sqlite_engine
 
 
 def make_store(
@@ -137,6 +138,17 @@ def test_names_that_need_quoting_are_quoted(tmp_path: Path) -> None:
         writable=True,
     )
     assert store.swap(Swap(key=1, old=b"old", new="new")) is SwapResult.DONE
+
+
+@pytest.mark.parametrize("kind", ["OperationalError", "InterfaceError"])
+def test_a_lost_connection_may_come_back(kind: str) -> None:
+    """Whichever way the driver notices it: worth another try, and said in the same words."""
+    raised = getattr(pymysql.err, kind)(0, "")
+    with (
+        pytest.raises(StoreAway, match="cannot be reached, or went away"),
+        database_errors("ferries", pymysql),
+    ):
+        raise raised
 
 
 def test_a_file_is_replaced_whole_and_keeps_no_leftover(tmp_path: Path) -> None:

@@ -133,7 +133,9 @@ def _may_pass(cause: Exception) -> bool:
     """Tell what may work a while later: the server is away, or another program holds a lock."""
     if isinstance(cause, sqlite3.Error):
         return "locked" in str(cause)
-    return any(kind.__name__ == "OperationalError" for kind in type(cause).__mro__)
+    # A driver raises the second where it is asked on a connection that it has lost already.
+    away = {"OperationalError", "InterfaceError"}
+    return any(kind.__name__ in away for kind in type(cause).__mro__)
 
 
 def _reason(cause: Exception) -> str:
