@@ -51,6 +51,16 @@ def paired(
     return statistics.median(times[0]), statistics.median(times[1])
 
 
+def quickest(action: Callable[[], object], runs: int) -> float:
+    """Run something several times; give the least seconds: what others take is not ours."""
+    times = []
+    for _ in range(runs):
+        started = time.perf_counter()
+        action()
+        times.append(time.perf_counter() - started)
+    return min(times)
+
+
 def _command(*arguments: str, folder: str = ".") -> Callable[[], object]:
     return lambda: subprocess.run(arguments, check=True, capture_output=True, cwd=folder)
 
@@ -272,14 +282,14 @@ def database_rate(rows: int = 500_000) -> Iterator[Row]:
                 "INSERT INTO people VALUES (?, ?, ?)",
                 ((n, f"p{n}@tidepost.example", value) for n, value in values),
             )
-        seconds, _ = paired(lambda: _audit("harbour.db", folder=folder), lambda: None, 3)
+        seconds = quickest(lambda: _audit("harbour.db", folder=folder), 5)
         yield {"benchmark": "audit SQLite", "rows_per_second": round(rows / seconds)}
         write_store(folder / "export.csv", rows)
         with servers.postgresql() as server:
             server.run("CREATE TABLE people (id integer PRIMARY KEY, email text, pw text);")
             copy = f"\\copy people from '{folder / 'export.csv'}' with (format csv, header)"
             server.run(copy + "\n")
-            seconds, _ = paired(lambda: _audit(server.url, folder=folder), lambda: None, 3)
+            seconds = quickest(lambda: _audit(server.url, folder=folder), 5)
         yield {"benchmark": "audit PostgreSQL", "rows_per_second": round(rows / seconds)}
 
 

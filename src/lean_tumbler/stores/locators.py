@@ -15,12 +15,10 @@ from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_env
 from lean_tumbler.stores.directories import is_directory_url
 from lean_tumbler.stores.directory_store import DirectoryStore
 from lean_tumbler.stores.interface import Store
-from lean_tumbler.stores.sql import SqlStore, sqlite_engine
+from lean_tumbler.stores.sql import LOCK_SECONDS, SqlStore, sqlite_engine
 
 SQLITE = "sqlite:///"
 _CONNECT_SECONDS = 10
-
-LOCK_SECONDS = 10
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,7 +26,7 @@ class _Server:
     """A kind of server: its driver, and what its connections are told at their start."""
 
     driver: str
-    arguments: Mapping[str, object]
+    arguments: Mapping[str, str]
     setting: str
     reading: str
     writing: str
@@ -40,14 +38,14 @@ _SERVERS: Mapping[str, _Server] = MappingProxyType(
     {
         "postgresql": _Server(
             driver="postgresql+psycopg",
-            arguments={"connect_timeout": _CONNECT_SECONDS},
+            arguments={"connect_timeout": str(_CONNECT_SECONDS)},
             setting="options",
             reading="-c default_transaction_read_only=on",
             writing=f"-c lock_timeout={LOCK_SECONDS}s",
         ),
         "mysql": _Server(
             driver="mysql+pymysql",
-            arguments={"connect_timeout": _CONNECT_SECONDS, "charset": "utf8mb4"},
+            arguments={"connect_timeout": str(_CONNECT_SECONDS), "charset": "utf8mb4"},
             setting="init_command",
             reading="SET SESSION TRANSACTION READ ONLY",
             writing=f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS},"
@@ -107,14 +105,9 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
     url = url.set(password=password_from_environment()) if password_from_environment() else url
     # The pool logs, with a traceback, what is raised and reported anyway.
     logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL + 1)
-    engine = sa.create_engine(
-        url,
-        connect_args={
-            **server.arguments,
-            server.setting: server.writing if writable else server.reading,
-        },
-        **(_POOL if writable else _NO_POOL),
-    )
+    settings = {**server.arguments, server.setting: server.writing if writable else server.reading}
+    url = url.update_query_dict(settings)
+    engine = sa.create_engine(url, **(_POOL if writable else _NO_POOL))
     return engine, name
 
 

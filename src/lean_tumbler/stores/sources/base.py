@@ -10,7 +10,7 @@ import polars as pl
 from lean_tumbler.stores.schema import Declared
 
 LINE = "#line"  # beside the wanted columns, where each row stood; no real column begins with #
-ROWS_PER_FRAME = 200_000
+ROWS_PER_FRAME = 100_000
 ROWS_LISTED = 20
 VALUE_CHARACTERS = 131_072  # a longer value is no credential; Python's csv stops there too
 

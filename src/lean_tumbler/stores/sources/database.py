@@ -1,16 +1,23 @@
 """Tables of a SQL database as frames of text."""
 
 import gc
-from collections.abc import Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
+from types import MappingProxyType
 from typing import Any
 
 import polars as pl
 import sqlalchemy as sa
 
-from lean_tumbler.stores.dialects import is_binary
+from lean_tumbler.stores.dialects import DIALECTS, is_binary
 from lean_tumbler.stores.schema import Declared, declared_in_database
+from lean_tumbler.stores.sources.arrow_batches import (
+    Batches,
+    is_text_certain,
+    postgresql_batches,
+    sqlite_batches,
+)
 from lean_tumbler.stores.sources.base import (
     LINE,
     ROWS_PER_FRAME,
@@ -25,7 +32,8 @@ from lean_tumbler.stores.sql import database_errors, tables_of
 # Small batches stay in the processor's caches: measured, they are read twice as quickly.
 _ROWS_PER_BATCH = 2_000
 _NEW_OBJECTS_PER_COLLECTION = 50_000
-Batch = Sequence[Sequence[object]]
+
+_RawRow = Sequence[str | bytes | None]
 
 
 @dataclass(frozen=True)
@@ -45,44 +53,63 @@ class DatabaseTable:
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text, all rows in one consistent view."""
         parts: list[pl.DataFrame] = []
+        first = 1
         with closing(self._batches(wanted)) as batches:
-            for first, rows in batches:
-                parts.extend(_frames(rows, first, wanted, unreadable))
+            for batch in batches:
+                parts.extend(_frames(batch, first, wanted, unreadable))
+                first += batch.height
                 if sum(part.height for part in parts) >= ROWS_PER_FRAME:
                     yield pl.concat(parts)
                     parts = []
         if parts:
             yield pl.concat(parts)
 
-    def _batches(self, wanted: Sequence[str]) -> Generator[tuple[int, Batch], None, None]:
-        """Give rows as the driver gives them, a few at a time, with the number of the first."""
-        driver = self.engine.dialect.loaded_dbapi
-        with database_errors(self.locator, driver), self.engine.connect() as connection:
-            binary = self._binary_columns(connection)
-            table = sa.table(self.name, *(sa.column(name) for name in wanted))
-            query = sa.select(*(self._raw(table.c[name], name in binary) for name in wanted))
-            # The driver's own cursor: a result of SQLAlchemy's takes twice as long.
-            with closing(_cursor(connection)) as cursor, _rarely_collecting():
-                cursor.execute(str(query.compile(self.engine)))
-                first = 1
-                while rows := cursor.fetchmany(_ROWS_PER_BATCH):
-                    yield first, rows
-                    first += len(rows)
+    def _batches(self, wanted: Sequence[str]) -> Batches:
+        """Give rows as the driver gives them, a few at a time; each value is text or bytes."""
+        with database_errors(self.locator):
+            binary = self._binary_columns()
+            as_text = is_text_certain(self.engine)
+        table = sa.table(self.name, *(sa.column(name) for name in wanted))
+        raw = DIALECTS[self.engine.dialect.name].raw
 
-    def _binary_columns(self, connection: sa.Connection) -> frozenset[str]:
-        if connection.dialect.name == "sqlite":
-            return frozenset(self.columns)
+        def expression(name: str) -> sa.ColumnElement[Any]:
+            if as_text and name not in binary:
+                return sa.cast(table.c[name], sa.Text)
+            return raw(table.c[name], name in binary)
+
+        query = sa.select(*(expression(name).label(name) for name in wanted))
+        read = _BATCHES.get(self.engine.dialect.name, _cursor_batches)
+        return read(self.engine, self.locator, query)
+
+    def _binary_columns(self) -> frozenset[str]:
         return frozenset(
             column["name"]
-            for column in sa.inspect(connection).get_columns(self.name)
+            for column in sa.inspect(self.engine).get_columns(self.name)
             if is_binary(column["type"])
         )
 
-    def _raw(self, column: sa.ColumnClause[str], binary: bool) -> sa.ColumnElement[object]:
-        """Ask for bytes where the column is binary, or may be, and for text elsewhere."""
-        if binary and self.engine.dialect.name == "postgresql":
-            return sa.type_coerce(column, sa.LargeBinary)
-        return sa.cast(column, sa.LargeBinary if binary else sa.Text)
+
+_BATCHES: Mapping[str, Callable[[sa.Engine, str, sa.Select[Any]], Batches]] = MappingProxyType(
+    {"sqlite": sqlite_batches, "postgresql": postgresql_batches}
+)
+
+
+def _cursor_batches(engine: sa.Engine, locator: str, query: sa.Select[Any]) -> Batches:
+    """Run a query by the driver's own cursor: a result of SQLAlchemy's takes twice as long."""
+    from pymysql.cursors import SSCursor  # noqa: PLC0415 - an extra
+
+    names = list(query.selected_columns.keys())
+    driver = engine.dialect.loaded_dbapi
+    with database_errors(locator, driver), engine.connect() as connection:
+        # Rows stay with the server until they are fetched.
+        opened: Any = connection.connection.driver_connection
+        with closing(opened.cursor(SSCursor)) as cursor, _rarely_collecting():
+            cursor.execute(str(query.compile(engine)))
+            while rows := cursor.fetchmany(_ROWS_PER_BATCH):
+                values = zip(names, zip(*rows, strict=True), strict=True)
+                yield pl.DataFrame(
+                    {name: pl.Series(column, dtype=pl.Binary) for name, column in values}
+                )
 
 
 @contextmanager
@@ -96,49 +123,29 @@ def _rarely_collecting() -> Iterator[None]:
         gc.set_threshold(*usual)
 
 
-def _cursor(connection: sa.Connection) -> Any:
-    """Open a cursor that leaves the rows with the server until they are fetched."""
-    driver: Any = connection.connection.driver_connection
-    if connection.dialect.name == "postgresql":
-        return driver.cursor(name="audit")
-    if connection.dialect.name == "mysql":
-        from pymysql.cursors import SSCursor  # noqa: PLC0415 - an extra
-
-        return driver.cursor(SSCursor)
-    return driver.cursor()
-
-
 def _frames(
-    rows: Batch, first: int, wanted: Sequence[str], unreadable: Unreadable
+    batch: pl.DataFrame, first: int, wanted: Sequence[str], unreadable: Unreadable
 ) -> Iterator[pl.DataFrame]:
-    """Give a batch as a frame; value by value where one of them is odd."""
-    columns: list[pl.Series] = []
-    for name, values in zip(wanted, zip(*rows, strict=True), strict=True):
-        text = _as_text(values)
-        if text is None:
-            decoded = _decoded(rows, first, wanted, unreadable)
-            yield from frames_of_rows(decoded, wanted, unreadable)
-            return
-        columns.append(text.alias(name))
-    lines = pl.int_range(first, first + len(rows), dtype=pl.Int64, eager=True)
-    yield pl.DataFrame([lines.alias(LINE), *columns])
-
-
-def _as_text(values: Sequence[object]) -> pl.Series | None:
-    """Give a column at once; None where a value is no text, is too long, or kinds are mixed."""
-    kind = next((type(value) for value in values if value is not None), str)
-    if kind not in {str, bytes}:
-        return None
+    """Give a batch as a frame of text; value by value where one of them is odd."""
+    batch.columns = list(wanted)
     try:
-        column = pl.Series(values, dtype=pl.String if kind is str else pl.Binary, strict=True)
-        text = column.cast(pl.String)
-    except (TypeError, pl.exceptions.PolarsError):
-        return None
-    return None if (text.str.len_bytes() > VALUE_CHARACTERS).any() else text
+        text = batch.cast(pl.String)
+        odd = text.select((pl.all().str.len_bytes() > VALUE_CHARACTERS).any()).row(0)
+    except pl.exceptions.PolarsError:
+        odd = (True,)
+    if any(odd):
+        decoded = _decoded(batch.iter_rows(), first, wanted, unreadable)
+        yield from frames_of_rows(decoded, wanted, unreadable)
+        return
+    lines = pl.int_range(first, first + batch.height, dtype=pl.Int64, eager=True)
+    yield text.select(lines.alias(LINE), pl.all())
 
 
 def _decoded(
-    rows: Iterable[Sequence[object]], first: int, wanted: Sequence[str], unreadable: Unreadable
+    rows: Iterable[Sequence[bytes | None]],
+    first: int,
+    wanted: Sequence[str],
+    unreadable: Unreadable,
 ) -> Rows:
     """Read values one by one; a row with one that is no text is counted as unreadable."""
     for number, row in enumerate(rows, start=first):
@@ -150,13 +157,11 @@ def _decoded(
         yield number, dict(zip(wanted, values, strict=True))
 
 
-def _text(raw: object) -> str | None:
-    if isinstance(raw, bytes | memoryview):
-        return bytes(raw).decode("utf-8")
-    return None if raw is None else str(raw)
+def _text(raw: str | bytes | None) -> str | None:
+    return raw.decode("utf-8") if isinstance(raw, bytes) else raw
 
 
-def _undecodable(wanted: Sequence[str], row: Iterable[object]) -> str:
+def _undecodable(wanted: Sequence[str], row: _RawRow) -> str:
     """Name the column that is no text; a row number alone finds nothing in a database."""
     for name, raw in zip(wanted, row, strict=True):
         try:
