@@ -15,6 +15,7 @@ from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.core.schemes.challenge_verifiers import speedy_key
 from lean_tumbler.errors import OverLimit
 
 # What the foreign values' file calls a layout, where this project's name is another.
@@ -136,6 +137,20 @@ def test_bcrypt_agrees_with_the_system_library(variant: str, password: bytes) ->
     assert recompute(parsed, password, Limits())[1] == parsed.digest
 
 
+def test_the_verifier_of_a_key_is_computed_as_openssl_does() -> None:
+    """The T: form is SHA-512 of the key that OpenSSL derives, and of the salt."""
+    salt = bytes(range(16))
+    options = [f"hexsalt:{(salt + b'AUTH_PBKDF2_SPEEDY_KEY').hex()}", "iter:4096", "digest:SHA512"]
+    named = [part for option in ("pass:Dunlin 42", *options) for part in ("-kdfopt", option)]
+    command = [oracle("openssl"), "kdf", "-keylen", "64", *named, "PBKDF2"]
+    key = bytes.fromhex(subprocess.run(command, check=True, capture_output=True, text=True).stdout
+                        .strip().replace(":", ""))  # fmt: skip
+    digest = subprocess.run([oracle("openssl"), "dgst", "-sha512", "-binary"], input=key + salt,
+                            check=True, capture_output=True).stdout  # fmt: skip
+    stored = f"T:{(digest + salt).hex().upper()}"
+    assert read_value(stored).contents.whole == speedy_key(f"T:{salt.hex().upper()}", b"Dunlin 42")
+
+
 @pytest.mark.parametrize("scheme", sorted(DERIVATIONS))
 def test_a_setting_and_a_digest_give_the_value_again(scheme: str) -> None:
     """What layered values keep of a scheme is enough to rebuild its text, byte for byte."""
@@ -184,6 +199,10 @@ def test_a_setting_and_a_digest_give_the_value_again(scheme: str) -> None:
         ("X03MO1qnZdYdgyfeuILPmQ", "md5"),
         ("$sha1$40000$abcdefgh$LnFNYmF3vJ3AzbPmH8o0yDKH0Fuq", "sha1-crypt"),
         ("$md5,rounds=904$abcdefgh$$AbCdEfGhIjKlMnOpQrStUv", "sun-md5"),
+        ("T:" + "A5" * 80, "pbkdf2-sha512-verifier"),
+        ("S:" + "A5" * 30 + ";T:" + "A5" * 80, "sha1"),
+        ("S:" + "A5" * 30 + ";H:" + "A5" * 16 + ";T:" + "A5" * 80, "sha1"),
+        ("S:" + "A5" * 30 + ";H:" + "A5" * 15, "unknown"),
         ("$A$005$" + "s" * 20 + "a" * 43, "caching-sha256"),
     ],
 )

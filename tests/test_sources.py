@@ -3,6 +3,7 @@
 import base64
 import csv
 import gzip
+import hashlib
 import io
 import json
 import lzma
@@ -18,9 +19,11 @@ from hypothesis import strategies as st
 
 from conftest import OPENABLE, Finished, run_in_process, stored_value
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.stores.sources.base import Unreadable
+from lean_tumbler.stores.sources import records
+from lean_tumbler.stores.sources.base import LINE, Unreadable
 from lean_tumbler.stores.sources.delimited import DelimitedTable
 from lean_tumbler.stores.sources.kinds import tables_of_file
+from lean_tumbler.stores.sources.opening import tables_at
 from lean_tumbler.stores.sources.sql_dump import Dump
 
 COLUMNS = ("id", "email", "pw", "pw_salt", "is_admin")
@@ -148,6 +151,32 @@ def test_the_same_content_gives_the_same_report(
     assert told(document) == told(reference)
     assert document["rows"] == len(rows)
     assert document["stores"][0]["without_value"] == 1
+
+
+def test_long_files_are_read_a_part_at_a_time(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of Parquet and of UTF-16, no frame holds more than a part; lines and values are all there."""
+    monkeypatch.setattr(records, "ROWS_PER_FRAME", 1000)
+    values = [None if n % 7 == 0 else hashlib.md5(b"%d" % n).hexdigest() for n in range(20_500)]
+    table = pl.DataFrame({"id": range(20_500), "pw": values})
+    table.write_parquet(tmp_path / "export.parquet", row_group_size=700)
+    text = "id,pw,note\n" + "".join(f"{n},{v or ''},Læsø\n" for n, v in enumerate(values))
+    for encoding in ("utf-16-le", "utf-16-be"):
+        wide = ("\ufeff" + text).encode(encoding)
+        (tmp_path / f"{encoding}.csv").write_bytes(wide)
+        (tmp_path / f"{encoding}.csv.gz").write_bytes(gzip.compress(wide))
+    for path in sorted(tmp_path.iterdir()):
+        _, (found,) = tables_at(path.name, base=tmp_path)
+        unreadable = Unreadable()
+        frames = list(found.frames(["id", "pw"], unreadable))
+        assert unreadable == Unreadable()
+        assert len(frames) > 1, path.name
+        whole = pl.concat(frames)
+        assert whole["pw"].to_list() == values
+        assert whole["id"].to_list() == [str(n) for n in range(20_500)]
+        first = 1 if path.suffix == ".parquet" else 2
+        assert whole[LINE].to_list() == list(range(first, 20_500 + first))
 
 
 def test_account_files_and_directories_give_their_values(

@@ -1,6 +1,7 @@
 """What database servers store for their own users."""
 
 import re
+from dataclasses import replace
 from functools import partial
 
 from lean_tumbler.core.schemes import challenge_verifiers, crypt_digests, phc
@@ -33,6 +34,13 @@ def _with_salt(formula: str, match: re.Match[str]) -> Contents:
     )
 
 
+def _with_faster(match: re.Match[str]) -> Contents:
+    """Read several verifiers of one password as the fastest of them: an attacker would."""
+    read = _with_salt("utf-8, append salt, sha1, hex", match)
+    note = "Several verifiers of one password: the fastest is what counts."
+    return replace(read, notes=(note,))
+
+
 def _old_mysql(match: re.Match[str]) -> Contents:
     return Contents(
         digest=bytes.fromhex(match["digest"]),
@@ -53,6 +61,16 @@ def _scram(match: re.Match[str]) -> Contents | None:
         salt=salt,
         digest=server,
         setting=match.string[: match.start("stored")],
+        whole=match.string,
+    )
+
+
+def _speedy(match: re.Match[str]) -> Contents:
+    return Contents(
+        parameters={"rounds": challenge_verifiers.SPEEDY_ROUNDS},
+        salt=bytes.fromhex(match["salt"]),
+        digest=bytes.fromhex(match["digest"]),
+        setting=f"T:{match['salt']}",
         whole=match.string,
     )
 
@@ -155,6 +173,27 @@ LAYOUTS = (
         pattern=r"S:(?P<digest>[0-9A-F]{40})(?P<salt>[0-9A-F]{20})",
         build=partial(_with_salt, "utf-8, append salt, sha1, hex"),
     ),
+    Layout(
+        scheme="sha1",
+        name="S:, SHA-1 then 10-byte salt, with H: or T: behind",
+        structure="S: as above; then ;H: and an MD5 digest, or ;T: and 160 digits, or both",
+        source=_ORACLE,
+        kind=Kind.FAST,
+        starts=("S:",),
+        pattern=r"S:(?P<digest>[0-9A-F]{40})(?P<salt>[0-9A-F]{20})"
+        r"(?:;H:[0-9A-F]{32}(?:;T:[0-9A-F]{160})?|;T:[0-9A-F]{160})",
+        build=_with_faster,
+    ),
+    Layout(
+        scheme="pbkdf2-sha512-verifier",
+        name="T:, digest then 16-byte salt, upper hex",
+        structure="T: and 128 upper-case hexadecimal digits of digest, 32 of salt",
+        source=_ORACLE,
+        kind=Kind.ITERATED,
+        starts=("T:",),
+        pattern=r"T:(?P<digest>[0-9A-F]{128})(?P<salt>[0-9A-F]{32})",
+        build=_speedy,
+    ),
 )
 
 SETTING_SCHEMES = (
@@ -169,6 +208,11 @@ SETTING_SCHEMES = (
         source=_MYSQL,
         compute=crypt_digests.caching_sha256,
         filler="." * 43,
+    ),
+    SettingScheme(
+        scheme="pbkdf2-sha512-verifier",
+        source=_ORACLE,
+        compute=challenge_verifiers.speedy_key,
     ),
     SettingScheme(
         scheme="mysql-old",

@@ -146,6 +146,7 @@ _WORK: Mapping[str, Callable[[Parameters], Work]] = MappingProxyType(
         "pbkdf2-sha1": _rounds_of("sha1", _PBKDF2_COMPRESSIONS),
         "pbkdf2-sha256": _rounds_of("sha256", _PBKDF2_COMPRESSIONS),
         "pbkdf2-sha512": _rounds_of("sha512", _PBKDF2_COMPRESSIONS),
+        "pbkdf2-sha512-verifier": _rounds_of("sha512", _PBKDF2_COMPRESSIONS),
         "scram-sha-256": _rounds_of("sha256", _PBKDF2_COMPRESSIONS),
         "sha1-crypt": _rounds_of("sha1", _PBKDF2_COMPRESSIONS),
         "md5-crypt": _rounds_of("md5"),

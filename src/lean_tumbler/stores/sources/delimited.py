@@ -119,10 +119,6 @@ class DelimitedTable(Schemaless):
 
     def _whole_records(self, unreadable: Unreadable) -> Iterator[bytes]:
         """Give blocks of whole records: a quoted field may hold line ends."""
-        if self._encoding == "utf-16":
-            whole = b"".join(blocks(self.path, unreadable))
-            yield whole.decode("utf-16", "replace").encode("utf-8")
-            return
         held: list[bytes] = []
         quotes = 0
         for block in blocks(self.path, unreadable):
@@ -141,7 +137,7 @@ class DelimitedTable(Schemaless):
         if block.isascii():
             return block
         try:
-            text = block.decode("utf-8" if self._encoding == "utf-16" else self._encoding)
+            text = block.decode(self._encoding)
         except UnicodeDecodeError:
             return None
         return block if self._encoding != "cp1252" else text.encode("utf-8")
@@ -204,7 +200,6 @@ class DelimitedTable(Schemaless):
     def _records(
         self, block: bytes, line: int, unreadable: Unreadable
     ) -> Iterator[tuple[int, str]]:
-        encoding = "utf-8" if self._encoding == "utf-16" else self._encoding
         held, started = b"", line
         for number, raw in enumerate(block.splitlines(keepends=True), start=line):
             held, started = (held + raw, started) if held else (raw, number)
@@ -215,9 +210,10 @@ class DelimitedTable(Schemaless):
                 unreadable.add(started, "holds a NUL")
                 continue
             try:
-                text = record.decode(encoding)
+                text = record.decode(self._encoding)
             except UnicodeDecodeError as error:
-                unreadable.add(started, f"not {encoding} at byte {error.start + 1} of the line")
+                reason = f"not {self._encoding} at byte {error.start + 1} of the line"
+                unreadable.add(started, reason)
                 continue
             yield started, text.removeprefix("\ufeff").rstrip("\r\n")
         if held:

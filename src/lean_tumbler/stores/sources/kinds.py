@@ -46,7 +46,7 @@ def tables_of_file(path: Path) -> list[Table]:
         return list(Dump(path).tables)
     if _is_account_file(text):
         return [RecordTable(path, account_rows)]
-    if _looks_binary(beginning, text):
+    if _looks_binary(text):
         raise SourceError(f"{path}: neither a database nor text of a kind that is read")
     return [DelimitedTable(path)]
 
@@ -67,8 +67,6 @@ def _is_account_file(text: str) -> bool:
     return bool(whole) and all(_ACCOUNT_LINE.fullmatch(line.rstrip("\r")) for line in whole)
 
 
-def _looks_binary(beginning: bytes, text: str) -> bool:
-    if encoding_of(beginning) == "utf-16":
-        return False
+def _looks_binary(text: str) -> bool:
     odd = sum(ord(character) < 9 or character == "\ufffd" for character in text[:4096])
     return odd > len(text[:4096]) / 20

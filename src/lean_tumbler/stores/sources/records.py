@@ -217,12 +217,12 @@ class ParquetTable(Schemaless):
         del unreadable  # Parquet is read whole or not at all
         scan = pl.scan_parquet(self.path).select(self._schema[name] for name in wanted)
         with _parquet_errors(self.path):
-            read = scan.collect()
-        for start in range(0, read.height, ROWS_PER_FRAME):
-            part = read.slice(start, ROWS_PER_FRAME).with_columns(
-                pl.col(pl.Binary).map_elements(_text_of, return_dtype=pl.String)
-            )
-            yield part.cast(pl.String).with_row_index(LINE, offset=start + 1).cast({LINE: pl.Int64})
+            rows = pl.scan_parquet(self.path).select(pl.len()).collect().item()
+            for start in range(0, rows, ROWS_PER_FRAME):
+                part = scan.slice(start, ROWS_PER_FRAME).collect()
+                texts = pl.col(pl.Binary).map_elements(_text_of, return_dtype=pl.String)
+                lines = pl.int_range(start + 1, start + 1 + part.height, dtype=pl.Int64, eager=True)
+                yield part.with_columns(texts).cast(pl.String).insert_column(0, lines.alias(LINE))
 
 
 def _text_of(value: bytes) -> str:

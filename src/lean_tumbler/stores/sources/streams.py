@@ -1,5 +1,6 @@
 """Opening files: compression taken off, encoding found out, lines numbered."""
 
+import codecs
 import gzip
 import lzma
 import re
@@ -16,7 +17,7 @@ SAMPLE_BYTES = 1 << 16
 LINE_BYTES = 8 * VALUE_CHARACTERS
 _PIECE_BYTES = 1 << 18
 _FIRST_BYTES = 1 << 18  # whoever wants to know what is in a file reads the first block alone
-_UTF16 = (b"\xff\xfe", b"\xfe\xff")
+_UTF16 = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 # RFC 1952 section 2.3.1; the .xz format, 2.1.1.1; RFC 8878 section 3.1.1.
 _GZIP, _XZ, _ZSTD = b"\x1f\x8b", b"\xfd7zXZ\x00", b"\x28\xb5\x2f\xfd"
 
@@ -60,9 +61,32 @@ class _ZstandardStream:
         return b""
 
 
+class _Utf8Stream:
+    """Text as it is, but UTF-16 (told by its mark) as UTF-8."""
+
+    def __init__(self, raw: _Stream) -> None:
+        self._raw = raw
+        self._begun = False
+        self._decoder: codecs.IncrementalDecoder | None = None
+
+    def read1(self, size: int, /) -> bytes:
+        """Read some bytes."""
+        while part := self._raw.read1(size):
+            if not self._begun:
+                part = part if len(part) > 1 else part + self._raw.read1(1)
+                if part.startswith(_UTF16):
+                    self._decoder = codecs.getincrementaldecoder("utf-16")("replace")
+                self._begun = True
+            if self._decoder is None:
+                return part
+            if text := self._decoder.decode(part):
+                return text.encode("utf-8")
+        return b""
+
+
 @contextmanager
 def opened(path: Path) -> Iterator[_Stream]:
-    """Open a file for reading, its compression taken off.
+    """Open a file for reading, its compression taken off, and UTF-16 turned into UTF-8.
 
     Raises:
         SourceError: it cannot be read.
@@ -73,14 +97,14 @@ def opened(path: Path) -> Iterator[_Stream]:
             raw.seek(0)
             if head.startswith(_GZIP):
                 with gzip.open(raw) as stream:
-                    yield cast("_Stream", stream)
+                    yield _Utf8Stream(cast("_Stream", stream))
             elif head.startswith(_XZ):
                 with lzma.open(raw) as stream:
-                    yield cast("_Stream", stream)
+                    yield _Utf8Stream(cast("_Stream", stream))
             elif head.startswith(_ZSTD):
-                yield _ZstandardStream(raw)
+                yield _Utf8Stream(_ZstandardStream(raw))
             else:
-                yield cast("_Stream", raw)
+                yield _Utf8Stream(cast("_Stream", raw))
     except OSError as error:
         raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
 
@@ -124,9 +148,7 @@ def sample(path: Path) -> bytes:
 
 
 def encoding_of(beginning: bytes) -> str:
-    """Find out a text's encoding: its mark, or UTF-8 where it fits, or Windows-1252."""
-    if beginning.startswith(_UTF16):
-        return "utf-16"
+    """Find out a text's encoding: UTF-8 where it fits, or Windows-1252."""
     lines = beginning.split(b"\n")
     undecodable = sum(not _is_utf8(line) for line in lines[:-1] or lines)
     # A file in another encoding fails again and again; one bad line is that line's fault.
@@ -177,10 +199,6 @@ def lines(
     Lines that are not text, or longer than the limit, are counted as unreadable and left out.
     """
     encoding = encoding_of(sample(path))
-    if encoding == "utf-16":
-        text = b"".join(blocks(path, unreadable)).decode("utf-16", "replace")
-        yield from enumerate(split_lines(text), start=1)
-        return
     number = 0
     for block in blocks(path, unreadable):
         for raw in block.split(b"\n")[: -1 if block.endswith(b"\n") else None]:
