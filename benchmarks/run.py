@@ -18,6 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, closing, contextmanager
 from pathlib import Path
 from random import Random
+from typing import Any
 
 import polars as pl
 from argon2 import low_level
@@ -35,7 +36,7 @@ from lean_tumbler.operations.auditing import Means, audit_source
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 RESULTS = Path(__file__).with_name("results")
 
-Row = dict[str, object]
+Row = dict[str, Any]
 
 
 def paired(
@@ -330,37 +331,69 @@ def solver_rate(digest: str, seconds: float = 10.0) -> Row:
     }
 
 
-def tuned_under_load(logins_per_second: float = 20.0, seconds: float = 30.0) -> Row:
-    """What `tune` promises for the 99th percentile, and what a load at that rate then sees."""
-    within = ("--peak-logins", f"{logins_per_second:g}/s", "--within", "250ms")
-    command = [PROGRAM, "tune", *within, "--format", "json"]
-    tuned = json.loads(subprocess.run(command, check=True, capture_output=True).stdout)
-    chosen = tuned["chosen"]
+def _under_load(chosen: Row, logins_per_second: float, seconds: float, seed: int) -> Row:
+    """Derive at random times, as many at once as chosen, and watch how long each takes."""
     derivation = DERIVATIONS[chosen["scheme"]]
     salt = bytes(derivation.salt_bytes)
-    random = Random(20)  # noqa: S311 - when logins arrive
+    random = Random(seed)  # noqa: S311 - when logins arrive
     arrivals = [0.0]
     while arrivals[-1] < seconds:
         arrivals.append(arrivals[-1] + random.expovariate(logins_per_second))
     started = time.perf_counter()
+    stolen = _stolen_seconds()
 
-    def login(due: float) -> float:
+    def login(due: float) -> tuple[float, float]:
+        begun = time.perf_counter()
         derivation.create(b"Dunlin 42", salt, chosen["parameters"])
-        return time.perf_counter() - started - due
+        ended = time.perf_counter()
+        return ended - started - due, ended - begun
 
     with ThreadPoolExecutor(chosen["at_once"]) as executor:
         answers = []
         for due in arrivals:
             time.sleep(max(0.0, started + due - time.perf_counter()))
             answers.append(executor.submit(login, due))
-        waits = sorted(answer.result() for answer in answers)
-    seen = 1000 * waits[int(0.99 * len(waits))]
+        done = [answer.result() for answer in answers]
+    waits = sorted(waited for waited, _ in done)
+    taken = time.perf_counter() - started
+    return {
+        "p99": 1000 * waits[int(0.99 * len(waits))],
+        "derivation": 1000 * statistics.median(derived for _, derived in done),
+        "stolen": (_stolen_seconds() - stolen) / taken / (os.cpu_count() or 1),
+    }
+
+
+def _stolen_seconds() -> float:
+    """Seconds that the hypervisor gave to others (proc_stat(5), the eighth number)."""
+    try:
+        line = Path("/proc/stat").read_text("ascii").splitlines()[0]
+    except OSError:
+        return 0.0
+    return int(line.split()[8]) / os.sysconf("SC_CLK_TCK")
+
+
+def tuned_under_load(logins_per_second: float = 20.0, seconds: float = 30.0) -> Row:
+    """What `tune` promises for the 99th percentile, and what loads at that rate then see.
+
+    Of 600 arrivals in 30 s, the 99th percentile itself strays: a simulation of the promised
+    queue stays within 25 % of its own long mean in 93 of 100 such loads at a utilisation of 0.6,
+    and in 75 of 100 at 0.7. So several loads are run, and their median is compared.
+    """
+    within = ("--peak-logins", f"{logins_per_second:g}/s", "--within", "250ms")
+    command = [PROGRAM, "tune", *within, "--format", "json"]
+    tuned = json.loads(subprocess.run(command, check=True, capture_output=True).stdout)
+    chosen = tuned["chosen"]
+    loads = [_under_load(chosen, logins_per_second, seconds, seed) for seed in (20, 21, 22)]
+    promised = chosen["p99_milliseconds"]
+    seen = [load["p99"] for load in loads]
     return {
         "benchmark": f"tune at {logins_per_second:g} logins a second",
         "chosen": f"{chosen['scheme']} {chosen['parameters']}",
-        "promised_p99_milliseconds": chosen["p99_milliseconds"],
-        "seen_p99_milliseconds": round(seen, 1),
-        "ratio": round(seen / chosen["p99_milliseconds"], 2),
+        "promised_p99_milliseconds": promised,
+        "seen_p99_milliseconds": [round(each) for each in seen],
+        "derivation_milliseconds": [round(load["derivation"], 1) for load in loads],
+        "stolen_share": [round(load["stolen"], 2) for load in loads],
+        "ratio": round(statistics.median(seen) / promised, 2),
         "noisy": tuned["noisy"],
     }
 
