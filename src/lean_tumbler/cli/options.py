@@ -69,6 +69,20 @@ def add_store_options(parser: argparse.ArgumentParser) -> None:
     add_report_options(parser)
 
 
+def add_bulk_options(parser: argparse.ArgumentParser) -> None:
+    """Add what every bulk step on a store takes."""
+    parser.add_argument(
+        "--dry-run", action="store_true", help="say what would be done, and write nothing"
+    )
+    parser.add_argument(
+        "--into",
+        type=Path,
+        metavar="FILE",
+        help="the copy to write, where the store is a file: the file itself is never written",
+    )
+    add_store_options(parser)
+
+
 def policy_path(arguments: argparse.Namespace) -> Path:
     """Tell where the policy is meant to be."""
     return arguments.policy or Path(POLICY_NAME)
@@ -191,12 +205,27 @@ def positive_integer(text: str) -> int:
 
 @contextmanager
 def opened_store(
-    arguments: argparse.Namespace, store: "StorePolicy", *, writable: bool = False
+    arguments: argparse.Namespace,
+    store: "StorePolicy",
+    *,
+    writable: bool = False,
+    in_bulk: bool = False,
 ) -> "Iterator[Store]":
-    """Open a store of the policy, and close it afterwards."""
-    from lean_tumbler.stores.locators import open_store
+    """Open a store of the policy, and close it afterwards.
 
-    opened = open_store(store, base=policy_path(arguments).parent, writable=writable)
+    Args:
+        arguments: parsed options.
+        store: the one.
+        writable: whether single values will be written.
+        in_bulk: whether a bulk step will write, with the options of `add_bulk_options`.
+    """
+    from lean_tumbler.stores.locators import is_file, open_store
+
+    base = policy_path(arguments).parent
+    into = arguments.into if in_bulk and not arguments.dry_run else None
+    # A dry run needs no copy of a file; of a table it finds out whether it can be written.
+    writable |= in_bulk and not (arguments.dry_run and is_file(store, base=base))
+    opened = open_store(store, base=base, writable=writable, into=into)
     try:
         yield opened
     finally:

@@ -121,6 +121,7 @@ class StorePolicy:
     formulas: tuple[NamedFormula, ...] = ()
     accept_plain_text: bool = False
     tighten: bool = False
+    checked_by_application: bool = False
     mode: str = "upgrade"
     share: float = 1.0
     decryption: Decryption | None = None
@@ -351,6 +352,7 @@ class _Reader:
             formulas=self._formulas_of(table, entries, columns, formulas),
             accept_plain_text=self._get(table, entries, "accept_plain_text", bool, False),
             tighten=self._get(table, entries, "tighten", bool, False),
+            checked_by_application=self._get(table, entries, "checked_by_application", bool, False),
             mode=self._mode(table, entries),
             share=self._share(table, entries),
             decryption=self._decryption(

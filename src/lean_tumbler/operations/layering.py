@@ -52,6 +52,7 @@ class LayeringSummary:
     """What a run did, or a dry run would do."""
 
     workers: int
+    row_word: str = "account"
     dry_run: bool = False
     considered: int = 0
     layered: int = 0
@@ -67,6 +68,7 @@ class LayeringSummary:
     hashing_seconds: float = 0.0
     expected_seconds: float = 0.0
     stopped: bool = False
+    copy: str = ""
 
     @property
     def skipped(self) -> int:
@@ -194,7 +196,9 @@ def layer_store(
     if store.layering_refused:
         raise UsageError(f"{store.table}: {store.layering_refused}")
     require_formulas(store, policy)
-    summary = LayeringSummary(workers=resources.workers, dry_run=selection.dry_run)
+    summary = LayeringSummary(
+        workers=resources.workers, row_word=store.row_word, dry_run=selection.dry_run
+    )
     run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)
     started = resources.clock()
     try:

@@ -15,11 +15,13 @@ class Undone:
         considered: rows in the backup.
         results: of each, what became of it.
         dry_run: whether nothing was written; then DONE counts what would be.
+        copy: the file that was written, where the store is a file.
     """
 
     considered: int = 0
     results: Counter[SwapResult] = field(default_factory=Counter)
     dry_run: bool = False
+    copy: str = ""
 
     @property
     def restored(self) -> int:

@@ -36,6 +36,7 @@ def layer_document(summary: LayeringSummary) -> Document:
         cohorts=dict(summary.cohorts),
         not_selected=summary.not_selected,
         left={str(reason): rows for reason, rows in summary.left.items()},
+        copy=summary.copy or None,
         listed=[{"account": key, "reason": reason} for key, reason in summary.listed],
     )
 
@@ -62,7 +63,7 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
         console.print(_left(summary))
         console.print()
     for key, reason in summary.listed:
-        console.print(f"  account {key!r}: {reason}", highlight=False)
+        console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
     _draw_end(console, summary)
 
 
@@ -77,6 +78,8 @@ def _draw_end(console: Console, summary: LayeringSummary) -> None:
             f"{count(summary.workers, 'worker')} derived for "
             f"{100 * summary.hashing_time_share:.0f} % of that time."
         )
+        if summary.copy:
+            console.print(f"The copy is {summary.copy}; the file itself is as it was.")
         console.print(
             "What was written is layered in the live column; backups, logs, replicas and old dumps "
             "are not.",

@@ -96,7 +96,7 @@ def draw_plan(console: Console, plan: Plan) -> None:
         console.print(f"Afterwards an attacker makes {guess_count(plan.guesses_after)} a second.")
     console.print()
     for key, reason in summary.listed:
-        console.print(f"  account {key!r}: {reason}", highlight=False)
+        console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
     _draw_change(console, plan)
     _draw_touched(console, plan)
     console.print()

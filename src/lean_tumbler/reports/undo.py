@@ -24,6 +24,7 @@ def undo_document(undone: Undone) -> Document:
         changed_meanwhile=undone.changed,
         gone=undone.gone,
         dry_run=undone.dry_run,
+        copy=undone.copy or None,
     )
 
 
@@ -41,5 +42,7 @@ def draw_undo(console: Console, undone: Undone) -> None:
         )
     if undone.gone:
         console.print(f"{count(undone.gone, 'row')} gone since.")
-    if undone.restored:
+    if undone.copy:
+        console.print(f"The copy is {undone.copy}; the file itself is as it was.")
+    elif undone.restored:
         console.print("The live column holds weak values again. Delete the backup when it expires.")

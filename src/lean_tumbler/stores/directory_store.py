@@ -34,6 +34,7 @@ class DirectoryStore:
         UsageError: the URL has no base, or an attribute is not named.
     """
 
+    row_word = "entry"
     layering_refused = (
         "a directory verifies binds by itself and knows no layered values: they would lock "
         "everybody out who binds; values are upgraded at login, in the form that it verifies"
@@ -128,6 +129,10 @@ class DirectoryStore:
 
     def release(self, name: str) -> None:
         """Let a claimed name go."""
+
+    def finish(self) -> str:
+        """Give nothing: every value was written by itself."""
+        return ""
 
     def close(self) -> None:
         """Let go of nothing: each call has a connection of its own."""

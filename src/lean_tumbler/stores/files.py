@@ -2,6 +2,7 @@
 
 import os
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
 from lean_tumbler.errors import SourceError
@@ -43,11 +44,16 @@ def write_text(path: Path, text: str, *, mode: int | None = OWNER_ONLY) -> None:
 
 
 def write_bytes(path: Path, content: bytes, *, mode: int | None = OWNER_ONLY) -> None:
+    """Replace a file in one step, as `write_parts` does."""
+    write_parts(path, [content], mode=mode)
+
+
+def write_parts(path: Path, parts: Iterable[bytes], *, mode: int | None = OWNER_ONLY) -> None:
     """Replace a file in one step: what stands there is the old content or the new, never half.
 
     Args:
         path: the file.
-        content: its new content.
+        parts: its new content, one after the other.
         mode: permissions; None keeps those of the file that is there.
 
     Raises:
@@ -59,7 +65,7 @@ def write_bytes(path: Path, content: bytes, *, mode: int | None = OWNER_ONLY) ->
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
         try:
             with os.fdopen(handle, "wb") as file:
-                file.write(content)
+                file.writelines(parts)
                 file.flush()
                 os.fsync(file.fileno())
             Path(name).chmod(mode)

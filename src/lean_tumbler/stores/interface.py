@@ -43,9 +43,11 @@ class Store(Protocol):
 
     Attributes:
         layering_refused: why bulk layering would lock people out here; empty where it does not.
+        row_word: what an account's key is the number or name of.
     """
 
     layering_refused: str
+    row_word: str
 
     @property
     def table(self) -> str:
@@ -85,6 +87,9 @@ class Store(Protocol):
 
     def release(self, name: str) -> None:
         """Let a claimed name go."""
+
+    def finish(self) -> str:
+        """End a bulk step that went through; give the file that was written, or nothing."""
 
     def close(self) -> None:
         """Let go of connections."""

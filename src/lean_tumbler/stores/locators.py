@@ -14,8 +14,9 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
 from lean_tumbler.stores.directories import is_directory_url
 from lean_tumbler.stores.directory_store import DirectoryStore
+from lean_tumbler.stores.file_store import FileStore
 from lean_tumbler.stores.interface import Store
-from lean_tumbler.stores.sql import LOCK_SECONDS, SqlStore, sqlite_engine
+from lean_tumbler.stores.sql import LOCK_SECONDS, SqlStore, is_sqlite, sqlite_engine
 
 SQLITE = "sqlite:///"
 _CONNECT_SECONDS = 10
@@ -111,13 +112,36 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
     return engine, name
 
 
-def open_store(store: StorePolicy, *, base: Path, writable: bool = False) -> Store:
+def is_file(store: StorePolicy, *, base: Path) -> bool:
+    """Tell a store that is a file of records, and no database, by its locator and content."""
+    path = base / store.locator
+    return not is_url(store.locator) and path.is_file() and not is_sqlite(path) and not store.table
+
+
+def open_store(
+    store: StorePolicy, *, base: Path, writable: bool = False, into: Path | None = None
+) -> Store:
     """Open a store of the policy.
+
+    Args:
+        store: where it is, and its columns.
+        base: the folder that a relative path starts from.
+        writable: whether swaps will be asked for.
+        into: the copy to write, where the store is a file.
 
     Raises:
         UsageError: the policy does not say enough, or names what is not there.
         SourceError: it cannot be opened.
     """
+    if is_file(store, base=base):
+        if writable and into is None:
+            raise UsageError(
+                f"{store.locator}: a file is never written in place; `layer` and `undo` write a "
+                "copy with --into FILE, and logins need a database"
+            )
+        return FileStore(base / store.locator, store, into=into)
+    if into is not None:
+        raise UsageError(f"[store.{store.name}] is no file, so --into has nothing to write")
     if is_directory_url(store.locator):
         return DirectoryStore(store.locator, store.columns)
     if not store.table:

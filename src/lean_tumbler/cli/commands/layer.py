@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
-    add_store_options,
+    add_bulk_options,
     chosen_store,
     keys_of,
     opened_store,
@@ -38,6 +38,7 @@ EXAMPLE = """\
   lean-tumbler layer --store passengers --share 0.1%
   lean-tumbler layer --store passengers --backup layer-1.sealed --to recovery.public.pem
   lean-tumbler layer --store passengers --rate 200/s --until 06:00
+  lean-tumbler layer --store kiosk --into kiosk-layered.jsonl
   lean-tumbler layer --store passengers     the same again, to continue after a stop or a kill"""
 
 
@@ -52,9 +53,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
         type=positive_integer,
         metavar="N",
         help="derivations at once; without it, one for each core",
-    )
-    parser.add_argument(
-        "--dry-run", action="store_true", help="say what would be done, and write nothing"
     )
     parser.add_argument(
         "--share",
@@ -98,7 +96,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help=f"how long the backup may be used (default {DEFAULT_KEEP_DAYS})",
     )
-    add_store_options(parser)
+    add_bulk_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
@@ -112,7 +110,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     workers = arguments.workers or os.cpu_count() or 1
     started = datetime.now().astimezone()
     with (
-        opened_store(arguments, store_policy, writable=True) as store,
+        opened_store(arguments, store_policy, in_bulk=True) as store,
         ThreadPoolExecutor(workers) as executor,
         stop_signals() as stopping,
         _backup(arguments, store_policy, started) as keep,
@@ -138,6 +136,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             should_stop=lambda: stopping.is_set() or _is_past(arguments.until, started),
             progress=advance,
         )
+        if not summary.stopped:
+            summary.copy = store.finish()
     session.emit(
         arguments,
         document=lambda: layer_document(summary),

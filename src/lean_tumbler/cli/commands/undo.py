@@ -4,7 +4,7 @@ import argparse
 from datetime import UTC, datetime
 from pathlib import Path
 
-from lean_tumbler.cli.options import add_store_options, chosen_store, opened_store, read_policy
+from lean_tumbler.cli.options import add_bulk_options, chosen_store, opened_store, read_policy
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -24,12 +24,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--key", type=Path, required=True, metavar="FILE", help="the private half of its key"
     )
     parser.add_argument(
-        "--dry-run", action="store_true", help="open and count it, and write nothing"
-    )
-    parser.add_argument(
         "--unfinished", action="store_true", help="take the backup of a run that was killed"
     )
-    add_store_options(parser)
+    add_bulk_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
@@ -51,7 +48,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         if backup.expired(datetime.now(UTC)):
             raise UsageError(f"{arguments.backup}: expired at {backup.head.expires_at}; delete it")
         with (
-            opened_store(arguments, store_policy, writable=True) as store,
+            opened_store(arguments, store_policy, in_bulk=True) as store,
             session.progress("Putting back", total=0, unit="rows") as advance,
         ):
             # Opened from end to end first: nothing is put back from a file that was changed.
@@ -64,6 +61,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 progress=advance,
             )  # fmt: skip
             again.close()
+            if not arguments.dry_run:
+                undone.copy = store.finish()
     finally:
         backup.close()
     session.emit(

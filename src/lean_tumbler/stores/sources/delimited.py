@@ -29,19 +29,22 @@ from lean_tumbler.stores.sources.streams import blocks, encoding_of, sample, spl
 
 _DELIMITERS = ",\t;|"
 _SAMPLE_LINES = 50
-_NULL = r"\N"  # how databases export NULL; an empty field is no value either
+NULL = r"\N"  # how databases export NULL; an empty field is no value either
 _OPEN_QUOTE_BYTES = 1 << 24  # a quote that is not closed within this is broken
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
 def find_delimiter(beginning: str) -> str:
-    """Find the delimiter: the one that splits most lines into one and the same number of fields."""
-    best, best_score = ",", 0
+    """Find the delimiter: the one that splits most lines into one and the same number of fields.
+
+    One that does so with the first line too goes before: Argon2 values hold commas, heads do not.
+    """
+    best, best_score = ",", (False, 0)
     lines = split_lines(beginning)[:_SAMPLE_LINES]
     for delimiter in _DELIMITERS:
-        counts = Counter(len(row) for row in csv.reader(lines, delimiter=delimiter) if row)
-        fields, rows = counts.most_common(1)[0] if counts else (1, 0)
-        score = rows * min(fields, 50) if fields > 1 else 0
+        lengths = [len(row) for row in csv.reader(lines, delimiter=delimiter) if row]
+        fields, rows = Counter(lengths).most_common(1)[0] if lengths else (1, 0)
+        score = (lengths[0] == fields, rows * min(fields, 50)) if fields > 1 else (False, 0)
         if score > best_score:
             best, best_score = delimiter, score
     return best
@@ -75,29 +78,32 @@ class DelimitedTable(Schemaless):
     @cached_property
     def _beginning(self) -> str:
         raw = sample(self.path)
-        return raw.decode(self._encoding, "replace").removeprefix("\ufeff")
+        return raw.decode(self.encoding, "replace").removeprefix("\ufeff")
 
     @cached_property
-    def _encoding(self) -> str:
+    def encoding(self) -> str:
+        """Its encoding, as Python names it."""
         return encoding_of(sample(self.path))
 
     @cached_property
-    def _delimiter(self) -> str:
+    def delimiter(self) -> str:
+        """What stands between fields."""
         return find_delimiter(self._beginning)
 
     @cached_property
     def _first(self) -> list[str]:
         lines = split_lines(self._beginning)
-        return next(csv.reader(lines, delimiter=self._delimiter), [])
+        return next(csv.reader(lines, delimiter=self.delimiter), [])
 
     @cached_property
-    def _has_head(self) -> bool:
+    def has_head(self) -> bool:
+        """Whether the first line names the columns."""
         return _is_head(self._first)
 
     @cached_property
     def columns(self) -> tuple[str, ...]:
         """The names of the head line; numbered where there is none."""
-        if self._has_head:
+        if self.has_head:
             return tuple(name.strip() for name in self._first)
         return tuple(f"column_{number}" for number in range(1, len(self._first) + 1))
 
@@ -107,7 +113,7 @@ class DelimitedTable(Schemaless):
         for number, block in enumerate(self._whole_records(unreadable)):
             text = self._text(block)
             ends = Scan(block).count("\n")
-            skip = number == 0 and self._has_head
+            skip = number == 0 and self.has_head
             frame = None if text is None else self._quick(text, wanted, line, ends, skip=skip)
             if frame is None:
                 yield from frames_of_rows(
@@ -137,17 +143,17 @@ class DelimitedTable(Schemaless):
         if block.isascii():
             return block
         try:
-            text = block.decode(self._encoding)
+            text = block.decode(self.encoding)
         except UnicodeDecodeError:
             return None
-        return block if self._encoding != "cp1252" else text.encode("utf-8")
+        return block if self.encoding != "cp1252" else text.encode("utf-8")
 
     def _quick(
         self, text: bytes, wanted: Sequence[str], line: int, ends: int, *, skip: bool
     ) -> pl.DataFrame | None:
         """Read a block of simple lines at once; None where anything in it is odd."""
         scan = Scan(text)
-        if not scan.has_only_line_ends() or not scan.is_well_quoted(self._delimiter):
+        if not scan.has_only_line_ends() or not scan.is_well_quoted(self.delimiter):
             return None
         frame = self._parsed(text, skip=skip, has_quotes=scan.has_quotes())
         ends += not text.endswith(b"\n")
@@ -155,7 +161,7 @@ class DelimitedTable(Schemaless):
             return None
         # A line with too few fields reads like one whose last fields are empty.
         delimiters = ends * (frame.width - 1)
-        if frame[:, -1].null_count() and scan.count_outside_quotes(self._delimiter) != delimiters:
+        if frame[:, -1].null_count() and scan.count_outside_quotes(self.delimiter) != delimiters:
             return None
         chosen = frame.select(wanted)
         if _any(chosen, pl.all().str.len_bytes() > VALUE_CHARACTERS):
@@ -170,11 +176,11 @@ class DelimitedTable(Schemaless):
                 text,
                 has_header=False,
                 skip_rows=int(skip),
-                separator=self._delimiter,
+                separator=self.delimiter,
                 quote_char='"' if has_quotes else None,
                 infer_schema=False,
                 new_columns=list(self.columns),
-                null_values=[_NULL],
+                null_values=[NULL],
                 truncate_ragged_lines=False,
             )
         except pl.exceptions.PolarsError:
@@ -184,7 +190,7 @@ class DelimitedTable(Schemaless):
         """Read a block line by line; what cannot be read is counted with its reason."""
         for number, record in self._records(block, line, unreadable):
             try:
-                row = next(csv.reader([record], delimiter=self._delimiter, strict=True), [])
+                row = next(csv.reader([record], delimiter=self.delimiter, strict=True), [])
             except csv.Error:
                 long = len(record) > VALUE_CHARACTERS
                 endless = f"a value of more than {VALUE_CHARACTERS:,} characters"
@@ -194,7 +200,7 @@ class DelimitedTable(Schemaless):
                 skip = False
                 continue
             if row and self._fits(row, number, record, unreadable):
-                texts = [None if text in {"", _NULL} else text for text in row]
+                texts = [None if text in {"", NULL} else text for text in row]
                 yield number, dict(zip(self.columns, texts, strict=True))
 
     def _records(
@@ -210,9 +216,9 @@ class DelimitedTable(Schemaless):
                 unreadable.add(started, "holds a NUL")
                 continue
             try:
-                text = record.decode(self._encoding)
+                text = record.decode(self.encoding)
             except UnicodeDecodeError as error:
-                reason = f"not {self._encoding} at byte {error.start + 1} of the line"
+                reason = f"not {self.encoding} at byte {error.start + 1} of the line"
                 unreadable.add(started, reason)
                 continue
             yield started, text.removeprefix("\ufeff").rstrip("\r\n")
@@ -226,7 +232,7 @@ class DelimitedTable(Schemaless):
         reason = f"{len(row)} fields, expected {expected}"
         if len(row) > expected and "$argon2" in record:
             reason += ": an Argon2 value holds commas and needs quotes"
-        elif len(row) < expected and not record.endswith(("\n", self._delimiter)):
+        elif len(row) < expected and not record.endswith(("\n", self.delimiter)):
             reason += ": a line that was not written to its end?"
         unreadable.add(number, reason)
         return False

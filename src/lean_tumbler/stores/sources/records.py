@@ -100,18 +100,24 @@ _PASSWD = ("login", "value", "uid", "gid", "comment", "home", "shell")
 _SHADOW = ("login", "value", "changed", "minimum", "maximum", "warning", "inactive", "expires", "")
 
 
+def account_fields(line: str) -> tuple[Sequence[str], list[str]]:
+    """Split an account's line: the names of its fields, and the fields."""
+    fields = line.split(":")
+    names = {7: _PASSWD, 9: _SHADOW}.get(len(fields))
+    if names is None:  # a value may hold colons itself: all after the login is the value
+        return _PASSWD[:2], line.split(":", 1)
+    return names, fields
+
+
 def account_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
     """Read lines of `login:value` with whatever colon fields follow."""
     for number, line in lines(path, unreadable):
         if not line.strip() or line.startswith("#"):
             continue
-        fields = line.split(":")
+        names, fields = account_fields(line)
         if len(fields) < 2:
             unreadable.add(number, "no colon between login and value")
             continue
-        names = {7: _PASSWD, 9: _SHADOW}.get(len(fields))
-        if names is None:  # a value may hold colons itself: all after the login is the value
-            names, fields = _PASSWD[:2], line.split(":", 1)
         yield number, {name: text for name, text in zip(names, fields, strict=True) if name}
 
 
@@ -132,7 +138,7 @@ def ldif_rows(path: Path, wanted: Sequence[str], unreadable: Unreadable) -> Rows
             unreadable.add(number, "no colon after the attribute's name")
             continue
         name = name.split(";")[0]
-        text = _attribute(value)
+        text = attribute_text(value)
         if text is not None:
             started = started if entry else number
             entry.setdefault(name, []).append(text)
@@ -159,7 +165,8 @@ def _unfolded(path: Path, unreadable: Unreadable) -> Iterator[tuple[int, str]]:
         yield started, held
 
 
-def _attribute(value: str) -> str | None:
+def attribute_text(value: str) -> str | None:
+    """Read what follows an attribute's colon; None where it is not UTF-8 text."""
     if not value.startswith(":"):
         return value.strip()
     try:

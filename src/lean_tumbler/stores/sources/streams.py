@@ -141,6 +141,11 @@ def _read(stream: _Stream, size: int, *, before: bytes = b"") -> tuple[bytes, bo
     return b"".join(parts), False
 
 
+def is_plain(beginning: bytes) -> bool:
+    """Tell a file that is neither compressed nor UTF-16 by its first bytes."""
+    return not beginning.startswith((_GZIP, _XZ, _ZSTD, *_UTF16))
+
+
 def sample(path: Path) -> bytes:
     """Read the beginning of a file; a damaged one gives what can be had."""
     with opened(path) as stream:

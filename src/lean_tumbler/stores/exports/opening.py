@@ -1,0 +1,44 @@
+"""From a path to the kind of export that stands there."""
+
+from pathlib import Path
+
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.exports.account_lines import AccountLinesExport
+from lean_tumbler.stores.exports.base import Export
+from lean_tumbler.stores.exports.delimited import DelimitedExport
+from lean_tumbler.stores.exports.json_lines import JsonExport
+from lean_tumbler.stores.exports.ldif import LdifExport
+from lean_tumbler.stores.sources.delimited import DelimitedTable
+from lean_tumbler.stores.sources.kinds import tables_of_file
+from lean_tumbler.stores.sources.records import RecordTable, account_rows, json_rows, ldif_rows
+from lean_tumbler.stores.sources.streams import is_plain
+
+
+def open_export(path: Path) -> Export:
+    """Find out what kind of file it is.
+
+    Raises:
+        SourceError: it cannot be read.
+        UsageError: it is of a kind that is read, but not written.
+    """
+    table = tables_of_file(path)[0]
+    try:
+        with path.open("rb") as file:
+            plain = is_plain(file.read(8))
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    if not plain:
+        raise UsageError(f"{path}: compressed, or UTF-16; make a plain UTF-8 file of it first")
+    if isinstance(table, DelimitedTable):
+        return DelimitedExport(path)
+    if isinstance(table, RecordTable):
+        if table.read is json_rows:
+            return JsonExport(path)
+        if table.read is account_rows:
+            return AccountLinesExport(path)
+        if table.read is ldif_rows:
+            return LdifExport(path)
+    raise UsageError(
+        f"{path}: copies are written of CSV and its relatives, JSON Lines, LDIF and account "
+        "files; bring this one into a database, or into one of these forms"
+    )

@@ -1,0 +1,208 @@
+"""A file as a store: it is read, worked on in a database beside, and written as another file.
+
+The working file is an SQLite database with the rows alone. It stays when a run is stopped or
+killed, so that the next one continues; the copy appears whole, in one step, when all is done.
+"""
+
+import hashlib
+import sqlite3
+import tempfile
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+from urllib.parse import quote
+
+from lean_tumbler.core.policy import Columns, StorePolicy
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.exports.base import Fields, Record
+from lean_tumbler.stores.exports.opening import open_export
+from lean_tumbler.stores.files import OWNER_ONLY, write_parts
+from lean_tumbler.stores.naming import require_column
+from lean_tumbler.stores.schema_change import SchemaChange
+from lean_tumbler.stores.sql import SqlStore, database_errors, sqlite_engine
+from lean_tumbler.stores.surroundings import Surroundings
+
+_TABLE = "accounts"
+_CREATE = f"""
+CREATE TABLE {_TABLE}
+    (place INTEGER PRIMARY KEY, login TEXT, stored TEXT, salt TEXT, privileged TEXT);
+CREATE TABLE source (sha256 TEXT NOT NULL);
+"""
+_INSERT = f"INSERT INTO {_TABLE} VALUES (?, ?, ?, ?, ?)"  # noqa: S608 - our own name
+_SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
+_PIECE_BYTES = 1 << 20
+_CHANGED = "it changed since it was read; run again, which begins anew"
+
+
+class FileStore(SqlStore):
+    """The rows of a file, worked on beside it.
+
+    An account's key is its line, or in a directory's export the number of the value.
+
+    Args:
+        path: the file; it is never written.
+        store: its columns, and who checks its values.
+        into: the copy to write; None where nothing is to be written.
+
+    Raises:
+        UsageError: the copy is there already, or a column is not.
+        SourceError: a row cannot be read, or a working file cannot be written.
+    """
+
+    def __init__(self, path: Path, store: StorePolicy, *, into: Path | None) -> None:
+        self._path, self._into, self._mapped = path, into, store.columns
+        self._export = open_export(path)
+        for role in Columns.__dataclass_fields__:
+            if name := getattr(store.columns, role):
+                require_column(name, self._export.columns, str(path))
+        if self._export.checked_elsewhere and not store.checked_by_application:
+            self.layering_refused = (
+                f"{self._export.checked_elsewhere} such values, and know no layered ones; where an "
+                "application's login handler alone checks them, and by this tool, say "
+                f"checked_by_application = true in [store.{store.name}]"
+            )
+            if into is not None:
+                raise UsageError(f"{path}: {self.layering_refused}")
+        self.row_word = "line" if self._export.numbered_by_line else "value"
+        self._digest = _digest_of(path)
+        self._temporary = tempfile.TemporaryDirectory() if into is None else None
+        self._work = self._working_file()
+        columns = Columns(
+            account="place",
+            login="login",
+            stored="stored",
+            salt="salt" if store.columns.salt else None,
+            privileged="privileged" if store.columns.privileged else None,
+        )
+        engine = sqlite_engine(self._work, writable=True)
+        super().__init__(engine, locator=str(path), table=_TABLE, columns=columns, writable=True)
+
+    def _working_file(self) -> Path:
+        """Take up the working file of a run that ended early, or make one."""
+        if self._into is None:
+            folder = Path(self._temporary.name if self._temporary else "")
+            work = folder / "rows.work"
+        else:
+            if self._into.exists():
+                raise UsageError(f"{self._into} is there already; name a new file with --into")
+            work = self._into.with_name(f"{self._into.name}.work")
+        if work.exists():
+            if _source_of(work) == self._digest:
+                return work
+            work.unlink()
+        beginning = work.with_name(f"{work.name}.new")
+        beginning.unlink(missing_ok=True)
+        try:
+            with database_errors(str(work)):
+                self._fill(beginning)
+            beginning.replace(work)
+        finally:
+            beginning.unlink(missing_ok=True)
+        return work
+
+    def _fill(self, work: Path) -> None:
+        try:
+            work.touch(mode=OWNER_ONLY)
+        except OSError as error:
+            raise SourceError(f"{work}: {error.strerror or 'cannot be written'}") from None
+        with closing(sqlite3.connect(work)) as connection, connection:
+            connection.executescript(_CREATE)
+            connection.executemany(
+                _INSERT,
+                (
+                    (place, *(fields.get(name) if name else None for name in self._roles()))
+                    for _, rows in self._rows()
+                    for place, fields in rows
+                ),
+            )
+            connection.execute("INSERT INTO source VALUES (?)", (self._digest,))
+
+    def _roles(self) -> tuple[str | None, ...]:
+        columns = self._mapped
+        return columns.login, columns.stored, columns.salt, columns.privileged
+
+    def _rows(self) -> Iterator[tuple[Record, list[tuple[int, Fields]]]]:
+        """Give each record of the file with its rows, numbered."""
+        number = 0
+        for record in self._export.records(self._mapped.stored or ""):
+            rows = []
+            for fields in record.rows:
+                number += 1
+                rows.append((record.line if self._export.numbered_by_line else number, fields))
+            yield record, rows
+
+    @property
+    def table(self) -> str:
+        """The file's name."""
+        return self._path.name
+
+    def width(self) -> int | None:
+        """Give no bound: files have none."""
+        return None
+
+    def schema_change(self, *, needed: int) -> SchemaChange | None:
+        """Say that no value is too long."""
+        del needed
+        return None
+
+    def surroundings(self) -> Surroundings:
+        """Say nothing: a file has no triggers and no replicas."""
+        return Surroundings()
+
+    def finish(self) -> str:
+        """Write the copy, and take the working file away; give the copy's path.
+
+        Raises:
+            SourceError: the file changed meanwhile, or the copy cannot be written.
+        """
+        if self._into is None:
+            return ""
+        if _digest_of(self._path) != self._digest:
+            raise SourceError(f"{self._path}: {_CHANGED}")
+        with database_errors(str(self._work)), closing(sqlite3.connect(self._work)) as connection:
+            worked = ((place, value) for place, value in connection.execute(_SELECT))
+            write_parts(self._into, self._copied(worked), mode=OWNER_ONLY)
+        self.close()
+        self._work.unlink()
+        return str(self._into)
+
+    def _copied(self, worked: Iterator[tuple[int, bytes | None]]) -> Iterator[bytes]:
+        stored = self._mapped.stored or ""
+        for record, rows in self._rows():
+            new: list[str | None] = []
+            for place, fields in rows:
+                here, value = next(worked, (0, None))
+                if here != place:
+                    raise SourceError(f"{self._path}: {_CHANGED}")
+                text = None if value is None else value.decode("utf-8")
+                new.append(None if text == fields.get(stored) else text)
+            changed = any(value is not None for value in new)
+            yield record.replaced(new) if changed else record.raw
+
+    def close(self) -> None:
+        """Let go of the working file; a temporary one goes."""
+        super().close()
+        if self._temporary is not None:
+            self._temporary.cleanup()
+
+
+def _digest_of(path: Path) -> str:
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+
+
+def _source_of(work: Path) -> str:
+    """Tell which file a working file was made of.
+
+    Raises:
+        UsageError: it is no working file of this tool.
+    """
+    try:
+        with closing(sqlite3.connect(f"file:{quote(str(work))}?mode=ro", uri=True)) as connection:
+            (found,) = connection.execute("SELECT sha256 FROM source").fetchall()
+            return str(found[0])
+    except (sqlite3.Error, ValueError):
+        raise UsageError(f"{work} is in the way: move it, or name another --into") from None
