@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import socket
 import subprocess
 import tempfile
 import time
@@ -122,7 +123,7 @@ def _stop(process: "subprocess.Popen[bytes]") -> None:
 @contextmanager
 def postgresql() -> Iterator[Server]:
     """Start PostgreSQL on a socket."""
-    initdb, server, psql = found("initdb"), found("postgres"), found("psql")
+    initdb = found("initdb")
     with _folder("postgres") as folder:
         data = str(folder / "data")
         subprocess.run(
@@ -131,42 +132,56 @@ def postgresql() -> Iterator[Server]:
             capture_output=True,
             cwd=folder,
         )
-        options = ("-D", data, "-k", str(folder), "-c", "listen_addresses=")
-        command = (*_as("postgres"), server, *options)
-        processes = [_started(command, folder)]
-        client = (
-            psql,
-            "-h",
-            str(folder),
-            "-U",
-            "tumbler",
-            "-v",
-            "ON_ERROR_STOP=1",
-            "-tA",
-            "postgres",
-        )
-        try:
-            _wait(processes[0], (*client, "-c", "select 1"))
-            yield Server(
-                url=f"postgresql://tumbler@/postgres?host={folder}",
-                client=client,
-                connections="select count(*) from pg_stat_activity where datname = 'postgres'"
-                " and pid <> pg_backend_pid()",
-                folder=folder,
-                dump=(found("pg_dump"), "-h", str(folder), "-U", "tumbler", "postgres"),
-                command=command,
-                processes=processes,
-            )
-        finally:
-            _stop(processes[-1])
+        with _postgresql_in(folder) as server:
+            yield server
 
 
 @contextmanager
-def mariadb() -> Iterator[Server]:
-    """Start MariaDB on a socket."""
+def postgresql_standby(primary: Server) -> Iterator[Server]:
+    """Start a PostgreSQL server that follows another."""
+    copy = found("pg_basebackup")
+    with _folder("postgres") as folder:
+        connection = ("-h", str(primary.folder), "-U", "tumbler")
+        subprocess.run(
+            (*_as("postgres"), copy, *connection, "-D", str(folder / "data"), "-R", "-c", "fast"),
+            check=True,
+            capture_output=True,
+            cwd=folder,
+        )
+        with _postgresql_in(folder) as server:
+            yield server
+
+
+@contextmanager
+def _postgresql_in(folder: Path) -> Iterator[Server]:
+    server, psql = found("postgres"), found("psql")
+    options = ("-D", str(folder / "data"), "-k", str(folder), "-c", "listen_addresses=")
+    command = (*_as("postgres"), server, *options)
+    processes = [_started(command, folder)]
+    login = ("-h", str(folder), "-U", "tumbler")
+    client = (psql, *login, "-v", "ON_ERROR_STOP=1", "-tA", "postgres")
+    try:
+        _wait(processes[0], (*client, "-c", "select 1"))
+        yield Server(
+            url=f"postgresql://tumbler@/postgres?host={folder}",
+            client=client,
+            connections="select count(*) from pg_stat_activity where datname = 'postgres'"
+            " and pid <> pg_backend_pid()",
+            folder=folder,
+            dump=(found("pg_dump"), *login, "postgres"),
+            command=command,
+            processes=processes,
+        )
+    finally:
+        _stop(processes[-1])
+
+
+@contextmanager
+def mariadb(*options: str) -> Iterator[Server]:
+    """Start MariaDB on a socket, and with options on a port too."""
     install, server = found("mariadb-install-db"), found("mariadbd")
     with _folder("mysql") as folder:
-        data, socket = str(folder / "data"), str(folder / "s")
+        data, path = str(folder / "data"), str(folder / "s")
         user = ("--user=mysql",) if os.geteuid() == 0 else ()
         subprocess.run(
             (install, "--no-defaults", f"--datadir={data}", *user,
@@ -176,13 +191,14 @@ def mariadb() -> Iterator[Server]:
             cwd=folder,
         )  # fmt: skip
         command = (
-            server, "--no-defaults", f"--datadir={data}", f"--socket={socket}", *user,
-            "--skip-networking", f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0",
+            server, "--no-defaults", f"--datadir={data}", f"--socket={path}", *user,
+            f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0",
+            *(options or ("--skip-networking",)),
         )  # fmt: skip
         processes = [_started(command, folder)]
         login = (
             "--no-defaults",
-            f"--socket={socket}",
+            f"--socket={path}",
             "--user=root",
             "--default-character-set=utf8mb4",
         )
@@ -191,7 +207,7 @@ def mariadb() -> Iterator[Server]:
             _wait(processes[0], (*client, "-e", "select 1"))
             subprocess.run((*client, "-e", "create database ferries"), check=True)
             yield Server(
-                url=f"mysql://root@/ferries?unix_socket={socket}",
+                url=f"mysql://root@/ferries?unix_socket={path}",
                 client=(*client, "ferries"),
                 connections="select count(*) from information_schema.processlist"
                 " where db = 'ferries' and id <> connection_id()",
@@ -202,6 +218,25 @@ def mariadb() -> Iterator[Server]:
             )
         finally:
             _stop(processes[-1])
+
+
+@contextmanager
+def mariadb_pair() -> Iterator[tuple[Server, Server]]:
+    """Start two MariaDB servers, the second of which follows the first."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    listening = ("--bind-address=127.0.0.1", f"--port={port}")
+    with (
+        mariadb("--server-id=1", "--log-bin", *listening) as primary,
+        mariadb("--server-id=2", "--skip-networking") as replica,
+    ):
+        primary.run("CREATE USER mirror@'%' IDENTIFIED BY 'mirror';"
+                    "GRANT REPLICATION SLAVE ON *.* TO mirror@'%'; RESET MASTER;")  # fmt: skip
+        replica.run(f"CHANGE MASTER TO MASTER_HOST='127.0.0.1', MASTER_PORT={port},"
+                    " MASTER_USER='mirror', MASTER_PASSWORD='mirror', MASTER_USE_GTID=slave_pos;"
+                    "START SLAVE;")  # fmt: skip
+        yield primary, replica
 
 
 @dataclass(frozen=True)
@@ -253,15 +288,15 @@ def openldap() -> Iterator[Directory]:
         (folder / "slapd.conf").write_text(
             _SLAPD.format(folder=folder, base=base, password=DIRECTORY_PASSWORD)
         )
-        socket = f"ldapi://{quote(str(folder / 'socket'), safe='')}"
+        address = f"ldapi://{quote(str(folder / 'socket'), safe='')}"
         process = subprocess.Popen(
-            (slapd, "-f", str(folder / "slapd.conf"), "-h", socket, "-d", "0"),
+            (slapd, "-f", str(folder / "slapd.conf"), "-h", address, "-d", "0"),
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
-        login = ("-H", socket, "-x", "-D", f"cn=admin,{base}", "-w", DIRECTORY_PASSWORD)
+        login = ("-H", address, "-x", "-D", f"cn=admin,{base}", "-w", DIRECTORY_PASSWORD)
         try:
             _wait(process, (whoami, *login))
-            yield Directory(socket_url=socket, base=base, client=(add, *login), process=process)
+            yield Directory(socket_url=address, base=base, client=(add, *login), process=process)
         finally:
             _stop(process)

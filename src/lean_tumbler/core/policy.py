@@ -122,6 +122,7 @@ class StorePolicy:
     accept_plain_text: bool = False
     tighten: bool = False
     checked_by_application: bool = False
+    replicas: tuple[str, ...] = ()
     mode: str = "upgrade"
     share: float = 1.0
     decryption: Decryption | None = None
@@ -353,6 +354,7 @@ class _Reader:
             accept_plain_text=self._get(table, entries, "accept_plain_text", bool, False),
             tighten=self._get(table, entries, "tighten", bool, False),
             checked_by_application=self._get(table, entries, "checked_by_application", bool, False),
+            replicas=self._replicas(table, entries),
             mode=self._mode(table, entries),
             share=self._share(table, entries),
             decryption=self._decryption(
@@ -390,6 +392,13 @@ class _Reader:
                 )
             chosen.append(formulas[name])
         return tuple(chosen)
+
+    def _replicas(self, table: str, entries: Mapping[str, Any]) -> tuple[str, ...]:
+        urls = self._get(table, entries, "replicas", list, [])
+        for url in urls:
+            if not isinstance(url, str) or "://" not in url or urlsplit(url).password:
+                raise self._error(table, "“replicas” must be a list of URLs without passwords")
+        return tuple(urls)
 
     def _mode(self, table: str, entries: Mapping[str, Any]) -> str:
         mode = self._get(table, entries, "mode", str, "upgrade")

@@ -23,6 +23,7 @@ BATCH_ROWS = 1024
 BATCH_SECONDS = 0.5  # a batch is grown until it takes about this long: little is lost by a kill
 ROWS_LISTED = 20
 _CLAIM_SECONDS = 0.5
+_REPLICA_SECONDS = 1.0  # how often replicas are asked
 # How long to wait before trying again, when a server is away or another program holds a lock.
 _BACK_OFF_SECONDS = (0.5, 1.0, 2.0, 4.0, 8.0, 16.0)
 
@@ -69,6 +70,7 @@ class LayeringSummary:
     expected_seconds: float = 0.0
     stopped: bool = False
     copy: str = ""
+    waited_seconds: float = 0.0
 
     @property
     def skipped(self) -> int:
@@ -115,6 +117,8 @@ class Resources:
         rows_per_second: the most rows to write; 0 for no bound.
         keys: the legacy system's keys, by the names in the policy.
         keep: told of swaps before they are written; where it fails, nothing is.
+        seconds_behind: tells how far replicas are behind; None to wait for none.
+        most_seconds_behind: how far they may be.
     """
 
     executor: Executor
@@ -125,6 +129,8 @@ class Resources:
     rows_per_second: float = 0.0
     keys: Mapping[str, bytes] = field(default_factory=dict)
     keep: Callable[[Sequence[Swap]], None] = lambda _: None
+    seconds_behind: Callable[[], float] | None = None
+    most_seconds_behind: float = 0.0
 
 
 @dataclass(slots=True)
@@ -241,6 +247,7 @@ class _Run:
         self._progress = progress
         self._batch_rows = FIRST_BATCH_ROWS
         self._claims: set[str] = set()
+        self._replicas_asked = resources.clock() - _REPLICA_SECONDS
         self._started = resources.clock()
 
     def all_rows(self) -> None:
@@ -385,6 +392,7 @@ class _Run:
             old = pending.account.stored or b""
             swaps.append(Swap(key=pending.account.key, old=old, new=value))
             written.append(pending)
+        self._wait_for_replicas()
         if swaps:
             self._resources.keep(swaps)
         results = self._patiently(lambda: self._store.swap_many(swaps))
@@ -411,6 +419,20 @@ class _Run:
             self._summary.layered += 1
         if self._selection.dry_run:
             self._progress(1)
+
+    def _wait_for_replicas(self) -> None:
+        """Wait while a replica is too far behind; a stop ends the wait, the batch is written."""
+        seconds_behind, clock = self._resources.seconds_behind, self._resources.clock
+        started = clock()
+        if seconds_behind is None or started - self._replicas_asked < _REPLICA_SECONDS:
+            return
+        while self._patiently(seconds_behind) > self._resources.most_seconds_behind:
+            if self._should_stop():
+                break
+            self._resources.pause(_REPLICA_SECONDS)
+        self._replicas_asked = clock()
+        if self._replicas_asked - started > _REPLICA_SECONDS:
+            self._summary.waited_seconds += self._replicas_asked - started
 
     def _slow_down(self) -> None:
         """Wait where rows were written quicker than asked for."""

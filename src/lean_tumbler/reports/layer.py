@@ -37,6 +37,7 @@ def layer_document(summary: LayeringSummary) -> Document:
         not_selected=summary.not_selected,
         left={str(reason): rows for reason, rows in summary.left.items()},
         copy=summary.copy or None,
+        waited_seconds=round(summary.waited_seconds, 1),
         listed=[{"account": key, "reason": reason} for key, reason in summary.listed],
     )
 
@@ -53,6 +54,8 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
         console.print(f"{count(summary.changed_meanwhile, 'row')} changed meanwhile; left alone.")
     if summary.failed:
         console.print(f"{count(summary.failed, 'row')} failed.")
+    if summary.waited_seconds:
+        console.print(f"Waited {duration(summary.waited_seconds)} for replicas.")
     if summary.not_selected:
         console.print(f"{count(summary.not_selected, 'row')} not selected this time.")
     if summary.cohorts:

@@ -18,6 +18,7 @@ from lean_tumbler.cli.options import (
     chosen_store,
     keys_of,
     opened_store,
+    policy_path,
     positive_integer,
     rate_per_second,
     read_policy,
@@ -75,6 +76,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="write no more than so many rows, like 200/s",
     )
     parser.add_argument(
+        "--pause-when-behind",
+        type=positive_integer,
+        metavar="SECONDS",
+        help="wait while a replica is further behind (PostgreSQL; MariaDB and MySQL with “replicas”"
+        " in the store's policy)",
+    )
+    parser.add_argument(
         "--until",
         type=time_of_day,
         metavar="HH:MM",
@@ -129,6 +137,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 pause=stopping.wait,
                 rows_per_second=arguments.rate,
                 keep=keep,
+                seconds_behind=_replicas(arguments, store_policy),
+                most_seconds_behind=arguments.pause_when_behind or 0.0,
             ),
             selection=Selection(
                 share=arguments.share, only=arguments.only, dry_run=arguments.dry_run
@@ -144,6 +154,17 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         draw=lambda console: draw_layer(console, summary),
     )
     return StoppedPartWay.exit_code if summary.stopped or summary.failed else 0
+
+
+def _replicas(arguments: argparse.Namespace, store: "StorePolicy") -> "Callable[[], float] | None":
+    """Tell how far replicas are behind, where they are to be waited for."""
+    if arguments.pause_when_behind is None or arguments.dry_run:
+        return None
+    from lean_tumbler.stores.replication import replicas_of
+
+    replicas = replicas_of(store, base=policy_path(arguments).parent, clock=time.monotonic)
+    replicas.seconds_behind()  # whether they can be asked shows before anything is written
+    return replicas.seconds_behind
 
 
 @contextmanager
