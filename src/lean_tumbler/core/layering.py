@@ -174,21 +174,53 @@ def _plan_password(password: str, cohort: str, policy: StoragePolicy) -> RowPlan
     return RowPlan(cohort=cohort, plain=raw)
 
 
-def new_value(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> str:
-    """Compute what a row is to hold: one derivation."""
-    derivation, parameters = target.derivation, target.parameters
-    fresh_salt = randomness(derivation.salt_bytes)
-    if plan.plain is not None:
-        return derivation.create(plan.plain, fresh_salt, parameters)
-    return layered.write(
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DerivationTask:
+    """What one derivation takes, by values alone, so that another machine can run it."""
+
+    scheme: str
+    parameters: dict[str, int]
+    fresh_salt: bytes = field(repr=False)
+    plain: bytes | None = field(default=None, repr=False)
+    origin: str = ""
+    legacy_digest: str = field(default="", repr=False)
+    salt: bytes | None = field(default=None, repr=False)
+    login: bytes | None = field(default=None, repr=False)
+
+
+def task_of(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> DerivationTask:
+    """Say what is to be derived for a row, with a fresh salt."""
+    return DerivationTask(
+        scheme=target.scheme,
+        parameters=dict(target.parameters),
+        fresh_salt=randomness(target.derivation.salt_bytes),
+        plain=plan.plain,
         origin=plan.origin,
         legacy_digest=plan.legacy_digest,
         salt=plan.salt,
         login=plan.login,
-        derivation=derivation,
-        parameters=parameters,
-        fresh_salt=fresh_salt,
     )
+
+
+def derived(task: DerivationTask) -> str:
+    """Compute what a row is to hold: one derivation."""
+    derivation = DERIVATIONS[task.scheme]
+    if task.plain is not None:
+        return derivation.create(task.plain, task.fresh_salt, task.parameters)
+    return layered.write(
+        origin=task.origin,
+        legacy_digest=task.legacy_digest,
+        salt=task.salt,
+        login=task.login,
+        derivation=derivation,
+        parameters=task.parameters,
+        fresh_salt=task.fresh_salt,
+    )
+
+
+def new_value(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> str:
+    """Compute what a row is to hold, here and now."""
+    return derived(task_of(plan, target, randomness))
 
 
 def characters_needed(target: Target) -> tuple[int, int]:

@@ -11,7 +11,7 @@ from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-from lean_tumbler.core.layering import Leave, RowPlan, new_value, plan_row
+from lean_tumbler.core.layering import DerivationTask, Leave, RowPlan, derived, plan_row, task_of
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy, Target
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, StoreAway, UsageError
@@ -109,8 +109,9 @@ class Resources:
     """What a run works with.
 
     Attributes:
-        executor: runs the derivations.
-        workers: how many it runs at once.
+        executor: runs the derivations, maybe on other machines.
+        local: runs those of rows whose password is known, which stays on this machine.
+        workers: how many derivations run at once.
         clock: seconds, monotonic.
         randomness: number of bytes -> random bytes.
         pause: waits so many seconds, or until a stop is asked for.
@@ -122,6 +123,7 @@ class Resources:
     """
 
     executor: Executor
+    local: Executor
     workers: int
     clock: Clock
     randomness: Randomness
@@ -147,7 +149,7 @@ class _Pending:
     account: Account
     plan: RowPlan
     page: _Page
-    derived: "Future[tuple[str, float]]"
+    derived: "Future[tuple[str, float]]"  # an empty text where there was not enough memory
 
 
 _Due = tuple[Account, RowPlan, _Page]
@@ -373,7 +375,10 @@ class _Run:
         return action()
 
     def _submit(self, plan: RowPlan) -> "Future[tuple[str, float]]":
-        return self._resources.executor.submit(_derive, plan, self._policy.target, self._resources)
+        resources = self._resources
+        executor = resources.executor if plan.plain is None else resources.local
+        task = task_of(plan, self._policy.target, resources.randomness)
+        return executor.submit(_timed, task, resources.clock)
 
     def _write(self, batch: list[_Pending]) -> None:
         if not batch:
@@ -382,9 +387,8 @@ class _Run:
         swaps: list[Swap] = []
         written: list[_Pending] = []
         for pending in batch:
-            try:
-                value, seconds = pending.derived.result()
-            except MemoryError:
+            value, seconds = pending.derived.result()
+            if not value:
                 self._summary.failed += 1
                 self._summary.list_row(pending.account.key, "not enough memory to derive")
                 continue
@@ -443,18 +447,21 @@ class _Run:
                 self._resources.pause(ahead)
 
 
-def _derive(plan: RowPlan, target: Target, resources: Resources) -> tuple[str, float]:
-    started = resources.clock()
-    value = new_value(plan, target, resources.randomness)
-    return value, resources.clock() - started
+def _timed(task: DerivationTask, clock: Clock) -> tuple[str, float]:
+    """Derive, and say how long it took; an exception would carry the task into other logs."""
+    started = clock()
+    try:
+        value = derived(task)
+    except MemoryError:
+        value = ""
+    return value, clock() - started
 
 
 def _expected_seconds(rows: int, target: Target, resources: Resources) -> float:
     """Say how long derivations for so many rows would take here, by running one for each worker."""
-    plan = RowPlan(plain=b"measured")
+    task = task_of(RowPlan(plain=b"measured"), target, resources.randomness)
     timed = [
-        resources.executor.submit(_derive, plan, target, resources)
-        for _ in range(resources.workers)
+        resources.executor.submit(_timed, task, resources.clock) for _ in range(resources.workers)
     ]
     slowest = max(future.result()[1] for future in timed)
     return rows * slowest / resources.workers

@@ -6,7 +6,7 @@ import signal
 import threading
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from datetime import time as wall_time
@@ -54,6 +54,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         type=positive_integer,
         metavar="N",
         help="derivations at once; without it, one for each core",
+    )
+    parser.add_argument(
+        "--cluster",
+        metavar="URL",
+        help="derive on a Dask cluster, like tcp://HOST:8786: it gets digests, no credentials",
     )
     parser.add_argument(
         "--share",
@@ -115,11 +120,12 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
     require_cohort(arguments.only, store_policy)
-    workers = arguments.workers or os.cpu_count() or 1
+    local_workers = arguments.workers or os.cpu_count() or 1
     started = datetime.now().astimezone()
     with (
         opened_store(arguments, store_policy, in_bulk=True) as store,
-        ThreadPoolExecutor(workers) as executor,
+        ThreadPoolExecutor(local_workers) as local,
+        _executor(arguments, session, local, local_workers) as (executor, workers),
         stop_signals() as stopping,
         _backup(arguments, store_policy, started) as keep,
         session.progress("Layering", total=store.count(), unit="rows") as advance,
@@ -130,6 +136,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             policy=policy,
             resources=Resources(
                 executor=executor,
+                local=local,
                 workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,
@@ -154,6 +161,25 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         draw=lambda console: draw_layer(console, summary),
     )
     return StoppedPartWay.exit_code if summary.stopped or summary.failed else 0
+
+
+@contextmanager
+def _executor(
+    arguments: argparse.Namespace, session: Session, local: Executor, workers: int
+) -> "Iterator[tuple[Executor, int]]":
+    """Give what derives: the threads here, or a cluster."""
+    if arguments.cluster is None:
+        yield local, workers
+        return
+    from lean_tumbler.operations.cluster import cluster_executor, is_overheard
+
+    if is_overheard(arguments.cluster):
+        session.message(
+            "lean-tumbler layer: digests cross the network to the cluster in clear; "
+            "tls:// and Dask's certificates would encrypt them"
+        )
+    with cluster_executor(arguments.cluster) as found:
+        yield found
 
 
 def _replicas(arguments: argparse.Namespace, store: "StorePolicy") -> "Callable[[], float] | None":

@@ -52,6 +52,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             policy=policy,
             resources=Resources(
                 executor=executor,
+                local=executor,
                 workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,

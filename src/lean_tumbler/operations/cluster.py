@@ -1,0 +1,90 @@
+"""Derivations on many machines: a Dask cluster as an executor.
+
+What crosses the network is digests, salts, parameters and new values; never a database's
+credentials, and never a password.
+"""
+
+import logging
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor, Future
+from contextlib import contextmanager
+from functools import partial
+from ipaddress import ip_address
+from typing import Any
+from urllib.parse import urlsplit
+
+from lean_tumbler.errors import SourceError, StoreAway, UsageError
+
+_CONNECT_SECONDS = 10
+
+
+class ClusterExecutor(Executor):
+    """Runs calls on the workers of a cluster. A worker that is lost is replaced by another.
+
+    Args:
+        inner: the cluster's own executor.
+        address: what messages call it.
+    """
+
+    def __init__(self, inner: Executor, address: str) -> None:
+        self._inner, self._address = inner, address
+
+    def submit(self, call: Callable[..., Any], /, *arguments: Any, **named: Any) -> "Future[Any]":
+        """Run a call somewhere; its result raises `StoreAway` where the cluster is lost."""
+        future: Future[Any] = Future()
+        try:
+            inner = self._inner.submit(call, *arguments, **named)
+        except RuntimeError:
+            raise self._lost() from None
+        inner.add_done_callback(partial(self._pass_on, future))
+        return future
+
+    def _pass_on(self, future: "Future[Any]", inner: "Future[Any]") -> None:
+        if inner.cancelled() or inner.exception() is not None:
+            future.set_exception(self._lost())
+        else:
+            future.set_result(inner.result())
+
+    def _lost(self) -> StoreAway:
+        return StoreAway(f"{self._address}: the scheduler, or too many workers, went away")
+
+
+@contextmanager
+def cluster_executor(address: str) -> Iterator[tuple[Executor, int]]:
+    """Connect to a scheduler; give the executor, and how many calls run at once.
+
+    Args:
+        address: tcp://HOST:PORT, or tls://HOST:PORT with the certificates of Dask's configuration.
+
+    Raises:
+        UsageError: another form of address, or the package is not installed.
+        SourceError: the scheduler cannot be reached, or has no workers.
+    """
+    parts = urlsplit(address)
+    if parts.scheme not in {"tcp", "tls"} or not parts.hostname:
+        raise UsageError("--cluster takes tcp://HOST:8786 or tls://HOST:8786")
+    try:
+        from distributed import Client  # noqa: PLC0415 - an extra
+    except ModuleNotFoundError:
+        raise UsageError("--cluster needs the extra: pip install 'lean-tumbler[cluster]'") from None
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what fails is raised here
+    try:
+        client: Any = Client(address, timeout=_CONNECT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
+    except (OSError, TypeError, ValueError):
+        raise SourceError(f"{address}: no scheduler answers there") from None
+    with client:
+        workers = sum(client.nthreads().values())
+        if not workers:
+            raise SourceError(f"{address}: the scheduler has no workers; start some first")
+        yield ClusterExecutor(client.get_executor(pure=False), address), workers
+
+
+def is_overheard(address: str) -> bool:
+    """Tell whether an address lets others on the network read along."""
+    parts = urlsplit(address)
+    if parts.scheme == "tls" or parts.hostname == "localhost":
+        return False
+    try:
+        return not ip_address(parts.hostname or "").is_loopback
+    except ValueError:
+        return True
