@@ -24,6 +24,7 @@ import polars as pl
 from argon2 import low_level
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-away servers
+import server_portal
 import servers
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.formulas.evaluation import Inputs
@@ -179,6 +180,23 @@ def layer_rate(kind: str, rows: int, *, cheap: bool) -> Row:
         "hashing_time_share": document["hashing_time_share"],
         "rows_per_second": document["per_second"],
     }
+
+
+def kills(kind: str, number: int = 100) -> Row:
+    """Layering killed again and again beside other writers: who is locked out afterwards."""
+    start = {"PostgreSQL": servers.postgresql, "MariaDB": servers.mariadb}[kind]
+    with start() as server, tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        others = server_portal.layered_through_kills(
+            server, folder, kills=number, memory_kib=16_384
+        )
+        return {
+            "benchmark": f"layer through {number} kills, {kind}",
+            "accounts": len(others.passwords),
+            "locked_out": len(server_portal.locked_out(server, folder, others.passwords)),
+            "refused_meanwhile": len(others.refused),
+            **{f"{action}s_meanwhile": count for action, count in others.done.items()},
+        }
 
 
 def _audit_values(rows: int, start: int = 0) -> list[str]:
@@ -406,6 +424,7 @@ def main() -> None:
         admit_overhead(),
         *(layer_rate(kind, 2_000, cheap=False) for kind in ("SQLite", "PostgreSQL")),
         *(layer_rate(kind, 20_000, cheap=True) for kind in ("SQLite", "PostgreSQL", "MariaDB")),
+        *(kills(kind) for kind in ("PostgreSQL", "MariaDB")),
         audit_rate(),
         *database_rate(),
         tuned_under_load(),

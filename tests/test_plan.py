@@ -7,7 +7,7 @@ import pytest
 
 import servers
 from conftest import Portal, Program
-from test_server_stores import is_mariadb, make_portal
+from server_portal import is_mariadb, make_portal
 from test_servers import STARTERS
 
 

@@ -9,7 +9,7 @@ import pytest
 
 import servers
 from conftest import Portal, Program, make_portal
-from test_server_stores import make_portal as make_server_portal
+from server_portal import make_portal as make_server_portal
 
 
 def matrix(document: dict[str, object], tried: str) -> dict[str, tuple[int, int]]:

@@ -1,39 +1,28 @@
 """Writing to real PostgreSQL and MariaDB servers: swaps of bytes, and the whole job."""
 
 import json
-import random
-import signal
 import subprocess
-import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-import sqlalchemy as sa
 
 import servers
-from conftest import CHEAP_POLICY, OPENABLE, PROGRAM, Program, run_program, stored_value
-from lean_tumbler import CredentialGateway, StoragePolicy
+from conftest import PROGRAM, Program, run_program
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.operations.admission import admit_login
 from lean_tumbler.stores.interface import Swap, SwapResult
 from lean_tumbler.stores.locators import open_engine
 from lean_tumbler.stores.sql import SqlStore
+from server_portal import ROWS, is_mariadb, layered_through_kills, locked_out, make_portal
 from test_servers import STARTERS
-
-_ROWS = 120
 
 
 @pytest.fixture(scope="module", params=STARTERS)
 def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
     with STARTERS[request.param]() as running:
         yield running
-
-
-def is_mariadb(server: servers.Server) -> bool:
-    return server.url.startswith("mysql")
 
 
 def opened(server: servers.Server, table: str = "kiosk") -> SqlStore:
@@ -148,56 +137,6 @@ def test_views_and_tables_without_a_key_are_refused(server: servers.Server) -> N
 # The whole job
 
 
-def make_portal(server: servers.Server, folder: Path, rows: int = _ROWS) -> dict[str, str]:
-    """Fill a table with every cohort, write a policy, and give each login's password."""
-    passwords = {}
-    lines = []
-    cohorts = [*OPENABLE, "locked", "null"]
-    for number in range(1, rows + 1):
-        cohort, password = cohorts[number % len(cohorts)], f"Möwe {number} <7>"
-        stored, salt = stored_value(cohort, password, number)
-        login = f"p{number}@tidepost.example"
-        if cohort in OPENABLE:
-            passwords[login] = password
-        cells = [_sql(text, server) for text in (login, stored, salt)]
-        lines.append(f"({number}, {', '.join(cells)}, {int(number % 40 == 7)})")
-    server.run(
-        "DROP TABLE IF EXISTS passengers;"
-        "CREATE TABLE passengers (id int PRIMARY KEY, email varchar(100), pw varchar(255),"
-        " pw_salt varchar(40), is_admin int);"
-        f"INSERT INTO passengers VALUES {', '.join(lines)};"
-    )
-    policy = CHEAP_POLICY.replace('"sqlite:///harbour.db"', f'"{server.url}"')
-    (folder / "tumbler.toml").write_text(policy)
-    return passwords
-
-
-def _sql(text: str | None, server: servers.Server) -> str:
-    if text is None:
-        return "NULL"
-    doubled = text.replace("\\", "\\\\") if is_mariadb(server) else text
-    return "'" + doubled.replace("'", "''") + "'"
-
-
-def locked_out(server: servers.Server, folder: Path, passwords: dict[str, str]) -> list[str]:
-    """Check every login with the library, on what the server's own client prints."""
-    gateway = CredentialGateway(StoragePolicy.from_toml((folder / "tumbler.toml").read_text()))
-    query = "SELECT email, COALESCE(pw, '-'), COALESCE(pw_salt, '-') FROM passengers"
-    separator = "\t" if is_mariadb(server) else "|"
-    found = {}
-    for line in server.ask(query).splitlines():
-        login, stored, salt = line.split(separator)
-        found[login] = (stored, None if salt == "-" else salt)
-    return [
-        login
-        for login, password in passwords.items()
-        for stored, salt in [found[login]]
-        if not gateway.admit(
-            store="passengers", stored=stored, salt=salt, login=login, password=password
-        ).admitted
-    ]
-
-
 def test_the_whole_job_on_a_server(
     server: servers.Server, tmp_path: Path, program: Program
 ) -> None:
@@ -207,8 +146,8 @@ def test_the_whole_job_on_a_server(
     before = program("audit", "passengers", "--format", "json").document["stores"][0]["grades"]
     assert before["fast-unsalted"]
     layered = program("layer", "--format", "json").document
-    assert layered["considered"] == _ROWS
-    assert layered["layered"] + layered["replaced"] > _ROWS // 3
+    assert layered["considered"] == ROWS
+    assert layered["layered"] + layered["replaced"] > ROWS // 3
     assert layered["failed"] == layered["changed_meanwhile"] == 0
     assert locked_out(server, tmp_path, passwords) == []
     again = program("layer", "--format", "json").document
@@ -223,78 +162,6 @@ def test_the_whole_job_on_a_server(
     assert program("progress", "--format", "json").document["stores"][0]["below_floor"] == 0
 
 
-class OtherWriters:
-    """What goes on beside a bulk run: logins, changed passwords, new accounts, closed ones."""
-
-    def __init__(self, server: servers.Server, folder: Path, passwords: dict[str, str]) -> None:
-        self.passwords = passwords
-        self._gateway = CredentialGateway(
-            StoragePolicy.from_toml((folder / "tumbler.toml").read_text())
-        )
-        engine, locator = open_engine(server.url, base=folder, writable=True)
-        self._engine = engine
-        self._columns = Columns(account="id", login="email", stored="pw", salt="pw_salt")
-        self._store = SqlStore(
-            engine, locator=locator, table="passengers", columns=self._columns, writable=True
-        )
-        self._stop = threading.Event()
-        self._thread = threading.Thread(target=self._work)
-        self.done: dict[str, int] = dict.fromkeys(("login", "change", "insert", "delete"), 0)
-        self.refused: list[str] = []
-        self._next = 100_000
-
-    def __enter__(self) -> "OtherWriters":
-        self._thread.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._stop.set()
-        self._thread.join(timeout=60)
-        self._store.close()
-
-    def _work(self) -> None:
-        chance = random.Random(5)
-        while not self._stop.is_set():
-            action = chance.choice(("login", "login", "change", "insert", "delete"))
-            getattr(self, f"_{action}")(chance.choice(sorted(self.passwords)))
-            self.done[action] += 1
-            time.sleep(0.002)
-
-    def _login(self, login: str) -> None:
-        admission = admit_login(
-            self._store, self._gateway, store_name="passengers", login=login,
-            password=self.passwords[login],
-        )  # fmt: skip
-        if not admission.outcome.admitted:
-            self.refused.append(login)
-
-    def _change(self, login: str) -> None:
-        password = f"new {login} {self.done['change']}"
-        account = self._store.fetch(login)[0]
-        new = self._gateway.hash(password=password)
-        swap = Swap(key=account.key, old=account.stored or b"", new=new)
-        if self._store.swap(swap) is SwapResult.DONE:
-            self.passwords[login] = password
-
-    def _insert(self, _: str) -> None:
-        self._next += 1
-        login, password = f"late{self._next}@tidepost.example", f"Tern {self._next}"
-        stored, salt = stored_value("sha1", password, self._next)
-        with self._engine.begin() as connection:
-            connection.execute(
-                sa.text("INSERT INTO passengers VALUES (:id, :email, :pw, :salt, 0)"),
-                {"id": self._next, "email": login, "pw": stored, "salt": salt},
-            )
-        self.passwords[login] = password
-
-    def _delete(self, login: str) -> None:
-        with self._engine.begin() as connection:
-            connection.execute(
-                sa.text("DELETE FROM passengers WHERE email = :email"), {"email": login}
-            )
-        del self.passwords[login]
-
-
 def test_layering_beside_other_writers_and_through_kills(
     server: servers.Server, tmp_path: Path
 ) -> None:
@@ -302,24 +169,9 @@ def test_layering_beside_other_writers_and_through_kills(
 
     Checked by the library, on what the server's own client prints.
     """
-    passwords = make_portal(server, tmp_path, rows=3000)
-    policy = tmp_path / "tumbler.toml"
-    policy.write_text(policy.read_text().replace("256", "2048"))
-    chance = random.Random()
-    with OtherWriters(server, tmp_path, passwords) as others:
-        for _ in range(10):
-            process = subprocess.Popen(
-                [str(PROGRAM), "layer"], cwd=tmp_path, stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-            )  # fmt: skip
-            time.sleep(0.7 + 1.5 * chance.random())
-            process.send_signal(signal.SIGKILL)
-            process.wait()
+    others = layered_through_kills(server, tmp_path, kills=10, memory_kib=2048)
     assert others.refused == []
     assert min(others.done.values()) > 10
-    finished = run_program("layer", "--format", "json", cwd=tmp_path)
-    assert finished.code == 0, finished.err
-    assert finished.document["failed"] == 0
     assert locked_out(server, tmp_path, others.passwords) == []
     left = server.ask("SELECT COUNT(*) FROM passengers WHERE LENGTH(pw) IN (32, 40)")
     assert int(left) == 0

@@ -9,11 +9,12 @@ import pytest
 
 from lean_tumbler.core.policy import Columns, Target
 from lean_tumbler.errors import KnownAccountsError, SourceError, StoreAway, UsageError
+from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.files import write_text
 from lean_tumbler.stores.interface import Swap, SwapResult
 from lean_tumbler.stores.known_accounts import read_known_accounts
 from lean_tumbler.stores.policy_file import read_policy, save_target
-from lean_tumbler.stores.sql import SqlStore, database_errors, sqlite_engine
+from lean_tumbler.stores.sql import SqlStore, sqlite_engine
 
 
 def make_store(

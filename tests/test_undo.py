@@ -11,8 +11,8 @@ import pytest
 
 import servers
 from conftest import OPENABLE, PROGRAM, Portal, Program, make_portal, run_program
-from test_server_stores import locked_out
-from test_server_stores import make_portal as make_server_portal
+from server_portal import locked_out
+from server_portal import make_portal as make_server_portal
 
 SEALED = ("--backup", "layer-1.sealed", "--to", "recovery.public.pem")
 UNDO = ("undo", "layer-1.sealed", "--key", "recovery.private.pem")

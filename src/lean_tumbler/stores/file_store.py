@@ -14,12 +14,13 @@ from urllib.parse import quote
 
 from lean_tumbler.core.policy import Columns, StorePolicy
 from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.exports.base import Fields, Record
 from lean_tumbler.stores.exports.opening import open_export
 from lean_tumbler.stores.files import OWNER_ONLY, write_parts
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.schema_change import SchemaChange
-from lean_tumbler.stores.sql import SqlStore, database_errors, sqlite_engine
+from lean_tumbler.stores.sql import SqlStore, sqlite_engine
 from lean_tumbler.stores.surroundings import Surroundings
 
 _TABLE = "accounts"

@@ -9,8 +9,8 @@ import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.locators import open_engine
-from lean_tumbler.stores.sql import database_errors
 
 Clock = Callable[[], float]
 

@@ -6,8 +6,8 @@ the tool and what is really there.
 
 import re
 import sqlite3
-from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager, suppress
+from collections.abc import Sequence
+from contextlib import closing, suppress
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -15,15 +15,14 @@ from urllib.parse import quote
 
 import sqlalchemy as sa
 from sqlalchemy import event
-from sqlalchemy.engine.interfaces import DBAPIModule
-from sqlalchemy.exc import DBAPIError
 from sqlalchemy.pool import ConnectionPoolEntry
 from sqlalchemy.sql.compiler import SQLCompiler
 
 from lean_tumbler.core import layered
 from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.errors import SourceError, StoreAway, UsageError
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.dialects import DIALECTS, claim_number, is_binary, is_true
 from lean_tumbler.stores.interface import (
     Account,
@@ -101,56 +100,6 @@ def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
         connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
     return engine
-
-
-@contextmanager
-def database_errors(locator: str, driver: DBAPIModule | None = None) -> Iterator[None]:
-    """Turn the database's own errors into one clear line, without statement or values.
-
-    Args:
-        locator: what messages call the database.
-        driver: the module of a driver that is used without SQLAlchemy.
-
-    Raises:
-        StoreAway: the server is away, or a lock is held.
-        SourceError: for every other of the database's errors.
-    """
-    kinds: tuple[type[Exception], ...] = (DBAPIError, *_own_errors(driver))
-    try:
-        yield
-    except kinds as error:
-        cause = getattr(error, "orig", None) or error
-        kind = StoreAway if _may_pass(cause) else SourceError
-        raise kind(f"{locator}: {_reason(cause)}") from None
-
-
-def _own_errors(driver: DBAPIModule | None) -> tuple[type[Exception], ...]:
-    own = () if driver is None else (driver.Error,)
-    return tuple(kind for kind in (sqlite3.Error, *own) if issubclass(kind, Exception))
-
-
-def _may_pass(cause: Exception) -> bool:
-    """Tell what may work a while later: the server is away, or another program holds a lock."""
-    if isinstance(cause, sqlite3.Error):
-        return "locked" in str(cause)
-    # A driver raises the second where it is asked on a connection that it has lost already.
-    away = {"OperationalError", "InterfaceError"}
-    return any(kind.__name__ in away for kind in type(cause).__mro__)
-
-
-def _reason(cause: Exception) -> str:
-    text = " ".join(str(cause).split())[:200]
-    if isinstance(cause, sqlite3.Error):
-        # SQLite's messages name tables, columns and files, and constraint messages columns.
-        again = " (locked by another program; run again)" if "locked" in text else ""
-        return text + again
-    if any(
-        kind.__name__ in {"LockNotAvailable", "DeadlockDetected"} for kind in type(cause).__mro__
-    ):
-        return "another program holds a lock on the table for too long"
-    if _may_pass(cause):
-        return f"the server cannot be reached, or went away: {text}"
-    return f"the server refused: {type(cause).__name__}"  # its text may hold values
 
 
 def tables_of(engine: sa.Engine, locator: str) -> dict[str, list[str]]:

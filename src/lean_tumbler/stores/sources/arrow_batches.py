@@ -15,8 +15,8 @@ import sqlalchemy as sa
 from nanoarrow._utils import NanoarrowException
 from sqlalchemy.dialects import postgresql
 
-from lean_tumbler.errors import SourceError, StoreAway
-from lean_tumbler.stores.sql import LOCK_SECONDS, database_errors
+from lean_tumbler.stores.database_errors import database_errors
+from lean_tumbler.stores.sql import LOCK_SECONDS
 
 Batches = Generator[pl.DataFrame, None, None]
 
@@ -95,22 +95,27 @@ def postgresql_batches(engine: sa.Engine, locator: str, query: sa.Select[Any]) -
     address = make_conninfo(**{**named, **further, "client_encoding": "UTF8"})
     # With this style of parameters, per cent signs in names stay single.
     text = str(query.compile(dialect=postgresql.dialect(paramstyle="named")))  # type: ignore[no-untyped-call]
-    with _postgresql_errors(locator):
+    with database_errors(locator, engine.dialect.loaded_dbapi), _postgresql_errors():
         yield from _Reading(adbc_driver_postgresql, address).batches(text)
 
 
 @contextmanager
-def _postgresql_errors(locator: str) -> Iterator[None]:
-    """Say what the connection says; what the server says may hold values."""
+def _postgresql_errors() -> Iterator[None]:
+    """Raise what the other driver would raise: what the server says is told by its code alone."""
+    from psycopg import OperationalError, errors  # noqa: PLC0415 - an extra
+
     try:
         yield
     except adbc.Error as error:
-        if error.sqlstate:
-            raise SourceError(f"{locator}: the server refused: {error.sqlstate}") from None
-        text = " ".join(str(error).split())[:200]
-        raise StoreAway(f"{locator}: the server cannot be reached, or went away: {text}") from None
+        if not error.sqlstate:
+            raise OperationalError(str(error)) from None
+        try:
+            kind = errors.lookup(error.sqlstate)
+        except KeyError:
+            kind = OperationalError
+        raise kind(error.sqlstate) from None
     except NanoarrowException:
-        raise StoreAway(f"{locator}: the server went away, or ended the query") from None
+        raise OperationalError("the query ended half-way") from None
 
 
 def is_text_certain(engine: sa.Engine) -> bool:

@@ -10,6 +10,7 @@ from typing import Any
 import polars as pl
 import sqlalchemy as sa
 
+from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.dialects import DIALECTS, is_binary
 from lean_tumbler.stores.schema import Declared, declared_in_database
 from lean_tumbler.stores.sources.arrow_batches import (
@@ -27,7 +28,7 @@ from lean_tumbler.stores.sources.base import (
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.sql import database_errors, tables_of
+from lean_tumbler.stores.sql import tables_of
 
 # Small batches stay in the processor's caches: measured, they are read twice as quickly.
 _ROWS_PER_BATCH = 2_000

@@ -1,0 +1,86 @@
+"""What stands in a bulk run's way: rights, locks, a full disk. Said plainly, and gone on with."""
+
+import json
+import resource
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import servers
+from conftest import PROGRAM, make_portal, run_program
+from server_portal import is_mariadb, locked_out
+from server_portal import make_portal as make_server_portal
+from test_servers import STARTERS
+
+
+@pytest.fixture(scope="module", params=STARTERS)
+def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
+    with STARTERS[request.param]() as running:
+        yield running
+
+
+def test_an_account_that_may_not_write(server: servers.Server, tmp_path: Path) -> None:
+    """It is told at once which right is missing, and nothing is changed; audits need none of it."""
+    make_server_portal(server, tmp_path)
+    if is_mariadb(server):
+        server.run("CREATE USER reader@localhost; GRANT SELECT ON ferries.* TO reader@localhost;")
+    else:
+        server.run("CREATE ROLE reader LOGIN; GRANT SELECT ON passengers TO reader;")
+    policy = (tmp_path / "tumbler.toml").read_text()
+    user = "root" if is_mariadb(server) else "tumbler"
+    (tmp_path / "tumbler.toml").write_text(policy.replace(f"//{user}@", "//reader@"))
+    before = server.ask("SELECT pw FROM passengers ORDER BY id")
+    started = time.monotonic()
+    finished = run_program("layer", cwd=tmp_path)
+    assert (finished.code, finished.out) == (3, "")
+    assert "this account lacks the right to do that" in finished.err
+    assert time.monotonic() - started < 15  # it is not tried again and again
+    assert server.ask("SELECT pw FROM passengers ORDER BY id") == before
+    assert run_program("audit", "passengers", cwd=tmp_path).code == 0
+
+
+def test_a_lock_that_another_holds(server: servers.Server, tmp_path: Path) -> None:
+    """A run waits for a locked table, and goes on to the end when the lock is gone."""
+    passwords = make_server_portal(server, tmp_path)
+    lock, release = (
+        ("LOCK TABLES passengers WRITE; SELECT SLEEP(12);", "UNLOCK TABLES;")
+        if is_mariadb(server)
+        else ("BEGIN; LOCK TABLE passengers IN EXCLUSIVE MODE; SELECT pg_sleep(12);", "COMMIT;")
+    )
+    holding = threading.Thread(target=server.run, args=(lock + release,))
+    holding.start()
+    time.sleep(1)
+    started = time.monotonic()
+    finished = run_program("layer", "--format", "json", cwd=tmp_path)
+    assert finished.code == 0, finished.err
+    assert time.monotonic() - started > 8
+    holding.join()
+    assert finished.document["failed"] == 0
+    assert locked_out(server, tmp_path, passwords) == []
+
+
+def test_a_disk_that_is_full(tmp_path: Path) -> None:
+    """The batch is not half-written, the run says why it stopped, and later it goes on."""
+    portal = make_portal(tmp_path, ["md5"] * 1500)
+    room = portal.database.stat().st_size + 60_000
+
+    def run_short_of_room() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (room, room))
+
+    finished = subprocess.run(
+        [str(PROGRAM), "layer", "--format", "json"], cwd=tmp_path, capture_output=True,
+        preexec_fn=run_short_of_room, text=True, check=False,
+    )  # fmt: skip
+    assert finished.returncode in {3, 4}
+    assert finished.stderr.count("\n") == 1
+    assert "full" in finished.stderr or "I/O" in finished.stderr
+    stored = portal.stored().values()
+    assert all(len(value or "") == 32 or (value or "").startswith("$over$") for value in stored)
+    again = run_program("layer", "--format", "json", cwd=tmp_path)
+    assert again.code == 0
+    assert json.loads(again.out)["failed"] == 0
+    assert all((value or "").startswith("$over$") for value in portal.stored().values())
