@@ -116,6 +116,18 @@ def program(tmp_path: Path) -> Program:
     return run
 
 
+@pytest.fixture
+def in_process(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Program:
+    """Give the program's entry in this process, in the test's own folder: for many short runs."""
+    monkeypatch.chdir(tmp_path)
+
+    def run(*arguments: str, stdin: bytes = b"", timeout: float = 0) -> Finished:
+        del timeout
+        return run_in_process(*arguments, stdin=stdin)
+
+    return run
+
+
 def _derive(scheme: str, password: str, seed: int, **parameters: int) -> str:
     salt = hashlib.sha256(b"test salt %d" % seed).digest()[:16]
     return DERIVATIONS[scheme].create(password.encode(), salt, parameters)

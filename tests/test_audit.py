@@ -72,6 +72,12 @@ BASES = [
 _ALPHABET = "0123456789abcdefABCDEFzZ+/.=$,{}|: ö"
 
 
+@pytest.fixture
+def program(in_process: Program) -> Program:
+    """Many short runs: in this process. Other modules run the built program."""
+    return in_process
+
+
 def same_alphabet(character: str, piece: str) -> str:
     """Replace a character by one of its own kind: the shape mostly stays."""
     for kind in ("0123456789", "abcdef", "ABCDEF"):

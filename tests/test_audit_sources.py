@@ -16,6 +16,12 @@ from conftest import Program
 
 
 @pytest.fixture
+def program(in_process: Program) -> Program:
+    """Many short runs: in this process. Other modules run the built program."""
+    return in_process
+
+
+@pytest.fixture
 def harbour(tmp_path: Path) -> sqlite3.Connection:
     return sqlite3.connect(tmp_path / "harbour.db")
 

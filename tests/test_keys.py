@@ -20,6 +20,12 @@ KEY = bytes(range(32))
 PASSWORD = "Möwe 77 harbour"
 
 
+@pytest.fixture
+def program(in_process: Program) -> Program:
+    """Many short runs: in this process. Other modules run the built program."""
+    return in_process
+
+
 def encrypt(cipher: str, *options: str, key: bytes, data: bytes) -> bytes:
     """Encrypt with OpenSSL, as the legacy system did."""
     command = [oracle("openssl"), "enc", f"-{cipher}", "-K", key.hex(), *options]

@@ -11,6 +11,12 @@ from server_portal import is_mariadb, make_portal
 from test_servers import STARTERS
 
 
+@pytest.fixture
+def program(in_process: Program) -> Program:
+    """Many short runs: in this process. Other modules run the built program."""
+    return in_process
+
+
 @pytest.fixture(scope="module", params=STARTERS)
 def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
     with STARTERS[request.param]() as running:

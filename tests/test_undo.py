@@ -19,6 +19,12 @@ UNDO = ("undo", "layer-1.sealed", "--key", "recovery.private.pem")
 
 
 @pytest.fixture
+def program(in_process: Program) -> Program:
+    """Many short runs: in this process. Other modules run the built program."""
+    return in_process
+
+
+@pytest.fixture
 def sealed(portal: Portal, program: Program) -> Portal:
     """A store that was layered with a sealed backup."""
     assert program("keys", "new", "recovery").code == 0

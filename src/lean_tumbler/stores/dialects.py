@@ -7,7 +7,6 @@ from types import MappingProxyType
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.dialects.postgresql import BYTEA
 
 Column = sa.ColumnClause[Any]
 Expression = sa.ColumnElement[Any]
@@ -44,7 +43,9 @@ def _postgresql_raw(column: Column, binary: bool) -> Expression:
     if binary:
         return sa.type_coerce(column, sa.LargeBinary)
     # Not a cast to bytea, which would read backslashes as escapes.
-    return sa.func.convert_to(sa.cast(column, sa.Text), sa.literal_column("'UTF8'"), type_=BYTEA())
+    return sa.func.convert_to(
+        sa.cast(column, sa.Text), sa.literal_column("'UTF8'"), type_=sa.LargeBinary()
+    )
 
 
 def _mysql_raw(column: Column, binary: bool) -> Expression:

@@ -14,7 +14,6 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
 from lean_tumbler.stores.directories import is_directory_url
 from lean_tumbler.stores.directory_store import DirectoryStore
-from lean_tumbler.stores.file_store import FileStore
 from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.sql import LOCK_SECONDS, SqlStore, is_sqlite, sqlite_engine
 
@@ -139,6 +138,8 @@ def open_store(
                 f"{store.locator}: a file is never written in place; `layer` and `undo` write a "
                 "copy with --into FILE, and logins need a database"
             )
+        from lean_tumbler.stores.file_store import FileStore  # noqa: PLC0415 - needs an extra
+
         return FileStore(base / store.locator, store, into=into)
     if into is not None:
         raise UsageError(f"[store.{store.name}] is no file, so --into has nothing to write")

@@ -198,14 +198,14 @@ def _backup(
     arguments: argparse.Namespace, store: "StorePolicy", started: datetime
 ) -> "Iterator[Callable[[Sequence[Swap]], None]]":
     """Open the sealed backup that is asked for; the end mark is written when all went well."""
-    from lean_tumbler.stores.files import read_text
-    from lean_tumbler.stores.sealed_backup import BackupWriter, Head
-
     if (arguments.backup is None) is not (arguments.to is None):
         raise UsageError("--backup and --to go together: the file, and whom it is sealed for")
     if arguments.backup is None or arguments.dry_run:
         yield lambda _: None
         return
+    from lean_tumbler.stores.files import read_text
+    from lean_tumbler.stores.sealed_backup import BackupWriter, Head
+
     expires = started + timedelta(days=arguments.keep_days)
     head = Head(
         store=store.name,
