@@ -22,8 +22,9 @@ ALLOWED = {
     "stores": {"core"},
     "operations": {"core", "stores"},
     "reports": {"core", "operations"},
+    "service": {"core", "stores", "operations"},
     "demo": {"core", "stores", "cli"},
-    "cli": {"core", "stores", "operations", "reports", "demo"},
+    "cli": {"core", "stores", "operations", "reports", "service", "demo"},
 }
 
 

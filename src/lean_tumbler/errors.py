@@ -5,7 +5,9 @@
     │   ├── PolicyError           2      500    the policy file is wrong
     │   ├── FormulaError          2      400    a formula's text is wrong
     │   ├── KnownAccountsError    2      400    a file of known accounts is wrong
-    │   └── PasswordRefused       2      422    a new password may not be stored
+    │   ├── RequestRefused        2      400    an HTTP request is wrong
+    │   ├── PasswordRefused       2      422    a new password may not be stored
+    │   └── NewPasswordRefused    2      422    a new password breaks the policy's rules
     ├── CheckImpossible           3      503    a stored value cannot be checked here
     │   ├── OverLimit             3      503    it asks for more work than is allowed
     │   └── KeyMissing            3      503    a formula needs a key that is not there
@@ -61,6 +63,34 @@ class PasswordRefused(UsageError):
     """A new password may not be stored; the message says why, never what it was."""
 
     http_status = 422
+
+
+class RequestRefused(UsageError):
+    """An HTTP request is wrong.
+
+    Attributes:
+        kind: the problem's type, which stays the same in all versions.
+        field: the field that is wrong; empty where it is none.
+        status: of the answer.
+    """
+
+    def __init__(self, kind: str, message: str, *, field: str = "", status: int = 400) -> None:
+        super().__init__(message)
+        self.kind, self.field, self.status = kind, field, status
+
+
+class NewPasswordRefused(UsageError):
+    """A new password breaks the policy's rules.
+
+    Attributes:
+        reasons: all that speaks against it.
+    """
+
+    http_status = 422
+
+    def __init__(self, reasons: list[str]) -> None:
+        super().__init__(f"the new password may not be used: {', '.join(reasons)}")
+        self.reasons = reasons
 
 
 class CheckImpossible(TumblerError):

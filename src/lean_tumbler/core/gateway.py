@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from types import MappingProxyType
 
 from lean_tumbler.core.checking import Rules, Verdict, check
@@ -109,8 +110,9 @@ class CredentialGateway:
         if not verdict.accepted:
             if not self._costs_a_derivation(verdict.parsed):
                 self._spend_a_derivation()
-            return Outcome(admitted=False, refusal=verdict.refusal)
-        return self._admitted(verdict, text, password, store, login)
+            return Outcome(admitted=False, refusal=verdict.refusal, cohort=verdict.scheme)
+        outcome = self._admitted(verdict, text, password, store, login)
+        return replace(outcome, cohort=verdict.scheme)
 
     def hash(self, *, password: str) -> str:
         """Give the stored value for a new or changed password.

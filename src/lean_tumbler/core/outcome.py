@@ -24,6 +24,7 @@ class Outcome:
         from_scheme: what was stored; only where admitted.
         to_scheme: what `new_value` is; only where there is one.
         refusal: why not, for the operator's counters: never for the person at the login.
+        cohort: what is stored, also where it is refused: for counters alone.
     """
 
     admitted: bool
@@ -32,3 +33,4 @@ class Outcome:
     from_scheme: str | None = None
     to_scheme: str | None = None
     refusal: str = ""
+    cohort: str = ""

@@ -25,6 +25,12 @@ from lean_tumbler.core.formulas.analysis import (
 from lean_tumbler.core.formulas.steps import ENCODINGS, Formula, Input
 from lean_tumbler.core.grades import PUBLISHED_FLOOR, Floor
 from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.new_passwords import (
+    COMPOSITION,
+    LEAST_LONGEST,
+    SHORTEST,
+    NewPasswords,
+)
 from lean_tumbler.core.schemes.base import Derivation, Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.errors import FormulaError, PolicyError
@@ -138,6 +144,7 @@ class StoragePolicy:
     stores: Mapping[str, StorePolicy] = field(default_factory=dict)
     formulas: Mapping[str, NamedFormula] = field(default_factory=dict)
     keys: Mapping[str, KeySource] = field(default_factory=dict)
+    new_passwords: NewPasswords = field(default_factory=NewPasswords)
 
     @staticmethod
     def floor_from_toml(text: str, *, origin: str) -> Floor:
@@ -200,7 +207,7 @@ class _Reader:
         return value
 
     def policy(self, document: Mapping[str, Any]) -> StoragePolicy:
-        known = ("target", "floor", "limits", "store", "formulas", "keys")
+        known = ("target", "floor", "limits", "store", "formulas", "keys", "new_passwords")
         self._known("", document, known)
         tables = {name: self._get("", document, name, dict, {}) for name in known}
         formulas = {
@@ -223,9 +230,25 @@ class _Reader:
                 for name in tables["keys"]
             },
         )
+        policy = replace(policy, new_passwords=self._new_passwords(tables["new_passwords"]))
         self._check_target(policy)
         self._check_keys(policy)
         return policy
+
+    def _new_passwords(self, entries: Mapping[str, Any]) -> NewPasswords:
+        table = "new_passwords"
+        self._known(table, entries, tuple(NewPasswords.__dataclass_fields__))
+        rules = NewPasswords(
+            shortest=self._get(table, entries, "shortest", int, SHORTEST),
+            longest=self._get(table, entries, "longest", int, NewPasswords().longest),
+            words=tuple(map(str, self._get(table, entries, "words", list, []))),
+            composition=tuple(map(str, self._get(table, entries, "composition", list, []))),
+        )
+        if rules.shortest < 1 or rules.longest < max(LEAST_LONGEST, rules.shortest):
+            raise self._error(table, f"“longest” must be {LEAST_LONGEST} or more, and “shortest” 1")
+        for kind in rules.composition:
+            self._one_of(table, "composition", kind, tuple(COMPOSITION))
+        return rules
 
     def _check_target(self, policy: StoragePolicy) -> None:
         target = policy.target

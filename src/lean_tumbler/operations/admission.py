@@ -53,6 +53,40 @@ def admit_login(
     return _write(store, account, outcome, outcome.new_value)
 
 
+def change_password(
+    store: Store,
+    gateway: CredentialGateway,
+    *,
+    store_name: str,
+    login: str,
+    password: str,
+    new: str,
+) -> tuple[bool, Outcome]:
+    """Check a password, and put a new one in its place; tell whether it stands there now.
+
+    Where another program has changed the value since it was read, nothing is written.
+
+    Raises:
+        SourceError: the store cannot be read or written.
+        CheckImpossible: a formula or key that the value needs is not there.
+        PasswordRefused: no value can be made of the new one.
+    """
+    accounts = store.fetch(login)
+    account = accounts[0] if len(accounts) == 1 else Account(key=0)
+    outcome = gateway.admit(
+        stored=account.stored,
+        password=password,
+        store=store_name,
+        salt=account.salt,
+        login=account.login,
+    )
+    if not outcome.admitted or account.stored is None:
+        return False, outcome
+    value = gateway.hash(password=new)
+    result = store.swap(Swap(key=account.key, old=account.stored, new=value))
+    return result is SwapResult.DONE, outcome
+
+
 def _alert(account: Account, outcome: Outcome) -> str:
     message = _ALERTS.get(outcome.refusal, "")
     return f"account {account.key!r}: {message}" if message else ""

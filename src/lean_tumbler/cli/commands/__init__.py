@@ -16,6 +16,7 @@ SUMMARIES = {
     "rehearse": "run the whole change on a copy, and prove that nobody is locked out",
     "layer": "put the target over every legacy digest of a store now, without any password",
     "admit": "check a login against the store, and upgrade its stored value where due",
+    "serve": "check logins over HTTP for applications in any language, and upgrade their values",
     "hash": "print the stored value for a new password, made with the policy's target",
     "undo": "put back what a bulk step replaced, from its sealed backup",
     "keys": "make the key pair for sealed backups",

@@ -73,6 +73,28 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="COHORT",
         help="a scheme, a formula of the policy, plain-text or decryptable; --dry-run names them",
     )
+    _add_pace_options(parser)
+    parser.add_argument(
+        "--backup",
+        type=Path,
+        metavar="FILE",
+        help="first seal what is replaced into this new file, so that `undo` can put it back",
+    )
+    parser.add_argument(
+        "--to", type=Path, metavar="PUBLICKEY", help="the public half of the key to seal it for"
+    )
+    parser.add_argument(
+        "--keep-days",
+        type=positive_integer,
+        default=DEFAULT_KEEP_DAYS,
+        metavar="N",
+        help=f"how long the backup may be used (default {DEFAULT_KEEP_DAYS})",
+    )
+    add_bulk_options(parser)
+
+
+def _add_pace_options(parser: argparse.ArgumentParser) -> None:
+    """Add what keeps a run out of the way of others."""
     parser.add_argument(
         "--rate",
         type=rate_per_second,
@@ -93,23 +115,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="HH:MM",
         help="stop at this time of day, after the batch in hand",
     )
-    parser.add_argument(
-        "--backup",
-        type=Path,
-        metavar="FILE",
-        help="first seal what is replaced into this new file, so that `undo` can put it back",
-    )
-    parser.add_argument(
-        "--to", type=Path, metavar="PUBLICKEY", help="the public half of the key to seal it for"
-    )
-    parser.add_argument(
-        "--keep-days",
-        type=positive_integer,
-        default=DEFAULT_KEEP_DAYS,
-        metavar="N",
-        help=f"how long the backup may be used (default {DEFAULT_KEEP_DAYS})",
-    )
-    add_bulk_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:

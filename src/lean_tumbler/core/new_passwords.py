@@ -1,0 +1,101 @@
+"""What is asked of a new password (NIST SP 800-63B-4, section 3.1.1.2)."""
+
+import re
+import unicodedata
+from collections.abc import Callable, Mapping, Set
+from dataclasses import dataclass
+from enum import StrEnum
+from types import MappingProxyType
+
+SHORTEST = 8  # the standard's least where a password is not the only factor's rule
+LEAST_LONGEST = 64  # a shorter bound than this may not be set
+_NAME_LENGTH = 4  # a shorter part of a login stands in many good passwords by chance
+_PART = re.compile(r"[^\W_]+")
+_ENDING = re.compile(r"[\W\d_]+$")
+
+
+class Reason(StrEnum):
+    """Why a new password is not taken."""
+
+    TOO_SHORT = "too-short"
+    TOO_LONG = "too-long"
+    COMMON = "common"
+    LIKE_LOGIN = "like-the-login"
+    LIKE_WORD = "like-a-word-of-the-organisation"
+    NO_DIGIT = "needs-a-digit"
+    NO_LOWER = "needs-a-lower-case-letter"
+    NO_UPPER = "needs-an-upper-case-letter"
+    NO_OTHER = "needs-another-character"
+
+
+COMPOSITION: Mapping[str, tuple[Reason, Callable[[str], bool]]] = MappingProxyType(
+    {
+        "digit": (Reason.NO_DIGIT, str.isdigit),
+        "lower": (Reason.NO_LOWER, str.islower),
+        "upper": (Reason.NO_UPPER, str.isupper),
+        "other": (Reason.NO_OTHER, lambda character: not character.isalnum()),
+    }
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NewPasswords:
+    """The rules for new passwords.
+
+    Attributes:
+        shortest: in code points, after Unicode's NFKC.
+        longest: in code points.
+        words: the organisation's own: its name, its products, its town.
+        composition: kinds of characters that must occur; the standard advises against any.
+    """
+
+    shortest: int = SHORTEST
+    longest: int = 256
+    words: tuple[str, ...] = ()
+    composition: tuple[str, ...] = ()
+
+
+def reasons_against(
+    password: str, *, login: str | None, rules: NewPasswords, common: Set[str]
+) -> list[Reason]:
+    """Say what speaks against a new password; nothing where it may be taken.
+
+    Args:
+        password: as typed.
+        login: whose it will be.
+        rules: the policy's.
+        common: likely passwords, in lower case.
+    """
+    text = unicodedata.normalize("NFKC", password)
+    folded = text.casefold()
+    found = []
+    if len(text) < rules.shortest:
+        found.append(Reason.TOO_SHORT)
+    if len(text) > rules.longest:
+        found.append(Reason.TOO_LONG)
+    if folded in common or len(set(folded)) <= 2:
+        found.append(Reason.COMMON)
+    if login and _is_made_of(folded, _parts(login)):
+        found.append(Reason.LIKE_LOGIN)
+    if _is_made_of(folded, {word.casefold() for word in rules.words}):
+        found.append(Reason.LIKE_WORD)
+    for name in rules.composition:
+        reason, holds = COMPOSITION[name]
+        if not any(map(holds, text)):
+            found.append(reason)
+    return found
+
+
+def _parts(login: str) -> set[str]:
+    whole = login.casefold()
+    local = whole.partition("@")[0]
+    parts = _PART.findall(local)
+    named = {whole, local, "".join(parts), "".join(reversed(parts)), *parts}
+    return {part for part in named if len(part) >= _NAME_LENGTH}
+
+
+def _is_made_of(password: str, words: Set[str]) -> bool:
+    """Tell a word by itself, doubled, or with digits and marks behind it."""
+    core = _ENDING.sub("", password)
+    plain = "".join(_PART.findall(core))
+    return any(word and {core, plain, password} & {word, word * 2} for word in words)

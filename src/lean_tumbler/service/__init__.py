@@ -1,0 +1,1 @@
+"""The login service: HTTP for applications in any language."""

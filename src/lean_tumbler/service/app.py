@@ -1,0 +1,165 @@
+"""The HTTP side: paths, bodies within bounds, the access token, and errors."""
+
+import asyncio
+import hmac
+import time
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass
+
+from starlette.applications import Starlette
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from lean_tumbler.errors import RequestRefused, TumblerError
+from lean_tumbler.service.description import description
+from lean_tumbler.service.logins import Answer, LoginService
+from lean_tumbler.service.problems import problem, problem_of
+from lean_tumbler.service.requests import (
+    ADMIT,
+    ADMIT_VALUE,
+    CHANGE,
+    HASH,
+    Field,
+    Values,
+    read_request,
+)
+
+BODY_BYTES = 65_536
+BODY_SECONDS = 5.0
+_METRICS_TYPE = "text/plain; version=0.0.4; charset=utf-8"
+
+_Act = Callable[[Values], Awaitable[Answer]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Access:
+    """Who may call.
+
+    Attributes:
+        token: what callers show; empty where the socket's own rights decide.
+        body_bytes: the most that a request may hold.
+        body_seconds: how long it may take to arrive.
+    """
+
+    token: str = ""
+    body_bytes: int = BODY_BYTES
+    body_seconds: float = BODY_SECONDS
+
+
+class Application:
+    """The paths of the service, and its errors.
+
+    Args:
+        current: gives the service by the policy in force, which may be read anew meanwhile.
+        access: who may call, and within which bounds.
+    """
+
+    def __init__(self, current: Callable[[], LoginService], access: Access) -> None:
+        self._current, self._access = current, access
+
+    def starlette(self) -> Starlette:
+        """Give what a server runs."""
+        return Starlette(
+            routes=[
+                self._post("/v1/admit", ADMIT, lambda service: service.admit),
+                self._post("/v1/admit-value", ADMIT_VALUE, lambda service: service.admit_value),
+                self._post("/v1/hash", HASH, lambda service: service.hash),
+                self._post("/v1/change", CHANGE, lambda service: service.change),
+                Route("/health/live", self._live),
+                Route("/health/ready", self._ready),
+                Route("/metrics", self._metrics),
+                Route("/openapi.json", self._openapi),
+            ],
+            exception_handlers={
+                TumblerError: self._refused,
+                HTTPException: self._not_here,
+                Exception: self._failed,
+            },
+        )
+
+    def _post(
+        self, path: str, fields: Mapping[str, Field], choose: Callable[[LoginService], _Act]
+    ) -> Route:
+        async def endpoint(request: Request) -> Response:
+            started = time.perf_counter()
+            _require_token(request, self._access.token)
+            values = read_request(await _body(request, self._access), fields)
+            answer = JSONResponse(await choose(self._current())(values))
+            seconds = self._current().means.metrics.seconds
+            seconds.labels(path).observe(time.perf_counter() - started)
+            return answer
+
+        return Route(path, endpoint, methods=["POST"])
+
+    async def _live(self, _: Request) -> Response:
+        return JSONResponse({"status": "live"})
+
+    async def _ready(self, _: Request) -> Response:
+        if await self._current().ready():
+            return JSONResponse({"status": "ready"})
+        return self._problem("busy", status=503, detail="a store does not answer")
+
+    async def _metrics(self, request: Request) -> Response:
+        _require_token(request, self._access.token)
+        return Response(self._current().means.metrics.text(), media_type=_METRICS_TYPE)
+
+    async def _openapi(self, _: Request) -> Response:
+        return JSONResponse(description(has_token=bool(self._access.token)))
+
+    async def _refused(self, _: Request, error: Exception) -> Response:
+        kind, response = problem_of(error if isinstance(error, TumblerError) else TumblerError())
+        self._current().means.metrics.problems.labels(kind).inc()
+        if response.status_code >= 500:
+            self._current().means.log({"event": "problem", "type": kind, "message": str(error)})
+        return response
+
+    async def _not_here(self, _: Request, error: Exception) -> Response:
+        known = error if isinstance(error, HTTPException) else HTTPException(500)
+        kind = {404: "not-found", 405: "wrong-method"}.get(known.status_code, "failed")
+        return self._problem(kind, status=known.status_code, headers=known.headers)
+
+    async def _failed(self, _: Request, error: Exception) -> Response:
+        self._current().means.log({"event": "failed", "error": type(error).__name__})
+        return self._problem("failed", status=500)
+
+    def _problem(
+        self,
+        kind: str,
+        *,
+        status: int,
+        detail: str = "",
+        headers: Mapping[str, str] | None = None,
+    ) -> Response:
+        self._current().means.metrics.problems.labels(kind).inc()
+        return problem(kind, status=status, detail=detail, headers=headers)
+
+
+def _require_token(request: Request, token: str) -> None:
+    if not token:
+        return
+    shown = request.headers.get("authorization", "").encode("utf-8", "replace")
+    if not hmac.compare_digest(shown, f"Bearer {token}".encode()):
+        raise RequestRefused("no-token", "show it as “Authorization: Bearer TOKEN”", status=401)
+
+
+async def _body(request: Request, access: Access) -> bytes:
+    """Read a body that is neither too large nor too slow."""
+    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if kind != "application/json":
+        raise RequestRefused("wrong-content-type", "send application/json", status=415)
+    parts: list[bytes] = []
+    size = 0
+    try:
+        async with asyncio.timeout(access.body_seconds):
+            async for part in request.stream():
+                size += len(part)
+                if size > access.body_bytes:
+                    message = f"more than {access.body_bytes:,} bytes"
+                    raise RequestRefused("too-large", message, status=413)
+                parts.append(part)
+    except TimeoutError:
+        message = f"not whole after {access.body_seconds:g} s"
+        raise RequestRefused("too-slow", message, status=408) from None
+    return b"".join(parts)

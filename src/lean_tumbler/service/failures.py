@@ -1,0 +1,62 @@
+"""How often a login has failed in a row (NIST SP 800-63B-4, section 3.2.2)."""
+
+import hashlib
+import hmac
+from collections import OrderedDict
+from collections.abc import Callable
+
+MOST_FAILURES = 100  # the standard's bound
+FORGIVEN_SECONDS = 864.0  # one failure is forgotten in this time: a hundred in a day
+_LOGINS_KEPT = 100_000
+
+Clock = Callable[[], float]
+
+
+class FailureLimit:
+    """Counts failures by login in memory, for one instance of the service.
+
+    Logins are kept as keyed hashes: who looks into the memory finds no names. The login that was
+    not tried for longest is forgotten first.
+
+    Args:
+        key: for the hashes; random, and of this process alone.
+        clock: seconds, monotonic.
+        most: failures in a row before a login is refused unseen.
+        forgiven_seconds: the time in which one failure is forgotten.
+    """
+
+    def __init__(
+        self,
+        *,
+        key: bytes,
+        clock: Clock,
+        most: int = MOST_FAILURES,
+        forgiven_seconds: float = FORGIVEN_SECONDS,
+    ) -> None:
+        self._key, self._clock = key, clock
+        self._most, self._forgiven_seconds = most, forgiven_seconds
+        self._counts: OrderedDict[bytes, tuple[float, float]] = OrderedDict()
+
+    def is_reached(self, store: str, login: str) -> bool:
+        """Tell whether a login has failed too often to be tried."""
+        # A hundred failures within minutes are a few seconds' worth short of a hundred.
+        return self._now(self._name(store, login)) > self._most - 1
+
+    def note(self, store: str, login: str, *, admitted: bool) -> None:
+        """Count a failure, or forget all of them after a success."""
+        name = self._name(store, login)
+        if admitted:
+            self._counts.pop(name, None)
+            return
+        self._counts[name] = (self._now(name) + 1, self._clock())
+        self._counts.move_to_end(name)
+        if len(self._counts) > _LOGINS_KEPT:
+            self._counts.popitem(last=False)
+
+    def _name(self, store: str, login: str) -> bytes:
+        text = f"{store}\0{login.casefold()}".encode("utf-8", "replace")
+        return hmac.digest(self._key, text, hashlib.sha256)
+
+    def _now(self, name: bytes) -> float:
+        count, when = self._counts.get(name, (0.0, 0.0))
+        return max(0.0, count - (self._clock() - when) / self._forgiven_seconds)

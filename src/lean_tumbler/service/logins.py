@@ -1,0 +1,181 @@
+"""What the service does with a request, whatever carries it."""
+
+import asyncio
+from collections.abc import Callable, Mapping, Set
+from concurrent.futures import Executor
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from lean_tumbler.core.gateway import CredentialGateway
+from lean_tumbler.core.new_passwords import reasons_against
+from lean_tumbler.core.outcome import Action, Outcome
+from lean_tumbler.errors import NewPasswordRefused, RequestRefused, StoreAway, TumblerError
+from lean_tumbler.operations.admission import Admission, admit_login, change_password
+from lean_tumbler.service.failures import FailureLimit
+from lean_tumbler.service.metrics import Metrics
+from lean_tumbler.service.requests import Values
+from lean_tumbler.stores.interface import Store
+
+T = TypeVar("T")
+Answer = dict[str, Any]
+Log = Callable[[Mapping[str, object]], None]
+
+REFUSED: Mapping[str, object] = {"admitted": False, "action": "none"}
+RETRY_SECONDS = 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Means:
+    """What the service works with.
+
+    Attributes:
+        executor: runs as many derivations at once as were chosen.
+        most_inside: requests that derive or wait for it; beyond them callers are told to come back.
+        common: likely passwords, in lower case, which no new password may be.
+        log: takes one event.
+    """
+
+    executor: Executor
+    most_inside: int
+    failures: FailureLimit
+    metrics: Metrics
+    common: Set[str]
+    log: Log
+
+
+class LoginService:
+    """Logins, new passwords and changes, for all stores of a policy."""
+
+    def __init__(
+        self, gateway: CredentialGateway, stores: Mapping[str, Store], means: Means
+    ) -> None:
+        self.gateway, self.stores, self.means = gateway, stores, means
+        self._inside = 0
+
+    async def admit(self, values: Values) -> Answer:
+        """Check a login of a store, and upgrade its value where due."""
+        name, login, password = (str(values[key]) for key in ("store", "login", "password"))
+        store = self._store(name)
+        failures = self.means.failures
+        if failures.is_reached(name, login):
+            await self._derive(lambda: self.gateway.admit(stored=None, password=password))
+            self._alert(name, "a login failed too often in a row and is refused unseen")
+            return dict(REFUSED)
+        admission = await self._derive(
+            lambda: admit_login(
+                store, self.gateway, store_name=name, login=login, password=password
+            )
+        )
+        failures.note(name, login, admitted=admission.outcome.admitted)
+        return self._answer(name, admission, values.get("expected"))
+
+    async def admit_value(self, values: Values) -> Answer:
+        """Check a value that the application has fetched, and give what it is to write."""
+        name = values.get("store")
+        if name is not None:
+            self._require_known(str(name))
+        stored, salt, login = (_text(values.get(key)) for key in ("stored", "salt", "login"))
+        outcome = await self._derive(
+            lambda: self.gateway.admit(
+                stored=stored,
+                password=str(values["password"]),
+                salt=salt,
+                login=login,
+                store=_text(name),
+            )
+        )
+        answer = self._answer(str(name or ""), Admission(outcome=outcome), None)
+        return {**answer, "new_value": outcome.new_value} if outcome.new_value else answer
+
+    async def hash(self, values: Values) -> Answer:
+        """Give the stored value for a new password."""
+        password = str(values["password"])
+        self._require_good(password, _text(values.get("login")))
+        return {"value": await self._derive(lambda: self.gateway.hash(password=password))}
+
+    async def change(self, values: Values) -> Answer:
+        """Check a password, and put a new one in its place."""
+        name, login, password, new = (
+            str(values[key]) for key in ("store", "login", "password", "new_password")
+        )
+        store = self._store(name)
+        self._require_good(new, login)
+        failures = self.means.failures
+        if failures.is_reached(name, login):
+            await self._derive(lambda: self.gateway.admit(stored=None, password=password))
+            return {"changed": False}
+        changed, outcome = await self._derive(
+            lambda: change_password(
+                store, self.gateway, store_name=name, login=login, password=password, new=new
+            )
+        )
+        failures.note(name, login, admitted=outcome.admitted)
+        return {"changed": changed}
+
+    async def ready(self) -> bool:
+        """Tell whether every store answers."""
+        loop = asyncio.get_running_loop()
+        for store in self.stores.values():
+            try:
+                await loop.run_in_executor(None, store.origins)
+            except TumblerError:
+                return False
+        return True
+
+    async def _derive(self, work: Callable[[], T]) -> T:
+        """Run something that derives, or refuse at once where too many wait already."""
+        if self._inside >= self.means.most_inside:
+            raise StoreAway("too many logins at once; come back in a moment")
+        self._inside += 1
+        self.means.metrics.waiting.set(self._inside)
+        try:
+            return await asyncio.get_running_loop().run_in_executor(self.means.executor, work)
+        finally:
+            self._inside -= 1
+            self.means.metrics.waiting.set(self._inside)
+
+    def _answer(self, store: str, admission: Admission, expected: object) -> Answer:
+        outcome, metrics = admission.outcome, self.means.metrics
+        cohort, admitted = outcome.cohort or "none", str(outcome.admitted).lower()
+        metrics.logins.labels(store, cohort, admitted, outcome.action).inc()
+        if outcome.refusal:
+            metrics.refusals.labels(store, outcome.refusal).inc()
+        if expected is not None:
+            metrics.agreement.labels(store, cohort, str(expected).lower(), admitted).inc()
+        if admission.alert:
+            self._alert(store, admission.alert)
+        return {"admitted": outcome.admitted, "action": str(_seen(outcome))}
+
+    def _alert(self, store: str, message: str) -> None:
+        self.means.metrics.alerts.labels(store).inc()
+        self.means.log({"event": "alert", "store": store, "message": message})
+
+    def _store(self, name: str) -> Store:
+        self._require_known(name)
+        return self.stores[name]
+
+    def _require_known(self, name: str) -> None:
+        if name not in self.stores:
+            known = ", ".join(self.stores) or "none"
+            message = f"no such store is served; served: {known}"
+            raise RequestRefused("unknown-store", message, field="store")
+
+    def _require_good(self, password: str, login: str | None) -> None:
+        """Raise where the policy's rules speak against a new password."""
+        reasons = reasons_against(
+            password,
+            login=login,
+            rules=self.gateway.policy.new_passwords,
+            common=self.means.common,
+        )
+        if reasons:
+            raise NewPasswordRefused([str(reason) for reason in reasons])
+
+
+def _text(value: object) -> str | None:
+    return None if value is None else str(value)
+
+
+def _seen(outcome: Outcome) -> Action:
+    """What the caller hears of the action: nothing where the login is refused."""
+    return outcome.action if outcome.admitted else Action.NONE

@@ -1,0 +1,185 @@
+"""Listening: a Unix socket or loopback, elsewhere only with TLS and a token; signals."""
+
+import asyncio
+import os
+import signal
+import socket
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from ipaddress import ip_address
+from pathlib import Path
+
+import uvicorn
+
+from lean_tumbler.errors import SourceError, TumblerError, UsageError
+from lean_tumbler.service.app import Access, Application
+from lean_tumbler.service.logins import Log, LoginService
+
+_GRACE_SECONDS = 20
+_BACKLOG = 1024
+_FIRST_INHERITED = 3  # sd_listen_fds(3)
+_SOCKET_MODE = 0o660
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Listening:
+    """Where the service listens.
+
+    Attributes:
+        place: `unix:PATH`, `HOST:PORT`, or `inherited` for a socket that systemd has opened.
+        certificate: for TLS, in PEM; None without.
+        private_key: its key.
+    """
+
+    place: str
+    certificate: Path | None = None
+    private_key: Path | None = None
+
+    def require_safe(self, access: Access) -> None:
+        """Refuse a place where passwords could be read along, or anybody could call.
+
+        Raises:
+            UsageError: TLS or a token is missing.
+        """
+        if (self.certificate is None) is not (self.private_key is None):
+            raise UsageError("--certificate and --private-key go together")
+        if self.place.startswith("unix:") or self.place == "inherited":
+            return
+        host = self.place.rpartition(":")[0].strip("[]")
+        if not _is_loopback(host) and not (self.certificate and access.token):
+            raise UsageError(
+                f"{self.place} is not this machine alone: passwords would cross the network; give "
+                "--certificate, --private-key and --token-file, or listen on 127.0.0.1 or unix:PATH"
+            )
+
+    def open(self) -> socket.socket:
+        """Open the socket.
+
+        Raises:
+            UsageError: the place cannot be understood.
+            SourceError: it cannot be listened at.
+        """
+        try:
+            if self.place == "inherited":
+                return _inherited()
+            if self.place.startswith("unix:"):
+                return _unix(self.place.removeprefix("unix:"))
+            return _tcp(self.place)
+        except OSError as error:
+            raise SourceError(f"{self.place}: {error.strerror or 'cannot listen'}") from None
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+def _inherited() -> socket.socket:
+    if os.environ.get("LISTEN_FDS") != "1" or os.environ.get("LISTEN_PID") != str(os.getpid()):
+        raise UsageError("--listen inherited: no socket was handed over by systemd")
+    return socket.socket(fileno=_FIRST_INHERITED)
+
+
+def _unix(path: str) -> socket.socket:
+    """Open a socket for owner and group; one that nobody listens at any more is taken away."""
+    opened = socket.socket(socket.AF_UNIX)
+    with socket.socket(socket.AF_UNIX) as probe:
+        if Path(path).is_socket() and probe.connect_ex(path):
+            Path(path).unlink()
+    before = os.umask(0o777 & ~_SOCKET_MODE)
+    try:
+        opened.bind(path)
+    finally:
+        os.umask(before)
+    return opened
+
+
+def _tcp(place: str) -> socket.socket:
+    host, _, port = place.rpartition(":")
+    if not host or not port.isdigit():
+        raise UsageError(f"--listen {place}: expected HOST:PORT, unix:PATH or inherited")
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    opened = socket.socket(family)
+    opened.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    opened.bind((host.strip("[]"), int(port)))
+    return opened
+
+
+class _Server(uvicorn.Server):
+    """A server that ends by returning: the usual one raises its signal again and is gone."""
+
+    @contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        """Leave signals to the loop."""
+        yield
+
+    def stop(self) -> None:
+        """Take no more requests, and end when those inside are answered."""
+        self.should_exit = True
+
+
+def serve(
+    make: Callable[[], LoginService], listening: Listening, access: Access, *, log: Log
+) -> None:
+    """Serve until a signal ends it; requests that are being answered are finished.
+
+    Args:
+        make: reads the policy, and makes the service of it; asked again at SIGHUP.
+        listening: where.
+        access: who may call.
+        log: takes one event.
+
+    Raises:
+        TumblerError: it cannot begin.
+    """
+    listening.require_safe(access)
+    holder = [make()]
+    opened = listening.open()
+    config = uvicorn.Config(
+        Application(lambda: holder[0], access).starlette(),
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        lifespan="off",
+        backlog=_BACKLOG,
+        timeout_graceful_shutdown=_GRACE_SECONDS,
+        ssl_certfile=listening.certificate,
+        ssl_keyfile=listening.private_key,
+    )
+
+    def reload() -> None:
+        try:
+            fresh = make()
+        except TumblerError as error:
+            log({"event": "policy-kept", "message": str(error)})
+            return
+        before, holder[0] = holder[0], fresh
+        close_stores(before)
+        log({"event": "policy-read", "stores": list(fresh.stores)})
+
+    async def run() -> None:
+        server = _Server(config)
+        loop = asyncio.get_running_loop()
+        loop.add_signal_handler(signal.SIGHUP, reload)
+        for number in (signal.SIGINT, signal.SIGTERM):
+            loop.add_signal_handler(number, server.stop)
+        await server.serve(sockets=[opened])
+
+    log({"event": "listening", "at": listening.place, "stores": list(holder[0].stores)})
+    try:
+        asyncio.run(run())
+    finally:
+        opened.close()
+        if listening.place.startswith("unix:"):
+            Path(listening.place.removeprefix("unix:")).unlink(missing_ok=True)
+        close_stores(holder[0])
+        log({"event": "ended"})
+
+
+def close_stores(service: LoginService) -> None:
+    """Let go of a service's connections; those in use end with their request."""
+    for store in service.stores.values():
+        store.close()
