@@ -67,7 +67,9 @@ def cluster_executor(address: str) -> Iterator[tuple[Executor, int]]:
         from distributed import Client  # noqa: PLC0415 - an extra
     except ModuleNotFoundError:
         raise UsageError("--cluster needs the extra: pip install 'lean-tumbler[cluster]'") from None
-    logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what fails is raised here
+    for name in list(logging.root.manager.loggerDict):  # what fails for good is raised here
+        if name.split(".")[0] == "distributed":
+            logging.getLogger(name).setLevel(logging.CRITICAL)
     try:
         client: Any = Client(address, timeout=_CONNECT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
     except (OSError, TypeError, ValueError):
