@@ -8,6 +8,11 @@ command -v argon2 >/dev/null 2>&1 || missing="$missing argon2"
 ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$missing postgresql"
 command -v slapd >/dev/null 2>&1 || [ -x /usr/sbin/slapd ] || missing="$missing slapd ldap-utils"
 command -v mariadbd >/dev/null 2>&1 || [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
+# The languages of examples/.
+command -v node >/dev/null 2>&1 || missing="$missing nodejs"
+command -v php >/dev/null 2>&1 || missing="$missing php-cli"
+command -v ruby >/dev/null 2>&1 || missing="$missing ruby"
+command -v go >/dev/null 2>&1 || missing="$missing golang-go"
 [ -z "$missing" ] && exit 0
 as_root=
 if [ "$(id -u)" -ne 0 ]; then

@@ -38,6 +38,7 @@ from lean_tumbler.errors import FormulaError, PolicyError
 T = TypeVar("T")
 
 MODES = ("upgrade", "observe")
+APPLICATION = "application"  # the locator of a store whose values come with each request
 KEY_FORMS = ("text", "hex", "base64")
 
 
@@ -362,12 +363,17 @@ class _Reader:
         self._known(table, entries, names)
         locator = self._get(table, entries, "locator", str, "")
         if not locator:
-            raise self._error(table, "“locator” is missing: a path or URL of the store")
+            raise self._error(
+                table, f"“locator” is missing: a path or URL of the store, or “{APPLICATION}”"
+            )
         if "://" in locator and urlsplit(locator).password:
             raise self._error(
                 table, "“locator” holds a password; the policy is no place for secrets"
             )
-        columns = self._columns(f"{table}.columns", self._get(table, entries, "columns", dict, {}))
+        columns = Columns(salt="salt")  # what a request may bring along
+        if locator != APPLICATION:
+            given = self._get(table, entries, "columns", dict, {})
+            columns = self._columns(f"{table}.columns", given)
         return StorePolicy(
             name=name,
             locator=locator,

@@ -1,7 +1,7 @@
 """What the service does with a request, whatever carries it."""
 
 import asyncio
-from collections.abc import Callable, Mapping, Set
+from collections.abc import Callable, Collection, Mapping, Set
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any, TypeVar
@@ -73,7 +73,7 @@ class LoginService:
         """Check a value that the application has fetched, and give what it is to write."""
         name = values.get("store")
         if name is not None:
-            self._require_known(str(name))
+            _require_known(str(name), self.gateway.policy.stores)
         stored, salt, login = (_text(values.get(key)) for key in ("stored", "salt", "login"))
         outcome = await self._derive(
             lambda: self.gateway.admit(
@@ -151,14 +151,8 @@ class LoginService:
         self.means.log({"event": "alert", "store": store, "message": message})
 
     def _store(self, name: str) -> Store:
-        self._require_known(name)
+        _require_known(name, self.stores)
         return self.stores[name]
-
-    def _require_known(self, name: str) -> None:
-        if name not in self.stores:
-            known = ", ".join(self.stores) or "none"
-            message = f"no such store is served; served: {known}"
-            raise RequestRefused("unknown-store", message, field="store")
 
     def _require_good(self, password: str, login: str | None) -> None:
         """Raise where the policy's rules speak against a new password."""
@@ -170,6 +164,13 @@ class LoginService:
         )
         if reasons:
             raise NewPasswordRefused([str(reason) for reason in reasons])
+
+
+def _require_known(name: str, stores: Collection[str]) -> None:
+    if name not in stores:
+        known = ", ".join(stores) or "none"
+        message = f"no such store is served here; served: {known}"
+        raise RequestRefused("unknown-store", message, field="store")
 
 
 def _text(value: object) -> str | None:

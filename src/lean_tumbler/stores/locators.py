@@ -9,7 +9,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from lean_tumbler.core.policy import StorePolicy
+from lean_tumbler.core.policy import APPLICATION, StorePolicy
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
 from lean_tumbler.stores.directories import is_directory_url
@@ -132,6 +132,11 @@ def open_store(
         UsageError: the policy does not say enough, or names what is not there.
         SourceError: it cannot be opened.
     """
+    if store.locator == APPLICATION:
+        raise UsageError(
+            f"[store.{store.name}] is kept by the application itself: `serve` answers for its "
+            "values at /v1/admit-value; `audit` reads an export of it"
+        )
     if is_file(store, base=base):
         if writable and into is None:
             raise UsageError(

@@ -107,16 +107,18 @@ def _service(
     log: "Log",
 ) -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
+    from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.operations.layering import require_formulas
     from lean_tumbler.service.logins import LoginService, Means
     from lean_tumbler.stores.locators import is_file, open_store
 
     policy = read_policy(arguments)
+    # The values of files and of the application's own stores come with requests alone.
     base = policy_path(arguments).parent
     stores = {
         name: open_store(store, base=base, writable=True)
         for name, store in policy.stores.items()
-        if not is_file(store, base=base)  # a file is never written in place: admit-value serves it
+        if store.locator != APPLICATION and not is_file(store, base=base)
     }
     for store in stores.values():
         require_formulas(store, policy)

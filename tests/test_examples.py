@@ -1,0 +1,151 @@
+"""The example applications, started and logged in to."""
+
+import importlib
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import httpx
+import pytest
+
+from conftest import Portal, make_portal, oracle
+from test_service import Service, served
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+Login = Callable[[str, str], bool]
+KIOSK = """
+[store.kiosk]
+locator = "application"
+formulas = ["portal-2004"]
+accept_plain_text = true
+"""
+
+
+def by_exit_code(command: list[str], environment: dict[str, str]) -> Login:
+    def login(name: str, password: str) -> bool:
+        finished = subprocess.run(
+            [*command, name], input=f"{password}\n".encode(), env={**os.environ, **environment},
+            capture_output=True, check=False, timeout=60,
+        )  # fmt: skip
+        assert finished.returncode in {0, 1}, finished.stderr
+        return finished.returncode == 0
+
+    return login
+
+
+def require_logins(portal: Portal, login: Login) -> None:
+    """Log everybody in, wrongly and rightly: all are upgraded, and still admitted afterwards."""
+    for person in portal.openable[:6]:
+        assert not login(person.login, person.password + "x")
+        assert login(person.login, person.password)
+        stored = portal.stored()[person.number] or ""
+        assert stored.startswith("$argon2id$")
+        assert login(person.login, person.password)
+        assert portal.stored()[person.number] == stored
+    assert not login("nobody@tidepost.example", "x")
+
+
+def compiled(folder: Path) -> str:
+    program = folder / "login"
+    subprocess.run(
+        [oracle("go"), "build", "-o", str(program), str(EXAMPLES / "go" / "login.go")],
+        env={**os.environ, "GOCACHE": str(folder / "cache"), "GO111MODULE": "off",
+             "GOPATH": str(folder / "path")},
+        check=True, timeout=300,
+    )  # fmt: skip
+    return str(program)
+
+
+@pytest.mark.parametrize("language", ["php", "ruby", "go"])
+def test_a_snippet_in_each_language_logs_in(tmp_path: Path, language: str) -> None:
+    """By the language's own standard library, over the Unix socket."""
+    command = {
+        "php": lambda: [oracle("php"), str(EXAMPLES / "php" / "login.php")],
+        "ruby": lambda: [oracle("ruby"), str(EXAMPLES / "ruby" / "login.rb")],
+        "go": lambda: [compiled(tmp_path)],
+    }[language]()
+    portal = make_portal(tmp_path, ["md5", "sha1", "plain", "bcrypt", "current"])
+    with served(tmp_path) as service:
+        environment = {"SERVICE": str(tmp_path / "s")}
+        require_logins(portal, by_exit_code(command, environment))
+        stop(service)
+        finished = subprocess.run([*command, "ada"], input=b"x", env={**os.environ, **environment},
+                                  capture_output=True, check=False, timeout=60)  # fmt: skip
+        assert finished.returncode not in {0, 1}  # no answer is no refusal
+
+
+def stop(service: Service) -> None:
+    service.process.terminate()
+    service.process.wait(timeout=30)
+
+
+def test_a_node_application_logs_in(tmp_path: Path) -> None:
+    """A login form on plain node:http; without the service it lets nobody in and says why."""
+    portal = make_portal(tmp_path, ["md5", "sha1", "plain", "bcrypt", "current"])
+    address = tmp_path / "portal.sock"
+    with served(tmp_path) as service:
+        command = [oracle("node"), str(EXAMPLES / "node" / "login.js"), str(address)]
+        application = subprocess.Popen(command, env={**os.environ, "SERVICE": str(tmp_path / "s")})
+        transport = httpx.HTTPTransport(uds=str(address))
+        try:
+            while not address.exists():
+                assert application.poll() is None
+                time.sleep(0.05)
+            with httpx.Client(transport=transport, base_url="http://portal", timeout=60) as client:
+
+                def login(name: str, password: str) -> bool:
+                    form = {"login": name, "password": password}
+                    status = client.post("/login", data=form).status_code
+                    assert status in {200, 401}
+                    return status == 200
+
+                require_logins(portal, login)
+                stop(service)
+                assert (
+                    client.post("/login", data={"login": "a", "password": "b"}).status_code == 503
+                )
+        finally:
+            application.kill()
+            application.wait()
+
+
+def test_a_document_store_is_upgraded_by_its_own_application(tmp_path: Path) -> None:
+    """The application fetches and writes; the service sees values alone."""
+    portal = make_portal(tmp_path, ["md5", "plain", "bcrypt", "current"])
+    policy = (tmp_path / "tumbler.toml").read_text()
+    (tmp_path / "tumbler.toml").write_text(policy + KIOSK)
+    path = tmp_path / "kiosk.json"
+    documents = {row.login: {"profile": {"secret": row.stored}} for row in portal.passengers}
+    path.write_text(json.dumps(documents))
+    with served(tmp_path):
+        command = [oracle("node"), str(EXAMPLES / "documents" / "login.js")]
+        login = by_exit_code(command, {"SERVICE": str(tmp_path / "s"), "DOCUMENTS": str(path)})
+        for row in portal.passengers:
+            assert not login(row.login, row.password + "x")
+            assert login(row.login, row.password)
+            assert login(row.login, row.password)
+        assert not login("nobody", "x")
+    stored = json.loads(path.read_text())
+    assert all(found["profile"]["secret"].startswith("$argon2id$") for found in stored.values())
+
+
+def test_a_flask_application_logs_in(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """In its own process, by the library, with a swap of its own."""
+    portal = make_portal(tmp_path, ["md5", "sha1", "plain", "bcrypt", "current"])
+    shutil.copy(EXAMPLES / "flask" / "portal.py", tmp_path / "portal_example.py")
+    monkeypatch.setenv("PORTAL", str(tmp_path))
+    monkeypatch.syspath_prepend(str(tmp_path))
+    monkeypatch.delitem(sys.modules, "portal_example", raising=False)
+    client = importlib.import_module("portal_example").app.test_client()
+
+    def login(name: str, password: str) -> bool:
+        answer = client.post("/login", data={"login": name, "password": password})
+        assert answer.status_code in {200, 401}
+        return bool(answer.status_code == 200)
+
+    require_logins(portal, login)
