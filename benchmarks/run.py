@@ -7,6 +7,7 @@ import csv
 import hashlib
 import json
 import os
+import socket
 import sqlite3
 import statistics
 import subprocess
@@ -20,6 +21,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+import httpx
 import polars as pl
 from argon2 import low_level
 
@@ -416,6 +418,112 @@ def tuned_under_load(logins_per_second: float = 20.0, seconds: float = 30.0) -> 
     }
 
 
+_SERVICE_POLICY = """
+[target]
+memory_kib = 12288
+passes = 2
+[floor]
+argon2id = { memory_kib = 12288, passes = 2 }
+[store.kiosk]
+locator = "harbour.db"
+table = "kiosk"
+formulas = ["old"]
+[store.kiosk.columns]
+account = "id"
+login = "login"
+stored = "pw"
+[formulas]
+old = "utf-8, md5, hex"
+"""
+_PASSWORD = "Dunlin 42"  # noqa: S105 - invented
+
+
+@contextmanager
+def _service(rows: int = 200) -> Iterator[tuple[str, int]]:
+    """Serve a table of legacy and current values, every second one each; give address and port."""
+    with tempfile.TemporaryDirectory() as name, socket.socket() as free:
+        folder = Path(name)
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+        free.close()
+        (folder / "tumbler.toml").write_text(_SERVICE_POLICY)
+        current = CredentialGateway(StoragePolicy.from_toml(_SERVICE_POLICY)).hash(
+            password=_PASSWORD
+        )
+        legacy = hashlib.md5(_PASSWORD.encode()).hexdigest()  # noqa: S324 - legacy data
+        with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
+            connection.execute(_TABLE)
+            values = ((n, f"k{n}", legacy if n % 2 else current) for n in range(rows))
+            connection.executemany("INSERT INTO kiosk VALUES (?, ?, ?)", values)
+        command = [PROGRAM, "serve", "--listen", f"127.0.0.1:{port}"]
+        with subprocess.Popen(command, cwd=folder, stderr=subprocess.PIPE, text=True) as process:
+            if process.stderr is None or "listening" not in process.stderr.readline():
+                raise RuntimeError("the service did not start")
+            time.sleep(1)
+            try:
+                yield f"http://127.0.0.1:{port}", port
+            finally:
+                process.terminate()
+
+
+def service_timing(tries: int = 500) -> Row:
+    """Whether an answer's time tells why a login is refused: medians over many tries by turns."""
+    kinds = {"unknown": "nobody{}", "legacy": "k{}", "current": "k{}"}
+    times: dict[str, list[float]] = {kind: [] for kind in kinds}
+    with _service(rows=2 * tries) as (address, _), httpx.Client(base_url=address) as client:
+        for number in range(tries):
+            for kind, login in kinds.items():
+                name = login.format(2 * number + (kind == "legacy"))
+                body = {"store": "kiosk", "login": name, "password": "wrong"}
+                started = time.perf_counter()
+                client.post("/v1/admit", json=body).raise_for_status()
+                times[kind].append(time.perf_counter() - started)
+    medians = {kind: 1000 * statistics.median(taken) for kind, taken in times.items()}
+    return {
+        "benchmark": "serve: why a login is refused",
+        **{f"{kind}_milliseconds": round(median, 2) for kind, median in medians.items()},
+        "largest_difference": round(max(medians.values()) / min(medians.values()) - 1, 4),
+    }
+
+
+def _derivations_per_second(at_once: int, number: int = 300) -> float:
+    """How many the bare primitive makes, so many at once."""
+    salt = bytes(16)
+
+    def derive(_: int) -> None:
+        low_level.hash_secret_raw(
+            _PASSWORD.encode(), salt, time_cost=2, memory_cost=12_288, parallelism=1, hash_len=32,
+            type=low_level.Type.ID,
+        )  # fmt: skip
+
+    with ThreadPoolExecutor(at_once) as executor:
+        started = time.perf_counter()
+        list(executor.map(derive, range(number)))
+        return number / (time.perf_counter() - started)
+
+
+def service_rate(requests: int = 600) -> Row:
+    """Logins a second at saturation by a load generator, beside what the bare primitive makes."""
+    cores = os.cpu_count() or 1
+    with _service() as (address, _), tempfile.NamedTemporaryFile("w", suffix=".json") as body:
+        json.dump({"store": "kiosk", "login": "k0", "password": _PASSWORD}, body)
+        body.flush()
+        before = _derivations_per_second(cores)
+        command = ["ab", "-q", "-k", "-n", str(requests), "-c", str(4 * cores), "-p", body.name,
+                   "-T", "application/json", f"{address}/v1/admit"]  # fmt: skip
+        told = subprocess.run(command, check=True, capture_output=True, text=True).stdout
+        bare = (before + _derivations_per_second(cores)) / 2
+    lines = dict(line.split(":", 1) for line in told.splitlines() if ":" in line)
+    rate = float(lines["Requests per second"].split()[0])
+    return {
+        "benchmark": "serve at saturation",
+        "logins_per_second": round(rate, 1),
+        "bare_derivations_per_second": round(bare, 1),
+        "ratio": round(rate / bare, 3),
+        "failed": int(lines.get("Non-2xx responses", "0")) + int(lines["Failed requests"]),
+    }
+
+
 def main() -> None:
     """Run all benchmarks and write them down."""
     results = [
@@ -428,6 +536,8 @@ def main() -> None:
         audit_rate(),
         *database_rate(),
         tuned_under_load(),
+        service_timing(),
+        service_rate(),
         *(solver_rate(digest) for digest in ("md5", "sha1", "sha256", "sha512")),
     ]
     for result in results:

@@ -6,6 +6,7 @@ import signal
 import socket
 import ssl
 import subprocess
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -346,6 +347,34 @@ def test_a_stop_lets_answers_end(tmp_path: Path) -> None:
         assert answers == [{"admitted": True, "action": "upgraded"}]
         assert service.process.wait(timeout=30) == 0
         assert not (tmp_path / "s").exists()
+
+
+_HAND_OVER = """
+import os, sys
+os.dup2(int(sys.argv[1]), 3)
+os.environ.update(LISTEN_FDS="1", LISTEN_PID=str(os.getpid()))
+os.execv(sys.argv[2], sys.argv[2:])
+"""
+
+
+def test_a_socket_that_was_opened_beforehand(portal: Portal) -> None:
+    """As systemd hands one over: the third file, and who it is meant for."""
+    person = portal.openable[0]
+    path = portal.folder / "handed"
+    with socket.socket(socket.AF_UNIX) as opened, (portal.folder / "log").open("wb") as err:
+        opened.bind(str(path))
+        opened.listen()
+        command = [sys.executable, "-c", _HAND_OVER, str(opened.fileno()), str(PROGRAM), "serve",
+                   "--listen", "inherited"]  # fmt: skip
+        with subprocess.Popen(
+            command, cwd=portal.folder, stderr=err, pass_fds=(opened.fileno(),)
+        ) as process:
+            transport = httpx.HTTPTransport(uds=str(path))
+            with httpx.Client(transport=transport, base_url="http://t", timeout=30) as client:
+                body = {"store": STORE, "login": person.login, "password": person.password}
+                assert client.post("/v1/admit", json=body).json()["admitted"]
+            process.terminate()
+            assert process.wait(timeout=30) == 0
 
 
 def test_where_passwords_could_be_read_along(portal: Portal, program: Program) -> None:
