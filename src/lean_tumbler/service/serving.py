@@ -102,7 +102,8 @@ def _tcp(place: str) -> socket.socket:
     if not host or not port.isdigit():
         raise UsageError(f"--listen {place}: expected HOST:PORT, unix:PATH or inherited")
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    opened = socket.socket(family)
+    # Named, because asyncio turns Nagle's algorithm off for sockets that say they are TCP alone.
+    opened = socket.socket(family, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     opened.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     opened.bind((host.strip("[]"), int(port)))
     return opened

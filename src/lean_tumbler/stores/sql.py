@@ -259,8 +259,23 @@ class SqlStore:
 
     def fetch(self, login: str) -> list[Account]:
         """Read the rows with a login: one, unless the login is unknown or not unique."""
-        query = sa.select(*self._row_columns()).limit(2)
-        return self._accounts(query.where(self._column(self._columns.login) == login))
+        with database_errors(self._locator), self._engine.connect() as connection:
+            rows = connection.exec_driver_sql(*self._fetch_statement(login))
+            return [self._account(row) for row in rows]
+
+    def _fetch_statement(self, login: str) -> tuple[str, Any]:
+        """Give the statement as text: making it anew each time takes longer than running it."""
+        compiled = self._fetch_compiled
+        values = {**compiled.params, "the_login": login}
+        if compiled.positional:
+            return str(compiled), tuple(values[name] for name in compiled.positiontup or [])
+        return str(compiled), values
+
+    @cached_property
+    def _fetch_compiled(self) -> SQLCompiler:
+        login = self._column(self._columns.login) == sa.bindparam("the_login")
+        query = sa.select(*self._row_columns()).where(login).limit(sa.literal_column("2"))
+        return query.compile(dialect=self._engine.dialect)
 
     def _accounts(self, query: sa.Select[Any]) -> list[Account]:
         with database_errors(self._locator), self._engine.connect() as connection:
