@@ -3,6 +3,7 @@
 import hashlib
 import os
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
@@ -39,7 +40,7 @@ def test_every_foreign_value_opens_with_its_password_alone(
 ) -> None:
     """All 107 accept their password and refuse it with another first character."""
     for row in real_values:
-        known = {"stored": row["stored"], "login": row.get("login")}
+        known: dict[str, Any] = {"stored": row["stored"], "login": row.get("login")}
         wrong = ("X" if row["password"][0] != "X" else "Y") + row["password"][1:]
         admitted = GATEWAY.admit(password=row["password"], **known)
         assert admitted.admitted, (row["scheme"], admitted.refusal)

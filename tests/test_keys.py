@@ -7,6 +7,7 @@ import subprocess
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -74,7 +75,7 @@ def test_an_encrypted_value_opens_and_is_replaced(case: str) -> None:
     decryption, key, make = CASES[case]
     gateway = CredentialGateway(policy_of(decryption), keys={"old": key})
     stored = make()
-    known = {"stored": stored, "store": "passengers", "salt": "s"}
+    known: dict[str, Any] = {"stored": stored, "store": "passengers", "salt": "s"}
     assert not gateway.admit(password="wrong " + PASSWORD, **known).admitted
     outcome = gateway.admit(password=PASSWORD, **known)
     assert (outcome.admitted, outcome.action, outcome.from_scheme) == (

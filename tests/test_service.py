@@ -22,6 +22,7 @@ from argon2 import low_level
 from conftest import PROGRAM, Portal, Program, make_portal, oracle
 from lean_tumbler.core.new_passwords import NewPasswords, Reason, reasons_against
 from lean_tumbler.service.failures import FailureLimit
+from lean_tumbler.service.watch import AcceptanceWatch
 
 STORE = "passengers"
 
@@ -286,6 +287,38 @@ def test_failures_decay_and_end_with_a_success() -> None:
     assert limit.is_reached("a", "ada")
     limit.note("a", "ada", admitted=True)
     assert not limit.is_reached("a", "ada")
+
+
+def test_upgrades_stop_where_logins_begin_to_fail() -> None:
+    """A cohort that is admitted less often than before ends the store's upgrades, and only its."""
+    watch = AcceptanceWatch()
+    usual = [number % 20 != 0 for number in range(1000)]  # one in twenty mistypes
+    assert [watch.note("a", "md5", admitted=each) for each in usual] == [""] * 1000
+    assert watch.may_upgrade("a")
+    heard = [watch.note("a", "md5", admitted=number % 2 == 0) for number in range(200)]
+    told = [message for message in heard if message]
+    assert len(told) == 1
+    assert "95% before" in told[0]
+    assert not watch.may_upgrade("a")
+    assert watch.may_upgrade("b")
+    assert watch.note("a", "sha1", admitted=True) == ""
+
+
+def test_a_store_whose_upgrades_are_stopped_still_answers(portal: Portal) -> None:
+    """With an alert in the log; right passwords are admitted, and nothing more is written."""
+    first, second = [row for row in portal.passengers if row.cohort == "md5"][:2]
+    with served(portal.folder) as service:
+        value = {"stored": first.stored, "store": STORE}
+        for _ in range(200):
+            assert service.post("admit-value", password=first.password, **value).json()["new_value"]
+        for _ in range(100):
+            service.post("admit-value", password="wrong", **value)
+        assert service.events()[-1]["event"] == "alert"
+        before = portal.stored()
+        assert service.admit(second.login, second.password) == {"admitted": True, "action": "none"}
+        assert portal.stored() == before
+        right = service.post("admit-value", password=first.password, **value).json()
+        assert right == {"admitted": True, "action": "none"}
 
 
 def test_observing_writes_nothing_and_counts_agreement(portal: Portal) -> None:

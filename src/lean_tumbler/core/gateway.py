@@ -76,6 +76,7 @@ class CredentialGateway:
         store: str | None = None,
         salt: str | bytes | None = None,
         login: str | None = None,
+        upgrade: bool = True,
     ) -> Outcome:
         """Decide one login.
 
@@ -85,6 +86,7 @@ class CredentialGateway:
             store: the policy's name of the store, for its formulas and options.
             salt: the salt column's content, where there is one.
             login: the row's login, where a formula takes it or a share is chosen.
+            upgrade: whether a new value may be given at all.
 
         Returns:
             The outcome. Where `new_value` is set, write it only if exactly the old value still
@@ -111,7 +113,10 @@ class CredentialGateway:
             if not self._costs_a_derivation(verdict.parsed):
                 self._spend_a_derivation()
             return Outcome(admitted=False, refusal=verdict.refusal, cohort=verdict.scheme)
-        outcome = self._admitted(verdict, text, password, store, login)
+        if not upgrade:
+            outcome = Outcome(admitted=True, from_scheme=verdict.scheme)
+        else:
+            outcome = self._admitted(verdict, text, password, store, login)
         return replace(outcome, cohort=verdict.scheme)
 
     def hash(self, *, password: str) -> str:

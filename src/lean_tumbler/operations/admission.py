@@ -25,7 +25,13 @@ _ALERTS = {
 
 
 def admit_login(
-    store: Store, gateway: CredentialGateway, *, store_name: str, login: str, password: str
+    store: Store,
+    gateway: CredentialGateway,
+    *,
+    store_name: str,
+    login: str,
+    password: str,
+    upgrade: bool = True,
 ) -> Admission:
     """Check a login and upgrade its value where due.
 
@@ -47,6 +53,7 @@ def admit_login(
         store=store_name,
         salt=account.salt,
         login=account.login,
+        upgrade=upgrade,
     )
     if outcome.new_value is None:
         return Admission(outcome=outcome, alert=_alert(account, outcome))

@@ -14,6 +14,7 @@ from lean_tumbler.operations.admission import Admission, admit_login, change_pas
 from lean_tumbler.service.failures import FailureLimit
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Values
+from lean_tumbler.service.watch import AcceptanceWatch
 from lean_tumbler.stores.interface import Store
 
 T = TypeVar("T")
@@ -31,6 +32,7 @@ class Means:
     Attributes:
         executor: runs as many derivations at once as were chosen.
         most_inside: requests that derive or wait for it; beyond them callers are told to come back.
+        watch: stops a store's upgrades where its logins are admitted less often than before.
         common: likely passwords, in lower case, which no new password may be.
         log: takes one event.
     """
@@ -38,6 +40,7 @@ class Means:
     executor: Executor
     most_inside: int
     failures: FailureLimit
+    watch: AcceptanceWatch
     metrics: Metrics
     common: Set[str]
     log: Log
@@ -63,7 +66,12 @@ class LoginService:
             return dict(REFUSED)
         admission = await self._derive(
             lambda: admit_login(
-                store, self.gateway, store_name=name, login=login, password=password
+                store,
+                self.gateway,
+                store_name=name,
+                login=login,
+                password=password,
+                upgrade=self.means.watch.may_upgrade(name),
             )
         )
         failures.note(name, login, admitted=admission.outcome.admitted)
@@ -82,6 +90,7 @@ class LoginService:
                 salt=salt,
                 login=login,
                 store=_text(name),
+                upgrade=self.means.watch.may_upgrade(str(name or "")),
             )
         )
         answer = self._answer(str(name or ""), Admission(outcome=outcome), None)
@@ -138,6 +147,10 @@ class LoginService:
         outcome, metrics = admission.outcome, self.means.metrics
         cohort, admitted = outcome.cohort or "none", str(outcome.admitted).lower()
         metrics.logins.labels(store, cohort, admitted, outcome.action).inc()
+        if outcome.cohort and (
+            alert := self.means.watch.note(store, outcome.cohort, admitted=outcome.admitted)
+        ):
+            self._alert(store, alert)
         if outcome.refusal:
             metrics.refusals.labels(store, outcome.refusal).inc()
         if expected is not None:

@@ -110,6 +110,7 @@ def _service(
     from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.operations.layering import require_formulas
     from lean_tumbler.service.logins import LoginService, Means
+    from lean_tumbler.service.watch import AcceptanceWatch
     from lean_tumbler.stores.locators import is_file, open_store
 
     policy = read_policy(arguments)
@@ -126,6 +127,7 @@ def _service(
         executor=executor,
         most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
         failures=failures,
+        watch=AcceptanceWatch(),
         metrics=metrics,
         common=common,
         log=log,
