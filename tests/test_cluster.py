@@ -7,8 +7,10 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,7 +19,8 @@ import pytest
 
 from conftest import Program, make_portal
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.operations.cluster import is_overheard
+from lean_tumbler.errors import StoreAway
+from lean_tumbler.operations.cluster import ClusterExecutor, is_overheard
 
 BIN = Path(sys.executable).parent
 
@@ -159,3 +162,21 @@ def test_what_is_no_cluster(tmp_path: Path, program: Program) -> None:
 def test_who_may_read_along(address: str, expected: bool) -> None:
     """Other machines over plain tcp are told about; this machine and TLS are not."""
     assert is_overheard(address) is expected
+
+
+def test_results_that_never_come_are_given_up() -> None:
+    """Where the scheduler is gone, who waits is told so, also of what was handed over later."""
+    connected = [True]
+    with ThreadPoolExecutor(1) as inner:
+        executor = ClusterExecutor(inner, "tcp://127.0.0.1:1", lambda: connected[0])
+        assert executor.submit(len, "dunlin").result() == 6
+        ended = threading.Event()
+        waiting = [executor.submit(ended.wait) for _ in range(2)]
+        executor.give_up_if_lost()
+        assert not any(future.done() for future in waiting)
+        connected[0] = False
+        executor.give_up_if_lost()
+        for future in waiting:
+            with pytest.raises(StoreAway, match="went away"):
+                future.result(timeout=0)
+        ended.set()

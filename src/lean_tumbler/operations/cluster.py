@@ -10,12 +10,15 @@ from concurrent.futures import Executor, Future
 from contextlib import contextmanager
 from functools import partial
 from ipaddress import ip_address
+from threading import Event, Lock, Thread
 from typing import Any
 from urllib.parse import urlsplit
 
 from lean_tumbler.errors import SourceError, StoreAway, UsageError
 
 _CONNECT_SECONDS = 10
+_LOOK_SECONDS = 0.5
+_CONNECTED = frozenset({"running", "connecting"})
 
 
 class ClusterExecutor(Executor):
@@ -24,14 +27,19 @@ class ClusterExecutor(Executor):
     Args:
         inner: the cluster's own executor.
         address: what messages call it.
+        is_connected: whether the scheduler is there, or may still come back.
     """
 
-    def __init__(self, inner: Executor, address: str) -> None:
-        self._inner, self._address = inner, address
+    def __init__(self, inner: Executor, address: str, is_connected: Callable[[], bool]) -> None:
+        self._inner, self._address, self._is_connected = inner, address, is_connected
+        self._lock = Lock()
+        self._waiting: set[Future[Any]] = set()
 
     def submit(self, call: Callable[..., Any], /, *arguments: Any, **named: Any) -> "Future[Any]":
         """Run a call somewhere; its result raises `StoreAway` where the cluster is lost."""
         future: Future[Any] = Future()
+        with self._lock:
+            self._waiting.add(future)
         try:
             inner = self._inner.submit(call, *arguments, **named)
         except RuntimeError:
@@ -40,13 +48,45 @@ class ClusterExecutor(Executor):
         return future
 
     def _pass_on(self, future: "Future[Any]", inner: "Future[Any]") -> None:
+        with self._lock:
+            if future not in self._waiting:
+                return
+            self._waiting.discard(future)
         if inner.cancelled() or inner.exception() is not None:
             future.set_exception(self._lost())
         else:
             future.set_result(inner.result())
 
+    def give_up_if_lost(self) -> None:
+        """End the wait for results where the scheduler has gone: they never come by themselves."""
+        if self._is_connected():
+            return
+        with self._lock:
+            lost = set(self._waiting)
+            self._waiting.clear()
+        for future in lost:
+            future.set_exception(self._lost())
+
     def _lost(self) -> StoreAway:
         return StoreAway(f"{self._address}: the scheduler, or too many workers, went away")
+
+
+@contextmanager
+def _looked_after(executor: ClusterExecutor) -> Iterator[None]:
+    """Look now and then whether the cluster is still there."""
+    ended = Event()
+
+    def look() -> None:
+        while not ended.wait(_LOOK_SECONDS):
+            executor.give_up_if_lost()
+
+    thread = Thread(target=look, daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        ended.set()
+        thread.join()
 
 
 @contextmanager
@@ -78,7 +118,11 @@ def cluster_executor(address: str) -> Iterator[tuple[Executor, int]]:
         workers = sum(client.nthreads().values())
         if not workers:
             raise SourceError(f"{address}: the scheduler has no workers; start some first")
-        yield ClusterExecutor(client.get_executor(pure=False), address), workers
+        executor = ClusterExecutor(
+            client.get_executor(pure=False), address, lambda: client.status in _CONNECTED
+        )
+        with _looked_after(executor):
+            yield executor, workers
 
 
 def is_overheard(address: str) -> bool:
