@@ -44,14 +44,15 @@ def test_an_account_that_may_not_write(server: servers.Server, tmp_path: Path) -
 
 
 def test_a_lock_that_another_holds(server: servers.Server, tmp_path: Path) -> None:
-    """A run waits for a locked table, and goes on to the end when the lock is gone."""
+    """A run waits for rows that are locked, and goes on to the end when the lock is gone."""
     passwords = make_server_portal(server, tmp_path)
-    lock, release = (
-        ("LOCK TABLES passengers WRITE; SELECT SLEEP(12);", "UNLOCK TABLES;")
+    lock = (
+        "BEGIN; SELECT COUNT(*) FROM (SELECT id FROM passengers FOR UPDATE) AS held;"
+        "SELECT SLEEP(12); COMMIT;"
         if is_mariadb(server)
-        else ("BEGIN; LOCK TABLE passengers IN EXCLUSIVE MODE; SELECT pg_sleep(12);", "COMMIT;")
+        else "BEGIN; LOCK TABLE passengers IN EXCLUSIVE MODE; SELECT pg_sleep(12); COMMIT;"
     )
-    holding = threading.Thread(target=server.run, args=(lock + release,))
+    holding = threading.Thread(target=server.run, args=(lock,))
     holding.start()
     time.sleep(1)
     started = time.monotonic()
