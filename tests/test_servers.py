@@ -13,7 +13,11 @@ import sqlalchemy as sa
 
 import servers
 from conftest import OPENABLE, PROGRAM, run_in_process, stored_value
+from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.locators import open_engine
+from lean_tumbler.stores.sources import database
+from lean_tumbler.stores.sources.base import Unreadable
+from lean_tumbler.stores.sources.opening import tables_at
 from test_sources import COLUMNS, Rows, delimited, told
 
 STARTERS: dict[str, Callable[[], AbstractContextManager[servers.Server]]] = {
@@ -183,3 +187,20 @@ def test_a_server_that_dies_half_way_leaves_no_report(name: str, tmp_path: Path)
     assert (audit.returncode, out) == (3, b"")
     assert err.count(b"\n") == 1
     assert b"cannot be reached, or went away" in err
+
+
+def test_closing_a_result_of_a_lost_server_is_no_error(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is left of it cannot be read; the error comes with the next question, and plainly."""
+    monkeypatch.setattr(database, "ROWS_PER_FRAME", 1000)
+    with servers.mariadb() as running:
+        rows = ", ".join(f"({n}, '{n:032x}')" for n in range(100_000))
+        running.run(
+            f"CREATE TABLE big (id integer, pw varchar(40)); INSERT INTO big VALUES {rows};"
+        )
+        _, (table,) = tables_at(running.url, base=Path())
+        frames = table.frames(["pw"], Unreadable())
+        assert next(frames).height >= 1000
+        running.kill()
+        frames.close()
+        with pytest.raises(SourceError, match="cannot be reached, or went away"):
+            next(table.frames(["pw"], Unreadable()))

@@ -103,8 +103,9 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
         )
     name = url.render_as_string().replace(server.driver, scheme, 1)
     url = url.set(password=password_from_environment()) if password_from_environment() else url
-    # The pool logs, with a traceback, what is raised and reported anyway.
-    logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL + 1)
+    # The pool and the driver log, the one with a traceback, what is raised and reported anyway.
+    for logger in ("sqlalchemy.pool", "psycopg"):
+        logging.getLogger(logger).setLevel(logging.CRITICAL + 1)
     settings = {**server.arguments, server.setting: server.writing if writable else server.reading}
     url = url.update_query_dict(settings)
     engine = sa.create_engine(url, **(_POOL if writable else _NO_POOL))

@@ -104,13 +104,25 @@ def _cursor_batches(engine: sa.Engine, locator: str, query: sa.Select[Any]) -> B
     with database_errors(locator, driver), engine.connect() as connection:
         # Rows stay with the server until they are fetched.
         opened: Any = connection.connection.driver_connection
-        with closing(opened.cursor(SSCursor)) as cursor, _rarely_collecting():
+        with _read_out(opened.cursor(SSCursor), driver) as cursor, _rarely_collecting():
             cursor.execute(str(query.compile(engine)))
             while rows := cursor.fetchmany(_ROWS_PER_BATCH):
                 values = zip(names, zip(*rows, strict=True), strict=True)
                 yield pl.DataFrame(
                     {name: pl.Series(column, dtype=pl.Binary) for name, column in values}
                 )
+
+
+@contextmanager
+def _read_out(cursor: Any, driver: Any) -> Iterator[Any]:
+    """Close a cursor, which reads what is left; of a lost connection nothing is, and no error."""
+    try:
+        yield cursor
+    finally:
+        try:
+            cursor.close()
+        except (driver.Error, AttributeError):  # the second where the socket is gone already
+            cursor.connection = None  # else its finaliser would try again
 
 
 @contextmanager
