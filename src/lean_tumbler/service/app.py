@@ -5,6 +5,7 @@ import hmac
 import time
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
+from math import inf
 
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
@@ -28,6 +29,7 @@ from lean_tumbler.service.requests import (
 
 BODY_BYTES = 65_536
 BODY_SECONDS = 5.0
+_LOG_SECONDS = 1.0  # of one type; under a flood the counters tell how many there were
 _METRICS_TYPE = "text/plain; version=0.0.4; charset=utf-8"
 
 _Act = Callable[[Values], Awaitable[Answer]]
@@ -58,6 +60,7 @@ class Application:
 
     def __init__(self, current: Callable[[], LoginService], access: Access) -> None:
         self._current, self._access = current, access
+        self._logged: dict[str, float] = {}
 
     def starlette(self) -> Starlette:
         """Give what a server runs."""
@@ -111,7 +114,9 @@ class Application:
     async def _refused(self, _: Request, error: Exception) -> Response:
         kind, response = problem_of(error if isinstance(error, TumblerError) else TumblerError())
         self._current().means.metrics.problems.labels(kind).inc()
-        if response.status_code >= 500:
+        now = time.monotonic()
+        if response.status_code >= 500 and now - self._logged.get(kind, -inf) >= _LOG_SECONDS:
+            self._logged[kind] = now
             self._current().means.log({"event": "problem", "type": kind, "message": str(error)})
         return response
 
