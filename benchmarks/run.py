@@ -3,7 +3,6 @@
 Run by `make bench`; writes benchmarks/results/latest.json beside the printed table.
 """
 
-import asyncio
 import csv
 import hashlib
 import json
@@ -440,8 +439,8 @@ _PASSWORD = "Dunlin 42"  # noqa: S105 - invented
 
 
 @contextmanager
-def _service(rows: int = 200) -> Iterator[tuple[str, int]]:
-    """Serve a table of legacy and current values by turns; give the address and the process."""
+def _service(rows: int = 200) -> Iterator[str]:
+    """Serve a table of legacy and current values by turns; give the address."""
     with tempfile.TemporaryDirectory() as name, socket.socket() as free:
         folder = Path(name)
         free.bind(("127.0.0.1", 0))
@@ -457,12 +456,13 @@ def _service(rows: int = 200) -> Iterator[tuple[str, int]]:
             values = ((n, f"k{n}", legacy if n % 2 else current) for n in range(rows))
             connection.executemany("INSERT INTO kiosk VALUES (?, ?, ?)", values)
         command = [PROGRAM, "serve", "--listen", f"127.0.0.1:{port}"]
-        with subprocess.Popen(command, cwd=folder, stderr=subprocess.PIPE, text=True) as process:
-            if process.stderr is None or "listening" not in process.stderr.readline():
-                raise RuntimeError("the service did not start")
-            time.sleep(1)
+        with (
+            (folder / "log").open("w") as log,
+            subprocess.Popen(command, cwd=folder, stderr=log) as process,
+        ):
+            time.sleep(4)
             try:
-                yield f"http://127.0.0.1:{port}", process.pid
+                yield f"http://127.0.0.1:{port}"
             finally:
                 process.terminate()
 
@@ -472,7 +472,7 @@ def service_timing(tries: int = 500) -> Row:
     kinds = {"unknown": "nobody{}", "legacy": "k{}", "current": "k{}"}
     times: dict[str, list[float]] = {kind: [] for kind in kinds}
     bare: list[float] = []
-    with _service(rows=2 * tries) as (address, _), httpx.Client(base_url=address) as client:
+    with _service(rows=2 * tries) as address, httpx.Client(base_url=address) as client:
         for number in range(tries):
             for kind, login in kinds.items():
                 name = login.format(2 * number + (kind == "legacy"))
@@ -510,7 +510,7 @@ def _derivations_per_second(at_once: int, number: int = 300) -> float:
 def service_rate(requests: int = 600) -> Row:
     """Logins a second at saturation by a load generator, beside what the bare primitive makes."""
     cores = os.cpu_count() or 1
-    with _service() as (address, _), tempfile.NamedTemporaryFile("w", suffix=".json") as body:
+    with _service() as address, tempfile.NamedTemporaryFile("w", suffix=".json") as body:
         json.dump({"store": "kiosk", "login": "k0", "password": _PASSWORD}, body)
         body.flush()
         before = _derivations_per_second(cores)
@@ -529,62 +529,6 @@ def service_rate(requests: int = 600) -> Row:
     }
 
 
-def _resident_mib(process: int) -> float:
-    lines = Path(f"/proc/{process}/status").read_text("ascii").splitlines()
-    return int(next(line for line in lines if line.startswith("VmRSS")).split()[1]) / 1024
-
-
-async def _arrivals(address: str, rate: float, seconds: float) -> list[tuple[int, float]]:
-    """Log in at random times, whether or not earlier ones are answered; give status and time."""
-    random = Random(21)  # noqa: S311 - when logins arrive
-    answers: list[tuple[int, float]] = []
-    limits = httpx.Limits(max_connections=None, max_keepalive_connections=200)
-    async with httpx.AsyncClient(base_url=address, limits=limits, timeout=60) as client:
-
-        async def login(number: int) -> None:
-            name = f"k{2 * (number % 100)}"
-            body = {"store": "kiosk", "login": name, "password": _PASSWORD}
-            started = time.perf_counter()
-            response = await client.post("/v1/admit", json=body)
-            answers.append((response.status_code, time.perf_counter() - started))
-
-        started, due = time.perf_counter(), 0.0
-        tasks: list[asyncio.Task[None]] = []
-        while due < seconds:
-            await asyncio.sleep(max(0.0, started + due - time.perf_counter()))
-            tasks.append(asyncio.create_task(login(len(tasks))))
-            due += random.expovariate(rate)
-        await asyncio.gather(*tasks)
-    return answers
-
-
-def service_overload(seconds: float = 60.0) -> Row:
-    """Twice as many logins as the cores carry: who is answered when, and what is left behind."""
-    cores = os.cpu_count() or 1
-    bare = _derivations_per_second(cores)
-    with _service() as (address, process):
-        asyncio.run(_arrivals(address, bare / 2, 5.0))  # warm
-        before = _resident_mib(process)
-        answers = asyncio.run(_arrivals(address, 2 * bare, seconds))
-        after = _resident_mib(process)
-        ((_, recovered),) = asyncio.run(_arrivals(address, 1.0, 0.001))
-    inside = sorted(took for status, took in answers if status == 200)
-    refused = sorted(took for status, took in answers if status == 503)
-    queue = 10 * cores  # the default, and what a login may find before it
-    return {
-        "benchmark": "serve at twice what the cores carry",
-        "asked": len(answers),
-        "answered": len(inside),
-        "told_to_come_back": len(refused),
-        "others": len(answers) - len(inside) - len(refused),
-        "answered_p99_milliseconds": round(1000 * inside[int(0.99 * len(inside))], 1),
-        "most_by_the_queue_milliseconds": round(1000 * (queue + cores) / bare, 1),
-        "told_p99_milliseconds": round(1000 * refused[int(0.99 * len(refused))], 1),
-        "mib_before_and_after": [round(before), round(after)],
-        "first_answer_afterwards_milliseconds": round(1000 * recovered, 1),
-    }
-
-
 def main() -> None:
     """Run all benchmarks and write them down."""
     results = [
@@ -599,7 +543,6 @@ def main() -> None:
         tuned_under_load(),
         service_timing(),
         service_rate(),
-        service_overload(),
         *(solver_rate(digest) for digest in ("md5", "sha1", "sha256", "sha512")),
     ]
     for result in results:
