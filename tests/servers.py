@@ -7,7 +7,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
@@ -120,34 +120,24 @@ def _stop(process: "subprocess.Popen[bytes]") -> None:
         process.wait()
 
 
-@contextmanager
-def postgresql() -> Iterator[Server]:
+def postgresql() -> AbstractContextManager[Server]:
     """Start PostgreSQL on a socket."""
-    initdb = found("initdb")
-    with _folder("postgres") as folder:
-        data = str(folder / "data")
-        subprocess.run(
-            (*_as("postgres"), initdb, "-D", data, "-U", "tumbler", "-A", "trust", "-N"),
-            check=True,
-            capture_output=True,
-            cwd=folder,
-        )
-        with _postgresql_in(folder) as server:
-            yield server
+    options = ("-U", "tumbler", "-A", "trust", "-N")
+    return _postgresql(found("initdb"), *options)
+
+
+def postgresql_standby(primary: Server) -> AbstractContextManager[Server]:
+    """Start a PostgreSQL server that follows another."""
+    options = ("-h", str(primary.folder), "-U", "tumbler", "-R", "-c", "fast")
+    return _postgresql(found("pg_basebackup"), *options)
 
 
 @contextmanager
-def postgresql_standby(primary: Server) -> Iterator[Server]:
-    """Start a PostgreSQL server that follows another."""
-    copy = found("pg_basebackup")
+def _postgresql(*making: str) -> Iterator[Server]:
+    """Make a server's data by a program, and start it."""
     with _folder("postgres") as folder:
-        connection = ("-h", str(primary.folder), "-U", "tumbler")
-        subprocess.run(
-            (*_as("postgres"), copy, *connection, "-D", str(folder / "data"), "-R", "-c", "fast"),
-            check=True,
-            capture_output=True,
-            cwd=folder,
-        )
+        command = (*_as("postgres"), *making, "-D", str(folder / "data"))
+        subprocess.run(command, check=True, capture_output=True, cwd=folder)
         with _postgresql_in(folder) as server:
             yield server
 

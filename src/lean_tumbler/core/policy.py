@@ -230,8 +230,8 @@ class _Reader:
                 name: self._key(name, self._get("keys", tables["keys"], name, dict, {}))
                 for name in tables["keys"]
             },
+            new_passwords=self._new_passwords(tables["new_passwords"]),
         )
-        policy = replace(policy, new_passwords=self._new_passwords(tables["new_passwords"]))
         self._check_target(policy)
         self._check_keys(policy)
         return policy

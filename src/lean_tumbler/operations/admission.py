@@ -41,22 +41,11 @@ def admit_login(
         SourceError: the store cannot be read.
         CheckImpossible: a formula or key that the value needs is not there.
     """
-    accounts = store.fetch(login)
-    if len(accounts) != 1:
-        refused = gateway.admit(stored=None, password=password, store=store_name)
-        alert = "the login is not unique; no row was tried" if accounts else ""
-        return Admission(outcome=refused, alert=alert)
-    account = accounts[0]
-    outcome = gateway.admit(
-        stored=account.stored,
-        password=password,
-        store=store_name,
-        salt=account.salt,
-        login=account.login,
-        upgrade=upgrade,
+    account, alert, outcome = _checked(
+        store, gateway, store_name=store_name, login=login, password=password, upgrade=upgrade
     )
     if outcome.new_value is None:
-        return Admission(outcome=outcome, alert=_alert(account, outcome))
+        return Admission(outcome=outcome, alert=alert or _alert(account, outcome))
     return _write(store, account, outcome, outcome.new_value)
 
 
@@ -78,20 +67,38 @@ def change_password(
         CheckImpossible: a formula or key that the value needs is not there.
         PasswordRefused: no value can be made of the new one.
     """
-    accounts = store.fetch(login)
-    account = accounts[0] if len(accounts) == 1 else Account(key=0)
-    outcome = gateway.admit(
-        stored=account.stored,
-        password=password,
-        store=store_name,
-        salt=account.salt,
-        login=account.login,
+    account, _, outcome = _checked(
+        store, gateway, store_name=store_name, login=login, password=password, upgrade=False
     )
     if not outcome.admitted or account.stored is None:
         return False, outcome
     value = gateway.hash(password=new)
     result = store.swap(Swap(key=account.key, old=account.stored, new=value))
     return result is SwapResult.DONE, outcome
+
+
+def _checked(
+    store: Store,
+    gateway: CredentialGateway,
+    *,
+    store_name: str,
+    login: str,
+    password: str,
+    upgrade: bool,
+) -> tuple[Account, str, Outcome]:
+    """Fetch a login's account, or an empty one in its place, and check the password."""
+    accounts = store.fetch(login)
+    account = accounts[0] if len(accounts) == 1 else Account(key=0)
+    alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
+    outcome = gateway.admit(
+        stored=account.stored,
+        password=password,
+        store=store_name,
+        salt=account.salt,
+        login=account.login,
+        upgrade=upgrade,
+    )
+    return account, alert, outcome
 
 
 def _alert(account: Account, outcome: Outcome) -> str:

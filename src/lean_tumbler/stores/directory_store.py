@@ -10,9 +10,7 @@ from typing import Any
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.directories import connected, read_address
-from lean_tumbler.stores.interface import Account, AccountKey, Swap, SwapResult
-from lean_tumbler.stores.schema_change import SchemaChange
-from lean_tumbler.stores.surroundings import Surroundings
+from lean_tumbler.stores.interface import Account, AccountKey, Swap, SwapResult, WithoutSchema
 
 _ARGON2_TAG = "{ARGON2}"  # what OpenLDAP's Argon2 module verifies; slapd-pw-argon2(5)
 _PHC = "$argon2id$"
@@ -23,7 +21,7 @@ _RESULTS = {
 }
 
 
-class DirectoryStore:
+class DirectoryStore(WithoutSchema):
     """The entries below one base.
 
     Args:
@@ -109,19 +107,6 @@ class DirectoryStore:
     def origins(self) -> set[str]:
         """Name no formula: nothing is layered here."""
         return set()
-
-    def width(self) -> int | None:
-        """Give no bound: the syntax of passwords has none (RFC 4519 section 2.41)."""
-        return None
-
-    def schema_change(self, *, needed: int) -> SchemaChange | None:
-        """Say that no value is too long."""
-        del needed
-        return None
-
-    def surroundings(self) -> Surroundings:
-        """Say nothing: a directory's overlays are not in its catalogue."""
-        return Surroundings()
 
     def claim(self, name: str) -> bool:
         """Give every claim: there are no bulk steps to share."""

@@ -18,10 +18,9 @@ from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.exports.base import Fields, Record
 from lean_tumbler.stores.exports.opening import open_export
 from lean_tumbler.stores.files import OWNER_ONLY, write_parts
+from lean_tumbler.stores.interface import WithoutSchema
 from lean_tumbler.stores.naming import require_column
-from lean_tumbler.stores.schema_change import SchemaChange
 from lean_tumbler.stores.sql import SqlStore, sqlite_engine
-from lean_tumbler.stores.surroundings import Surroundings
 
 _TABLE = "accounts"
 _CREATE = f"""
@@ -31,11 +30,10 @@ CREATE TABLE source (sha256 TEXT NOT NULL);
 """
 _INSERT = f"INSERT INTO {_TABLE} VALUES (?, ?, ?, ?, ?)"  # noqa: S608 - our own name
 _SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
-_PIECE_BYTES = 1 << 20
 _CHANGED = "it changed since it was read; run again, which begins anew"
 
 
-class FileStore(SqlStore):
+class FileStore(WithoutSchema, SqlStore):
     """The rows of a file, worked on beside it.
 
     An account's key is its line, or in a directory's export the number of the value.
@@ -137,19 +135,6 @@ class FileStore(SqlStore):
         """The file's name."""
         return self._path.name
 
-    def width(self) -> int | None:
-        """Give no bound: files have none."""
-        return None
-
-    def schema_change(self, *, needed: int) -> SchemaChange | None:
-        """Say that no value is too long."""
-        del needed
-        return None
-
-    def surroundings(self) -> Surroundings:
-        """Say nothing: a file has no triggers and no replicas."""
-        return Surroundings()
-
     def finish(self) -> str:
         """Write the copy, and take the working file away; give the copy's path.
 
@@ -161,7 +146,7 @@ class FileStore(SqlStore):
         if _digest_of(self._path) != self._digest:
             raise SourceError(f"{self._path}: {_CHANGED}")
         with database_errors(str(self._work)), closing(sqlite3.connect(self._work)) as connection:
-            worked = ((place, value) for place, value in connection.execute(_SELECT))
+            worked = connection.execute(_SELECT)
             write_parts(self._into, self._copied(worked), mode=OWNER_ONLY)
         self.close()
         self._work.unlink()

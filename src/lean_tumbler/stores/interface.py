@@ -93,3 +93,20 @@ class Store(Protocol):
 
     def close(self) -> None:
         """Let go of connections."""
+
+
+class WithoutSchema:
+    """What files and directories have in common: no widths, no triggers, nothing to alter."""
+
+    def width(self) -> int | None:
+        """Give no bound."""
+        return None
+
+    def schema_change(self, *, needed: int) -> SchemaChange | None:
+        """Say that no value is too long."""
+        del needed
+        return None
+
+    def surroundings(self) -> Surroundings:
+        """Say nothing: what stands around is in no catalogue."""
+        return Surroundings()
