@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 from conftest import Program
 from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.exports.opening import open_export
 from lean_tumbler.stores.sources.base import LINE, Unreadable
 from lean_tumbler.stores.sources.opening import tables_at
@@ -203,7 +204,11 @@ def test_any_csv_is_copied_and_changed(
     writer = csv.writer(text, delimiter=delimiter, quoting=quoting)  # type: ignore[arg-type]
     writer.writerows([("login", "pw", "id"), *((a, b, "7") for a, b in rows)])
     path.write_bytes(text.getvalue().encode())
-    export = open_export(path)
+    try:
+        export = open_export(path)
+    except SourceError as error:  # so much of a few lines may be control characters
+        assert "neither a database nor text" in str(error)
+        return
     if export.columns != ("login", "pw", "id"):
         return  # so few lines may look split by another delimiter
     records = list(export.records("pw"))
