@@ -207,7 +207,8 @@ def test_any_csv_is_copied_and_changed(
     try:
         export = open_export(path)
     except SourceError as error:  # so much of a few lines may be control characters
-        assert "neither a database nor text" in str(error)
+        if "neither a database nor text" not in str(error):
+            raise
         return
     if export.columns != ("login", "pw", "id"):
         return  # so few lines may look split by another delimiter
