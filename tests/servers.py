@@ -36,6 +36,10 @@ class Server:
         """Kill the server, and start it again a while later."""
         self.kill()
         time.sleep(away_seconds)
+        self.start_again()
+
+    def start_again(self) -> None:
+        """Start the server that was killed."""
         self.processes.append(_started(self.command, self.folder))
 
     def others(self) -> int:
@@ -70,6 +74,34 @@ class Server:
     def dumped(self, *options: str) -> bytes:
         """Give what the server's own dump program writes."""
         return subprocess.run((*self.dump, *options), check=True, capture_output=True).stdout
+
+
+@dataclass(frozen=True)
+class Redis:
+    """A running server of counts."""
+
+    url: str
+    process: "subprocess.Popen[bytes]"
+
+
+@contextmanager
+def redis(folder: Path) -> Iterator[Redis]:
+    """Start Redis on a free port; it writes nothing."""
+    port = str(free_port())
+    command = (found("redis-server"), "--port", port, "--bind", "127.0.0.1", "--save", "")
+    process = _started(command, folder)
+    _wait(process, (found("redis-cli"), "-p", port, "ping"))
+    try:
+        yield Redis(f"redis://127.0.0.1:{port}/0", process)
+    finally:
+        _stop(process)
+
+
+def free_port() -> int:
+    """Find a port that nobody listens at."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
 
 
 def found(*names: str) -> str:
@@ -213,9 +245,7 @@ def mariadb(*options: str) -> Iterator[Server]:
 @contextmanager
 def mariadb_pair() -> Iterator[tuple[Server, Server]]:
     """Start two MariaDB servers, the second of which follows the first."""
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = free_port()
     listening = ("--bind-address=127.0.0.1", f"--port={port}")
     with (
         mariadb("--server-id=1", "--log-bin", *listening) as primary,

@@ -1,10 +1,12 @@
 """One login against a store: fetch, decide, swap."""
 
-from dataclasses import dataclass, replace
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass, field, replace
 
 from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.errors import SourceError
+from lean_tumbler.operations.stand_ins import StandIns
 from lean_tumbler.stores.interface import Account, Store, Swap, SwapResult
 
 
@@ -15,6 +17,21 @@ class Admission:
     outcome: Outcome
     alert: str = ""
 
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ManyLogins:
+    """What logins of one store need that come one upon the other.
+
+    Attributes:
+        stand_ins: what a login that the store does not have is checked against.
+        turns: held by each while it derives; others read and write meanwhile.
+    """
+
+    stand_ins: StandIns = field(default_factory=lambda: StandIns(b"", {}))
+    turns: AbstractContextManager[object] = field(default_factory=nullcontext)
+
+
+ALONE = ManyLogins()
 
 _ALERTS = {
     "over-limit": "a stored value asks for more work than [limits] allows; it was not run",
@@ -32,17 +49,27 @@ def admit_login(
     login: str,
     password: str,
     upgrade: bool = True,
+    many: ManyLogins = ALONE,
 ) -> Admission:
     """Check a login and upgrade its value where due.
 
     A write that fails, or loses to another, never fails the login: its action is `deferred`.
+
+    Args:
+        store: of the account.
+        gateway: decides.
+        store_name: the policy's.
+        login: as typed.
+        password: as typed.
+        upgrade: whether anything may be written.
+        many: what logins need that come one upon the other.
 
     Raises:
         SourceError: the store cannot be read.
         CheckImpossible: a formula or key that the value needs is not there.
     """
     account, alert, outcome = _checked(
-        store, gateway, store_name=store_name, login=login, password=password, upgrade=upgrade
+        store, gateway, store_name, login, password, upgrade=upgrade, many=many
     )
     if outcome.new_value is None:
         return Admission(outcome=outcome, alert=alert or _alert(account, outcome))
@@ -57,6 +84,7 @@ def change_password(
     login: str,
     password: str,
     new: str,
+    many: ManyLogins = ALONE,
 ) -> tuple[bool, Outcome]:
     """Check a password, and put a new one in its place; tell whether it stands there now.
 
@@ -68,11 +96,12 @@ def change_password(
         PasswordRefused: no value can be made of the new one.
     """
     account, _, outcome = _checked(
-        store, gateway, store_name=store_name, login=login, password=password, upgrade=False
+        store, gateway, store_name, login, password, upgrade=False, many=many
     )
     if not outcome.admitted or account.stored is None:
         return False, outcome
-    value = gateway.hash(password=new)
+    with many.turns:
+        value = gateway.hash(password=new)
     result = store.swap(Swap(key=account.key, old=account.stored, new=value))
     return result is SwapResult.DONE, outcome
 
@@ -80,24 +109,29 @@ def change_password(
 def _checked(
     store: Store,
     gateway: CredentialGateway,
-    *,
     store_name: str,
     login: str,
     password: str,
+    *,
     upgrade: bool,
+    many: ManyLogins,
 ) -> tuple[Account, str, Outcome]:
     """Fetch a login's account, or an empty one in its place, and check the password."""
     accounts = store.fetch(login)
     account = accounts[0] if len(accounts) == 1 else Account(key=0)
     alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
-    outcome = gateway.admit(
-        stored=account.stored,
-        password=password,
-        store=store_name,
-        salt=account.salt,
-        login=account.login,
-        upgrade=upgrade,
-    )
+    checked = account if accounts else many.stand_ins.of(login) or account
+    with many.turns:
+        outcome = gateway.admit(
+            stored=checked.stored,
+            password=password,
+            store=store_name,
+            salt=checked.salt,
+            login=checked.login,
+            upgrade=upgrade and checked is account,
+        )
+    if checked is not account:
+        outcome = Outcome(admitted=False, refusal="unknown")
     return account, alert, outcome
 
 

@@ -2,10 +2,10 @@
 
 import asyncio
 import hmac
-import time
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from math import inf
+from types import MappingProxyType
 
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
@@ -17,22 +17,21 @@ from lean_tumbler.errors import RequestRefused, TumblerError
 from lean_tumbler.service.description import description
 from lean_tumbler.service.logins import Answer, LoginService
 from lean_tumbler.service.problems import problem, problem_of
-from lean_tumbler.service.requests import (
-    ADMIT,
-    ADMIT_VALUE,
-    CHANGE,
-    HASH,
-    Field,
-    Values,
-    read_request,
-)
+from lean_tumbler.service.requests import POSTS, Field, Path, Values, read_request
 
 BODY_BYTES = 65_536
 BODY_SECONDS = 5.0
 _LOG_SECONDS = 1.0  # of one type; under a flood the counters tell how many there were
 _METRICS_TYPE = "text/plain; version=0.0.4; charset=utf-8"
 
-_Act = Callable[[Values], Awaitable[Answer]]
+_ACTS: Mapping[Path, Callable[[LoginService, Values], Awaitable[Answer]]] = MappingProxyType(
+    {
+        Path.ADMIT: LoginService.admit,
+        Path.ADMIT_VALUE: LoginService.admit_value,
+        Path.HASH: LoginService.hash,
+        Path.CHANGE: LoginService.change,
+    }
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,24 +55,24 @@ class Application:
     Args:
         current: gives the service by the policy in force, which may be read anew meanwhile.
         access: who may call, and within which bounds.
+        clock: seconds, monotonic.
     """
 
-    def __init__(self, current: Callable[[], LoginService], access: Access) -> None:
-        self._current, self._access = current, access
+    def __init__(
+        self, current: Callable[[], LoginService], access: Access, *, clock: Callable[[], float]
+    ) -> None:
+        self._current, self._access, self._clock = current, access, clock
         self._logged: dict[str, float] = {}
 
     def starlette(self) -> Starlette:
         """Give what a server runs."""
         return Starlette(
             routes=[
-                self._post("/v1/admit", ADMIT, lambda service: service.admit),
-                self._post("/v1/admit-value", ADMIT_VALUE, lambda service: service.admit_value),
-                self._post("/v1/hash", HASH, lambda service: service.hash),
-                self._post("/v1/change", CHANGE, lambda service: service.change),
-                Route("/health/live", self._live),
-                Route("/health/ready", self._ready),
-                Route("/metrics", self._metrics),
-                Route("/openapi.json", self._openapi),
+                *(self._post(path, fields) for path, fields in POSTS.items()),
+                Route(Path.LIVE, self._live),
+                Route(Path.READY, self._ready),
+                Route(Path.METRICS, self._metrics),
+                Route(Path.OPENAPI, self._openapi),
             ],
             exception_handlers={
                 TumblerError: self._refused,
@@ -82,16 +81,14 @@ class Application:
             },
         )
 
-    def _post(
-        self, path: str, fields: Mapping[str, Field], choose: Callable[[LoginService], _Act]
-    ) -> Route:
+    def _post(self, path: Path, fields: Mapping[str, Field]) -> Route:
         async def endpoint(request: Request) -> Response:
-            started = time.perf_counter()
+            started = self._clock()
             _require_token(request, self._access.token)
             values = read_request(await _body(request, self._access), fields)
-            answer = JSONResponse(await choose(self._current())(values))
+            answer = JSONResponse(await _ACTS[path](self._current(), values))
             seconds = self._current().means.metrics.seconds
-            seconds.labels(path).observe(time.perf_counter() - started)
+            seconds.labels(path).observe(self._clock() - started)
             return answer
 
         return Route(path, endpoint, methods=["POST"])
@@ -114,7 +111,7 @@ class Application:
     async def _refused(self, _: Request, error: Exception) -> Response:
         kind, response = problem_of(error if isinstance(error, TumblerError) else TumblerError())
         self._current().means.metrics.problems.labels(kind).inc()
-        now = time.monotonic()
+        now = self._clock()
         if response.status_code >= 500 and now - self._logged.get(kind, -inf) >= _LOG_SECONDS:
             self._logged[kind] = now
             self._current().means.log({"event": "problem", "type": kind, "message": str(error)})

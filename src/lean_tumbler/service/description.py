@@ -7,11 +7,12 @@ from typing import Any
 from lean_tumbler.core.new_passwords import Reason
 from lean_tumbler.core.outcome import Action
 from lean_tumbler.service.problems import TYPES
-from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, CHANGE, HASH, Field
+from lean_tumbler.service.requests import POSTS, Field, Path
 
 Schema = dict[str, Any]
 
 _ADMITTED: Schema = {"type": "boolean"}
+_NO_NUL = "^[^\\u0000]*$"
 _ACTION: Schema = {"type": "string", "enum": [str(action) for action in Action]}
 
 
@@ -25,27 +26,29 @@ def _answer(**members: Schema) -> Schema:
     }
 
 
-_POSTS: Mapping[str, tuple[str, Mapping[str, Field], Schema]] = {
-    "/v1/admit": (
+_ANSWERS: Mapping[Path, tuple[str, Schema]] = {
+    Path.ADMIT: (
         "Check a login of a store, and upgrade its value where due. 200 for yes and for no.",
-        ADMIT,
         _answer(admitted=_ADMITTED, action=_ACTION),
     ),
-    "/v1/admit-value": (
+    Path.ADMIT_VALUE: (
         "Check a value that was fetched. Write `new_value` only where the old one still stands.",
-        ADMIT_VALUE,
         _answer(admitted=_ADMITTED, action=_ACTION, new_value={"type": "string"}),
     ),
-    "/v1/hash": (
+    Path.HASH: (
         "Give the stored value for a new password, or say why it may not be used.",
-        HASH,
         _answer(value={"type": "string"}),
     ),
-    "/v1/change": (
+    Path.CHANGE: (
         "Check a password, and put a new one in its place.",
-        CHANGE,
         _answer(changed={"type": "boolean"}),
     ),
+}
+
+
+_STATES: Mapping[Path, str] = {
+    Path.LIVE: "The service runs.",
+    Path.READY: "Every store answers.",
 }
 
 
@@ -57,12 +60,12 @@ def description(*, has_token: bool) -> dict[str, Any]:
     """
     secured: Schema = {"security": [{"token": []}]} if has_token else {}
     paths = {
-        path: {"post": {**_operation(path, *parts), **secured}} for path, parts in _POSTS.items()
+        path: {"post": {**_operation(path, summary, POSTS[path], answer), **secured}}
+        for path, (summary, answer) in _ANSWERS.items()
     }
     status = {"type": "object", "properties": {"status": {"type": "string"}}}
-    for path, summary in (("/health/live", "The service runs."),
-                          ("/health/ready", "Every store answers.")):  # fmt: skip
-        codes = ("503",) if path.endswith("ready") else ()
+    for path, summary in _STATES.items():
+        codes = ("503",) if path == Path.READY else ()
         paths[path] = {"get": {"summary": summary, "responses": _responses(status, codes)}}
     return {
         "openapi": "3.1.0",
@@ -84,7 +87,7 @@ def _operation(path: str, summary: str, fields: Mapping[str, Field], answer: Sch
         "additionalProperties": False,
     }
     codes = ("400", "401", "408", "413", "415", "500", "503")
-    refused = ("422",) if path in {"/v1/hash", "/v1/change"} else ()
+    refused = ("422",) if path in {Path.HASH, Path.CHANGE} else ()
     return {
         "summary": summary,
         "operationId": path.rpartition("/")[2],
@@ -95,11 +98,11 @@ def _operation(path: str, summary: str, fields: Mapping[str, Field], answer: Sch
 
 def _field(field: Field) -> Schema:
     kind = {str: "string", bool: "boolean"}[field.kind]
-    length = {"maxLength": field.most_characters} if field.kind is str else {}
+    bounds = {"maxLength": field.most_characters, "pattern": _NO_NUL} if field.kind is str else {}
     return {
         "type": [kind, "null"] if field.may_be_null else kind,
         "description": field.about,
-        **length,
+        **bounds,
     }
 
 

@@ -1,9 +1,9 @@
 """How often a login has failed in a row (NIST SP 800-63B-4, section 3.2.2)."""
 
 import hashlib
-import hmac
 from collections import OrderedDict
 from collections.abc import Callable
+from typing import Protocol
 
 MOST_FAILURES = 100  # the standard's bound
 FORGIVEN_SECONDS = 864.0  # one failure is forgotten in this time: a hundred in a day
@@ -12,7 +12,17 @@ _LOGINS_KEPT = 100_000
 Clock = Callable[[], float]
 
 
-class FailureLimit:
+class FailureLimit(Protocol):
+    """Says which logins have failed too often to be tried."""
+
+    async def is_reached(self, store: str, login: str) -> bool:
+        """Tell whether a login has failed too often to be tried."""
+
+    async def note(self, store: str, login: str, *, admitted: bool) -> None:
+        """Count a failure, or forget all of them after a success."""
+
+
+class OwnFailures:
     """Counts failures by login in memory, for one instance of the service.
 
     Logins are kept as keyed hashes: who looks into the memory finds no names. The login that was
@@ -37,12 +47,12 @@ class FailureLimit:
         self._most, self._forgiven_seconds = most, forgiven_seconds
         self._counts: OrderedDict[bytes, tuple[float, float]] = OrderedDict()
 
-    def is_reached(self, store: str, login: str) -> bool:
+    async def is_reached(self, store: str, login: str) -> bool:
         """Tell whether a login has failed too often to be tried."""
         # A hundred failures within minutes are a few seconds' worth short of a hundred.
         return self._now(self._name(store, login)) > self._most - 1
 
-    def note(self, store: str, login: str, *, admitted: bool) -> None:
+    async def note(self, store: str, login: str, *, admitted: bool) -> None:
         """Count a failure, or forget all of them after a success."""
         name = self._name(store, login)
         if admitted:
@@ -54,9 +64,14 @@ class FailureLimit:
             self._counts.popitem(last=False)
 
     def _name(self, store: str, login: str) -> bytes:
-        text = f"{store}\0{login.casefold()}".encode("utf-8", "replace")
-        return hmac.digest(self._key, text, hashlib.sha256)
+        # BLAKE2 takes a key by itself (RFC 7693, section 2.9), at a tenth of an HMAC's time.
+        return hashlib.blake2b(folded(store, login), key=self._key, digest_size=32).digest()
 
     def _now(self, name: bytes) -> float:
         count, when = self._counts.get(name, (0.0, 0.0))
         return max(0.0, count - (self._clock() - when) / self._forgiven_seconds)
+
+
+def folded(store: str, login: str) -> bytes:
+    """Name a login of a store; letter case does not make another of it."""
+    return f"{store}\0{login.casefold()}".encode("utf-8", "replace")

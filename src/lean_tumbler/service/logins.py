@@ -10,10 +10,17 @@ from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.new_passwords import reasons_against
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.errors import NewPasswordRefused, RequestRefused, StoreAway, TumblerError
-from lean_tumbler.operations.admission import Admission, admit_login, change_password
+from lean_tumbler.operations.admission import (
+    Admission,
+    ManyLogins,
+    admit_login,
+    change_password,
+)
+from lean_tumbler.operations.stand_ins import StandIns
 from lean_tumbler.service.failures import FailureLimit
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Values
+from lean_tumbler.service.turns import Turns
 from lean_tumbler.service.watch import AcceptanceWatch
 from lean_tumbler.stores.interface import Store
 
@@ -30,39 +37,52 @@ class Means:
     """What the service works with.
 
     Attributes:
-        executor: runs as many derivations at once as were chosen.
+        executor: runs what derives, and what reads and writes before and after.
+        turns: lets so many derive at once as were chosen, and nobody wait longer than promised.
         most_inside: requests that derive or wait for it; beyond them callers are told to come back.
-        watch: stops a store's upgrades where its logins are admitted less often than before.
         common: likely passwords, in lower case, which no new password may be.
         log: takes one event.
     """
 
     executor: Executor
+    turns: Turns
     most_inside: int
     failures: FailureLimit
-    watch: AcceptanceWatch
     metrics: Metrics
     common: Set[str]
     log: Log
 
 
 class LoginService:
-    """Logins, new passwords and changes, for all stores of a policy."""
+    """Logins, new passwords and changes, for all stores of a policy.
+
+    Args:
+        gateway: decides by the policy.
+        stores: by the policy's names.
+        stand_ins: what unknown logins of each store are checked against.
+        means: what outlasts the policy.
+    """
 
     def __init__(
-        self, gateway: CredentialGateway, stores: Mapping[str, Store], means: Means
+        self,
+        gateway: CredentialGateway,
+        stores: Mapping[str, Store],
+        stand_ins: Mapping[str, StandIns],
+        means: Means,
     ) -> None:
         self.gateway, self.stores, self.means = gateway, stores, means
+        self._many = {
+            name: ManyLogins(stand_ins=found, turns=means.turns)
+            for name, found in stand_ins.items()
+        }
+        self._watch = AcceptanceWatch()  # stops a store's upgrades
         self._inside = 0
 
     async def admit(self, values: Values) -> Answer:
         """Check a login of a store, and upgrade its value where due."""
         name, login, password = (str(values[key]) for key in ("store", "login", "password"))
         store = self._store(name)
-        failures = self.means.failures
-        if failures.is_reached(name, login):
-            await self._derive(lambda: self.gateway.admit(stored=None, password=password))
-            self._alert(name, "a login failed too often in a row and is refused unseen")
+        if await self._is_refused_unseen(name, login, password):
             return dict(REFUSED)
         admission = await self._derive(
             lambda: admit_login(
@@ -71,10 +91,11 @@ class LoginService:
                 store_name=name,
                 login=login,
                 password=password,
-                upgrade=self.means.watch.may_upgrade(name),
+                upgrade=self._watch.may_upgrade(name),
+                many=self._many[name],
             )
         )
-        failures.note(name, login, admitted=admission.outcome.admitted)
+        await self.means.failures.note(name, login, admitted=admission.outcome.admitted)
         return self._answer(name, admission, values.get("expected"))
 
     async def admit_value(self, values: Values) -> Answer:
@@ -83,14 +104,14 @@ class LoginService:
         if name is not None:
             _require_known(str(name), self.gateway.policy.stores)
         stored, salt, login = (_text(values.get(key)) for key in ("stored", "salt", "login"))
-        outcome = await self._derive(
+        outcome = await self._derive_in_turn(
             lambda: self.gateway.admit(
                 stored=stored,
                 password=str(values["password"]),
                 salt=salt,
                 login=login,
                 store=_text(name),
-                upgrade=self.means.watch.may_upgrade(str(name or "")),
+                upgrade=self._watch.may_upgrade(str(name or "")),
             )
         )
         answer = self._answer(str(name or ""), Admission(outcome=outcome), None)
@@ -100,7 +121,7 @@ class LoginService:
         """Give the stored value for a new password."""
         password = str(values["password"])
         self._require_good(password, _text(values.get("login")))
-        return {"value": await self._derive(lambda: self.gateway.hash(password=password))}
+        return {"value": await self._derive_in_turn(lambda: self.gateway.hash(password=password))}
 
     async def change(self, values: Values) -> Answer:
         """Check a password, and put a new one in its place."""
@@ -109,16 +130,20 @@ class LoginService:
         )
         store = self._store(name)
         self._require_good(new, login)
-        failures = self.means.failures
-        if failures.is_reached(name, login):
-            await self._derive(lambda: self.gateway.admit(stored=None, password=password))
+        if await self._is_refused_unseen(name, login, password):
             return {"changed": False}
         changed, outcome = await self._derive(
             lambda: change_password(
-                store, self.gateway, store_name=name, login=login, password=password, new=new
+                store,
+                self.gateway,
+                store_name=name,
+                login=login,
+                password=password,
+                new=new,
+                many=self._many[name],
             )
         )
-        failures.note(name, login, admitted=outcome.admitted)
+        await self.means.failures.note(name, login, admitted=outcome.admitted)
         return {"changed": changed}
 
     async def ready(self) -> bool:
@@ -131,9 +156,30 @@ class LoginService:
                 return False
         return True
 
+    async def _is_refused_unseen(self, store: str, login: str, password: str) -> bool:
+        """Tell whether a login has failed too often; it costs what an unknown one does."""
+        if not await self.means.failures.is_reached(store, login):
+            return False
+        stand_in = self._many[store].stand_ins.of(login)
+        stored, salt = (stand_in.stored, stand_in.salt) if stand_in else (None, None)
+        await self._derive_in_turn(
+            lambda: self.gateway.admit(
+                stored=stored, password=password, salt=salt, store=store, upgrade=False
+            )
+        )
+        self._alert(store, "a login failed too often in a row and is refused unseen")
+        return True
+
+    async def _derive_in_turn(self, work: Callable[[], T]) -> T:
+        def in_turn() -> T:
+            with self.means.turns:
+                return work()
+
+        return await self._derive(in_turn)
+
     async def _derive(self, work: Callable[[], T]) -> T:
         """Run something that derives, or refuse at once where too many wait already."""
-        if self._inside >= self.means.most_inside:
+        if self._inside >= self.means.most_inside or not self.means.turns.has_room(self._inside):
             raise StoreAway("too many logins at once; come back in a moment")
         self._inside += 1
         self.means.metrics.waiting.set(self._inside)
@@ -148,7 +194,7 @@ class LoginService:
         cohort, admitted = outcome.cohort or "none", str(outcome.admitted).lower()
         metrics.logins.labels(store, cohort, admitted, outcome.action).inc()
         if outcome.cohort and (
-            alert := self.means.watch.note(store, outcome.cohort, admitted=outcome.admitted)
+            alert := self._watch.note(store, outcome.cohort, admitted=outcome.admitted)
         ):
             self._alert(store, alert)
         if outcome.refusal:

@@ -3,6 +3,7 @@
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass
+from enum import StrEnum
 from types import MappingProxyType
 
 from lean_tumbler.errors import RequestRefused
@@ -25,6 +26,19 @@ class Field:
     most_characters: int = 1024
     may_be_null: bool = False
     required: bool = True
+
+
+class Path(StrEnum):
+    """Where the service answers."""
+
+    ADMIT = "/v1/admit"
+    ADMIT_VALUE = "/v1/admit-value"
+    HASH = "/v1/hash"
+    CHANGE = "/v1/change"
+    LIVE = "/health/live"
+    READY = "/health/ready"
+    METRICS = "/metrics"
+    OPENAPI = "/openapi.json"
 
 
 _STORE = Field(about="the policy's name of the store", most_characters=100)
@@ -68,6 +82,10 @@ CHANGE: Mapping[str, Field] = MappingProxyType(
      "new_password": Field(about="the password that shall hold from now on",
                            most_characters=8192)}
 )  # fmt: skip
+
+POSTS: Mapping[Path, Mapping[str, Field]] = MappingProxyType(
+    {Path.ADMIT: ADMIT, Path.ADMIT_VALUE: ADMIT_VALUE, Path.HASH: HASH, Path.CHANGE: CHANGE}
+)
 
 Values = Mapping[str, str | bool | None]
 

@@ -11,6 +11,7 @@ from ipaddress import ip_address
 from pathlib import Path
 
 import uvicorn
+from starlette.applications import Starlette
 
 from lean_tumbler.errors import SourceError, TumblerError, UsageError
 from lean_tumbler.service.app import Access, Application
@@ -123,7 +124,12 @@ class _Server(uvicorn.Server):
 
 
 def serve(
-    make: Callable[[], LoginService], listening: Listening, access: Access, *, log: Log
+    make: Callable[[], LoginService],
+    listening: Listening,
+    access: Access,
+    *,
+    log: Log,
+    clock: Callable[[], float],
 ) -> None:
     """Serve until a signal ends it; requests that are being answered are finished.
 
@@ -132,6 +138,7 @@ def serve(
         listening: where.
         access: who may call.
         log: takes one event.
+        clock: seconds, monotonic.
 
     Raises:
         TumblerError: it cannot begin.
@@ -139,17 +146,8 @@ def serve(
     listening.require_safe(access)
     holder = [make()]
     opened = listening.open()
-    config = uvicorn.Config(
-        Application(lambda: holder[0], access).starlette(),
-        log_config=None,
-        access_log=False,
-        server_header=False,
-        lifespan="off",
-        backlog=_BACKLOG,
-        timeout_graceful_shutdown=_GRACE_SECONDS,
-        ssl_certfile=listening.certificate,
-        ssl_keyfile=listening.private_key,
-    )
+    application = Application(lambda: holder[0], access, clock=clock).starlette()
+    config = _config(application, listening)
 
     def reload() -> None:
         try:
@@ -171,13 +169,29 @@ def serve(
 
     log({"event": "listening", "at": listening.place, "stores": list(holder[0].stores)})
     try:
-        asyncio.run(run())
+        with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
+            runner.run(run())
     finally:
         opened.close()
         if listening.place.startswith("unix:"):
             Path(listening.place.removeprefix("unix:")).unlink(missing_ok=True)
         close_stores(holder[0])
         log({"event": "ended"})
+
+
+def _config(application: Starlette, listening: Listening) -> uvicorn.Config:
+    return uvicorn.Config(
+        application,
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        proxy_headers=False,
+        lifespan="off",
+        backlog=_BACKLOG,
+        timeout_graceful_shutdown=_GRACE_SECONDS,
+        ssl_certfile=listening.certificate,
+        ssl_keyfile=listening.private_key,
+    )
 
 
 def close_stores(service: LoginService) -> None:

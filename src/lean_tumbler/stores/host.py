@@ -1,5 +1,6 @@
 """What this machine gives: cores and memory, as a container's limits leave them."""
 
+import ctypes
 import os
 import platform
 from dataclasses import dataclass
@@ -8,6 +9,11 @@ from pathlib import Path
 
 _CGROUP = Path("/sys/fs/cgroup")  # docs.kernel.org/admin-guide/cgroup-v2.html
 _MEMINFO = Path("/proc/meminfo")
+
+# mallopt(3). Larger pieces than the first are asked of the system, and given back, each time.
+_MMAP_THRESHOLD, _TRIM_THRESHOLD = -3, -1
+_KEPT_BYTES = 32 * 1024 * 1024  # the most that the first may be
+_TRIMMED_BYTES = 1024 * 1024 * 1024
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,6 +44,19 @@ def this_host() -> Host:
         memory_kib=memory,
         free_kib=min(memory, _available_kib(memory)),
     )
+
+
+def keep_freed_memory() -> None:
+    """Keep what derivations have let go for the next ones, instead of giving it back each time.
+
+    Fetching 20 MiB anew from the system, page by page, takes a tenth of the time of a derivation
+    that works in it. Up to 32 MiB for each thread stay taken. With another C library than
+    glibc, nothing is changed.
+    """
+    set_option = getattr(ctypes.CDLL(None), "mallopt", None)
+    if set_option is not None:
+        set_option(_MMAP_THRESHOLD, _KEPT_BYTES)
+        set_option(_TRIM_THRESHOLD, _TRIMMED_BYTES)
 
 
 def _cores() -> int:

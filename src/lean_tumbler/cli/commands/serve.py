@@ -4,13 +4,15 @@ import argparse
 import json
 import os
 import time
-from concurrent.futures import Executor, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
+    DEFAULT_MILLISECONDS,
     add_policy_option,
     gateway_of,
+    milliseconds,
     policy_path,
     positive_integer,
     read_policy,
@@ -22,8 +24,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from lean_tumbler.service.failures import FailureLimit
-    from lean_tumbler.service.logins import Log, LoginService
-    from lean_tumbler.service.metrics import Metrics
+    from lean_tumbler.service.logins import Log, LoginService, Means
 
 EXAMPLE = """\
   lean-tumbler serve --listen unix:tumbler.sock
@@ -33,7 +34,9 @@ EXAMPLE = """\
 
 DEFAULT_PLACE = "127.0.0.1:8460"
 _QUEUE_FOR_EACH = 10
+_THREADS_FOR_EACH = 2  # one derives while another reads or writes
 _TOKEN_BYTES = 4096
+_KEY_BYTES = 32
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -58,10 +61,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
         f"(default {_QUEUE_FOR_EACH} for each at once)",
     )
     parser.add_argument(
+        "--within",
+        type=milliseconds,
+        metavar="MILLISECONDS",
+        default=DEFAULT_MILLISECONDS,
+        help="the longest wait, as given to `tune`; who would wait longer is told to come back "
+        f"(default {DEFAULT_MILLISECONDS:.0f})",
+    )
+    parser.add_argument(
         "--token-file",
         type=Path,
         metavar="FILE",
         help="what callers must show; readable by you alone",
+    )
+    parser.add_argument(
+        "--share-failures",
+        metavar="URL",
+        help="redis://HOST:6379/0, where all instances count failed logins together; "
+        "its password comes from LEAN_TUMBLER_REDIS_PASSWORD",
     )
     parser.add_argument("--certificate", type=Path, metavar="FILE", help="for TLS, in PEM")
     parser.add_argument("--private-key", type=Path, metavar="FILE", help="the certificate's key")
@@ -72,67 +89,85 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.likely import likely_passwords
     from lean_tumbler.service.app import Access
-    from lean_tumbler.service.failures import FailureLimit
+    from lean_tumbler.service.logins import Means
     from lean_tumbler.service.metrics import Metrics
     from lean_tumbler.service.serving import Listening, serve
+    from lean_tumbler.service.turns import Turns
+    from lean_tumbler.stores.host import keep_freed_memory
 
     def log(event: "Mapping[str, object]") -> None:
         session.message(json.dumps({"time": round(time.time(), 3), **event}, ensure_ascii=False))
 
-    at_once = arguments.at_once or os.cpu_count() or 1
-    metrics = Metrics()
-    failures = FailureLimit(key=os.urandom(32), clock=time.monotonic)
-    common = frozenset(text.casefold() for text in likely_passwords())
     listening = Listening(
         place=arguments.listen,
         certificate=arguments.certificate,
         private_key=arguments.private_key,
     )
-    with ThreadPoolExecutor(at_once) as executor:
-
-        def make() -> "LoginService":
-            return _service(arguments, executor, at_once, failures, metrics, common, log)
-
-        serve(make, listening, Access(token=_token(arguments.token_file)), log=log)
+    token = _token(arguments.token_file)
+    # Instances with the same token answer side by side.
+    stand_in_key = token.encode("utf-8") or os.urandom(_KEY_BYTES)
+    at_once = arguments.at_once or os.cpu_count() or 1
+    keep_freed_memory()
+    with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
+        means = Means(
+            executor=executor,
+            turns=Turns(
+                at_once=at_once, within_seconds=arguments.within / 1000, clock=time.monotonic
+            ),
+            most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
+            failures=_failures(arguments.share_failures, log),
+            metrics=Metrics(),
+            common=frozenset(text.casefold() for text in likely_passwords()),
+            log=log,
+        )
+        serve(
+            lambda: _service(arguments, means, stand_in_key),
+            listening,
+            Access(token=token),
+            log=log,
+            clock=time.monotonic,
+        )
     return 0
 
 
-def _service(
-    arguments: argparse.Namespace,
-    executor: Executor,
-    at_once: int,
-    failures: "FailureLimit",
-    metrics: "Metrics",
-    common: frozenset[str],
-    log: "Log",
-) -> "LoginService":
+def _failures(shared: str | None, log: "Log") -> "FailureLimit":
+    """Count failures here, or in Redis too."""
+    from lean_tumbler.service.failures import OwnFailures
+    from lean_tumbler.service.shared_failures import SharedFailures, redis_client
+    from lean_tumbler.stores.credentials import REDIS_PASSWORD_VARIABLE, password_from_environment
+
+    own = OwnFailures(key=os.urandom(_KEY_BYTES), clock=time.monotonic)
+    if shared is None:
+        return own
+    return SharedFailures(
+        redis_client(shared, password_from_environment(REDIS_PASSWORD_VARIABLE)),
+        own=own,
+        clock=time.monotonic,
+        alert=lambda message: log({"event": "alert", "message": message}),
+    )
+
+
+def _service(arguments: argparse.Namespace, means: "Means", stand_in_key: bytes) -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
     from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.operations.layering import require_formulas
-    from lean_tumbler.service.logins import LoginService, Means
-    from lean_tumbler.service.watch import AcceptanceWatch
+    from lean_tumbler.operations.stand_ins import stand_ins
+    from lean_tumbler.service.logins import LoginService
     from lean_tumbler.stores.locators import is_file, open_store
+    from lean_tumbler.stores.sql import LOGIN_LOCK_SECONDS
 
     policy = read_policy(arguments)
     # The values of files and of the application's own stores come with requests alone.
     base = policy_path(arguments).parent
     stores = {
-        name: open_store(store, base=base, writable=True)
+        name: open_store(store, base=base, writable=True, lock_seconds=LOGIN_LOCK_SECONDS)
         for name, store in policy.stores.items()
         if store.locator != APPLICATION and not is_file(store, base=base)
     }
     for store in stores.values():
         require_formulas(store, policy)
-    means = Means(
-        executor=executor,
-        most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
-        failures=failures,
-        watch=AcceptanceWatch(),
-        metrics=metrics,
-        common=common,
-        log=log,
-    )
-    return LoginService(gateway_of(arguments, policy), stores, means)
+    unknown = {name: stand_ins(store, key=stand_in_key) for name, store in stores.items()}
+    return LoginService(gateway_of(arguments, policy), stores, unknown, means)
 
 
 def _token(path: Path | None) -> str:

@@ -1,0 +1,128 @@
+"""Failures by login, counted in Redis for all instances of the service."""
+
+import hashlib
+from collections.abc import Callable
+from typing import Any
+from urllib.parse import urlsplit
+
+from lean_tumbler.errors import UsageError
+from lean_tumbler.service.failures import (
+    FORGIVEN_SECONDS,
+    MOST_FAILURES,
+    Clock,
+    FailureLimit,
+    folded,
+)
+from lean_tumbler.stores.credentials import REDIS_PASSWORD_VARIABLE
+
+_ANSWER_SECONDS = 0.5
+_AGAIN_SECONDS = 5.0  # so long a server that did not answer is left alone
+_ALERT = "the shared counts of failures do not answer; this instance counts alone"
+_PREFIX = "lean-tumbler:failures:"
+
+# One script each, so that instances do not count over each other; the server's clock is theirs all.
+_NOW = """
+local held = redis.call("HMGET", KEYS[1], "count", "when")
+local time = redis.call("TIME")
+local now = time[1] + time[2] / 1000000
+local count = 0
+if held[1] then
+  count = math.max(0, tonumber(held[1]) - (now - tonumber(held[2])) / tonumber(ARGV[1]))
+end
+"""
+_COUNT = f"{_NOW} return tostring(count)"
+_FORGET = 'redis.call("DEL", KEYS[1]) return "ok"'
+_ADD = (
+    _NOW
+    + """
+redis.call("HSET", KEYS[1], "count", tostring(count + 1), "when", tostring(now))
+redis.call("EXPIRE", KEYS[1], math.ceil((count + 1) * tonumber(ARGV[1])))
+return "ok"
+"""
+)
+
+
+class SharedFailures:
+    """Counts failures in Redis; while that does not answer, this instance goes by its own count.
+
+    Logins are kept as SHA-256 of their names: who reads the server can try names against them.
+
+    Args:
+        client: of the server, asynchronous.
+        own: counts beside it, for when the server is away.
+        clock: seconds, monotonic.
+        alert: told once when the server does not answer.
+        most: failures in a row before a login is refused unseen.
+        forgiven_seconds: the time in which one failure is forgotten.
+    """
+
+    def __init__(
+        self,
+        client: Any,
+        *,
+        own: FailureLimit,
+        clock: Clock,
+        alert: Callable[[str], None],
+        most: int = MOST_FAILURES,
+        forgiven_seconds: float = FORGIVEN_SECONDS,
+    ) -> None:
+        self._client, self._own, self._clock, self._alert = client, own, clock, alert
+        self._most, self._forgiven_seconds = most, forgiven_seconds
+        self._away_until = 0.0
+
+    async def is_reached(self, store: str, login: str) -> bool:
+        """Tell whether a login has failed too often to be tried, here or elsewhere."""
+        own = await self._own.is_reached(store, login)
+        count = await self._ask(_COUNT, store, login)
+        return own if count is None else float(count) > self._most - 1
+
+    async def note(self, store: str, login: str, *, admitted: bool) -> None:
+        """Count a failure, or forget all of them after a success."""
+        await self._own.note(store, login, admitted=admitted)
+        await self._ask(_FORGET if admitted else _ADD, store, login)
+
+    async def _ask(self, script: str, store: str, login: str) -> bytes | None:
+        """Run a script for a login's count; None where the server does not answer."""
+        from redis.exceptions import RedisError  # noqa: PLC0415 - an extra
+
+        if self._clock() < self._away_until:
+            return None
+        key = _PREFIX + hashlib.sha256(folded(store, login)).hexdigest()
+        try:
+            answer: bytes = await self._client.eval(script, 1, key, str(self._forgiven_seconds))
+        except (RedisError, OSError):
+            if not self._away_until:
+                self._alert(_ALERT)
+            self._away_until = self._clock() + _AGAIN_SECONDS
+            return None
+        self._away_until = 0.0
+        return answer
+
+
+def redis_client(url: str, password: str | None) -> Any:
+    """Give a client of a server; nothing is connected yet.
+
+    Args:
+        url: redis://HOST:6379/0, or rediss:// for TLS.
+        password: its password; None for none.
+
+    Raises:
+        UsageError: another form of address, a password in it, or the package is not installed.
+    """
+    parts = urlsplit(url)
+    if parts.scheme not in {"redis", "rediss"} or not parts.hostname:
+        raise UsageError("--share-failures takes redis://HOST:6379/0 or rediss://HOST:6379/0")
+    if parts.password:
+        raise UsageError(f"--share-failures: set the password in {REDIS_PASSWORD_VARIABLE} instead")
+    try:
+        from redis.asyncio import Redis  # noqa: PLC0415 - an extra
+    except ModuleNotFoundError:
+        raise UsageError(
+            "--share-failures needs the extra: pip install 'lean-tumbler[redis]'"
+        ) from None
+    return Redis.from_url(
+        url,
+        password=password,
+        socket_timeout=_ANSWER_SECONDS,
+        socket_connect_timeout=_ANSWER_SECONDS,
+    )

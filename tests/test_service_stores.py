@@ -1,0 +1,180 @@
+"""The login service and the stores behind it: races, locks, lost servers, dearer values."""
+
+import sqlite3
+import statistics
+import threading
+import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import servers
+from conftest import Portal, make_portal
+from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.operations.stand_ins import stand_ins
+from lean_tumbler.service.turns import Turns
+from lean_tumbler.stores.locators import open_store
+from server_portal import is_mariadb
+from server_portal import make_portal as make_server_portal
+from test_servers import STARTERS
+from test_service import STORE, Service, served
+
+ANSWERS = 12
+
+
+@pytest.fixture(scope="module", params=STARTERS)
+def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
+    with STARTERS[request.param]() as running:
+        yield running
+
+
+def at_once(ask: Callable[[], Any], number: int = ANSWERS) -> list[Any]:
+    with ThreadPoolExecutor(number) as executor:
+        return [answer.result() for answer in [executor.submit(ask) for _ in range(number)]]
+
+
+def test_logins_of_one_account_at_once(server: servers.Server, tmp_path: Path) -> None:
+    """All are admitted; one writes, and what it wrote opens."""
+    login, password = next(iter(make_server_portal(server, tmp_path).items()))
+    with served(tmp_path, "--at-once", "4", "--within", "30s") as service:
+        answers = at_once(lambda: service.admit(login, password))
+        assert all(answer["admitted"] for answer in answers)
+        actions = [answer["action"] for answer in answers]
+        assert actions.count("upgraded") == 1
+        assert set(actions) <= {"upgraded", "deferred", "none"}
+        assert service.admit(login, password) == {"admitted": True, "action": "none"}
+
+
+def test_a_password_that_is_changed_beside_upgrades(server: servers.Server, tmp_path: Path) -> None:
+    """Whichever writes first, the new password holds once its change is answered with yes."""
+    passwords = make_server_portal(server, tmp_path)
+    with served(tmp_path, "--at-once", "4", "--within", "30s") as service:
+        for login, password in list(passwords.items())[:8]:
+            new = f"ebb and flow {login}"
+            asking = threading.Thread(
+                target=at_once, args=(partial(service.admit, login, password), 4)
+            )
+            asking.start()
+            fields = {"store": STORE, "login": login, "password": password, "new_password": new}
+            changed = service.post("change", **fields).json()["changed"]
+            asking.join()
+            holds, other = (new, password) if changed else (password, new)
+            assert service.admit(login, holds)["admitted"]
+            assert not service.admit(login, other)["admitted"]
+
+
+def test_a_row_that_another_locks(server: servers.Server, tmp_path: Path) -> None:
+    """The login is answered after a short wait, its upgrade is deferred to the next one."""
+    login, password = next(iter(make_server_portal(server, tmp_path).items()))
+    sleep = "SELECT SLEEP(8)" if is_mariadb(server) else "SELECT pg_sleep(8)"
+    lock = f"BEGIN; UPDATE passengers SET is_admin = is_admin + 1; {sleep}; COMMIT;"
+    with served(tmp_path) as service:
+        holding = threading.Thread(target=server.run, args=(lock,))
+        holding.start()
+        time.sleep(1)
+        started = time.monotonic()
+        assert service.admit(login, password) == {"admitted": True, "action": "deferred"}
+        assert time.monotonic() - started < 6
+        assert "was not written" in service.events()[-1]["message"]
+        holding.join()
+        assert service.admit(login, password) == {"admitted": True, "action": "upgraded"}
+
+
+def test_a_store_that_may_not_be_written(server: servers.Server, tmp_path: Path) -> None:
+    """Logins are answered right, upgrades are deferred, and the log says which right is missing."""
+    login, password = next(iter(make_server_portal(server, tmp_path).items()))
+    if is_mariadb(server):
+        server.run("CREATE USER teller@localhost; GRANT SELECT ON ferries.* TO teller@localhost;")
+    else:
+        server.run("CREATE ROLE teller LOGIN; GRANT SELECT ON passengers TO teller;")
+    policy = (tmp_path / "tumbler.toml").read_text()
+    user = "root" if is_mariadb(server) else "tumbler"
+    (tmp_path / "tumbler.toml").write_text(policy.replace(f"//{user}@", "//teller@"))
+    with served(tmp_path) as service:
+        assert service.admit(login, password) == {"admitted": True, "action": "deferred"}
+        assert service.admit(login, "wrong") == {"admitted": False, "action": "none"}
+        assert "lacks the right" in service.log.read_text()
+
+
+def test_a_server_that_goes_away_and_comes_back(server: servers.Server, tmp_path: Path) -> None:
+    """Meanwhile it is an error and never “wrong password”; afterwards all is as before."""
+    login, password = next(iter(make_server_portal(server, tmp_path).items()))
+    with served(tmp_path) as service:
+        assert not service.admit(login, "wrong")["admitted"]
+        server.kill()
+        answer = service.post("admit", store=STORE, login=login, password=password)
+        assert (answer.status_code, answer.json()["type"]) == (503, "/problems/busy")
+        assert service.client.get("/health/ready").status_code == 503
+        assert service.client.get("/health/live").status_code == 200
+        time.sleep(2)  # until the system has seen that the old one is gone
+        server.start_again()
+        deadline = time.monotonic() + 60
+        while service.client.get("/health/ready").status_code != 200:
+            assert time.monotonic() < deadline
+            time.sleep(0.2)
+        assert service.admit(login, password) == {"admitted": True, "action": "upgraded"}
+
+
+def dear_portal(folder: Path) -> Portal:
+    """Make a store half of whose values are far dearer than the target."""
+    portal = make_portal(folder, ["current"] * 20)
+    policy = (folder / "tumbler.toml").read_text()
+    dear = StoragePolicy.from_toml(policy.replace("memory_kib = 256", "memory_kib = 32768", 1))
+    gateway = CredentialGateway(dear)
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        for person in portal.passengers[::2]:
+            value = gateway.hash(password=person.password)
+            connection.execute("UPDATE passengers SET pw = ? WHERE id = ?", (value, person.number))
+    return portal
+
+
+def test_unknown_logins_of_a_store_with_dearer_values(tmp_path: Path) -> None:
+    """Each costs what some known ones cost, and the same each time; none is ever admitted."""
+    portal = dear_portal(tmp_path)
+    store = StoragePolicy.from_toml((tmp_path / "tumbler.toml").read_text()).stores[STORE]
+    found = stand_ins(open_store(store, base=tmp_path), key=b"k")
+    accounts = [found.of(f"nobody{number}") for number in range(1000)]
+    costs = [
+        account and bytes(account.stored or b"").partition(b"$m=")[2][:5] for account in accounts
+    ]
+    assert 400 < costs.count(b"32768") < 600
+    assert accounts == [found.of(f"nobody{number}") for number in range(1000)]
+    assert accounts != [stand_ins(open_store(store, base=tmp_path), key=b"l").of(f"nobody{number}")
+                        for number in range(1000)]  # fmt: skip
+
+    def seconds(service: Service, login: str) -> float:
+        started = time.perf_counter()
+        assert service.admit(login, portal.passengers[0].password + "x")["admitted"] is False
+        return time.perf_counter() - started
+
+    with served(tmp_path, "--at-once", "1", "--within", "10s") as service:
+        dear = statistics.median(seconds(service, portal.passengers[0].login) for _ in range(5))
+        unknown = [
+            min(seconds(service, f"nobody{number}") for _ in range(2)) for number in range(30)
+        ]
+        as_dear = [each for each in unknown if each > dear / 3]
+        assert 3 < len(as_dear) < 27
+        assert service.admit("nobody1", portal.passengers[0].password)["admitted"] is False
+        assert service.metric("tumbler_refusals_total", reason="unknown") == 61
+
+
+def test_who_would_wait_too_long_is_told_to_come_back() -> None:
+    """By the mean of the latest turns; with nobody waiting, there is room however slow it is."""
+    now = [0.0]
+    turns = Turns(at_once=2, within_seconds=1.0, clock=lambda: now[0])
+    assert turns.has_room(inside=100)  # nothing is known yet
+    for _ in range(30):
+        with turns:
+            now[0] += 0.1
+    assert turns.has_room(inside=12)  # six and a half rounds of 0.1 s
+    assert not turns.has_room(inside=14)
+    for _ in range(60):
+        with turns:
+            now[0] += 5.0
+    assert turns.has_room(inside=1)
+    assert not turns.has_room(inside=2)
