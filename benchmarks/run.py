@@ -7,7 +7,6 @@ import csv
 import hashlib
 import json
 import os
-import socket
 import sqlite3
 import statistics
 import subprocess
@@ -22,6 +21,7 @@ from random import Random
 from typing import Any
 
 import httpx
+import numpy as np
 import polars as pl
 from argon2 import low_level
 
@@ -34,6 +34,7 @@ from lean_tumbler.core.formulas.solver import Narrowed, SolvedAccount, Solver
 from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.core.tuning.capacity import Service, response_p99
 from lean_tumbler.operations.auditing import Means, audit_source
 
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
@@ -267,7 +268,7 @@ def audit_rate(rows: int = 2_000_000) -> Row:
         ours, count = paired(vectorised, plain_count, 3)
         least = quickest(vectorised, 3)
         loop, _ = paired(one_by_one, lambda: None, 2)
-        peak = _peak_mib(str(path))
+        peak = _peak_mib("audit", str(path))
     return {
         "benchmark": f"audit {rows:,} rows of CSV",
         "rows_per_second": round(rows / least),
@@ -277,20 +278,59 @@ def audit_rate(rows: int = 2_000_000) -> Row:
     }
 
 
-def _peak_mib(path: str) -> int:
-    """Measure the most memory of the command itself, likely passwords and all."""
+def _peak_mib(*arguments: str, folder: str = ".") -> int:
+    """Measure the most memory of the command itself."""
     code = (
         "import resource, subprocess, sys;"
         "subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL);"
         "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024)"
     )
-    asked = subprocess.run(
-        [sys.executable, "-c", code, PROGRAM, "audit", path],
-        check=True,
-        capture_output=True,
-        text=True,
-    )
+    command = [sys.executable, "-c", code, PROGRAM, *arguments]
+    asked = subprocess.run(command, check=True, capture_output=True, text=True, cwd=folder)
     return int(asked.stdout)
+
+
+_FORECAST_POLICY = """
+[store.passengers]
+locator = "harbour.db"
+table = "passengers"
+[store.passengers.columns]
+account = "id"
+login = "email"
+stored = "pw"
+"""
+
+
+def forecast_rate(accounts: int = 1_000_000, logins: int = 20_000_000) -> Row:
+    """The seconds of `progress` with a log in Parquet, counts and bootstrap included."""
+    chance = np.random.default_rng(3)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / "tumbler.toml").write_text(_FORECAST_POLICY)
+        with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
+            connection.execute("CREATE TABLE passengers (id INTEGER PRIMARY KEY, email, pw)")
+            connection.executemany(
+                "INSERT INTO passengers VALUES (?, ?, ?)",
+                ((n, f"p{n}@tidepost.example", hashlib.md5(b"%d" % n).hexdigest())  # noqa: S324
+                 for n in range(accounts)),
+            )  # fmt: skip
+        # People come at rates of their own, each until a day of their own.
+        rates = chance.gamma(0.8, 1.0, accounts)
+        who = chance.choice(accounts, logins, p=rates / rates.sum())
+        until = chance.exponential(900, accounts).clip(30, 730)
+        when = (chance.random(logins) * until[who]).astype(np.int64)
+        start = int(time.time()) - 730 * 86_400
+        pl.DataFrame({"n": who, "at": start + 86_400 * when}).select(
+            email="p" + pl.col("n").cast(pl.String) + "@tidepost.example", at="at"
+        ).write_parquet(folder / "logins.parquet")
+        arguments = ("progress", "--logins", "logins.parquet", "--format", "json")
+        seconds = quickest(_command(PROGRAM, *arguments, folder=name), 1)
+        peak = _peak_mib(*arguments, folder=name)
+    return {
+        "benchmark": f"forecast {accounts:,} accounts, {logins:,} logins",
+        "seconds": round(seconds, 1),
+        "peak_mib": peak,
+    }
 
 
 def database_rate(rows: int = 500_000) -> Iterator[Row]:
@@ -375,10 +415,14 @@ def _under_load(chosen: Row, logins_per_second: float, seconds: float, seed: int
             answers.append(executor.submit(login, due))
         done = [answer.result() for answer in answers]
     waits = sorted(waited for waited, _ in done)
+    derived = sorted(seconds for _, seconds in done)
     taken = time.perf_counter() - started
+    typical = statistics.median(derived)
+    service = Service(seconds=typical, tail=derived[int(0.99 * len(derived))] / typical)
     return {
         "p99": 1000 * waits[int(0.99 * len(waits))],
-        "derivation": 1000 * statistics.median(derived for _, derived in done),
+        "derivation": 1000 * typical,
+        "formula": 1000 * response_p99(logins_per_second, chosen["at_once"], service),
         "stolen": (_stolen_seconds() - stolen) / taken / (os.cpu_count() or 1),
     }
 
@@ -392,28 +436,40 @@ def _stolen_seconds() -> float:
     return int(line.split()[8]) / os.sysconf("SC_CLK_TCK")
 
 
+_LOADS, _MOST_LOADS = 3, 9
+_DISTURBED = 0.03  # of the cores' time, given to others
+
+
 def tuned_under_load(logins_per_second: float = 20.0, seconds: float = 30.0) -> Row:
     """What `tune` promises for the 99th percentile, and what loads at that rate then see.
 
     Of 600 arrivals in 30 s, the 99th percentile itself strays: a simulation of the promised
     queue stays within 25 % of its own long mean in 93 of 100 such loads at a utilisation of 0.6,
-    and in 75 of 100 at 0.7. So several loads are run, and their median is compared.
+    and in 75 of 100 at 0.7. So several loads are run, and their median is compared; loads that
+    the hypervisor disturbed are run again, and told too.
     """
     within = ("--peak-logins", f"{logins_per_second:g}/s", "--within", "250ms")
     command = [PROGRAM, "tune", *within, "--format", "json"]
     tuned = json.loads(subprocess.run(command, check=True, capture_output=True).stdout)
     chosen = tuned["chosen"]
-    loads = [_under_load(chosen, logins_per_second, seconds, seed) for seed in (20, 21, 22)]
+    loads: list[Row] = []
+    while sum(load["stolen"] <= _DISTURBED for load in loads) < _LOADS and len(loads) < _MOST_LOADS:
+        loads.append(_under_load(chosen, logins_per_second, seconds, seed=20 + len(loads)))
+    told = [load for load in loads if load["stolen"] <= _DISTURBED] or loads
     promised = chosen["p99_milliseconds"]
-    seen = [load["p99"] for load in loads]
+    seen = [load["p99"] for load in told]
     return {
         "benchmark": f"tune at {logins_per_second:g} logins a second",
         "chosen": f"{chosen['scheme']} {chosen['parameters']}",
         "promised_p99_milliseconds": promised,
         "seen_p99_milliseconds": [round(each) for each in seen],
-        "derivation_milliseconds": [round(load["derivation"], 1) for load in loads],
-        "stolen_share": [round(load["stolen"], 2) for load in loads],
+        "derivation_milliseconds": [round(load["derivation"], 1) for load in told],
+        "all_loads": [(round(load["p99"]), round(load["stolen"], 3)) for load in loads],
         "ratio": round(statistics.median(seen) / promised, 2),
+        # What the formula says of the derivations as they were during each load.
+        "ratio_at_the_times_seen": round(
+            statistics.median(load["p99"] / load["formula"] for load in told), 2
+        ),
         "noisy": tuned["noisy"],
     }
 
@@ -439,30 +495,28 @@ _PASSWORD = "Dunlin 42"  # noqa: S105 - invented
 
 
 @contextmanager
-def _service(rows: int = 200) -> Iterator[str]:
-    """Serve a table of legacy and current values by turns; give the address."""
-    with tempfile.TemporaryDirectory() as name, socket.socket() as free:
+def _service(
+    rows: int = 200, policy: str = _SERVICE_POLICY, within: str = "250ms"
+) -> Iterator[tuple[str, int]]:
+    """Serve a table of legacy and current values by turns; give the address and the process."""
+    with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-        free.close()
-        (folder / "tumbler.toml").write_text(_SERVICE_POLICY)
-        current = CredentialGateway(StoragePolicy.from_toml(_SERVICE_POLICY)).hash(
-            password=_PASSWORD
-        )
+        port = servers.free_port()
+        (folder / "tumbler.toml").write_text(policy)
+        current = CredentialGateway(StoragePolicy.from_toml(policy)).hash(password=_PASSWORD)
         legacy = hashlib.md5(_PASSWORD.encode()).hexdigest()  # noqa: S324 - legacy data
         with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
             connection.execute(_TABLE)
             values = ((n, f"k{n}", legacy if n % 2 else current) for n in range(rows))
             connection.executemany("INSERT INTO kiosk VALUES (?, ?, ?)", values)
-        command = [PROGRAM, "serve", "--listen", f"127.0.0.1:{port}"]
+        command = [PROGRAM, "serve", "--listen", f"127.0.0.1:{port}", "--within", within]
         with (
             (folder / "log").open("w") as log,
             subprocess.Popen(command, cwd=folder, stderr=log) as process,
         ):
             time.sleep(4)
             try:
-                yield f"http://127.0.0.1:{port}"
+                yield f"http://127.0.0.1:{port}", process.pid
             finally:
                 process.terminate()
 
@@ -472,7 +526,10 @@ def service_timing(tries: int = 500) -> Row:
     kinds = {"unknown": "nobody{}", "legacy": "k{}", "current": "k{}"}
     times: dict[str, list[float]] = {kind: [] for kind in kinds}
     bare: list[float] = []
-    with _service(rows=2 * tries) as address, httpx.Client(base_url=address) as client:
+    with (
+        _service(rows=2 * tries) as (address, _),
+        httpx.Client(base_url=address) as client,
+    ):
         for number in range(tries):
             for kind, login in kinds.items():
                 name = login.format(2 * number + (kind == "legacy"))
@@ -507,10 +564,40 @@ def _derivations_per_second(at_once: int, number: int = 300) -> float:
         return number / (time.perf_counter() - started)
 
 
+def service_own_share(requests: int = 500) -> Row:
+    """What a login takes beside its derivation: by a target that costs nothing, one at a time."""
+    cheap = _SERVICE_POLICY.replace("12288", "8").replace("passes = 2", "passes = 1")
+    with _service(policy=cheap) as (address, _), tempfile.NamedTemporaryFile("w") as body:
+        json.dump({"store": "kiosk", "login": "k0", "password": _PASSWORD}, body)
+        body.flush()
+        with tempfile.NamedTemporaryFile() as log:
+            command = ["h2load", "--h1", "-n", str(requests), "-c", "1", "-d", body.name,
+                       "-H", "Content-Type: application/json", f"--log-file={log.name}",
+                       f"{address}/v1/admit"]  # fmt: skip
+            subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+            lines = Path(log.name).read_text("ascii").splitlines()
+    times = [int(line.split("\t")[2]) / 1000 for line in lines]
+    derivations = []
+    for number in range(50):
+        started = time.perf_counter()
+        _derive(number)
+        derivations.append(1000 * (time.perf_counter() - started))
+    own, derivation = statistics.median(times), statistics.median(derivations)
+    return {
+        "benchmark": "serve: its own share of a login",
+        "own_milliseconds": round(own, 2),
+        "a_derivation_at_12_mib_milliseconds": round(derivation, 2),
+        "ratio": round(own / derivation, 3),
+    }
+
+
 def service_rate(requests: int = 600) -> Row:
     """Logins a second at saturation by a load generator, beside what the bare primitive makes."""
     cores = os.cpu_count() or 1
-    with _service() as address, tempfile.NamedTemporaryFile("w", suffix=".json") as body:
+    with (
+        _service(within="10s") as (address, _),
+        tempfile.NamedTemporaryFile("w", suffix=".json") as body,
+    ):
         json.dump({"store": "kiosk", "login": "k0", "password": _PASSWORD}, body)
         body.flush()
         before = _derivations_per_second(cores)
@@ -529,6 +616,96 @@ def service_rate(requests: int = 600) -> Row:
     }
 
 
+def service_problems(tries: int = 50) -> Row:
+    """How long what is no request waits for its problem document: the slowest kind's median."""
+    kinds = {
+        "not-json": b"x",
+        "not-utf-8": b"\xff",
+        "deep": b"[" * 50_000,
+        "too-large": b" " * 10_000_000,
+    }
+    kinds["wrong-field"] = json.dumps({"store": "kiosk", "login": 7, "password": "x"}).encode()
+    kinds["unknown-store"] = json.dumps({"store": "x", "login": "x", "password": "x"}).encode()
+    medians = {}
+    headers = {"Content-Type": "application/json"}
+    with _service() as (address, _), httpx.Client(base_url=address, headers=headers) as client:
+        for kind, body in kinds.items():
+            times = []
+            for _ in range(tries):
+                started = time.perf_counter()
+                answer = client.post("/v1/admit", content=body)
+                times.append(1000 * (time.perf_counter() - started))
+                if answer.status_code < 400:
+                    raise RuntimeError(kind)
+            medians[kind] = round(statistics.median(times), 2)
+    return {
+        "benchmark": "serve: problems",
+        "milliseconds": medians,
+        "slowest": max(medians.values()),
+    }
+
+
+def _resident_mib(process: int) -> float:
+    """Memory that a process holds (proc_pid_status(5))."""
+    lines = Path(f"/proc/{process}/status").read_text("ascii").splitlines()
+    return next(int(line.split()[1]) for line in lines if line.startswith("VmRSS")) / 1024
+
+
+_BURSTS_PER_SECOND = 20
+
+
+def service_overload(seconds: int = 60) -> Row:
+    """Twice as many logins as can be derived, by h2load, which does not wait for answers.
+
+    It opens connections at a rate, one login on each, and writes down when each was answered.
+    """
+    cores, within = os.cpu_count() or 1, 250.0  # what `tune` and `serve` go by without another word
+    with (
+        _service() as (address, process),
+        tempfile.NamedTemporaryFile("w") as body,
+        tempfile.NamedTemporaryFile() as log,
+        httpx.Client(base_url=address, headers={"Content-Type": "application/json"}) as client,
+    ):
+        login = json.dumps({"store": "kiosk", "login": "k0", "password": _PASSWORD})
+        body.write(login)
+        body.flush()
+        capacity = _derivations_per_second(cores)
+        burst = round(2 * capacity / _BURSTS_PER_SECOND)
+        number = str(burst * _BURSTS_PER_SECOND * seconds)
+        command = ["h2load", "--h1", "-n", number, "-c", number, "-r", str(burst),
+                   "--rate-period", f"{1000 // _BURSTS_PER_SECOND}ms", "-d", body.name,
+                   "-H", "Content-Type: application/json", f"--log-file={log.name}",
+                   f"{address}/v1/admit"]  # fmt: skip
+        resident = [_resident_mib(process)]
+        with subprocess.Popen(command, stdout=subprocess.DEVNULL) as load:
+            while load.poll() is None:
+                time.sleep(1)
+                resident.append(_resident_mib(process))
+        started = time.perf_counter()
+        client.post("/v1/admit", content=login).raise_for_status()
+        recovered = time.perf_counter() - started
+        answers: dict[str, list[float]] = {}
+        for line in Path(log.name).read_text("ascii").splitlines():
+            _, status, microseconds = line.split("\t")
+            answers.setdefault(status, []).append(int(microseconds) / 1000)
+    return {
+        "benchmark": f"serve at twice its capacity for {seconds} s",
+        "capacity_per_second": round(capacity, 1),
+        "promised_milliseconds": within,
+        "offered": int(number),
+        "answers": {status: len(times) for status, times in answers.items()},
+        "p99_milliseconds": {status: _p99(times) for status, times in answers.items()},
+        "resident_mib": [round(resident[0]), *(
+            round(max(part)) for part in (resident[: len(resident) // 2], resident)
+        )],
+        "first_login_afterwards_milliseconds": round(1000 * recovered, 1),
+    }  # fmt: skip
+
+
+def _p99(times: list[float]) -> float:
+    return round(sorted(times)[int(0.99 * len(times))], 1)
+
+
 def main() -> None:
     """Run all benchmarks and write them down."""
     results = [
@@ -540,9 +717,13 @@ def main() -> None:
         *(kills(kind) for kind in ("PostgreSQL", "MariaDB")),
         audit_rate(),
         *database_rate(),
+        forecast_rate(),
         tuned_under_load(),
         service_timing(),
+        service_problems(),
+        service_own_share(),
         service_rate(),
+        service_overload(),
         *(solver_rate(digest) for digest in ("md5", "sha1", "sha256", "sha512")),
     ]
     for result in results:

@@ -5,23 +5,24 @@ again. Derivations of the next batch go on while a batch is written; none runs i
 transaction. Pages are claimed while they are in work, so that two runs share a table.
 """
 
-from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import TypeVar
 
-from lean_tumbler.core.layering import DerivationTask, Leave, RowPlan, derived, plan_row, task_of
+from lean_tumbler.core.layering import DerivationTask, RowPlan, derived, plan_row, task_of
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy, Target
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, StoreAway, UsageError
+from lean_tumbler.operations.layering_summary import LayeringSummary
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 PAGE_ROWS = 1000
 FIRST_BATCH_ROWS = 16
 BATCH_ROWS = 1024
+_CALLS_FOR_EACH_WORKER = 8  # of a batch's; more even out workers of different speed
 BATCH_SECONDS = 0.5  # a batch is grown until it takes about this long: little is lost by a kill
-ROWS_LISTED = 20
 _CLAIM_SECONDS = 0.5
 _REPLICA_SECONDS = 1.0  # how often replicas are asked
 # How long to wait before trying again, when a server is away or another program holds a lock.
@@ -46,62 +47,6 @@ class Selection:
     share: float = 1.0
     only: str = ""
     dry_run: bool = False
-
-
-@dataclass(slots=True, kw_only=True)
-class LayeringSummary:
-    """What a run did, or a dry run would do."""
-
-    workers: int
-    row_word: str = "account"
-    dry_run: bool = False
-    considered: int = 0
-    layered: int = 0
-    replaced: int = 0
-    changed_meanwhile: int = 0
-    failed: int = 0
-    left: Counter[Leave] = field(default_factory=Counter)
-    cohorts: Counter[str] = field(default_factory=Counter)
-    examples: dict[str, RowPlan] = field(default_factory=dict)
-    not_selected: int = 0
-    listed: list[tuple[AccountKey, str]] = field(default_factory=list)
-    seconds: float = 0.0
-    hashing_seconds: float = 0.0
-    expected_seconds: float = 0.0
-    stopped: bool = False
-    copy: str = ""
-    waited_seconds: float = 0.0
-
-    @property
-    def skipped(self) -> int:
-        """Rows that were left as they are."""
-        return sum(self.left.values())
-
-    @property
-    def written(self) -> int:
-        """Rows that were changed."""
-        return self.layered + self.replaced
-
-    @property
-    def per_second(self) -> float:
-        """Rows written a second."""
-        return self.written / self.seconds if self.seconds else 0.0
-
-    @property
-    def hashing_time_share(self) -> float:
-        """Of the workers' time, the part that derivations took."""
-        return self.hashing_seconds / (self.seconds * self.workers) if self.seconds else 0.0
-
-    def leave(self, key: AccountKey, reason: Leave) -> None:
-        """Count a row that stays; list it where a person must look."""
-        self.left[reason] += 1
-        if reason not in {Leave.SAFE, Leave.NO_VALUE}:
-            self.list_row(key, reason)
-
-    def list_row(self, key: AccountKey, reason: str) -> None:
-        """Name a row in the summary, up to a bound."""
-        if len(self.listed) < ROWS_LISTED:
-            self.listed.append((key, reason))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -144,15 +89,24 @@ class _Page:
     read_whole: bool = False
 
 
+_Derived = tuple[str, float]  # with its seconds; an empty text where there was not enough memory
+
+
 @dataclass(frozen=True, slots=True)
-class _Pending:
+class _Due:
+    """A row that is to be written, and the page that it came with."""
+
     account: Account
     plan: RowPlan
     page: _Page
-    derived: "Future[tuple[str, float]]"  # an empty text where there was not enough memory
 
 
-_Due = tuple[Account, RowPlan, _Page]
+@dataclass(frozen=True, slots=True)
+class _Batch:
+    """Rows that are written together, while they are being derived."""
+
+    rows: Sequence[_Due] = ()
+    derived: Sequence["Future[list[_Derived]]"] = ()
 
 
 def require_formulas(store: Store, policy: StoragePolicy) -> None:
@@ -254,27 +208,28 @@ class _Run:
 
     def all_rows(self) -> None:
         """Go through every row that is due, in batches."""
-        waiting: list[_Pending] = []
-        batch: list[_Pending] = []
+        waiting = _Batch()
+        rows: list[_Due] = []
         for due in self._due():
             if due is None:  # before a wait for others, nobody is to wait for us
                 self._write(waiting)
-                self._write(batch)
-                waiting, batch = [], []
+                self._write(self._submitted(rows))
+                waiting, rows = _Batch(), []
                 continue
-            account, plan, page = due
             if self._selection.dry_run:
-                self._count(plan)
+                self._count(due.plan)
                 continue
-            page.waiting += 1
-            batch.append(_Pending(account, plan, page, self._submit(plan)))
-            if len(batch) < self._batch_rows:
+            due.page.waiting += 1
+            rows.append(due)
+            if len(rows) < self._batch_rows:
                 continue
+            batch = self._submitted(rows)
             self._write(waiting)
-            waiting, batch = batch, []
+            waiting, rows = batch, []
             if self._should_stop():
                 self._summary.stopped = True
                 break
+        batch = self._submitted(rows)
         self._write(waiting)
         self._write(batch)
 
@@ -287,18 +242,21 @@ class _Run:
     def _due_among(self, privileged: bool | None) -> Iterator[_Due | None]:
         after: AccountKey | None = None
         elsewhere: list[AccountKey | None] = []
-        while rows := self._page(after, privileged):
-            page = self._claimed(rows)
+        while claim := self._next_claim(after, privileged):
+            page = self._claimed(claim)
+            rows = self._page(after, privileged)  # what was done before the claim shows
             if page is None:
                 elsewhere.append(after)
             else:
-                yield from self._due_of(self._page(after, privileged), page)
+                yield from self._due_of(rows, page)
+            if not rows:
+                break
             after = rows[-1].key
         while elsewhere:  # in work by another run; looked at again when it has let go
             after = elsewhere[0]
-            rows = self._page(after, privileged)
-            page = self._claimed(rows) if rows else None
-            if rows and page is None:
+            claim = self._next_claim(after, privileged)
+            page = self._claimed(claim) if claim else None
+            if claim and page is None:
                 if self._should_stop():
                     self._summary.stopped = True
                     return
@@ -309,14 +267,19 @@ class _Run:
                 yield from self._due_of(self._page(after, privileged), page)
             elsewhere.pop(0)
 
-    def _page(self, after: AccountKey | None, privileged: bool | None) -> list[Account]:
+    def _next_claim(self, after: AccountKey | None, privileged: bool | None) -> str:
+        """Name the page that comes next by its first row; empty where there is none."""
+        first = self._page(after, privileged, rows=1)
+        return f"{self._store.table}:{first[0].key!r}" if first else ""
+
+    def _page(
+        self, after: AccountKey | None, privileged: bool | None, rows: int = PAGE_ROWS
+    ) -> list[Account]:
         return self._patiently(
-            lambda: self._store.page(after=after, rows=PAGE_ROWS, privileged=privileged)
+            lambda: self._store.page(after=after, rows=rows, privileged=privileged)
         )
 
-    def _claimed(self, rows: list[Account]) -> _Page | None:
-        """Claim rows; what another run did before the claim shows when they are read again."""
-        claim = f"{self._store.table}:{rows[0].key!r}"
+    def _claimed(self, claim: str) -> _Page | None:
         if self._selection.dry_run:
             return _Page(claim)
         if not self._patiently(lambda: self._store.claim(claim)):
@@ -342,7 +305,7 @@ class _Run:
                 self._summary.not_selected += 1
                 self._progress(1)
             else:
-                yield account, plan, page
+                yield _Due(account, plan, page)
         page.read_whole = True
         self._release(page)
 
@@ -374,41 +337,55 @@ class _Run:
                 self._resources.pause(seconds)
         return action()
 
-    def _submit(self, plan: RowPlan) -> "Future[tuple[str, float]]":
-        resources = self._resources
-        executor = resources.executor if plan.plain is None else resources.local
-        task = task_of(plan, self._policy.target, resources.randomness)
-        return executor.submit(_timed, task, resources.clock)
+    def _submitted(self, rows: Sequence[_Due]) -> _Batch:
+        """Have rows derived, some at a time: a call for each would cost more than a cheap target.
 
-    def _write(self, batch: list[_Pending]) -> None:
-        if not batch:
+        Rows whose password is known are apart; they stay on this machine.
+        """
+        resources = self._resources
+        at_once = max(1, len(rows) // (resources.workers * _CALLS_FOR_EACH_WORKER))
+        ordered: list[_Due] = []
+        calls = []
+        for executor, known in ((resources.executor, False), (resources.local, True)):
+            chosen = [row for row in rows if (row.plan.plain is not None) is known]
+            ordered += chosen
+            for start in range(0, len(chosen), at_once):
+                tasks = [
+                    task_of(row.plan, self._policy.target, resources.randomness)
+                    for row in chosen[start : start + at_once]
+                ]
+                calls.append(executor.submit(_timed, tasks, resources.clock))
+        return _Batch(ordered, calls)
+
+    def _write(self, batch: _Batch) -> None:
+        if not batch.rows:
             return
         started = self._resources.clock()
         swaps: list[Swap] = []
-        written: list[_Pending] = []
-        for pending in batch:
-            value, seconds = pending.derived.result()
+        written: list[_Due] = []
+        values = chain.from_iterable(call.result() for call in batch.derived)
+        for due, (value, seconds) in zip(batch.rows, values, strict=True):
             if not value:
                 self._summary.failed += 1
-                self._summary.list_row(pending.account.key, "not enough memory to derive")
+                self._summary.list_row(due.account.key, "not enough memory to derive")
                 continue
             self._summary.hashing_seconds += seconds
-            old = pending.account.stored or b""
-            swaps.append(Swap(key=pending.account.key, old=old, new=value))
-            written.append(pending)
+            old = due.account.stored or b""
+            swaps.append(Swap(key=due.account.key, old=old, new=value))
+            written.append(due)
         self._wait_for_replicas()
         if swaps:
             self._resources.keep(swaps)
         results = self._patiently(lambda: self._store.swap_many(swaps))
-        for pending, result in zip(written, results, strict=True):
+        for due, result in zip(written, results, strict=True):
             if result is SwapResult.DONE:
-                self._count(pending.plan)
+                self._count(due.plan)
             else:
                 self._summary.changed_meanwhile += 1
-        for pending in batch:
-            pending.page.waiting -= 1
-            self._release(pending.page)
-        self._progress(len(batch))
+        for due in batch.rows:
+            due.page.waiting -= 1
+            self._release(due.page)
+        self._progress(len(batch.rows))
         if self._resources.clock() - started < BATCH_SECONDS / 2:
             self._batch_rows = min(self._batch_rows * 2, BATCH_ROWS)
         self._slow_down()
@@ -447,8 +424,12 @@ class _Run:
                 self._resources.pause(ahead)
 
 
-def _timed(task: DerivationTask, clock: Clock) -> tuple[str, float]:
-    """Derive, and say how long it took; an exception would carry the task into other logs."""
+def _timed(tasks: Sequence[DerivationTask], clock: Clock) -> list[_Derived]:
+    """Derive, and say how long each took; an exception would carry the task into other logs."""
+    return [_timed_alone(task, clock) for task in tasks]
+
+
+def _timed_alone(task: DerivationTask, clock: Clock) -> _Derived:
     started = clock()
     try:
         value = derived(task)
@@ -461,7 +442,8 @@ def _expected_seconds(rows: int, target: Target, resources: Resources) -> float:
     """Say how long derivations for so many rows would take here, by running one for each worker."""
     task = task_of(RowPlan(plain=b"measured"), target, resources.randomness)
     timed = [
-        resources.executor.submit(_timed, task, resources.clock) for _ in range(resources.workers)
+        resources.executor.submit(_timed_alone, task, resources.clock)
+        for _ in range(resources.workers)
     ]
     slowest = max(future.result()[1] for future in timed)
     return rows * slowest / resources.workers

@@ -13,7 +13,8 @@ from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.outcome import Outcome
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import CheckImpossible
-from lean_tumbler.operations.layering import LayeringSummary, Resources, layer_store
+from lean_tumbler.operations.layering import Resources, layer_store
+from lean_tumbler.operations.layering_summary import LayeringSummary
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
 from lean_tumbler.stores.interface import Account, Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount

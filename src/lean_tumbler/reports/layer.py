@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
-    from lean_tumbler.operations.layering import LayeringSummary
+    from lean_tumbler.operations.layering_summary import LayeringSummary
 
 
 def layer_document(summary: LayeringSummary) -> Document:

@@ -1,10 +1,11 @@
-"""The password for a server: from the environment, never from a locator."""
+"""Passwords for servers: from the environment, never from a locator."""
 
 import os
 
 PASSWORD_VARIABLE = "LEAN_TUMBLER_DATABASE_PASSWORD"  # noqa: S105 - the name of a variable
+REDIS_PASSWORD_VARIABLE = "LEAN_TUMBLER_REDIS_PASSWORD"  # noqa: S105 - likewise
 
 
-def password_from_environment() -> str | None:
+def password_from_environment(variable: str = PASSWORD_VARIABLE) -> str | None:
     """Give the password of a server; None where none is set."""
-    return os.environ.get(PASSWORD_VARIABLE) or None
+    return os.environ.get(variable) or None

@@ -19,15 +19,22 @@ class Account:
     login: str | None = None
     stored: bytes | None = field(default=None, repr=False)
     salt: bytes | None = field(default=None, repr=False)
+    last_login: bytes | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Swap:
-    """Write `new` where exactly `old` still stands."""
+    """Write `new` where exactly `old` still stands.
+
+    Attributes:
+        last_login: write only where this stands there too, as bytes; None to look at the value
+            alone.
+    """
 
     key: AccountKey
     old: bytes = field(repr=False)
     new: str = field(repr=False)
+    last_login: bytes | None = None
 
 
 class SwapResult(StrEnum):

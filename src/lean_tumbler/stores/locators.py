@@ -9,8 +9,10 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import APPLICATION, StorePolicy
 from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.constraints import ColumnGuard
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
 from lean_tumbler.stores.directories import is_directory_url
 from lean_tumbler.stores.directory_store import DirectoryStore
@@ -41,22 +43,22 @@ _SERVERS: Mapping[str, _Server] = MappingProxyType(
             arguments={"connect_timeout": str(_CONNECT_SECONDS)},
             setting="options",
             reading="-c default_transaction_read_only=on",
-            writing=f"-c lock_timeout={LOCK_SECONDS}s",
+            writing="-c lock_timeout={seconds}s",
         ),
         "mysql": _Server(
             driver="mysql+pymysql",
             arguments={"connect_timeout": str(_CONNECT_SECONDS), "charset": "utf8mb4"},
             setting="init_command",
             reading="SET SESSION TRANSACTION READ ONLY",
-            writing=f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS},"
-            f" SESSION lock_wait_timeout = {LOCK_SECONDS},"
+            writing="SET SESSION innodb_lock_wait_timeout = {seconds},"
+            " SESSION lock_wait_timeout = {seconds},"
             " SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')",
         ),
     }
 )
 # A reader holds one connection for its one long query; a writer comes back to a few.
 _NO_POOL: Mapping[str, Any] = {"poolclass": sa.pool.NullPool, "pool_reset_on_return": None}
-_POOL: Mapping[str, Any] = {"pool_size": 5, "pool_pre_ping": True, "pool_timeout": LOCK_SECONDS}
+_POOL: Mapping[str, Any] = {"pool_size": 5, "max_overflow": -1, "pool_pre_ping": True}
 _OTHER_NAMES = MappingProxyType({"mariadb": "mysql", "postgres": "postgresql"})
 
 
@@ -65,13 +67,16 @@ def is_url(locator: str) -> bool:
     return "://" in locator
 
 
-def open_engine(locator: str, *, base: Path, writable: bool = False) -> tuple[sa.Engine, str]:
+def open_engine(
+    locator: str, *, base: Path, writable: bool = False, lock_seconds: int = LOCK_SECONDS
+) -> tuple[sa.Engine, str]:
     """Open a database.
 
     Args:
         locator: a path, `sqlite:///` and a path, or the URL of a server without a password.
         base: the folder that a relative path starts from.
         writable: whether it will be written to.
+        lock_seconds: how long to wait for another program's lock.
 
     Returns:
         The engine, and what messages call the database.
@@ -81,12 +86,13 @@ def open_engine(locator: str, *, base: Path, writable: bool = False) -> tuple[sa
         SourceError: it cannot be opened.
     """
     if is_url(locator) and not locator.startswith(SQLITE):
-        return _server_engine(locator, writable=writable)
+        return _server_engine(locator, writable=writable, lock_seconds=lock_seconds)
     path = base / locator.removeprefix(SQLITE)
-    return sqlite_engine(path, writable=writable), locator.removeprefix(SQLITE)
+    engine = sqlite_engine(path, writable=writable, lock_seconds=lock_seconds)
+    return engine, locator.removeprefix(SQLITE)
 
 
-def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
+def _server_engine(locator: str, *, writable: bool, lock_seconds: int) -> tuple[sa.Engine, str]:
     scheme = locator.partition("://")[0].lower()
     scheme = _OTHER_NAMES.get(scheme, scheme)
     if scheme not in _SERVERS:
@@ -106,7 +112,8 @@ def _server_engine(locator: str, *, writable: bool) -> tuple[sa.Engine, str]:
     # The pool and the driver log, the one with a traceback, what is raised and reported anyway.
     for logger in ("sqlalchemy.pool", "psycopg"):
         logging.getLogger(logger).setLevel(logging.CRITICAL + 1)
-    settings = {**server.arguments, server.setting: server.writing if writable else server.reading}
+    session = server.writing.format(seconds=lock_seconds) if writable else server.reading
+    settings = {**server.arguments, server.setting: session}
     url = url.update_query_dict(settings)
     engine = sa.create_engine(url, **(_POOL if writable else _NO_POOL))
     return engine, name
@@ -119,7 +126,12 @@ def is_file(store: StorePolicy, *, base: Path) -> bool:
 
 
 def open_store(
-    store: StorePolicy, *, base: Path, writable: bool = False, into: Path | None = None
+    store: StorePolicy,
+    *,
+    base: Path,
+    writable: bool = False,
+    into: Path | None = None,
+    lock_seconds: int = LOCK_SECONDS,
 ) -> Store:
     """Open a store of the policy.
 
@@ -128,6 +140,7 @@ def open_store(
         base: the folder that a relative path starts from.
         writable: whether swaps will be asked for.
         into: the copy to write, where the store is a file.
+        lock_seconds: how long to wait for another program's lock.
 
     Raises:
         UsageError: the policy does not say enough, or names what is not there.
@@ -153,7 +166,40 @@ def open_store(
         return DirectoryStore(store.locator, store.columns)
     if not store.table:
         raise UsageError(f"[store.{store.name}] “table” is missing: the table of the accounts")
-    engine, locator = open_engine(store.locator, base=base, writable=writable)
+    engine, locator = open_engine(
+        store.locator, base=base, writable=writable, lock_seconds=lock_seconds
+    )
     return SqlStore(
         engine, locator=locator, table=store.table, columns=store.columns, writable=writable
+    )
+
+
+def open_guard(
+    store: StorePolicy, *, base: Path, floor: Floor, writable: bool = True
+) -> ColumnGuard:
+    """Open the guard of a store's column.
+
+    Args:
+        store: of the policy.
+        base: the folder that a relative path starts from.
+        floor: the least that is current.
+        writable: whether the guard will be put there or taken away.
+
+    Raises:
+        UsageError: the store is no database, or its table or column is not there.
+        SourceError: it cannot be opened.
+    """
+    if store.locator == APPLICATION or is_file(store, base=base) or is_directory_url(store.locator):
+        raise UsageError(f"[store.{store.name}] is no SQL database, which alone has constraints")
+    opened = open_store(store, base=base, writable=writable)
+    key = opened.key_name if isinstance(opened, SqlStore) else ""
+    opened.close()
+    engine, locator = open_engine(store.locator, base=base, writable=writable)
+    return ColumnGuard(
+        engine,
+        locator=locator,
+        table=store.table,
+        column=store.columns.stored or "",
+        key=key,
+        floor=floor,
     )

@@ -45,6 +45,10 @@ class Head:
         """Write the head's line."""
         return json.dumps({"document": DOCUMENT, **asdict(self)}).encode("utf-8") + b"\n"
 
+    def expired(self, now: datetime) -> bool:
+        """Tell whether the file should have been deleted."""
+        return now >= datetime.fromisoformat(self.expires_at)
+
 
 class BackupWriter:
     """Writes a new sealed backup; every batch is on the disk before `keep` returns.
@@ -107,6 +111,36 @@ def _key(value: Any) -> AccountKey:
     return base64.b64decode(value["bytes"]) if isinstance(value, dict) else value
 
 
+def read_head(path: Path) -> Head:
+    """Read what a sealed backup says of itself; no key is needed.
+
+    Raises:
+        UsageError: it is no such file.
+        SourceError: it cannot be read.
+    """
+    with _opened(path) as file:
+        return _head(path, file.readline(_HEAD_BYTES))
+
+
+def _opened(path: Path) -> BinaryIO:
+    try:
+        return path.open("rb")
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+
+
+def _head(path: Path, line: bytes) -> Head:
+    try:
+        entries = json.loads(line)
+        if entries.pop("document") != DOCUMENT:
+            raise UsageError(f"{path}: of another version than {DOCUMENT}")
+        head = Head(**entries)
+        datetime.fromisoformat(head.expires_at)
+    except (ValueError, TypeError, KeyError, AttributeError):
+        raise UsageError(f"{path}: not a sealed backup") from None
+    return head
+
+
 class BackupReader:
     """Reads a sealed backup.
 
@@ -121,29 +155,11 @@ class BackupReader:
 
     def __init__(self, path: Path, *, private_key: str) -> None:
         self._path = path
-        try:
-            self._file = path.open("rb")
-        except OSError as error:
-            raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+        self._file = _opened(path)
         line = self._file.readline(_HEAD_BYTES)
-        self.head = self._head(line)
+        self.head = _head(path, line)
         encapsulated = self._file.read(ENCAPSULATED_BYTES)
         self._opener = Opener(private_key, encapsulated=encapsulated, head=line)
-
-    def _head(self, line: bytes) -> Head:
-        try:
-            entries = json.loads(line)
-            if entries.pop("document") != DOCUMENT:
-                raise UsageError(f"{self._path}: of another version than {DOCUMENT}")
-            head = Head(**entries)
-            datetime.fromisoformat(head.expires_at)
-        except (ValueError, TypeError, KeyError, AttributeError):
-            raise UsageError(f"{self._path}: not a sealed backup") from None
-        return head
-
-    def expired(self, now: datetime) -> bool:
-        """Tell whether the file should have been deleted."""
-        return now >= datetime.fromisoformat(self.head.expires_at)
 
     def swaps(self, *, unfinished: bool) -> Iterator[list[Swap]]:
         """Give what was replaced, batch by batch, as swaps that put it back.

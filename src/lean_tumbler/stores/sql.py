@@ -6,6 +6,7 @@ the tool and what is really there.
 
 import re
 import sqlite3
+from collections import Counter
 from collections.abc import Sequence
 from contextlib import closing, suppress
 from functools import cached_property
@@ -23,7 +24,7 @@ from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.database_errors import database_errors
-from lean_tumbler.stores.dialects import DIALECTS, claim_number, is_binary, is_true
+from lean_tumbler.stores.dialects import DIALECTS, JoinedUpdate, claim_number, is_binary, is_true
 from lean_tumbler.stores.interface import (
     Account,
     AccountKey,
@@ -40,6 +41,7 @@ _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.
 _SQLITE_HEADER_BYTES = 100
 _WRITES = "lean_tumbler_writes"  # marks a connection whose transaction will write
 LOCK_SECONDS = 10
+LOGIN_LOCK_SECONDS = 2  # people wait for it
 
 
 def is_sqlite(path: Path) -> bool:
@@ -74,8 +76,13 @@ def _require_whole(path: Path) -> None:
         )
 
 
-def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
+def sqlite_engine(path: Path, *, writable: bool, lock_seconds: int = LOCK_SECONDS) -> sa.Engine:
     """Open an SQLite file; it must exist, and reading never writes to it.
+
+    Args:
+        path: of the file.
+        writable: whether it will be written to.
+        lock_seconds: how long to wait for another program's lock.
 
     Raises:
         SourceError: the file is not there, not readable, cut off, or no SQLite database.
@@ -83,10 +90,18 @@ def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
     _require_whole(path)
     mode = "rw" if writable else "ro"
     address = f"file:{quote(str(path.resolve()))}?mode={mode}"
+    # A writer comes back for many short transactions, from any thread, one at a time.
+    pool: dict[str, Any] = (
+        {"poolclass": sa.pool.QueuePool, "max_overflow": -1}
+        if writable
+        else {"poolclass": sa.pool.NullPool}
+    )
     engine = sa.create_engine(
         "sqlite://",
-        creator=lambda: sqlite3.connect(address, uri=True, timeout=LOCK_SECONDS),
-        poolclass=sa.pool.NullPool,
+        creator=lambda: sqlite3.connect(
+            address, uri=True, timeout=lock_seconds, check_same_thread=not writable
+        ),
+        **pool,
     )
 
     @event.listens_for(engine, "connect")
@@ -96,8 +111,9 @@ def sqlite_engine(path: Path, *, writable: bool) -> sa.Engine:
     @event.listens_for(engine, "begin")
     def _begin(connection: sa.Connection) -> None:
         # A writer takes its lock at once: upgrading a read lock later can fail without waiting.
-        writes = connection.get_execution_options().get(_WRITES, False)
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+        # A statement that reads by itself needs no more.
+        if connection.get_execution_options().get(_WRITES, False):
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
 
     return engine
 
@@ -191,6 +207,11 @@ class SqlStore:
         """The table's name."""
         return self._table_name
 
+    @property
+    def key_name(self) -> str:
+        """The column that names a row."""
+        return self._key_name
+
     def _column(self, name: str | None) -> sa.ColumnElement[Any]:
         return self._table.c[name] if name else sa.null()
 
@@ -207,16 +228,18 @@ class SqlStore:
             self._raw(columns.stored),
             self._raw(columns.salt),
             self._raw(columns.login),
+            self._raw(columns.last_login),
         ]
 
     @staticmethod
     def _account(row: Any) -> Account:
-        key, stored, salt, login = row
+        key, stored, salt, login, last_login = row
         return Account(
             key=key if isinstance(key, int | str | bytes) else str(key),  # a UUID, for one
             stored=None if stored is None else bytes(stored),
             salt=None if salt is None else bytes(salt),
             login=None if login is None else bytes(login).decode("utf-8", "replace"),
+            last_login=None if last_login is None else bytes(last_login),
         )
 
     def width(self) -> int | None:
@@ -306,10 +329,16 @@ class SqlStore:
         By the driver's own cursor: a statement of SQLAlchemy's takes five times as long, and
         psycopg sends many without waiting for each answer.
         """
-        compiled = self._swap_statement
+        dated = any(swap.last_login is not None for swap in swaps)
+        compiled = self._swap_while_away_statement if dated else self._swap_statement
         statement = str(compiled)
         parameters: list[Any] = [
-            {"the_key": swap.key, "the_old": swap.old, "the_new": self._as_written(swap.new)}
+            {
+                "the_key": swap.key,
+                "the_old": swap.old,
+                "the_new": self._as_written(swap.new),
+                "the_last_login": swap.last_login or b"",
+            }
             for swap in swaps
         ]
         if compiled.positional:
@@ -317,8 +346,10 @@ class SqlStore:
             parameters = [tuple(values[name] for name in order) for values in parameters]
         with closing(connection.connection.cursor()) as opened:
             cursor: Any = opened
-            if self._dialect.updates_by_join and all(type(swap.key) is int for swap in swaps):
-                return self._update_by_join(connection, cursor, swaps)
+            joined = self._dialect.joined_update
+            if joined is not None and not dated and all(type(swap.key) is int for swap in swaps):
+                statement, values = joined(self._joined(swaps))
+                return self._changed(connection, swaps, _rows_changed(cursor, statement, values))
             if connection.dialect.name != "postgresql":
                 return [_rows_changed(cursor, statement, values) for values in parameters]
             cursor.executemany(statement, parameters, returning=True)
@@ -327,38 +358,42 @@ class SqlStore:
                 changed.append(cursor.rowcount)
             return changed
 
-    def _update_by_join(
-        self, connection: sa.Connection, cursor: Any, swaps: Sequence[Swap]
-    ) -> list[int]:
-        """Write all values by one statement, where each statement waits for its answer.
-
-        It tells the number of rows alone; where some were not written, they are looked for.
-        """
-        quoted = self._engine.dialect.identifier_preparer.quote
-        one = "SELECT %s AS swap_key, %s AS swap_old, %s AS swap_new"
-        rows = " UNION ALL ".join([one] * len(swaps))
-        raw = self._raw(self._columns.stored).compile(dialect=self._engine.dialect)
-        stored, table = quoted(self._columns.stored or ""), quoted(self._table_name)
-        # Quoted names; the values are parameters.
-        statement = (
-            f"UPDATE {table} JOIN ({rows}) AS swaps ON {quoted(self._key_name)} = swap_key "  # noqa: S608
-            f"SET {stored} = swap_new WHERE {raw} = swap_old"
+    def _joined(self, swaps: Sequence[Swap]) -> JoinedUpdate:
+        dialect, stored = self._engine.dialect, self._columns.stored or ""
+        quoted = dialect.identifier_preparer.quote
+        return JoinedUpdate(
+            table=quoted(self._table_name),
+            key=quoted(self._key_name),
+            stored=quoted(stored),
+            raw=str(self._raw(stored).compile(dialect=dialect)),
+            rows=[(int(swap.key), swap.old, self._as_written(swap.new)) for swap in swaps],
         )
-        values = [
-            value for swap in swaps for value in (swap.key, swap.old, self._as_written(swap.new))
-        ]
-        if _rows_changed(cursor, statement, values) == len({swap.key for swap in swaps}):
+
+    def _changed(self, connection: sa.Connection, swaps: Sequence[Swap], number: int) -> list[int]:
+        """Give how many rows each swap has changed, where the number of all of them is known."""
+        keys = {swap.key for swap in swaps}
+        if number == len(keys):
             return [1] * len(swaps)
-        keys = [swap.key for swap in swaps]
         query = sa.select(self._key, self._raw(self._columns.stored)).where(self._key.in_(keys))
-        found = {key: None if value is None else bytes(value)
-                 for key, value in connection.execute(query)}  # fmt: skip
-        return [int(found.get(swap.key) == swap.new.encode("utf-8")) for swap in swaps]
+        found = Counter(
+            (key, bytes(value)) for key, value in connection.execute(query) if value is not None
+        )
+        return [found[swap.key, swap.new.encode("utf-8")] for swap in swaps]
 
     @cached_property
     def _swap_statement(self) -> SQLCompiler:
+        return self._swap_where().compile(dialect=self._engine.dialect)
+
+    @cached_property
+    def _swap_while_away_statement(self) -> SQLCompiler:
+        last_login = sa.func.coalesce(self._raw(self._columns.last_login), sa.literal_column("''"))
+        wanted = sa.bindparam("the_last_login", type_=sa.LargeBinary())
+        unchanged = self._swap_where().where(sa.cast(last_login, sa.LargeBinary) == wanted)
+        return unchanged.compile(dialect=self._engine.dialect)
+
+    def _swap_where(self) -> sa.Update:
         stored = self._columns.stored or ""
-        update = (
+        return (
             sa.update(self._table)
             .where(
                 self._key == sa.bindparam("the_key"),
@@ -366,7 +401,6 @@ class SqlStore:
             )
             .values({self._table.c[stored]: sa.bindparam("the_new")})
         )
-        return update.compile(dialect=self._engine.dialect)
 
     def _require_written(self, connection: sa.Connection, swap: Swap) -> None:
         """Read the longest value back before the transaction ends.

@@ -45,7 +45,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             raise UsageError(
                 f"{arguments.backup}: of the store {backup.head.store}, table {backup.head.table}"
             )
-        if backup.expired(datetime.now(UTC)):
+        if backup.head.expired(datetime.now(UTC)):
             raise UsageError(f"{arguments.backup}: expired at {backup.head.expires_at}; delete it")
         with (
             opened_store(arguments, store_policy, in_bulk=True) as store,

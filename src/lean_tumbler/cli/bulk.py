@@ -1,0 +1,154 @@
+"""What bulk steps share: a part of the accounts, pace, a sealed backup, and stopping."""
+
+import argparse
+import signal
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime, timedelta
+from datetime import time as wall_time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    policy_path,
+    positive_integer,
+    rate_per_second,
+    share,
+    time_of_day,
+)
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.stores.interface import Swap
+
+DEFAULT_KEEP_DAYS = 90
+_KEY_BYTES = 1 << 14
+
+
+def add_share_option(parser: argparse.ArgumentParser) -> None:
+    """Add which part of the accounts is taken."""
+    parser.add_argument(
+        "--share",
+        type=share,
+        default=1.0,
+        metavar="SHARE",
+        help="a stable part of the accounts, like 0.1%%: a larger one contains every smaller one",
+    )
+
+
+def add_backup_options(parser: argparse.ArgumentParser) -> None:
+    """Add where what is replaced is kept, for whom, and for how long."""
+    parser.add_argument(
+        "--backup",
+        type=Path,
+        metavar="FILE",
+        help="first seal what is replaced into this new file, so that `undo` can put it back",
+    )
+    parser.add_argument(
+        "--to", type=Path, metavar="PUBLICKEY", help="the public half of the key to seal it for"
+    )
+    parser.add_argument(
+        "--keep-days",
+        type=positive_integer,
+        default=DEFAULT_KEEP_DAYS,
+        metavar="N",
+        help=f"how long the backup may be used (default {DEFAULT_KEEP_DAYS})",
+    )
+
+
+def add_pace_options(parser: argparse.ArgumentParser) -> None:
+    """Add what keeps a run out of the way of others."""
+    parser.add_argument(
+        "--rate",
+        type=rate_per_second,
+        default=0.0,
+        metavar="RATE",
+        help="write no more than so many rows, like 200/s",
+    )
+    parser.add_argument(
+        "--until",
+        type=time_of_day,
+        metavar="HH:MM",
+        help="stop at this time of day, after the batch in hand",
+    )
+
+
+def add_replica_option(parser: argparse.ArgumentParser) -> None:
+    """Add waiting for replicas."""
+    parser.add_argument(
+        "--pause-when-behind",
+        type=positive_integer,
+        metavar="SECONDS",
+        help="wait while a replica is further behind (PostgreSQL; MariaDB and MySQL with “replicas”"
+        " in the store's policy)",
+    )
+
+
+def replicas_behind(
+    arguments: argparse.Namespace, store: "StorePolicy"
+) -> "Callable[[], float] | None":
+    """Tell how far replicas are behind, where they are to be waited for."""
+    if arguments.pause_when_behind is None or arguments.dry_run:
+        return None
+    from lean_tumbler.stores.replication import replicas_of
+
+    replicas = replicas_of(store, base=policy_path(arguments).parent, clock=time.monotonic)
+    replicas.seconds_behind()  # whether they can be asked shows before anything is written
+    return replicas.seconds_behind
+
+
+@contextmanager
+def sealed_backup(
+    arguments: argparse.Namespace, store: "StorePolicy", started: datetime, *, step: str
+) -> "Iterator[Callable[[Sequence[Swap]], None]]":
+    """Open the sealed backup that is asked for; the end mark is written when all went well."""
+    if (arguments.backup is None) is not (arguments.to is None):
+        raise UsageError("--backup and --to go together: the file, and whom it is sealed for")
+    if arguments.backup is None or arguments.dry_run:
+        yield lambda _: None
+        return
+    from lean_tumbler.stores.files import read_text
+    from lean_tumbler.stores.sealed_backup import BackupWriter, Head
+
+    expires = started + timedelta(days=arguments.keep_days)
+    head = Head(
+        store=store.name,
+        table=store.table,
+        step=step,
+        made_at=started.isoformat(timespec="seconds"),
+        expires_at=expires.isoformat(timespec="seconds"),
+    )
+    key = read_text(arguments.to, limit_bytes=_KEY_BYTES)
+    writer = BackupWriter(arguments.backup, public_key=key, head=head)
+    yield writer.keep
+    writer.finish()
+
+
+def is_past(until: wall_time | None, started: datetime) -> bool:
+    """Tell whether a time of day has come: the first after the start."""
+    if until is None:
+        return False
+    end = datetime.combine(started.date(), until, started.tzinfo)
+    if end <= started:
+        end += timedelta(days=1)
+    return datetime.now().astimezone() >= end
+
+
+@contextmanager
+def stop_signals() -> Iterator[threading.Event]:
+    """Turn Ctrl-C and SIGTERM into an event: the batch in hand is finished."""
+    stopping = threading.Event()
+    before = {
+        number: signal.signal(number, lambda *_: stopping.set())
+        for number in (signal.SIGINT, signal.SIGTERM)
+    }
+    try:
+        yield stopping
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

@@ -1,0 +1,65 @@
+"""What a bulk run did, row by row and in all."""
+
+from collections import Counter
+from dataclasses import dataclass, field
+
+from lean_tumbler.core.layering import Leave, RowPlan
+from lean_tumbler.stores.interface import AccountKey
+
+ROWS_LISTED = 20
+
+
+@dataclass(slots=True, kw_only=True)
+class LayeringSummary:
+    """What a run did, or a dry run would do."""
+
+    workers: int
+    row_word: str = "account"
+    dry_run: bool = False
+    considered: int = 0
+    layered: int = 0
+    replaced: int = 0
+    changed_meanwhile: int = 0
+    failed: int = 0
+    left: Counter[Leave] = field(default_factory=Counter)
+    cohorts: Counter[str] = field(default_factory=Counter)
+    examples: dict[str, RowPlan] = field(default_factory=dict)
+    not_selected: int = 0
+    listed: list[tuple[AccountKey, str]] = field(default_factory=list)
+    seconds: float = 0.0
+    hashing_seconds: float = 0.0
+    expected_seconds: float = 0.0
+    stopped: bool = False
+    copy: str = ""
+    waited_seconds: float = 0.0
+
+    @property
+    def skipped(self) -> int:
+        """Rows that were left as they are."""
+        return sum(self.left.values())
+
+    @property
+    def written(self) -> int:
+        """Rows that were changed."""
+        return self.layered + self.replaced
+
+    @property
+    def per_second(self) -> float:
+        """Rows written a second."""
+        return self.written / self.seconds if self.seconds else 0.0
+
+    @property
+    def hashing_time_share(self) -> float:
+        """Of the workers' time, the part that derivations took."""
+        return self.hashing_seconds / (self.seconds * self.workers) if self.seconds else 0.0
+
+    def leave(self, key: AccountKey, reason: Leave) -> None:
+        """Count a row that stays; list it where a person must look."""
+        self.left[reason] += 1
+        if reason not in {Leave.SAFE, Leave.NO_VALUE}:
+            self.list_row(key, reason)
+
+    def list_row(self, key: AccountKey, reason: str) -> None:
+        """Name a row in the summary, up to a bound."""
+        if len(self.listed) < ROWS_LISTED:
+            self.listed.append((key, reason))
