@@ -4,19 +4,19 @@ import json
 import os
 import re
 import signal
-import socket
 import subprocess
 import sys
 import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
+import servers
 from conftest import Program, make_portal
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import StoreAway
@@ -37,17 +37,11 @@ class Cluster:
         return self.log.read_text("utf-8", "replace")
 
 
-def free_port() -> int:
-    with closing(socket.socket()) as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
-
-
 @contextmanager
 def cluster(folder: Path, *, workers: int) -> Iterator[Cluster]:
     """Start a scheduler and workers of one thread, as Dask's own program does."""
     folder.mkdir(exist_ok=True)
-    address = f"tcp://127.0.0.1:{free_port()}"
+    address = f"tcp://127.0.0.1:{servers.free_port()}"
     log = folder / "log"
     environment = {**os.environ, "DASK_DISTRIBUTED__LOGGING__DISTRIBUTED": "debug"}
     with log.open("wb") as out:
@@ -143,7 +137,7 @@ def test_what_is_no_cluster(tmp_path: Path, program: Program) -> None:
     finished = program("layer", "--cluster", "127.0.0.1:8786")
     assert (finished.code, finished.out) == (2, "")
     assert "tcp://HOST:8786" in finished.err
-    finished = program("layer", "--cluster", f"tcp://127.0.0.1:{free_port()}")
+    finished = program("layer", "--cluster", f"tcp://127.0.0.1:{servers.free_port()}")
     assert (finished.code, finished.out) == (3, "")
     assert "no scheduler answers there" in finished.err
 
@@ -180,3 +174,22 @@ def test_results_that_never_come_are_given_up() -> None:
             with pytest.raises(StoreAway, match="went away"):
                 future.result(timeout=0)
         ended.set()
+
+
+@pytest.mark.parametrize(("failures", "given"), [(0, True), (1, True), (3, True), (4, False)])
+def test_a_result_lost_on_its_way_is_computed_again(failures: int, given: bool) -> None:
+    """An error in a result's place is tried again three times, and then is the cluster's loss."""
+    left = iter(range(failures))
+
+    def call() -> int:
+        if next(left, None) is not None:
+            raise ValueError("not enough values to unpack")
+        return 6
+
+    with ThreadPoolExecutor(1) as inner:
+        future = ClusterExecutor(inner, "tcp://127.0.0.1:1", lambda: True).submit(call)
+        if given:
+            assert future.result(timeout=10) == 6
+        else:
+            with pytest.raises(StoreAway, match="went away"):
+                future.result(timeout=10)

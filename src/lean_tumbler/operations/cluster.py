@@ -18,6 +18,7 @@ from lean_tumbler.errors import SourceError, StoreAway, UsageError
 
 _CONNECT_SECONDS = 10
 _LOOK_SECONDS = 0.5
+_TRIES = 4
 _CONNECTED = frozenset({"running", "connecting"})
 
 
@@ -40,19 +41,37 @@ class ClusterExecutor(Executor):
         future: Future[Any] = Future()
         with self._lock:
             self._waiting.add(future)
-        try:
-            inner = self._inner.submit(call, *arguments, **named)
-        except RuntimeError:
-            raise self._lost() from None
-        inner.add_done_callback(partial(self._pass_on, future))
+        self._try(future, partial(self._inner.submit, call, *arguments, **named), _TRIES)
         return future
 
-    def _pass_on(self, future: "Future[Any]", inner: "Future[Any]") -> None:
+    def _try(self, future: "Future[Any]", submit: Callable[[], "Future[Any]"], tries: int) -> None:
+        try:
+            inner = submit()
+        except RuntimeError:  # the executor has been shut down
+            self._end(future)
+            return
+        inner.add_done_callback(partial(self._pass_on, future, submit, tries - 1))
+
+    def _pass_on(
+        self,
+        future: "Future[Any]",
+        submit: Callable[[], "Future[Any]"],
+        tries: int,
+        inner: "Future[Any]",
+    ) -> None:
+        failed = inner.cancelled() or inner.exception() is not None
+        # A worker that dies just after its result was fetched leaves an error in the result's place
+        if failed and tries and self._is_connected():
+            self._try(future, submit, tries)
+        else:
+            self._end(future, None if failed else inner)
+
+    def _end(self, future: "Future[Any]", inner: "Future[Any] | None" = None) -> None:
         with self._lock:
             if future not in self._waiting:
                 return
             self._waiting.discard(future)
-        if inner.cancelled() or inner.exception() is not None:
+        if inner is None:
             future.set_exception(self._lost())
         else:
             future.set_result(inner.result())
@@ -63,9 +82,8 @@ class ClusterExecutor(Executor):
             return
         with self._lock:
             lost = set(self._waiting)
-            self._waiting.clear()
         for future in lost:
-            future.set_exception(self._lost())
+            self._end(future)
 
     def _lost(self) -> StoreAway:
         return StoreAway(f"{self._address}: the scheduler, or too many workers, went away")
