@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from conftest import CHEAP_POLICY, Finished, Program, run_in_process
+from test_service import STORE, served
 
 PASSWORD = "Canary4711 whimbrel"
 OTHER = "Canary0815 avocet"
@@ -69,6 +70,10 @@ COMMANDS = [
     ("admit", "nobody"),
     ("progress",),
     ("plan",),
+    ("report",),
+    ("enforce", "constraint"),
+    ("enforce", "constraint", "--apply"),
+    ("lock-dormant", "--away", "1", "--dry-run"),
     ("rehearse", "known.csv"),
     ("rehearse", "own.csv"),
     ("undo", "own.csv", "--key", "known.csv"),
@@ -91,9 +96,9 @@ def _search(secrets: list[str], finished: Finished, command: tuple[str, ...]) ->
 def test_no_secret_comes_out_of_the_program(
     secrets: list[str], program: Program, tmp_path: Path
 ) -> None:
-    """Neither results, messages nor files left behind hold a planted secret."""
+    """Neither results, messages nor files left behind hold a planted secret: each command once."""
     inputs = {path.name for path in tmp_path.iterdir()}
-    for command in COMMANDS:
+    for command in {words[0]: words for words in COMMANDS}.values():
         _search(secrets, program(*command, stdin=PASSWORD.encode()), command)
     assert {path.name for path in tmp_path.iterdir()} == inputs
 
@@ -126,3 +131,31 @@ def test_the_only_command_that_prints_a_stored_value_is_hash(
     finished = program("hash", stdin=PASSWORD.encode())
     assert finished.out.startswith("$argon2id$")
     assert PASSWORD not in finished.out + finished.err
+
+
+def test_no_secret_comes_out_of_the_service(secrets: list[str], tmp_path: Path) -> None:
+    """Neither answers but a new value, nor metrics, nor the log, for right and wrong requests."""
+    seen = []
+    with served(tmp_path) as service:
+        for login in ("ada", "bea", "cato", "dagny", "edda", "finn", "nobody"):
+            for password in (PASSWORD, PLAIN, UNKNOWN):
+                fields = {"store": STORE, "login": login, "password": password}
+                seen.append(service.post("admit", **fields).text)
+                seen.append(service.post("change", **fields, new_password=OTHER + " new").text)
+                seen.append(service.post("admit", **fields, new_password=OTHER).text)
+                seen.append(service.post("admit", **{**fields, "store": password}).text)
+        seen += [
+            service.post("admit-value", stored=stored, password=OTHER, salt=SALT).text
+            for stored in (*secrets, UNKNOWN, "\0" + PASSWORD)
+        ]
+        seen.append(service.post("hash", password=SALT[:7], login=PASSWORD).text)
+        seen += [service.client.post("/v1/admit", content=PASSWORD).text,
+                 service.client.post(f"/v1/{PASSWORD}").text,
+                 service.client.get("/metrics").text]  # fmt: skip
+        service.process.terminate()
+        service.process.wait(timeout=30)
+        log = service.log.read_text()
+    assert any('"admitted":true' in text for text in seen)
+    for secret in secrets:
+        assert secret not in log
+        assert all(secret not in text for text in seen)

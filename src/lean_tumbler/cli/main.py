@@ -19,6 +19,7 @@ _EXTRAS = {
     "polars": "analysis",
     "numpy": "analysis",
     "scipy": "analysis",
+    "threadpoolctl": "analysis",
     "matplotlib": "analysis",
     "zstandard": "analysis",
     "psycopg": "postgresql",

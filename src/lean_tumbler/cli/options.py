@@ -3,15 +3,16 @@
 import argparse
 import re
 from contextlib import contextmanager
-from datetime import datetime, time
+from datetime import date, datetime, time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Callable, Iterator
 
+    from lean_tumbler.cli.session import Session
     from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.core.grades import Floor
     from lean_tumbler.core.limits import Limits
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.interface import Store
 
 POLICY_NAME = "tumbler.toml"
+DEFAULT_MILLISECONDS = 250.0  # within which 99 of 100 logins are answered
 _RATE = re.compile(r"(?P<number>\d{1,9}(?:\.\d{1,6})?)/?(?P<unit>s|min|h)")
 _SECONDS_IN = {"s": 1, "min": 60, "h": 3600}
 _BYTES = re.compile(r"(?P<number>\d{1,9}(?:\.\d{1,6})?)\s*(?P<unit>KiB|MiB|GiB|TiB)", re.IGNORECASE)
@@ -38,6 +40,26 @@ def add_report_options(parser: argparse.ArgumentParser, *more_formats: str) -> N
     parser.add_argument(
         "--output", type=Path, metavar="FILE", help="write it there, readable by you alone"
     )
+
+
+def add_plot_option(parser: argparse.ArgumentParser, what: str) -> None:
+    """Add a picture of the result."""
+    parser.add_argument("--plot", type=_plot_file, metavar="FILE", help=what)
+
+
+def _plot_file(text: str) -> Path:
+    path = Path(text)
+    if path.suffix.lower() not in {".png", ".svg"}:
+        raise argparse.ArgumentTypeError("name a file that ends in .png or .svg")
+    return path
+
+
+def write_plot(path: Path, draw: "Callable[[str], bytes]", session: "Session") -> None:
+    """Write a picture in the form that the file's name asks for, and say so."""
+    from lean_tumbler.stores.files import write_bytes
+
+    write_bytes(path, draw(path.suffix.lower().removeprefix(".")))
+    session.message(f"{path}: plot written")
 
 
 def add_policy_option(parser: argparse.ArgumentParser) -> None:
@@ -69,11 +91,16 @@ def add_store_options(parser: argparse.ArgumentParser) -> None:
     add_report_options(parser)
 
 
-def add_bulk_options(parser: argparse.ArgumentParser) -> None:
-    """Add what every bulk step on a store takes."""
+def add_dry_run_option(parser: argparse.ArgumentParser) -> None:
+    """Add a try that writes nothing."""
     parser.add_argument(
         "--dry-run", action="store_true", help="say what would be done, and write nothing"
     )
+
+
+def add_bulk_options(parser: argparse.ArgumentParser) -> None:
+    """Add what every bulk step on a store takes."""
+    add_dry_run_option(parser)
     parser.add_argument(
         "--into",
         type=Path,
@@ -147,6 +174,17 @@ def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":
     return next(iter(policy.stores.values()))
 
 
+def chosen_stores(policy: "StoragePolicy", name: str | None) -> "list[StorePolicy]":
+    """Give the store that is named, or all of them.
+
+    Raises:
+        UsageError: there is none of that name, or none at all.
+    """
+    if name is None and policy.stores:
+        return list(policy.stores.values())
+    return [chosen_store(policy, name)]
+
+
 def milliseconds(text: str) -> float:
     """Read a duration: a number of milliseconds, or one with `ms` or `s` behind it."""
     match = _MILLISECONDS.fullmatch(text.strip())
@@ -194,6 +232,14 @@ def time_of_day(text: str) -> time:
         return datetime.strptime(text.strip(), "%H:%M").time()  # noqa: DTZ007 - no date, no zone
     except ValueError:
         raise argparse.ArgumentTypeError("expected a time of day, like 06:00") from None
+
+
+def day(text: str) -> date:
+    """Read a day like `2026-10-01`."""
+    try:
+        return date.fromisoformat(text.strip())
+    except ValueError:
+        raise argparse.ArgumentTypeError("expected a day, like 2026-10-01") from None
 
 
 def positive_integer(text: str) -> int:

@@ -106,6 +106,8 @@ class Columns:
     salt: str | None = None
     last_login: str | None = None
     privileged: str | None = None
+    created: str | None = None
+    updated: str | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,7 +1,7 @@
 """Auditing a source: one column of a mapping, or every column that holds credentials."""
 
 from collections import deque
-from collections.abc import Callable, Generator, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import closing
 from dataclasses import dataclass, field, replace
@@ -13,7 +13,7 @@ from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
 from lean_tumbler.core.audit.findings import Finding, findings, members
 from lean_tumbler.core.audit.matching import LikelyMatcher
-from lean_tumbler.core.audit.profile import Frame, Profiler
+from lean_tumbler.core.audit.profile import Frame, Group, Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.layering import characters_needed
@@ -28,6 +28,9 @@ from lean_tumbler.stores.sources.opening import tables_at
 
 Progress = Callable[[int], None]
 
+_GRADED = (
+    "account", "login", "privileged", "seen", "created", "updated", "grade", "needs"
+)  # fmt: skip
 _FALSE = ("", "0", "f", "n", "false", "no")
 
 
@@ -195,6 +198,8 @@ def _frames(
         "login": columns.login,
         "privileged": columns.privileged,
         "seen": columns.last_login,
+        "created": columns.created,
+        "updated": columns.updated,
     }
     wanted = sorted({name for name in (account, *named.values()) if name})
     missing = pl.lit(None, pl.String)
@@ -208,6 +213,8 @@ def _frames(
             salt=roles["salt"],
             login=roles["login"],
             seen=roles["seen"],
+            created=roles["created"],
+            updated=roles["updated"],
             privileged=truth,
         )
 
@@ -219,12 +226,48 @@ def audit_policy_store(store: StorePolicy, *, base: Path, means: Means) -> Audit
         UsageError: the table or a column is not there.
         SourceError: the store cannot be read.
     """
+    table = _policy_table(store, base)
+    audited = audit_column(table, store.columns, means=means, formulas=store.formulas)
+    return _audit(store.name, [audited], means)
+
+
+def graded_rows(store: StorePolicy, *, base: Path, means: Means) -> Iterator[pl.DataFrame]:
+    """Read a store row by row, with the `grade` of each value, and what a check of it `needs`.
+
+    That is a scheme; of a layered value, the formula or scheme that lies below.
+
+    Beside them `account`, `login`, `privileged`, and as text `seen`, `created` and `updated`.
+
+    Raises:
+        UsageError: the table or a column is not there.
+        SourceError: the store cannot be read.
+    """
+    table = _policy_table(store, base)
+    names = {named.fingerprint: named.name for named in store.formulas}
+    profiler = Profiler(floor=means.floor, formulas=store.formulas)
+    for looked in _looked_at(table, store.columns, Unreadable(), profiler, means):
+        groups = pl.DataFrame(
+            {
+                "group": range(len(looked.groups)),
+                "grade": [str(group.reading.grade) for group in looked.groups],
+                "needs": [_needed(group, names) for group in looked.groups],
+            },
+            schema={"group": pl.UInt32, "grade": pl.String, "needs": pl.String},
+        )
+        yield looked.rows.join(groups, on="group").select(*_GRADED)
+
+
+def _needed(group: Group, names: Mapping[str, str]) -> str:
+    origin = group.parsed.contents.origin
+    return names.get(origin, origin) if origin else group.reading.scheme
+
+
+def _policy_table(store: StorePolicy, base: Path) -> Table:
     name, tables = tables_at(store.locator, base=base)
     table = _table_named(store.table, tables, name)
     for column in filter(None, _mapped(store.columns)):
         require_column(column, table.columns, f"{name}, table {table.name}")
-    audited = audit_column(table, store.columns, means=means, formulas=store.formulas)
-    return _audit(store.name, [audited], means)
+    return table
 
 
 def _mapped(columns: Columns) -> Iterator[str | None]:

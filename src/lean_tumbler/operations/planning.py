@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
-from lean_tumbler.operations.layering import LayeringSummary, Resources, Selection, layer_store
+from lean_tumbler.operations.layering import Resources, Selection, layer_store
+from lean_tumbler.operations.layering_summary import LayeringSummary
 from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.schema_change import SchemaChange
 from lean_tumbler.stores.surroundings import Surroundings

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from jinja2 import Environment, PackageLoader, StrictUndefined
-from markupsafe import Markup, escape
-
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
 from lean_tumbler.reports import plots
 from lean_tumbler.reports.attack import ATTACK_HEADINGS, attack_rows
+from lean_tumbler.reports.pages import ENVIRONMENT, inline
 from lean_tumbler.reports.wording import costs, count
 
 if TYPE_CHECKING:
@@ -18,25 +16,6 @@ if TYPE_CHECKING:
     from lean_tumbler.core.audit.results import Profile
     from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
-
-_ENVIRONMENT = Environment(
-    loader=PackageLoader("lean_tumbler.reports"),
-    autoescape=True,
-    undefined=StrictUndefined,
-    trim_blocks=True,
-    lstrip_blocks=True,
-)
-
-
-def _prose(text: str) -> Markup:
-    """Write a sentence with its commands between backticks as code."""
-    parts = text.split("`")
-    marked = (escape(part) if n % 2 == 0 else Markup("<code>{}</code>").format(part)
-              for n, part in enumerate(parts))  # fmt: skip
-    return Markup("").join(marked)
-
-
-_ENVIRONMENT.filters["prose"] = _prose
 
 
 def audit_page(audit: Audit, taken_at: datetime) -> str:
@@ -48,7 +27,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
     """
     columns = [_column(column, audit.attacker) for column in audit.columns]
     overview = [(f"{c.table}.{c.column}", c.profile.grades) for c in audit.columns]
-    return _ENVIRONMENT.get_template("audit.html").render(
+    return ENVIRONMENT.get_template("audit.html").render(
         source=audit.source,
         taken_at=taken_at.strftime("%Y-%m-%d %H:%M %Z").strip(),
         columns=columns,
@@ -56,7 +35,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         weak=sum(column["weak"] for column in columns),
         values=sum(column["values"] for column in columns),
         floor=audit.floor.source,
-        overview=_inline(plots.grades_plot(overview)),
+        overview=inline(plots.grades_plot(overview)),
         unreadable=[
             {"rows": found.rows, "listed": found.listed} for found in audit.unreadable if found.rows
         ],
@@ -67,11 +46,6 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         hardware=audit.attacker.hardware.name,
         attack_headings=ATTACK_HEADINGS,
     )
-
-
-def _inline(svg: str | None) -> Markup | None:
-    """Put a plot into the page as it is; Matplotlib has escaped the texts in it."""
-    return None if svg is None else Markup(svg)  # noqa: S704 - made here, of escaped texts
 
 
 def _column(column: AuditedColumn, attacker: Attacker) -> dict[str, object]:
@@ -98,9 +72,9 @@ def _column(column: AuditedColumn, attacker: Attacker) -> dict[str, object]:
             for reading, affected in sorted(profile.groups.items(), key=lambda item: -item[1].rows)
         ],
         "attack": attack_rows(profile, attacker),
-        "costs_plot": _inline(plots.costs_plot(profile)),
-        "clusters_plot": _inline(plots.clusters_plot(profile)),
-        "ages_plot": _inline(plots.ages_plot(profile)),
+        "costs_plot": inline(plots.costs_plot(profile)),
+        "clusters_plot": inline(plots.clusters_plot(profile)),
+        "ages_plot": inline(plots.ages_plot(profile)),
     }
 
 

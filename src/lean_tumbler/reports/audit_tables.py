@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import csv
 import hashlib
-import io
-from importlib.metadata import version
 from typing import TYPE_CHECKING
 
 from lean_tumbler.core.audit.findings import RULES, Finding, Severity
+from lean_tumbler.reports.csv_lines import csv_line
+from lean_tumbler.reports.sarif import sarif_log
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -16,7 +15,6 @@ if TYPE_CHECKING:
     from lean_tumbler.operations.auditing import Audit, AuditedColumn
     from lean_tumbler.reports.documents import Document
 
-_SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema-2.1.0.json"
 # SARIF 2.1.0 section 3.27.10 has three levels.
 _LEVELS = {
     Severity.CRITICAL: "error",
@@ -24,13 +22,6 @@ _LEVELS = {
     Severity.MEDIUM: "warning",
     Severity.LOW: "note",
 }
-# A spreadsheet runs a cell that begins with one of these.
-_RUNS = ("=", "+", "-", "@", "\t", "\r")
-
-
-def neutral_cell(text: str) -> str:
-    """Give a CSV cell that no spreadsheet takes for a formula."""
-    return f"'{text}" if text.startswith(_RUNS) else text
 
 
 def audit_csv(audit: Audit) -> Iterator[str]:
@@ -38,18 +29,12 @@ def audit_csv(audit: Audit) -> Iterator[str]:
 
     Reads the source once more, so that the list need not be held.
     """
-    yield _line("source", "table", "column", "severity", "finding", "account", "administrator")
+    yield csv_line(("source", "table", "column", "severity", "finding", "account", "administrator"))
     for column in audit.columns:
         for finding, rows in column.listed():
             head = (audit.source, column.table, column.column, finding.severity, finding.code)
             for account, privileged in rows.iter_rows():
-                yield _line(*head, account, "yes" if privileged else "no")
-
-
-def _line(*cells: str) -> str:
-    buffer = io.StringIO()
-    csv.writer(buffer, lineterminator="\n").writerow([neutral_cell(cell) for cell in cells])
-    return buffer.getvalue()
+                yield csv_line((*head, account, "yes" if privileged else "no"))
 
 
 def audit_sarif(audit: Audit) -> Document:
@@ -60,23 +45,7 @@ def audit_sarif(audit: Audit) -> Document:
         for column in audit.columns
         for finding in column.findings
     ]
-    driver = {
-        "name": "lean-tumbler",
-        "version": version("lean-tumbler"),
-        "rules": [_rule(code) for code in codes],
-    }
-    return {
-        "$schema": _SARIF_SCHEMA,
-        "version": "2.1.0",
-        "runs": [
-            {
-                "tool": {"driver": driver},
-                "columnKind": "unicodeCodePoints",
-                "results": results,
-                "invocations": [{"executionSuccessful": not audit.cut_off}],
-            }
-        ],
-    }
+    return sarif_log([_rule(code) for code in codes], results, whole=not audit.cut_off)
 
 
 def _rule(code: str) -> Document:

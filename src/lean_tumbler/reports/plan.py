@@ -9,6 +9,7 @@ from rich.text import Text
 
 from lean_tumbler.core.layering import Leave
 from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.forecast import draw_outlook, outlook_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, duration, guess_count
 
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.operations.planning import Plan
+    from lean_tumbler.reports.forecast import Outlook
 
 _LAYER = "layered now; replaced at the next login"
 _REPLACE = "replaced now: the password is known"
@@ -48,8 +50,8 @@ def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
         yield leave.value, rows, _LEFT.get(leave, _PERSON)
 
 
-def plan_document(plan: Plan) -> Document:
-    """Give the plan as a document."""
+def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
+    """Give the plan as a document; without dates there is no forecast in it."""
     change = plan.change
     return new_document(
         "plan",
@@ -73,12 +75,13 @@ def plan_document(plan: Plan) -> Document:
         schema_change=None if change is None else asdict(change),
         touched={part: value for part, value in asdict(plan.around).items() if part != "bytes"},
         table_bytes=plan.around.bytes,
+        forecast=None if outlook is None else outlook_document(outlook),
         listed=[{"account": key, "reason": reason} for key, reason in plan.summary.listed],
     )
 
 
-def draw_plan(console: Console, plan: Plan) -> None:
-    """Print the plan."""
+def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
+    """Print the plan, and how it will finish."""
     summary = plan.summary
     took = duration(summary.expected_seconds)
     rows = f"{summary.written:,} of {summary.considered:,} rows"
@@ -99,6 +102,13 @@ def draw_plan(console: Console, plan: Plan) -> None:
         console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
     _draw_change(console, plan)
     _draw_touched(console, plan)
+    if outlook is None:
+        console.print()
+        console.print(
+            "No forecast: name “last_login” in the store's [columns], or give a log with --logins."
+        )
+    else:
+        draw_outlook(console, outlook)
     console.print()
     console.print("Next: `lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`.")
 

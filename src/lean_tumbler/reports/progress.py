@@ -1,51 +1,214 @@
-"""How far the migration is."""
+"""How far the migration is, whether it is on course, and when it ends."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from datetime import timedelta
+from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
+from lean_tumbler.core.forecast.forecasting import HORIZONS
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.reports.documents import Document, new_document
-from lean_tumbler.reports.terminal import grades_table
+from lean_tumbler.reports.forecast import band_document, forecast_document, span
+from lean_tumbler.reports.terminal import grades_table, new_table
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from datetime import datetime
+
     from rich.console import Console
 
-    from lean_tumbler.operations.auditing import AuditedColumn
+    from lean_tumbler.operations.course import Course
+
+_VERDICT_STYLES = {"behind": "bold yellow", "on course": "bold green", "ahead": "bold green"}
+_FAR = 365
 
 
-def progress_document(*, taken_at: str, columns: list[AuditedColumn]) -> Document:
+def progress_document(
+    *, taken_at: datetime, courses: Sequence[Course], notes: Sequence[str], lately_days: int
+) -> Document:
     """Give the state of the migration as a document."""
     return new_document(
         "progress",
-        taken_at=taken_at,
-        stores=[
-            {
-                "table": column.table,
-                "rows": column.profile.rows,
-                "without_value": column.profile.without_value,
-                "grades": dict(column.profile.grades),
-                "below_floor": column.profile.below_floor,
-            }
-            for column in columns
-        ],
+        taken_at=taken_at.isoformat(timespec="seconds"),
+        notes=list(notes),
+        stores=[store_document(course, lately_days) for course in courses],
     )
 
 
-def draw_progress(console: Console, columns: list[AuditedColumn]) -> None:
-    """Print the grades now, and what is left."""
-    for column in columns:
-        profile = column.profile
+def store_document(course: Course, lately_days: int) -> dict[str, Any]:
+    """Give one store's state."""
+    profile, expected = course.profile, course.expected_now
+    return {
+        "store": course.name,
+        "table": course.table,
+        "rows": profile.rows,
+        "without_value": profile.without_value,
+        "grades": dict(profile.grades),
+        "below_floor": profile.below_floor,
+        "waiting": course.waiting,
+        "started": None if course.started is None else course.started.isoformat(),
+        "waiting_at_start": course.counted[0][1],
+        "verdict": course.verdict,
+        "forecast_of_start": None if expected is None else band_document(expected),
+        "forecast": None if course.store is None else forecast_document(course.store.weak),
+        "waiting_forecast": None if course.ahead is None else _ahead(course),
+        "still_needed": [
+            {"grade": grade, "needs": needs, "rows": rows, f"seen_in_{lately_days}_days": lately}
+            for (grade, needs), (rows, lately) in _still_needed(course)
+        ],
+        "since_start": changes(course),
+        "notes": list(course.store.notes) if course.store else [],
+    }
+
+
+def _ahead(course: Course) -> dict[str, Any]:
+    if course.ahead is None:
+        return {}
+    last = course.last_expected
+    return {
+        "from": "what has happened" if course.from_history else "last logins or a log",
+        "fitted": course.ahead.fitted,
+        "because": course.ahead.because,
+        "days": {str(day): band_document(course.ahead.days[day]) for day in HORIZONS},
+        "last_one": None if last is None else _day(course, last),
+    }
+
+
+def _day(course: Course, days: int) -> str:
+    return (course.ahead_from + timedelta(days=days)).isoformat()
+
+
+def _still_needed(course: Course) -> list[tuple[tuple[Grade, str], tuple[int, int]]]:
+    return list(course.store.seen_lately.items()) if course.store else []
+
+
+def changes(course: Course) -> dict[str, int]:
+    """Say how many rows each grade has gained or lost since the first count."""
+    if course.started is None:
+        return {}
+    now = {str(grade): rows for grade, rows in course.profile.grades.items()}
+    return {
+        grade: now.get(grade, 0) - course.before.get(grade, 0)
+        for grade in map(str, Grade)
+        if now.get(grade, 0) != course.before.get(grade, 0)
+    }
+
+
+def draw_progress(
+    console: Console, courses: Sequence[Course], notes: Sequence[str], lately_days: int
+) -> None:
+    """Print the grades now, what is left, and how it goes."""
+    for course in courses:
+        profile = course.profile
         weak = profile.below_floor
         style = "bold green" if weak == 0 else "bold yellow"
         left = f"{weak:,} of {profile.rows:,} accounts still below the floor"
-        console.print(Text(f"{column.table}: {left}.", style))
+        console.print(Text(f"{course.table}: {left}.", style))
         layered = profile.grades.get(Grade.LAYERED, 0)
         if layered:
             console.print(f"{count(layered, 'layered account')} will be upgraded at next login.")
         console.print()
         console.print(grades_table(profile))
         console.print()
+        _draw_course(console, course)
+        _draw_ahead(console, course)
+        _draw_needed(console, course, lately_days)
+    for note in notes:
+        console.print(f"note: {note}.", highlight=False)
+
+
+def _draw_course(console: Console, course: Course) -> None:
+    if course.started is None:
+        return
+    begun = course.counted[0][1]
+    console.print(
+        f"Since {course.started:%Y-%m-%d}: {begun:,} waited then, {course.waiting:,} do now.",
+        highlight=False,
+    )
+    moved = ", ".join(f"{grade} {rows:+,}" for grade, rows in changes(course).items())
+    if moved:
+        console.print(f"  {moved}", highlight=False)
+    expected = course.expected_now
+    if expected is not None:
+        verdict = course.verdict
+        console.print(
+            Text(
+                f"{verdict[0].upper()}{verdict[1:]}: {span(expected)} were forecast for today.",
+                _VERDICT_STYLES.get(verdict, "bold"),
+            )
+        )
+
+
+def _draw_ahead(console: Console, course: Course) -> None:
+    if course.ahead is None:
+        if course.waiting:
+            console.print(
+                "No forecast: name “last_login” in [columns], give --logins, or keep a --history."
+            )
+        return
+    if not course.waiting:
+        return
+    told = ", ".join(f"{span(course.ahead.days[day])} on {_day(course, day)}" for day in HORIZONS)
+    source = "from what has happened" if course.from_history else "from last logins"
+    if not course.ahead.fitted:
+        source = f"the plain mirror alone, because {course.ahead.because}"
+    console.print(f"Still waiting, {source}: {told}.", highlight=False)
+    last = course.last_expected
+    if last is not None:
+        console.print(f"The last one is expected by {_day(course, last)}.", highlight=False)
+    else:
+        stay = course.ahead.at(_FAR)
+        console.print(
+            f"No end by itself: about {stay.expected:,.0f} will not have come in a year; "
+            "`lean-tumbler lock-dormant` closes them.",
+            highlight=False,
+        )
+    console.print()
+
+
+def _draw_needed(console: Console, course: Course, lately_days: int) -> None:
+    needed = _still_needed(course)
+    if not needed:
+        return
+    table = new_table("still needed to check", "", "rows", f"seen in {lately_days} days",
+                      right=(2, 3))  # fmt: skip
+    for (grade, needs), (rows, lately) in needed:
+        table.add_row(needs, grade, f"{rows:,}", f"{lately:,}")
+    console.print(table)
+    console.print()
+
+
+def prometheus_text(courses: Sequence[Course], taken_at: datetime) -> str:
+    """Give the counts for a node exporter's text-file collector (its exposition format 0.0.4)."""
+    lines = [
+        "# HELP tumbler_progress_rows Stored values by grade.",
+        "# TYPE tumbler_progress_rows gauge",
+        *(
+            f'tumbler_progress_rows{{store="{course.name}",grade="{grade}"}} '
+            f"{course.profile.grades.get(grade, 0)}"
+            for course in courses
+            for grade in Grade
+        ),
+        "# HELP tumbler_progress_waiting Accounts below the floor or layered.",
+        "# TYPE tumbler_progress_waiting gauge",
+        *(
+            f'tumbler_progress_waiting{{store="{course.name}"}} {course.waiting}'
+            for course in courses
+        ),
+        "# HELP tumbler_progress_forecast Accounts still waiting so many days after the count.",
+        "# TYPE tumbler_progress_forecast gauge",
+        *(
+            f'tumbler_progress_forecast{{store="{course.name}",days="{day}",part="{part}"}} {rows}'
+            for course in courses
+            if course.ahead is not None
+            for day in HORIZONS
+            for part, rows in band_document(course.ahead.days[day]).items()
+        ),
+        "# HELP tumbler_progress_taken_at_seconds When it was counted, since 1970.",
+        "# TYPE tumbler_progress_taken_at_seconds gauge",
+        f"tumbler_progress_taken_at_seconds {int(taken_at.timestamp())}",
+    ]
+    return "\n".join(lines) + "\n"

@@ -18,7 +18,10 @@ SUMMARIES = {
     "admit": "check a login against the store, and upgrade its stored value where due",
     "serve": "check logins over HTTP for applications in any language, and upgrade their values",
     "hash": "print the stored value for a new password, made with the policy's target",
+    "lock-dormant": "close the accounts that never came back, reversibly, and list them for a mail",
     "undo": "put back what a bulk step replaced, from its sealed backup",
     "keys": "make the key pair for sealed backups",
-    "progress": "count the grades now, and what is left below the floor",
+    "progress": "count the grades now, and say whether the migration is on course",
+    "enforce": "keep it finished: a guard on the column, and a gate for cron and CI",
+    "report": "write the file for whoever signs off: before and after, standards, what remains",
 }

@@ -4,21 +4,36 @@ import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
 from lean_tumbler.cli.options import (
+    add_plot_option,
     add_store_options,
     chosen_store,
     keys_of,
     opened_store,
     positive_integer,
     read_policy,
+    write_plot,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.operations.planning import Plan
+    from lean_tumbler.reports.forecast import Outlook
 
 EXAMPLE = """\
   lean-tumbler plan --store passengers
+  lean-tumbler plan --store passengers --plot burn-down.png
+  lean-tumbler plan --store passengers --logins logins.csv --back-test
 
 The store is only read. The statements are for you to review and to run."""
+
+
+DEFAULT_LOCK_DAYS = 180
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -29,6 +44,20 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="derivations at once that the time is given for; without it, one for each core",
     )
+    add_forecast_options(parser)
+    parser.add_argument(
+        "--lock-after",
+        type=positive_integer,
+        default=DEFAULT_LOCK_DAYS,
+        metavar="DAYS",
+        help=f"when the third strategy locks who has not returned (default {DEFAULT_LOCK_DAYS})",
+    )
+    parser.add_argument(
+        "--back-test",
+        action="store_true",
+        help="forecast from days in the past, and hold it against the log",
+    )
+    add_plot_option(parser, "draw the burn-down, as .png or .svg")
     add_store_options(parser)
 
 
@@ -61,9 +90,38 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             ),
             progress=advance,
         )
+    outlook = _outlook(arguments, session, policy, store_policy, plan)
     session.emit(
         arguments,
-        document=lambda: plan_document(plan),
-        draw=lambda console: draw_plan(console, plan),
+        document=lambda: plan_document(plan, outlook),
+        draw=lambda console: draw_plan(console, plan, outlook),
     )
+    if arguments.plot:
+        if outlook is None:
+            raise UsageError("--plot: without dates there is no forecast to draw")
+        from lean_tumbler.reports.forecast_plot import burn_down_plot
+
+        write_plot(arguments.plot, lambda kind: burn_down_plot(outlook, kind), session)
     return 0
+
+
+def _outlook(
+    arguments: argparse.Namespace,
+    session: Session,
+    policy: "StoragePolicy",
+    store: "StorePolicy",
+    plan: "Plan",
+) -> "Outlook | None":
+    """Forecast how the plan's store will finish; None where it has no dates."""
+    from lean_tumbler.reports.forecast import Outlook
+
+    found = store_forecast(arguments, session, policy, store, with_back_test=arguments.back_test)
+    if found is None:
+        return None
+    summary = plan.summary
+    return Outlook(
+        found,
+        left=max(0, found.weak.accounts - summary.written),
+        seconds_each=summary.expected_seconds * summary.workers / max(1, summary.written),
+        lock_after_days=arguments.lock_after,
+    )

@@ -8,7 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
+    DEFAULT_MILLISECONDS,
     add_attacker_option,
+    add_plot_option,
     add_policy_option,
     add_report_options,
     kibibytes,
@@ -18,6 +20,7 @@ from lean_tumbler.cli.options import (
     rate_per_second,
     read_policy,
     share,
+    write_plot,
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
@@ -26,15 +29,12 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy
     from lean_tumbler.core.tuning.choosing import Candidate
     from lean_tumbler.core.tuning.measuring import LeftOut
-    from lean_tumbler.operations.tuning import Tuned
     from lean_tumbler.stores.tuning_files import Measured
 
 EXAMPLE = """\
   lean-tumbler tune --peak-logins 40/s --within 300ms
   lean-tumbler tune --peak-logins 40/s --schemes bcrypt,pbkdf2-sha256 --memory 4GiB
   lean-tumbler tune --measurements production.json --cores 16 --save"""
-
-DEFAULT_MILLISECONDS = 250.0
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -50,9 +50,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="take the measurements from there; where it is not there yet, measure and write it",
     )
-    parser.add_argument(
-        "--plot", type=Path, metavar="FILE", help="draw waits against guesses, as .png or .svg"
-    )
+    add_plot_option(parser, "draw waits against guesses, as .png or .svg")
     parser.add_argument(
         "--save", action="store_true", help="write the choice into the policy's [target]"
     )
@@ -124,7 +122,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.tuning_files import read_attacker, read_floor
 
     policy = read_policy(arguments, required=arguments.save)
-    _require_plot_kind(arguments.plot)
     floor = read_floor(arguments.floor, policy)
     attacker = read_attacker(arguments.attacker)
     wanted = _schemes(arguments)
@@ -148,7 +145,9 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         draw=lambda console: draw_tune(console, tuned, measured.host),
     )
     if arguments.plot:
-        _plot(arguments.plot, tuned, session)
+        from lean_tumbler.reports.tune_plot import tune_plot
+
+        write_plot(arguments.plot, lambda kind: tune_plot(tuned, kind), session)
     chosen = tuned.choice.chosen
     if chosen is None:
         return 1
@@ -215,19 +214,6 @@ def _measured(
         session.message(f"{path}: measurements written; --measurements {path} takes them again")
         measured = read_measurements(path)  # rounded there: what is reported now comes again
     return measured, bench.left_out
-
-
-def _require_plot_kind(path: Path | None) -> None:
-    if path is not None and path.suffix.lower() not in {".png", ".svg"}:
-        raise UsageError(f"--plot {path}: name a file that ends in .png or .svg")
-
-
-def _plot(path: Path, tuned: "Tuned", session: Session) -> None:
-    from lean_tumbler.reports.tune_plot import tune_plot
-    from lean_tumbler.stores.files import write_bytes
-
-    write_bytes(path, tune_plot(tuned, path.suffix.lower().removeprefix(".")))
-    session.message(f"{path}: plot written")
 
 
 def _save(

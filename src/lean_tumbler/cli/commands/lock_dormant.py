@@ -1,0 +1,137 @@
+"""`lock-dormant`: closes the accounts that never came back, reversibly."""
+
+import argparse
+import time
+from datetime import date, datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.bulk import (
+    add_backup_options,
+    add_pace_options,
+    add_share_option,
+    is_past,
+    sealed_backup,
+    stop_signals,
+)
+from lean_tumbler.cli.forecasting import login_log, today
+from lean_tumbler.cli.options import (
+    add_dry_run_option,
+    add_store_options,
+    chosen_store,
+    day,
+    opened_store,
+    positive_integer,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import StoppedPartWay, UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from threading import Event
+
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+
+EXAMPLE = """\
+  lean-tumbler lock-dormant --away 180 --dry-run --list reset.csv
+  lean-tumbler lock-dormant --before 2026-06-01 --share 1% \\
+      --backup lock-1.sealed --to recovery.public.pem --list reset-1.csv
+  lean-tumbler undo lock-1.sealed --key recovery.private.pem"""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    when = parser.add_mutually_exclusive_group(required=True)
+    when.add_argument(
+        "--before", type=day, metavar="DATE", help="lock who was last seen before that day"
+    )
+    when.add_argument(
+        "--away", type=positive_integer, metavar="DAYS", help="lock who was not seen for so long"
+    )
+    parser.add_argument(
+        "--logins",
+        metavar="FILE|TABLE",
+        help="a log of logins (who, when) that counts beside the store's own dates",
+    )
+    parser.add_argument(
+        "--undated",
+        action="store_true",
+        help="take accounts without a date for never seen; without it they stay as they are",
+    )
+    parser.add_argument(
+        "--list", type=Path, metavar="FILE", help="write the accounts for the reset mail, as CSV"
+    )
+    add_share_option(parser)
+    add_pace_options(parser)
+    add_backup_options(parser)
+    add_dry_run_option(parser)
+    add_store_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.operations.locking import Choice, Hands, lock_dormant
+    from lean_tumbler.reports.locking import draw_locked, locked_document, reset_list
+    from lean_tumbler.stores.files import write_text
+
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    if not arguments.dry_run and arguments.backup is None:
+        raise UsageError(
+            "--backup and --to are needed: what is locked must be possible to open again"
+        )
+    choice = Choice(
+        before=arguments.before or today() - timedelta(days=arguments.away),
+        undated=arguments.undated,
+        share=arguments.share,
+        typed=_typed(arguments, policy, store_policy),
+        dry_run=arguments.dry_run,
+    )
+    started = datetime.now().astimezone()
+    with (
+        opened_store(arguments, store_policy, writable=not arguments.dry_run) as store,
+        stop_signals() as stopping,
+        sealed_backup(arguments, store_policy, started, step="lock-dormant") as keep,
+        session.progress("Locking", total=store.count(), unit="rows") as advance,
+    ):
+        locked = lock_dormant(
+            store,
+            store_policy=store_policy,
+            policy=policy,
+            choice=choice,
+            hands=Hands(
+                today=today(),
+                keep=keep,
+                wait=_pace(arguments.rate, stopping),
+                should_stop=lambda: stopping.is_set() or is_past(arguments.until, started),
+                progress=advance,
+            ),
+        )
+    if arguments.list:
+        write_text(arguments.list, "".join(reset_list(locked)))
+    session.emit(
+        arguments,
+        document=lambda: locked_document(locked),
+        draw=lambda console: draw_locked(console, locked, listed=str(arguments.list or "")),
+    )
+    return StoppedPartWay.exit_code if locked.stopped else 0
+
+
+def _typed(
+    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy"
+) -> dict[str, date]:
+    """Give when each login of the log was last seen."""
+    log = login_log(arguments, policy, store)
+    return {} if log is None else log.last_days()
+
+
+def _pace(rows_per_second: float, stopping: "Event") -> "Callable[[int], None]":
+    """Wait where rows were written quicker than asked for."""
+    started = time.monotonic()
+
+    def wait(rows: int) -> None:
+        if rows_per_second:
+            stopping.wait(max(0.0, rows / rows_per_second - (time.monotonic() - started)))
+
+    return wait

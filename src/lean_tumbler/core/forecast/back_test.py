@@ -1,0 +1,138 @@
+"""Would the forecast have been right? Made again as of days in the past, and held against a log."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import polars as pl
+
+from lean_tumbler.core.forecast.bands import Band
+from lean_tumbler.core.forecast.forecasting import HORIZONS, Population, forecast
+from lean_tumbler.core.forecast.watching import from_log, last_seen
+
+CUTS = (91, 182, 273, 365)  # days before the log's end: three, six, nine and twelve months
+_LEAST_DAYS_BEFORE = 56
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Tried:
+    """One forecast of the past, and what came.
+
+    Attributes:
+        cut: days before the log's end at which it was made.
+        days: from there.
+        accounts: that were known then.
+        forecast: how many would not have returned.
+        mirror: the same by the plain mirror.
+        truth: how many had not.
+    """
+
+    cut: int
+    days: int
+    accounts: int
+    forecast: Band
+    mirror: float
+    truth: int
+
+    @property
+    def error(self) -> float:
+        """How far the forecast was off, as a share of the accounts."""
+        return abs(self.forecast.expected - self.truth) / self.accounts
+
+    @property
+    def mirror_error(self) -> float:
+        """The same of the mirror."""
+        return abs(self.mirror - self.truth) / self.accounts
+
+    @property
+    def covered(self) -> bool:
+        """Whether the truth lay within the band."""
+        return self.forecast.low <= self.truth <= self.forecast.high
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BackTest:
+    """All of them.
+
+    Attributes:
+        tried: by cut and days.
+        left_out: cuts for which the log does not go back far enough, or holds too few returns.
+    """
+
+    tried: tuple[Tried, ...]
+    left_out: tuple[int, ...]
+
+    @property
+    def error(self) -> float:
+        """The mean error."""
+        return float(np.mean([each.error for each in self.tried]))
+
+    @property
+    def mirror_error(self) -> float:
+        """The mean error of the mirror."""
+        return float(np.mean([each.mirror_error for each in self.tried]))
+
+    @property
+    def coverage(self) -> float:
+        """How often the truth lay within the band; it should be four times in five."""
+        return float(np.mean([each.covered for each in self.tried]))
+
+
+def back_test(
+    log: pl.DataFrame,
+    *,
+    cuts: Sequence[int] = CUTS,
+    horizons: Sequence[int] = HORIZONS,
+    progress: Callable[[int], None] = lambda _: None,
+) -> BackTest:
+    """Make forecasts as of several days in the past.
+
+    Args:
+        log: `login` and `day` of each login, days as numbers.
+        cuts: days before the log's end.
+        horizons: days from each cut; those beyond the log's end are left out.
+        progress: told of each draw of the bootstrap.
+    """
+    tried: list[Tried] = []
+    left_out: list[int] = []
+    for cut in cuts:
+        found = list(_tried(log, cut, [days for days in horizons if days <= cut], progress))
+        tried += found
+        if not found:
+            left_out.append(cut)
+    return BackTest(tried=tuple(tried), left_out=tuple(left_out))
+
+
+def _tried(
+    log: pl.DataFrame, cut: int, horizons: Sequence[int], progress: Callable[[int], None]
+) -> Iterator[Tried]:
+    first, last = (int(day) for day in log.select(pl.col("day").min(), pl.col("day").max()
+                                                  .alias("last")).row(0))  # fmt: skip
+    then = last - cut
+    if then - first < _LEAST_DAYS_BEFORE or not horizons:
+        return
+    past = log.filter(pl.col("day") <= then)
+    seen = last_seen(past, end=then)
+    ago, accounts = np.unique(seen["ago"].to_numpy().astype(np.float64), return_counts=True)
+    everybody = Population(seen_days_ago=ago, accounts=accounts.astype(np.float64))
+    found = forecast(
+        everybody, everybody, from_log(past, end=then), days=horizons, progress=progress
+    )
+    if not found.fitted:
+        return
+    after = (
+        log.filter(pl.col("day") > then)
+        .join(seen, on="login", how="semi")
+        .group_by("login")
+        .agg(first=pl.col("day").min() - then)["first"]
+        .to_numpy()
+    )
+    for days in horizons:
+        yield Tried(
+            cut=cut,
+            days=days,
+            accounts=everybody.total,
+            forecast=found.days[days],
+            mirror=found.mirror[days],
+            truth=everybody.total - int((after <= days).sum()),
+        )

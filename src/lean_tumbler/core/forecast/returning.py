@@ -1,0 +1,146 @@
+"""How long until accounts return: a share that never does, and a heavy-tailed time.
+
+    S(t) = never + (1 - never) · (scale / (scale + t))^shape
+
+is the share that has not returned t days from now. The second part is the Pareto distribution of
+the second kind (Lomax, “Business failures”, JASA 49, 1954): people who come back at random, each
+at a rate of their own, and these rates Gamma-distributed. So a person who was last seen t0 days
+ago has a rate from the Gamma distribution with shape + 1 and scale + t0 (Bayes' rule), and what
+holds on average holds for recent and for dormant accounts by themselves.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+WEEK = 7
+FEWEST_RETURNS = 30  # below that three parameters say nothing
+MOST_WEEKS = 52
+
+Numbers = NDArray[np.float64]
+
+# Of never, scale in days, and shape: what is searched, and where the search starts.
+_BOUNDS = ((1e-4, 0.98), (0.5, 5000.0), (0.05, 50.0))
+_STARTS = ((0.1, 30.0, 1.0), (0.5, 30.0, 1.0), (0.3, 300.0, 2.0))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Exposure:
+    """Accounts that were watched from one day on, and in which week they returned first.
+
+    Attributes:
+        at_risk: how many were watched.
+        returned: of these, in each week; those left had not returned at the end.
+        first_week: the calendar's number of the first week, for what is peculiar to a week.
+    """
+
+    at_risk: float
+    returned: Numbers
+    first_week: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Returning:
+    """The fitted model.
+
+    Attributes:
+        never: the share that never returns.
+        scale_days: of the rest.
+        shape: of the rest; the smaller, the longer the tail.
+        watched_days: for how long accounts were watched; who was last seen before that may be one
+            that never returns.
+    """
+
+    never: float
+    scale_days: float
+    shape: float
+    watched_days: float
+
+    def away(self, days: Numbers) -> Numbers:
+        """Give the share that has not returned after so many days."""
+        away: Numbers = self.never + (1 - self.never) * _tail(days, self.scale_days, self.shape)
+        return away
+
+    def away_since(self, seen_days_ago: Numbers, days: Numbers) -> Numbers:
+        """Give the same for accounts by when they were last seen.
+
+        Args:
+            seen_days_ago: one row each.
+            days: one column each.
+
+        Returns:
+            The share, by row and column.
+        """
+        ago = seen_days_ago[:, None]
+        recent = _tail(days[None, :], self.scale_days + ago, self.shape + 1)
+        watched = self.watched_days
+        unseen = (1 - self.never) * float(
+            _tail(np.array([watched]), self.scale_days, self.shape)[0]
+        )
+        lost = self.never / (self.never + unseen)
+        dormant = lost + (1 - lost) * _tail(days[None, :], self.scale_days + watched, self.shape)
+        away: Numbers = np.where(ago < watched, recent, dormant)
+        return away
+
+
+def _tail(days: Numbers, scale: Any, shape: float) -> Numbers:
+    tail: Numbers = (scale / (scale + days)) ** shape
+    return tail
+
+
+def expected(model: Returning, exposure: Exposure) -> Numbers:
+    """Give how many accounts return in each week, by the model."""
+    edges = np.arange(len(exposure.returned) + 1, dtype=np.float64) * WEEK
+    weekly: Numbers = -exposure.at_risk * np.diff(model.away(edges))
+    return weekly
+
+
+def fit(exposures: Sequence[Exposure], start: Returning | None = None) -> Returning | None:
+    """Fit the model by maximum likelihood; None where there are too few returns, or no maximum.
+
+    Args:
+        exposures: what was watched.
+        start: where to search from; without it, from several places.
+    """
+    from scipy.optimize import minimize  # noqa: PLC0415 - takes a second to import
+
+    if sum(float(exposure.returned.sum()) for exposure in exposures) < FEWEST_RETURNS:
+        return None
+    longest = max(len(exposure.returned) for exposure in exposures)
+    # Watched for equally long, accounts can be added up.
+    returned = np.zeros((longest + 1, longest))
+    left = np.zeros(longest + 1)
+    for exposure in exposures:
+        weeks = len(exposure.returned)
+        returned[weeks, :weeks] += exposure.returned
+        left[weeks] += max(0.0, exposure.at_risk - float(exposure.returned.sum()))
+    in_week = returned.sum(axis=0)
+    edges = np.arange(longest + 1, dtype=np.float64) * WEEK
+
+    def cost(logs: Numbers) -> tuple[float, Numbers]:
+        """Give the negative log-likelihood, and its slope by the logarithms of the parameters."""
+        never, scale, shape = np.exp(logs)
+        tail = _tail(edges, scale, shape)
+        away = never + (1 - never) * tail
+        slopes = np.array([
+            never * (1 - tail),
+            (1 - never) * tail * shape * edges / (scale + edges),
+            (1 - never) * tail * shape * np.log(scale / (scale + edges)),
+        ])  # fmt: skip
+        gone = np.maximum(-np.diff(away), 1e-300)
+        value = in_week @ np.log(gone) + left @ np.log(away)
+        slope = -np.diff(slopes) @ (in_week / gone) + slopes @ (left / away)
+        return -float(value), -slope
+
+    bounds = [tuple(np.log(bound)) for bound in _BOUNDS]
+    starts = [(start.never, start.scale_days, start.shape)] if start else _STARTS
+    found = [minimize(cost, np.log(each), jac=True, method="L-BFGS-B", bounds=bounds)
+             for each in starts]  # fmt: skip
+    best = min((each for each in found if each.success), key=lambda each: each.fun, default=None)
+    if best is None or not np.isfinite(best.fun):
+        return None
+    never, scale, shape = (float(number) for number in np.exp(best.x))
+    return Returning(never=never, scale_days=scale, shape=shape, watched_days=float(longest * WEEK))

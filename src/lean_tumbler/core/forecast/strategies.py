@@ -1,0 +1,132 @@
+"""What can be done about accounts that wait: the burn-down of each strategy, and which to take."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from lean_tumbler.core.forecast.bands import Band
+from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast
+
+LOCK_AFTER_DAYS = 180
+_LAST = HORIZONS[-1]
+_WORTH_WAITING = 0.01  # of the accounts may be left at the last horizon, to wait for logins alone
+_NOTHING = Band(low=0.0, expected=0.0, high=0.0)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Strategy:
+    """One way to the end.
+
+    Attributes:
+        name: in words.
+        weak: accounts below the floor, by days from now.
+        layered: accounts that are layered, by days from now.
+        locked: accounts that are locked on the way.
+        bulk_hours: of one core, for derivations in bulk.
+        login_hours: of one core, for derivations at logins until the last day told.
+    """
+
+    name: str
+    weak: Mapping[int, Band]
+    layered: Mapping[int, Band]
+    locked: int = 0
+    bulk_hours: float = 0.0
+    login_hours: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Advice:
+    """Which strategy, and why."""
+
+    take: str
+    reasons: tuple[str, ...]
+
+
+_DORMANT = (
+    "about {dormant:,.0f} layered accounts will not have returned in {days} days; "
+    "`lock-dormant` closes them then, or they may stay"
+)
+_WAITING = (
+    "waiting alone leaves about {band.expected:,.0f} of {accounts:,} accounts below the floor "
+    "in {days} days ({band.low:,.0f} to {band.high:,.0f})"
+)
+WAIT = "wait for logins"
+LAYER = "layer now"
+LAYER_AND_LOCK = "layer now, lock"
+
+
+def strategies(
+    weak: Forecast,
+    layered: Forecast,
+    *,
+    left: int,
+    seconds_each: float,
+    lock_after_days: int = LOCK_AFTER_DAYS,
+) -> tuple[Strategy, ...]:
+    """Work out each strategy.
+
+    Args:
+        weak: accounts below the floor.
+        layered: accounts that are layered already.
+        left: of the weak, how many a bulk run would leave as they are.
+        seconds_each: of one core, for one derivation.
+        lock_after_days: when the third locks who has not returned.
+    """
+    total = max(1, weak.accounts)
+    stays = min(1.0, left / total)
+    remaining = {day: _scaled(band, stays) for day, band in weak.days.items()}
+    over = {day: _scaled(band, 1 - stays) + layered.days[day] for day, band in weak.days.items()}
+    bulk = (weak.accounts - left) * seconds_each / 3600
+    at_login = (weak.accounts - weak.at(_LAST).expected) * seconds_each / 3600
+    dormant = _scaled(weak.at(lock_after_days), 1 - stays) + layered.at(lock_after_days)
+    return (
+        Strategy(name=WAIT, weak=weak.days, layered=layered.days, login_hours=at_login),
+        Strategy(name=LAYER, weak=remaining, layered=over, bulk_hours=bulk, login_hours=at_login),
+        Strategy(
+            name=f"{LAYER_AND_LOCK} at day {lock_after_days}",
+            weak=remaining,
+            layered={
+                day: band if day < lock_after_days else _NOTHING for day, band in over.items()
+            },
+            locked=round(dormant.expected),
+            bulk_hours=bulk,
+            login_hours=at_login,
+        ),
+    )
+
+
+def _scaled(band: Band, factor: float) -> Band:
+    return Band(low=band.low * factor, expected=band.expected * factor, high=band.high * factor)
+
+
+def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int) -> Advice:
+    """Say which strategy to take.
+
+    Args:
+        weak: accounts below the floor.
+        layered: accounts that are layered already.
+        left: of the weak, how many a bulk run would leave as they are.
+        lock_after_days: when who has not returned could be locked.
+    """
+    if not weak.accounts:
+        if not layered.accounts:
+            return Advice(take="nothing is left to do", reasons=())
+        dormant = layered.at(lock_after_days).expected
+        return Advice(
+            take="go on; logins take the layers off",
+            reasons=(
+                "no account is below the floor: what leaks now holds no weak value",
+                _DORMANT.format(dormant=dormant, days=lock_after_days),
+            ),
+        )
+    waiting = weak.at(_LAST)
+    reasons = [_WAITING.format(band=waiting, accounts=weak.accounts, days=_LAST)]
+    if not weak.fitted:
+        reasons.append(f"that is the plain mirror, not a fit: {weak.because}")
+    if left:
+        reasons.append(f"{left:,} rows a bulk run leaves as they are: `plan` lists them above")
+    if left >= weak.accounts:
+        return Advice(take=WAIT, reasons=(*reasons, "none of them can be layered as they stand"))
+    if waiting.expected <= _WORTH_WAITING * weak.accounts and waiting.expected < 1:
+        return Advice(take=WAIT, reasons=tuple(reasons))
+    reasons.append("layering protects all of them tonight, whether they return or not")
+    return Advice(take=LAYER, reasons=tuple(reasons))

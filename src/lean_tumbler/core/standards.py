@@ -1,0 +1,152 @@
+"""What standards ask of stored passwords, point by point, and whether a store meets it."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+_NIST = "NIST SP 800-63B-4"
+_ASVS = "OWASP ASVS 4.0.3"
+_LEAST_ROUNDS = 100_000  # ASVS 2.4.3
+_LEAST_BCRYPT = 10  # ASVS 2.4.4
+_SINGLE_FACTOR, _WITH_ANOTHER = 15, 8  # characters, NIST SP 800-63B-4 section 3.1.1.2
+_SALT_FINDINGS = ("static-salt", "salt-reused", "salt-is-login", "short-salt")
+
+
+_OWN_SALTS = "what this tool writes has 16 random bytes of salt for each value"
+_ENOUGH = (
+    "{} characters are enough beside a second factor; alone it asks for "
+    f"{_SINGLE_FACTOR}: set [new_passwords] shortest"
+)
+
+
+class Verdict(StrEnum):
+    """Whether a point is met."""
+
+    MET = "met"
+    NOT_YET = "not met"
+    ELSEWHERE = "outside the store"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Facts:
+    """What is known of a store.
+
+    Attributes:
+        weak: values below the floor.
+        unsalted: values of one fast digest without salt, or readable.
+        unknown: values that were not understood.
+        findings: rows by the code of a finding.
+        lowest: of each slow scheme, the lowest first cost that stands in the store.
+        shortest: characters that new passwords must have.
+        guarded: whether the column admits nothing weaker; None where it cannot be guarded.
+    """
+
+    weak: int
+    unsalted: int
+    unknown: int
+    findings: Mapping[str, int] = field(default_factory=dict)
+    lowest: Mapping[str, int] = field(default_factory=dict)
+    shortest: int = _WITH_ANOTHER
+    guarded: bool | None = None
+
+
+Judged = tuple[Verdict, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """One thing that a standard asks."""
+
+    standard: str
+    section: str
+    asks: str
+    judge: Callable[[Facts], Judged]
+
+
+def _resists(facts: Facts) -> Judged:
+    if facts.weak:
+        return Verdict.NOT_YET, f"{facts.weak:,} values are below the floor"
+    if facts.unknown:
+        return Verdict.NOT_YET, f"{facts.unknown:,} values are not understood; a person must look"
+    return (
+        Verdict.MET,
+        "every value stands at the floor or above, or lies under one that does",
+    )
+
+
+def _salts(facts: Facts) -> Judged:
+    if facts.unsalted:
+        return Verdict.NOT_YET, f"{facts.unsalted:,} values have no salt"
+    if not facts.weak:
+        return Verdict.MET, _OWN_SALTS
+    wrong = {code: facts.findings[code] for code in _SALT_FINDINGS if facts.findings.get(code)}
+    if wrong:
+        words = ", ".join(f"{code}: {rows:,} rows" for code, rows in wrong.items())
+        return Verdict.NOT_YET, words
+    return Verdict.MET, _OWN_SALTS
+
+
+def _rounds(facts: Facts) -> Judged:
+    found = [cost for scheme, cost in facts.lowest.items() if scheme.startswith("pbkdf2")]
+    if not found:
+        return Verdict.MET, "no PBKDF2 stands in the store"
+    met = min(found) >= _LEAST_ROUNDS
+    return (Verdict.MET if met else Verdict.NOT_YET), f"the lowest has {min(found):,} rounds"
+
+
+def _bcrypt(facts: Facts) -> Judged:
+    lowest = facts.lowest.get("bcrypt")
+    if lowest is None:
+        return Verdict.MET, "no bcrypt stands in the store"
+    return (
+        Verdict.MET if lowest >= _LEAST_BCRYPT else Verdict.NOT_YET
+    ), f"the lowest cost is {lowest}"
+
+
+def _length(facts: Facts) -> Judged:
+    if facts.shortest >= _SINGLE_FACTOR:
+        return Verdict.MET, f"new passwords have {facts.shortest} characters or more"
+    if facts.shortest >= _WITH_ANOTHER:
+        return Verdict.ELSEWHERE, _ENOUGH.format(facts.shortest)
+    return Verdict.NOT_YET, f"new passwords may have {facts.shortest} characters"
+
+
+def _blocklist(_: Facts) -> Judged:
+    return (
+        Verdict.ELSEWHERE,
+        "met where /v1/hash and /v1/change take new passwords",
+    )
+
+
+def _failures(_: Facts) -> Judged:
+    return Verdict.ELSEWHERE, "met where logins go through `serve`: a hundred failures in a row"
+
+
+def _pepper(_: Facts) -> Judged:
+    return (
+        Verdict.NOT_YET,
+        "values carry no secret that is kept apart from them; asked from level 2 on",
+    )
+
+
+def _stays(facts: Facts) -> Judged:
+    if facts.guarded is None:
+        return Verdict.ELSEWHERE, "this kind of store has no constraints; `enforce gate` watches it"
+    if facts.guarded:
+        return Verdict.MET, "the column admits current, layered and locked values alone"
+    return Verdict.NOT_YET, "the column is not guarded: `lean-tumbler enforce constraint --apply`"
+
+
+POINTS: tuple[Point, ...] = (
+    Point(_NIST, "3.1.1.2", "stored in a form that resists offline attacks", _resists),
+    Point(_NIST, "3.1.1.2", "salted, with 32 bits or more, chosen for each value", _salts),
+    Point(_NIST, "3.1.1.2", "new passwords of a least length", _length),
+    Point(_NIST, "3.1.1.2", "new passwords compared with a blocklist", _blocklist),
+    Point(_NIST, "3.2.2", "failed tries in a row limited to a hundred", _failures),
+    Point(_ASVS, "2.4.1", "stored by an approved one-way key derivation", _resists),
+    Point(_ASVS, "2.4.2", "salts of 32 bits or more, unique for each value", _salts),
+    Point(_ASVS, "2.4.3", "PBKDF2 with 100,000 rounds or more", _rounds),
+    Point(_ASVS, "2.4.4", "bcrypt with cost 10 or more", _bcrypt),
+    Point(_ASVS, "2.4.5", "a further derivation with a secret that is kept apart", _pepper),
+    Point("this policy", "[floor]", "stays so, whatever writes to the column", _stays),
+)  # fmt: skip

@@ -1,0 +1,152 @@
+"""The forms that a guarded column admits: current, layered and locked values, and nothing else.
+
+Written twice: as one regular expression, for servers that have them, and as an expression of
+SQLite, which has none. Both admit what this tool writes; other layouts of the same schemes do not
+pass, although `audit` reads them.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from types import MappingProxyType
+
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.schemes.base import Parameters
+
+_BASE64 = "[A-Za-z0-9+/]"
+_CRYPT64 = "[A-Za-z0-9./]"  # a dot after a bracket means something else in POSIX
+_SALT = f"{_BASE64}{{11,86}}"
+_HEAD = f"[$]over[$]from=[0-9a-z-]+(,salt={_BASE64}*)?(,login={_BASE64}*)?"  # docs/FORMATS.md
+_MARKERS = ("!", "!!", "*", "**", "*LK*", "*NP*", "!*", "*!")  # shadow(5)
+_BCRYPT_CHARACTERS = 53  # salt and digest, in the alphabet of crypt(3)
+_DIGITS = 9
+
+
+@dataclass(frozen=True, slots=True)
+class _Phc:
+    """How a scheme's PHC string is written: what stands before each number, and the digest."""
+
+    start: str
+    fields: tuple[tuple[str, str], ...]  # what stands before a number, and the number's name
+    digest_characters: int
+
+
+_PHC: Mapping[str, _Phc] = MappingProxyType(
+    {
+        "argon2id": _Phc(
+            "$argon2id$v=19", (("$m=", "memory_kib"), (",t=", "passes"), (",p=", "lanes")), 43
+        ),
+        "scrypt": _Phc(
+            "$scrypt", (("$ln=", "cost_log2"), (",r=", "block_size"), (",p=", "lanes")), 43
+        ),
+        "pbkdf2-sha256": _Phc("$pbkdf2-sha256", (("$i=", "rounds"), (",l=", "length")), 43),
+        "pbkdf2-sha512": _Phc("$pbkdf2-sha512", (("$i=", "rounds"), (",l=", "length")), 86),
+    }
+)
+
+
+def at_least(number: int) -> str:
+    """Write a regular expression for the decimal numbers from one on, without leading zeros."""
+    digits = str(number)
+    parts = []
+    for place, digit in enumerate(digits):
+        if digit != "9":
+            rest = len(digits) - place - 1
+            tail = f"[0-9]{{{rest}}}" if rest else ""
+            parts.append(f"{digits[:place]}[{int(digit) + 1}-9]{tail}")
+    parts.append(digits)
+    if len(digits) < _DIGITS:
+        parts.append(f"[1-9][0-9]{{{len(digits)},{_DIGITS - 1}}}")
+    return f"({'|'.join(parts)})"
+
+
+def _alternatives(floor: Floor) -> Iterator[tuple[str, Parameters]]:
+    for scheme in (*_PHC, "bcrypt"):
+        for costs in floor.alternatives.get(scheme, ()):
+            yield scheme, costs
+
+
+def _escaped(text: str) -> str:
+    """Write a text for a regular expression without backslashes, which servers read differently."""
+    return "".join(f"[{each}]" if each in "$*" else each for each in text)
+
+
+def _phc_pattern(form: _Phc, costs: Parameters) -> str:
+    numbers = "".join(
+        f"{_escaped(before)}{at_least(costs.get(name, 1))}" for before, name in form.fields
+    )
+    return f"{_escaped(form.start)}{numbers}[$]{_SALT}[$]{_BASE64}{{{form.digest_characters}}}"
+
+
+def pattern(floor: Floor) -> str:
+    """Give the regular expression, from start to end of a value.
+
+    It takes character classes, groups and counts alone: PostgreSQL, MariaDB, MySQL and Python
+    read it alike.
+    """
+    inner = [_phc_pattern(_PHC[scheme], costs)
+             for scheme, costs in _alternatives(floor) if scheme in _PHC]  # fmt: skip
+    wholes = [_escaped(marker) for marker in _MARKERS]
+    if inner:
+        wholes.append(f"({_HEAD})?({'|'.join(inner)})")
+    for scheme, costs in _alternatives(floor):
+        if scheme == "bcrypt":
+            cost = "|".join(f"{number:02}" for number in range(costs["cost_log2"], 32))
+            wholes.append(f"[$]2[aby][$]({cost})[$]{_CRYPT64}{{{_BCRYPT_CHARACTERS}}}")
+    return f"^({'|'.join(wholes)})$"
+
+
+def sqlite_condition(value: str, floor: Floor) -> str:
+    """Give the same for SQLite, which has no regular expressions: shapes, numbers and lengths.
+
+    Args:
+        value: the expression for the text.
+        floor: the least that is current.
+    """
+    parts = [f"{value} IN ({', '.join(_quoted(marker) for marker in _MARKERS)})"]
+    for scheme, costs in _alternatives(floor):
+        if scheme == "bcrypt":
+            tail = _CRYPT64 * _BCRYPT_CHARACTERS
+            parts.append(
+                f"({value} GLOB '$2[aby]$[0-3][0-9]${tail}'"
+                f" AND CAST(substr({value}, 5, 2) AS INTEGER) BETWEEN {costs['cost_log2']} AND 31)"
+            )
+            continue
+        form = _PHC[scheme]
+        glob = form.start + "".join(f"{before}[1-9]*" for before, _ in form.fields) + "$*$*"
+        from_here = f"substr({value}, instr({value}, '{form.start}$'))"
+        numbers = [
+            f"CAST(substr({from_here}, instr({from_here}, '{before}') + {len(before)}) AS INTEGER)"
+            f" >= {costs.get(name, 1)}"
+            for before, name in form.fields
+        ]
+        tail = "$" + _BASE64 * form.digest_characters
+        dollars = (form.start + form.fields[0][0]).count("$") + 2
+        parts += [
+            "("
+            + " AND ".join(
+                [
+                    f"{value} GLOB '{head}{glob}'",
+                    *numbers,
+                    f"length({value}) - length(replace({value}, '$', '')) = {dollars + more}",
+                    f"substr({value}, -{form.digest_characters + 1}) GLOB '{tail}'",
+                    f"{value} NOT GLOB '*[^A-Za-z0-9+/,=$-]*'",
+                ]
+            )
+            + ")"
+            for head, more in (("", 0), ("$over$from=*", 2))
+        ]
+    return " OR ".join(parts)
+
+
+def _quoted(text: str) -> str:
+    return "'" + text.replace("'", "''") + "'"
+
+
+def admitted(floor: Floor) -> Sequence[str]:
+    """Say in words what is admitted."""
+    schemes = dict.fromkeys(scheme for scheme, _ in _alternatives(floor))
+    return (
+        f"current: {', '.join(schemes)} at the floor ({floor.source}) or above",
+        "layered, with one of these but bcrypt on top",
+        f"locked: {' '.join(_MARKERS)}",
+    )

@@ -1,0 +1,148 @@
+"""The burn-down as a picture: what remains weak under each strategy, with its band."""
+
+from __future__ import annotations
+
+import io
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.dates import ConciseDateFormatter, MonthLocator, date2num
+from matplotlib.figure import Figure
+from matplotlib.style import context
+from matplotlib.ticker import FuncFormatter
+
+from lean_tumbler.reports.plots import STYLE
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+    from datetime import date
+
+    from matplotlib.axes import Axes
+
+    from lean_tumbler.core.forecast.bands import Band
+    from lean_tumbler.operations.course import Course
+    from lean_tumbler.reports.forecast import Outlook
+
+_WEAK = "#d1495b"
+_LAYERED = "#2e6f95"
+_MIRROR = "#888888"
+_SEEN = "#1b7f5c"
+
+
+def saved(figure: Figure, kind: str) -> bytes:
+    """Give a figure as `png` or `svg`, the same at every run."""
+    buffer = io.BytesIO()
+    metadata = {"Date": None} if kind == "svg" else {"Software": None}
+    figure.savefig(buffer, format=kind, bbox_inches="tight", metadata=metadata)
+    return buffer.getvalue()
+
+
+def new_axes() -> tuple[Figure, Axes]:
+    """Make an empty picture."""
+    figure = Figure(figsize=(10, 6.25), dpi=128)
+    FigureCanvasAgg(figure)
+    return figure, figure.add_subplot()
+
+
+def burn_down_plot(outlook: Outlook, kind: str) -> bytes:
+    """Draw it.
+
+    Args:
+        outlook: the forecast and its strategies.
+        kind: `png` or `svg`.
+    """
+    wait, layer, lock = outlook.strategies
+    weak = outlook.found.weak
+    with context(STYLE):
+        figure, axes = new_axes()
+        draw_band(axes, outlook.today, weak.accounts, wait.weak, _WEAK, "weak, waiting for logins")
+        draw_line(
+            axes, outlook.today, weak.accounts, weak.mirror, _MIRROR, "the same by the plain mirror"
+        )
+        tonight = {1: layer.weak[min(layer.weak)].expected}
+        later = {day: band.expected for day, band in layer.weak.items()}
+        draw_line(axes, outlook.today, weak.accounts, tonight | later, _SEEN, "weak, layered now")
+        if lock.locked:
+            day = _numbers(outlook.today, [outlook.lock_after_days])[1]
+            axes.axvline(day, color=_LAYERED, linewidth=1, linestyle=":")
+            axes.annotate(
+                f"{lock.locked:,} dormant ones could be locked", (day, 0.97),
+                xycoords=("data", "axes fraction"), xytext=(5, 0), textcoords="offset points",
+                color=_LAYERED, va="top",
+            )  # fmt: skip
+        finish_axes(axes, outlook.advice.take)
+        return saved(figure, kind)
+
+
+def progress_plot(courses: Sequence[Course], kind: str) -> bytes:
+    """Draw what was counted beside what was forecast at the start, and what is forecast now.
+
+    Args:
+        courses: of each store; the one with most accounts that wait is drawn.
+        kind: `png` or `svg`.
+    """
+    course = max(courses, key=lambda each: each.counted[0][1])
+    with context(STYLE):
+        figure, axes = new_axes()
+        first, begun = course.counted[0]
+        if course.started is not None and course.promised:
+            draw_band(axes, first, begun, course.promised, _MIRROR, "forecast at the start")
+        if course.ahead is not None:
+            today, now = course.ahead_from, course.waiting
+            name = "forecast now, from what has happened" if course.from_history else (
+                "forecast now, from last logins"
+            )  # fmt: skip
+            draw_band(axes, today, now, course.ahead.days, _WEAK, name)
+        draw_points(axes, course.counted, "counted")
+        finish_axes(axes, f"{course.name}: {course.verdict}, {course.waiting:,} still wait")
+        return saved(figure, kind)
+
+
+def draw_band(
+    axes: Axes, start: date, now: float, bands: Mapping[int, Band], colour: str, name: str
+) -> None:
+    """Draw a line with its band, from now on."""
+    days = _numbers(start, bands)
+    low, middle, high = (
+        [now, *(getattr(band, part) for band in bands.values())]
+        for part in ("low", "expected", "high")
+    )
+    axes.fill_between(days, low, high, color=colour, alpha=0.18, linewidth=0)
+    axes.plot(days, middle, color=colour, linewidth=2, label=name)
+
+
+def _numbers(start: date, days: Iterable[int]) -> list[float]:
+    """Give days from a start on as the plotting library numbers them."""
+    dates = [start, *(start + timedelta(days=day) for day in days)]
+    return [float(date2num(day)) for day in dates]  # type: ignore[no-untyped-call]
+
+
+def draw_line(
+    axes: Axes, start: date, now: float, values: Mapping[int, float], colour: str, name: str
+) -> None:
+    """Draw a thin line, from now on."""
+    days = _numbers(start, values)
+    axes.plot(
+        days, [now, *values.values()], color=colour, linewidth=1.2, linestyle="--", label=name
+    )
+
+
+def draw_points(axes: Axes, points: Sequence[tuple[date, int]], name: str) -> None:
+    """Draw what was counted."""
+    days = [float(date2num(day)) for day, _ in points]  # type: ignore[no-untyped-call]
+    numbers = [number for _, number in points]
+    axes.plot(days, numbers, "o-", color=_SEEN, linewidth=1.6, markersize=5, label=name)
+
+
+def finish_axes(axes: Axes, title: str) -> None:
+    """Write what the axes say."""
+    axes.set_title(title[0].upper() + title[1:], loc="left", fontweight="bold", pad=12)
+    axes.set_ylabel("accounts that have not returned")
+    axes.set_ylim(bottom=0)
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+    locator = MonthLocator()  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
+    axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False,
+                title="shaded: four times out of five")  # fmt: skip

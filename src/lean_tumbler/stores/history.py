@@ -1,0 +1,89 @@
+"""The history of a migration: one line of JSON for each time that progress was counted."""
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from lean_tumbler.stores.files import read_text, write_text
+
+DOCUMENT = "lean-tumbler/progress-history/1"
+_LIMIT_BYTES = 1 << 28
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Entry:
+    """One count.
+
+    Attributes:
+        taken_at: when.
+        stores: by the policy's name, what was counted and forecast then.
+    """
+
+    taken_at: datetime
+    stores: Mapping[str, Mapping[str, Any]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class History:
+    """All counts, oldest first, and what could not be read."""
+
+    entries: Sequence[Entry]
+    notes: Sequence[str]
+
+
+def read_history(path: Path) -> History:
+    """Read a history; a file that is not there yet has no entries.
+
+    A line that cannot be read, as a full disk leaves one at the end, is named and left out.
+
+    Raises:
+        SourceError: the file cannot be read.
+    """
+    if not path.exists():
+        return History(entries=(), notes=())
+    entries, notes = [], []
+    for number, line in enumerate(read_text(path, limit_bytes=_LIMIT_BYTES).split("\n"), start=1):
+        if not line.strip():
+            continue
+        entry = _entry(line)
+        if entry is None:
+            notes.append(f"{path}: line {number:,} cannot be read and is left out")
+        else:
+            entries.append(entry)
+    return History(entries=sorted(entries, key=lambda entry: entry.taken_at), notes=notes)
+
+
+def _entry(line: str) -> Entry | None:
+    try:
+        document = json.loads(line)
+        if document["document"] != DOCUMENT:
+            return None
+        taken_at = datetime.fromisoformat(document["taken_at"]).astimezone(UTC)
+        stores = {
+            str(name): {**store, "grades": {str(k): int(v) for k, v in store["grades"].items()},
+                        "below_floor": int(store["below_floor"]), "layered": int(store["layered"])}
+            for name, store in document["stores"].items()
+        }  # fmt: skip
+    except (ValueError, TypeError, KeyError, AttributeError):
+        return None
+    return Entry(taken_at=taken_at, stores=stores)
+
+
+def append_history(path: Path, entry: Entry) -> None:
+    """Add a line; what stands there stays as it is, and the file is replaced in one step.
+
+    Raises:
+        SourceError: it cannot be read or written.
+    """
+    before = read_text(path, limit_bytes=_LIMIT_BYTES) if path.exists() else ""
+    if before and not before.endswith("\n"):
+        before += "\n"
+    document = {
+        "document": DOCUMENT,
+        "taken_at": entry.taken_at.isoformat(timespec="seconds"),
+        "stores": entry.stores,
+    }
+    write_text(path, before + json.dumps(document, ensure_ascii=False) + "\n", mode=None)

@@ -1,0 +1,311 @@
+"""Forecasts: the model on made-up lives, bands, the mirror, the back-test, and bad dates."""
+
+import json
+import sqlite3
+from contextlib import closing
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+import pytest
+
+from conftest import CHEAP_POLICY, Program, make_portal
+from lean_tumbler.core.forecast.back_test import back_test
+from lean_tumbler.core.forecast.bands import Band
+from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast, Population, forecast
+from lean_tumbler.core.forecast.returning import Exposure, Returning, expected, fit
+from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
+from lean_tumbler.core.forecast.times import Times, days_of
+from lean_tumbler.core.forecast.watching import from_last_logins, from_log, mirror
+
+TODAY = date(2026, 10, 31)
+
+
+@pytest.fixture
+def program(in_process: Program) -> Program:
+    """Run in this process: there are many runs, and the built program is run elsewhere."""
+    return in_process
+
+
+def lives(accounts: int, seed: int, days: int = 1000) -> pl.DataFrame:
+    """Make a log: people who come at rates of their own, leave for good, and share busy weeks."""
+    chance = np.random.default_rng(seed)
+    busy = np.exp(chance.normal(0, 0.3, days // 7 + 2))
+    parts: list[tuple[str, int]] = []
+    for number in range(accounts):
+        begins = chance.integers(-days, days)
+        ends = min(float(days), begins + chance.exponential(900))
+        begins = max(np.int64(0), begins)
+        if ends <= begins:
+            continue
+        rate = chance.gamma(0.8, 1 / 20)
+        came = chance.uniform(begins, ends, chance.poisson(3 * rate * (ends - begins)))
+        came = came[chance.uniform(0, 3, len(came)) < busy[(came // 7).astype(int)]].astype(int)
+        parts += [(f"p{number}", day) for day in set(came.tolist())]
+    return pl.DataFrame(parts, schema={"login": pl.String, "day": pl.Int32}, orient="row")
+
+
+@pytest.mark.parametrize(
+    "true",
+    [
+        Returning(never=0.3, scale_days=20, shape=1.2, watched_days=364),
+        Returning(never=0.05, scale_days=60, shape=3.0, watched_days=364),
+        Returning(never=0.6, scale_days=5, shape=0.8, watched_days=364),
+    ],
+)
+def test_the_fit_finds_the_share_that_returns(true: Returning) -> None:
+    """From what such a population shows in a year, at every horizon within a hundredth."""
+    exposure = Exposure(at_risk=100_000, returned=np.zeros(52))
+    exposure = Exposure(at_risk=100_000, returned=expected(true, exposure))
+    found = fit([exposure])
+    assert found is not None
+    days = np.array(HORIZONS, dtype=np.float64)
+    assert np.abs(found.away(days) - true.away(days)).max() < 0.01
+
+
+def test_conditional_shares_agree_with_the_whole() -> None:
+    """Accounts by when they were seen, put together, return as the population does."""
+    model = Returning(never=0.2, scale_days=25, shape=1.1, watched_days=364)
+    edges = np.linspace(0, 364, 20_001)
+    weights = -np.diff(model.away(edges))
+    days = np.array([30.0, 90.0, 180.0])
+    recent = weights @ model.away_since((edges[1:] + edges[:-1]) / 2, days)
+    dormant = model.away(np.array([364.0]))[0] * model.away_since(np.array([400.0]), days)[0]
+    assert np.abs(recent + dormant - model.away(days)).max() < 0.002
+    assert (np.diff(model.away_since(np.array([1.0, 20.0, 200.0, 400.0]), days)[:, 0]) > 0).all()
+
+
+def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors() -> None:
+    """On made-up lives with busy and quiet weeks, forecast at four days in the past."""
+    tried = back_test(lives(700, 1)).tried
+    assert [each.days for each in tried] == [30, 60, 90, *HORIZONS, *HORIZONS, *HORIZONS]
+    assert {each.cut for each in tried} == {91, 182, 273, 365}
+    error = np.mean([each.error for each in tried])
+    assert error < np.mean([each.mirror_error for each in tried])
+    assert error < 0.03
+    assert np.mean([each.covered for each in tried]) >= 0.7
+
+
+def test_bands_widen_with_busy_weeks() -> None:
+    """The same returns, evenly or in fits and starts: the band knows the difference."""
+    even = np.full(40, 30.0)
+    uneven = np.tile([60.0, 60.0, 60.0, 60.0, 1.0, 1.0, 1.0, 1.0], 5) * (1200 / 1220)
+    widths = []
+    for weekly in (even, uneven):
+        ago = np.repeat(np.arange(40) * 7.0 + 3, 1)
+        found = forecast(
+            Population(seen_days_ago=ago, accounts=weekly),
+            Population(seen_days_ago=ago, accounts=weekly),
+            from_last_logins(ago, weekly),
+        )
+        assert found.fitted
+        widths.append(found.days[30].high - found.days[30].low)
+    assert widths[1] > 1.5 * widths[0]
+
+
+def test_the_mirror_is_a_plain_count() -> None:
+    """The share that was not seen in as many days; nothing is fitted."""
+    ago = np.array([1.0, 10.0, 50.0, 400.0])
+    accounts = np.array([5.0, 3.0, 1.0, 1.0])
+    assert mirror(ago, accounts, 30) == pytest.approx(0.2)
+    assert mirror(ago, accounts, 5) == pytest.approx(0.5)
+
+
+def test_too_few_returns_give_the_mirror_and_the_reason() -> None:
+    """Never a curve out of nothing: the band is empty, and the words say so."""
+    ago, accounts = np.array([3.0, 40.0]), np.array([10.0, 9.0])
+    some = Population(seen_days_ago=ago, accounts=accounts)
+    found = forecast(some, some, from_last_logins(ago, accounts))
+    assert (found.fitted, found.never) == (False, None)
+    assert "only 10 returns were seen, 30 are needed" in found.because
+    assert found.days[30] == Band(low=9, expected=9, high=9)
+
+
+def test_a_log_is_watched_by_how_long_ago_accounts_were_seen() -> None:
+    """Those who come daily return within the week, those who do not come stay away."""
+    daily = pl.DataFrame({"login": ["a"] * 400, "day": range(400)})
+    once = pl.DataFrame({"login": [f"b{n}" for n in range(50)], "day": [5] * 50})
+    watched = from_log(pl.concat([daily, once]).with_columns(pl.col("day").cast(pl.Int32)), end=399)
+    recent, dormant = watched.classes[0], watched.classes[-1]
+    assert all(each.returned[0] == each.at_risk == 1 for each in recent)
+    assert all(each.returned.sum() == 0 and each.at_risk == 50 for each in dormant)
+
+
+@pytest.mark.parametrize(
+    ("text", "expected_day", "form"),
+    [
+        ("2026-10-01", "2026-10-01", "ISO 8601"),
+        ("2026-10-01T23:30:00+02:00", "2026-10-01", "with a zone"),
+        ("2026-10-01 07:00:00", "2026-10-01", "ISO 8601"),
+        ("1790812800", "2026-10-01", "seconds"),
+        ("1790812800123", "2026-10-01", "milliseconds"),
+        ("1.10.2026", None, "unreadable"),
+        ("2026-02-31", None, "unreadable"),
+        ("2031-01-01", None, "in the future"),
+        ("", None, "none"),
+    ],
+)
+def test_times_in_their_forms(text: str, expected_day: str | None, form: str) -> None:
+    """ISO 8601 with and without zones, epochs; what is no time or not yet is counted, not used."""
+    times = Times()
+    found = days_of(pl.Series([text]), today=TODAY, times=times)[0]
+    day = None if found is None else (date(1970, 1, 1) + timedelta(days=found)).isoformat()
+    assert (day, times.forms[form]) == (expected_day, 1)
+
+
+def flat(accounts: int, remaining: float) -> Forecast:
+    bands = {day: Band(low=remaining, expected=remaining, high=remaining) for day in HORIZONS}
+    return Forecast(accounts=accounts, days=bands, mirror=dict.fromkeys(HORIZONS, 0.0), fitted=True)
+
+
+def test_strategies_and_advice() -> None:
+    """Layering leaves only what it cannot take; locking ends the layers; advice says which."""
+    wait, layer, lock = strategies(
+        flat(100, 40), flat(10, 4), left=20, seconds_each=36.0, lock_after_days=90
+    )
+    assert wait.weak[180].expected == 40
+    assert layer.weak[180].expected == pytest.approx(8)
+    assert layer.layered[180].expected == pytest.approx(36)
+    assert lock.layered[90].expected == 0
+    assert lock.layered[60].expected == pytest.approx(36)
+    assert lock.locked == 36
+    assert layer.bulk_hours == pytest.approx(0.8)
+    assert wait.bulk_hours == 0
+    assert advice(flat(100, 40), flat(0, 0), left=20, lock_after_days=90).take == LAYER
+    assert advice(flat(100, 40), flat(0, 0), left=100, lock_after_days=90).take == WAIT
+    assert advice(flat(100, 0), flat(0, 0), left=0, lock_after_days=90).take == WAIT
+    assert (
+        advice(flat(0, 0), flat(0, 0), left=0, lock_after_days=90).take == "nothing is left to do"
+    )
+
+
+def dated_portal(folder: Path, dates: list[str | None]) -> None:
+    """Give a store of MD5 digests a column of last logins."""
+    portal = make_portal(folder, ["md5"] * len(dates))
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.execute("ALTER TABLE passengers ADD COLUMN seen TEXT")
+        connection.executemany(
+            "UPDATE passengers SET seen = ? WHERE id = ?",
+            [(text, number) for number, text in enumerate(dates, start=1)],
+        )
+    policy = CHEAP_POLICY.replace('stored = "pw"', 'stored = "pw"\nlast_login = "seen"')
+    (folder / "tumbler.toml").write_text(policy)
+
+
+def ago(days: int) -> str:
+    return (datetime.now(UTC).date() - timedelta(days=days)).isoformat()
+
+
+def test_plan_says_how_it_will_finish(program: Program, tmp_path: Path) -> None:
+    """From last logins: numbers by date and strategy, the mirror beside them, a picture."""
+    dated_portal(tmp_path, [ago(n * n // 40) for n in range(150)] + [None] * 10)
+    finished = program("plan", "--format", "json", "--plot", "burn.png", "--lock-after", "90")
+    found = finished.document["forecast"]
+    assert found["weak"]["fitted"]
+    assert found["weak"]["accounts"] == 160
+    day = found["weak"]["days"]["90"]
+    assert day["low"] <= day["expected"] <= day["high"] <= 160
+    assert found["strategies"][1]["weak"]["30"]["high"] == 0
+    assert abs(found["weak"]["cohorts"]["md5"]["90"] - day["expected"]) <= 1
+    assert found["strategies"][2]["locked"] == day["expected"]
+    assert found["advice"]["take"] == "layer now"
+    assert (tmp_path / "burn.png").read_bytes().startswith(b"\x89PNG")
+    text = program("plan").out
+    assert "How it will finish: layer now." in text
+    assert "--session-days" in text
+    later = program("plan", "--session-days", "60", "--format", "json").document["forecast"]
+    assert later["weak"]["days"]["30"]["expected"] > found["weak"]["days"]["30"]["expected"]
+
+
+def test_plan_with_dates_that_are_of_no_use(program: Program, tmp_path: Path) -> None:
+    """They are named and counted; with too few left, the mirror stands alone and says so."""
+    future = ago(-400)
+    dated_portal(tmp_path, ["soon", future, "31.12.2025", *(ago(n) for n in range(8)), None])
+    finished = program("plan")
+    assert finished.code == 0, finished.err
+    assert "only 7 returns were seen, 30 are needed" in finished.out
+    assert "2 times cannot be read" in " ".join(finished.out.split())
+    assert "1 times are in the future" in " ".join(finished.out.split())
+
+
+def test_plan_without_dates(program: Program, tmp_path: Path) -> None:
+    """The rest of the plan stands; the forecast says what it would need."""
+    make_portal(tmp_path, ["md5"] * 3)
+    assert "No forecast: name “last_login”" in program("plan").out
+    assert program("plan", "--format", "json").document["forecast"] is None
+    for arguments in (("--plot", "x.png"), ("--back-test",)):
+        refused = program("plan", *arguments)
+        assert (refused.code, refused.err.count("\n")) == (2, 1)
+
+
+def test_plan_with_a_log_and_its_back_test(program: Program, tmp_path: Path) -> None:
+    """A file of logins is held against the store: strangers and bad lines counted, errors told."""
+    portal = make_portal(tmp_path, ["md5"] * 200)
+    log = lives(200, 3, days=500)
+    last = int(log["day"].max() or 0)  # type: ignore[arg-type]
+    lines = [
+        f"{portal.passengers[int(login[1:])].login.upper()},{ago(last - day)} 08:00:00"
+        for login, day in log.iter_rows()
+    ]
+    lines += ["stranger@tidepost.example,2026-01-01", f"{portal.passengers[0].login},yesterday"]
+    (tmp_path / "logins.csv").write_text("\n".join(["email,at", *lines]) + "\n")
+    finished = program("plan", "--logins", "logins.csv", "--back-test", "--format", "json")
+    assert finished.code == 0, finished.err
+    found = finished.document["forecast"]
+    assert found["weak"]["fitted"]
+    test = found["back_test"]
+    assert len(test["tried"]) >= 7
+    assert 0 <= test["coverage"] <= 1
+    notes = " ".join(found["notes"])
+    assert "1 logins of the log are no accounts of the store" in notes
+    assert "1 times cannot be read" in notes
+    assert json.dumps(found).count(portal.passengers[0].login) == 0
+
+
+def test_a_log_in_a_table_of_the_database(program: Program, tmp_path: Path) -> None:
+    """Named like a file; epoch seconds; the same logins give the same forecast as a file."""
+    portal = make_portal(tmp_path, ["md5", "sha1"] * 60)
+    log = lives(120, 5, days=300)
+    last = int(log["day"].max() or 0)  # type: ignore[arg-type]
+    midnight = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
+    rows = [
+        (portal.passengers[int(login[1:])].login, midnight - timedelta(days=last - day))
+        for login, day in log.iter_rows()
+    ]
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.execute("CREATE TABLE sign_ins (account TEXT, at INTEGER)")
+        connection.executemany(
+            "INSERT INTO sign_ins VALUES (?, ?)",
+            [(login, int(when.timestamp())) for login, when in rows],
+        )
+    lines = "".join(f"{login},{when.date()}\n" for login, when in rows)
+    (tmp_path / "logins.csv").write_text("account,at\n" + lines)
+    found = [
+        program("plan", "--logins", named, "--format", "json").document["forecast"]
+        for named in ("sign_ins", "logins.csv")
+    ]
+    assert found[0]["weak"]["fitted"]
+    assert found[0]["weak"] == found[1]["weak"]
+    assert set(found[0]["weak"]["cohorts"]) == {"md5", "sha1"}
+    assert program("plan", "--logins", "nothing").code == 2
+
+
+@pytest.mark.parametrize(
+    ("text", "expected_words"),
+    [
+        ("email,at\n", "no column holds times"),
+        ("who,at\nx,2026-01-01\n", "no column says who logged in"),
+        ("email,at\np,yesterday\n", "no column holds times"),
+        ("email,at\np,2026-01-01\n", "none of its logins is an account"),
+    ],
+)
+def test_logs_that_say_nothing(
+    program: Program, tmp_path: Path, text: str, expected_words: str
+) -> None:
+    """One line, exit code 2."""
+    make_portal(tmp_path, ["md5"] * 3)
+    (tmp_path / "logins.csv").write_text(text)
+    finished = program("plan", "--logins", "logins.csv")
+    assert (finished.code, finished.out) == (2, "")
+    assert expected_words in finished.err
