@@ -107,7 +107,7 @@ def test_a_killed_worker_loses_nothing(tmp_path: Path) -> None:
 
 def test_a_lost_scheduler_ends_the_run(tmp_path: Path, program: Program) -> None:
     """Where the cluster goes away the run stops, says so, and is continued without it."""
-    make_portal(tmp_path, ["md5"] * 400)
+    portal = make_portal(tmp_path, ["md5"] * 400)
     policy = (tmp_path / "tumbler.toml").read_text()
     dear = re.sub("memory_kib = [0-9]+", "memory_kib = 16384", policy, count=1)
     (tmp_path / "tumbler.toml").write_text(dear)
@@ -115,7 +115,9 @@ def test_a_lost_scheduler_ends_the_run(tmp_path: Path, program: Program) -> None
         layering = subprocess.Popen(
             [str(BIN / "lean-tumbler"), "layer", "--cluster", running.address],
             cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
-        time.sleep(4)
+        before = portal.stored()
+        while portal.stored() == before:
+            time.sleep(0.05)
         for process in (running.scheduler, *running.workers):
             process.kill()
         _, err = layering.communicate(timeout=120)

@@ -7,7 +7,6 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime, timedelta
-from datetime import time as wall_time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,6 +17,7 @@ from lean_tumbler.cli.options import (
     share,
     time_of_day,
 )
+from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -129,14 +129,20 @@ def sealed_backup(
     writer.finish()
 
 
-def is_past(until: wall_time | None, started: datetime) -> bool:
-    """Tell whether a time of day has come: the first after the start."""
+def to_stop(
+    arguments: argparse.Namespace, session: Session, stopping: threading.Event
+) -> "Callable[[], bool]":
+    """Tell whether to stop: for a signal, or because the time of --until has come.
+
+    That is the first such time of day after now.
+    """
+    started, until = session.clock(), arguments.until
     if until is None:
-        return False
+        return stopping.is_set
     end = datetime.combine(started.date(), until, started.tzinfo)
     if end <= started:
         end += timedelta(days=1)
-    return datetime.now().astimezone() >= end
+    return lambda: stopping.is_set() or session.clock() >= end
 
 
 @contextmanager

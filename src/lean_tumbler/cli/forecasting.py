@@ -1,7 +1,7 @@
 """What `plan` and `progress` share: options of the forecast, and making it."""
 
 import argparse
-from datetime import UTC, date, datetime
+from datetime import date
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import policy_path, positive_integer
@@ -29,11 +29,6 @@ def add_forecast_options(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="how long a session is remembered: “last seen” is newer than the last typed password",
     )
-
-
-def today() -> date:
-    """Give the day, everywhere the same."""
-    return datetime.now(UTC).date()
 
 
 def store_forecast(
@@ -66,7 +61,7 @@ def store_forecast(
         return None
     base = policy_path(arguments).parent
     audit = Means(floor=policy.floor, target=policy.target)
-    log = login_log(arguments, policy, store)
+    log = login_log(arguments, policy, store, session.today())
     total = draws_of(with_back_test=with_back_test)
     with session.progress("Forecasting", total=total, unit="draws") as advance:
         return forecast_store(
@@ -74,7 +69,7 @@ def store_forecast(
             base=base,
             audit=audit,
             means=ForecastMeans(
-                today=today(),
+                today=session.today(),
                 session_days=arguments.session_days,
                 lately_days=lately_days,
                 progress=advance,
@@ -85,7 +80,7 @@ def store_forecast(
 
 
 def login_log(
-    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy"
+    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy", today: date
 ) -> "LoginLog | None":
     """Read the log that --logins names; None where it names none."""
     from lean_tumbler.operations.auditing import Means
@@ -99,6 +94,6 @@ def login_log(
         arguments.logins,
         store,
         base=base,
-        today=today(),
+        today=today,
         accounts=lambda: logins_of(store, base=base, audit=audit),
     )

@@ -1,10 +1,11 @@
-"""What a command works with: streams, environment and the way out of the program."""
+"""What a command works with: streams, the clock, and the way out of the program."""
 
 import argparse
 import io
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
+from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, Any, BinaryIO, TextIO
 
 from lean_tumbler.errors import UsageError
@@ -18,6 +19,10 @@ PIPED_COLUMNS = 120  # a report in a file or a pipe; terminals say their own wid
 _PROGRESS_AFTER_SECONDS = 2.0
 
 
+def _local_time() -> datetime:
+    return datetime.now().astimezone()
+
+
 class Session:
     """One run of the program.
 
@@ -25,12 +30,25 @@ class Session:
         stdin: where passwords come from.
         stdout: where results go.
         stderr: where messages and progress go.
+        clock: tells the time, with its zone.
     """
 
-    def __init__(self, *, stdin: BinaryIO, stdout: TextIO, stderr: TextIO) -> None:
+    def __init__(
+        self,
+        *,
+        stdin: BinaryIO,
+        stdout: TextIO,
+        stderr: TextIO,
+        clock: Callable[[], datetime] = _local_time,
+    ) -> None:
         self.stdin = stdin
         self.stdout = stdout
         self.stderr = stderr
+        self.clock = clock
+
+    def today(self) -> date:
+        """Give the day, everywhere the same."""
+        return self.clock().astimezone(UTC).date()
 
     @classmethod
     def of_process(cls) -> "Session":

@@ -4,7 +4,7 @@ import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
-from datetime import UTC, datetime
+from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -96,17 +96,17 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             draw=lambda console: draw_audit(console, audit),
             others={
                 "csv": lambda: audit_csv(audit),
-                "html": lambda: [_page(audit)],
+                "html": lambda: [_page(audit, session)],
                 "sarif": lambda: [as_json(audit_sarif(audit))],
             },
         )
     return int(fail_on is not None and _fails(audit, fail_on))
 
 
-def _page(audit: "Audit") -> str:
+def _page(audit: "Audit", session: Session) -> str:
     from lean_tumbler.reports.audit_page import audit_page
 
-    return audit_page(audit, datetime.now(UTC))
+    return audit_page(audit, session.clock().astimezone(UTC))
 
 
 def _audit(

@@ -5,7 +5,6 @@ import os
 import time
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import contextmanager
-from datetime import datetime
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import (
@@ -13,10 +12,10 @@ from lean_tumbler.cli.bulk import (
     add_pace_options,
     add_replica_option,
     add_share_option,
-    is_past,
     replicas_behind,
     sealed_backup,
     stop_signals,
+    to_stop,
 )
 from lean_tumbler.cli.options import (
     add_bulk_options,
@@ -78,7 +77,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     store_policy = chosen_store(policy, arguments.store)
     require_cohort(arguments.only, store_policy)
     local_workers = arguments.workers or os.cpu_count() or 1
-    started = datetime.now().astimezone()
+    started = session.clock()
     with (
         opened_store(arguments, store_policy, in_bulk=True) as store,
         ThreadPoolExecutor(local_workers) as local,
@@ -107,7 +106,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             selection=Selection(
                 share=arguments.share, only=arguments.only, dry_run=arguments.dry_run
             ),
-            should_stop=lambda: stopping.is_set() or is_past(arguments.until, started),
+            should_stop=to_stop(arguments, session, stopping),
             progress=advance,
         )
         if not summary.stopped:

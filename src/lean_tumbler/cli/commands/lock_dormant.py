@@ -2,7 +2,7 @@
 
 import argparse
 import time
-from datetime import date, datetime, timedelta
+from datetime import date, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,11 +10,11 @@ from lean_tumbler.cli.bulk import (
     add_backup_options,
     add_pace_options,
     add_share_option,
-    is_past,
     sealed_backup,
     stop_signals,
+    to_stop,
 )
-from lean_tumbler.cli.forecasting import login_log, today
+from lean_tumbler.cli.forecasting import login_log
 from lean_tumbler.cli.options import (
     add_dry_run_option,
     add_store_options,
@@ -82,13 +82,13 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             "--backup and --to are needed: what is locked must be possible to open again"
         )
     choice = Choice(
-        before=arguments.before or today() - timedelta(days=arguments.away),
+        before=arguments.before or session.today() - timedelta(days=arguments.away),
         undated=arguments.undated,
         share=arguments.share,
-        typed=_typed(arguments, policy, store_policy),
+        typed=_typed(arguments, policy, store_policy, session.today()),
         dry_run=arguments.dry_run,
     )
-    started = datetime.now().astimezone()
+    started = session.clock()
     with (
         opened_store(arguments, store_policy, writable=not arguments.dry_run) as store,
         stop_signals() as stopping,
@@ -101,10 +101,10 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             policy=policy,
             choice=choice,
             hands=Hands(
-                today=today(),
+                today=session.today(),
                 keep=keep,
                 wait=_pace(arguments.rate, stopping),
-                should_stop=lambda: stopping.is_set() or is_past(arguments.until, started),
+                should_stop=to_stop(arguments, session, stopping),
                 progress=advance,
             ),
         )
@@ -119,10 +119,10 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
 
 def _typed(
-    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy"
+    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy", today: date
 ) -> dict[str, date]:
     """Give when each login of the log was last seen."""
-    log = login_log(arguments, policy, store)
+    log = login_log(arguments, policy, store, today)
     return {} if log is None else log.last_days()
 
 

@@ -77,7 +77,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     history = (
         read_history(arguments.history) if arguments.history else History(entries=(), notes=())
     )
-    taken_at = datetime.now(UTC)
+    taken_at = session.clock().astimezone(UTC)
     entries = [
         entry
         for entry in history.entries

@@ -1,7 +1,7 @@
 """`report`: the file for whoever signs off."""
 
 import argparse
-from datetime import UTC, datetime
+from datetime import UTC
 from pathlib import Path
 
 from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
@@ -54,7 +54,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     base = policy_path(arguments).parent
     path = arguments.history
     history = read_history(path) if path else History(entries=(), notes=())
-    taken_at = datetime.now(UTC)
+    taken_at = session.clock().astimezone(UTC)
     means = Means(floor=policy.floor, target=policy.target)
     stores = []
     for store in chosen_stores(policy, arguments.store):

@@ -3,7 +3,7 @@
 import argparse
 import time
 from concurrent.futures import ThreadPoolExecutor
-from datetime import UTC, datetime
+from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -206,7 +206,7 @@ def _measured(
             "cores": host.cores,
             "memory_kib": host.memory_kib,
         },
-        taken_at=datetime.now(UTC).isoformat(timespec="seconds"),
+        taken_at=session.clock().astimezone(UTC).isoformat(timespec="seconds"),
         points=points,
     )
     if path is not None:

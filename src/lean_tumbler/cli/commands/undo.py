@@ -1,7 +1,6 @@
 """`undo`: puts back what a bulk step replaced, from its sealed backup."""
 
 import argparse
-from datetime import UTC, datetime
 from pathlib import Path
 
 from lean_tumbler.cli.options import add_bulk_options, chosen_store, opened_store, read_policy
@@ -45,7 +44,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             raise UsageError(
                 f"{arguments.backup}: of the store {backup.head.store}, table {backup.head.table}"
             )
-        if backup.head.expired(datetime.now(UTC)):
+        if backup.head.expired(session.clock()):
             raise UsageError(f"{arguments.backup}: expired at {backup.head.expires_at}; delete it")
         with (
             opened_store(arguments, store_policy, in_bulk=True) as store,
