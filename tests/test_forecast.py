@@ -13,11 +13,18 @@ import pytest
 from conftest import CHEAP_POLICY, Program, make_portal
 from lean_tumbler.core.forecast.back_test import back_test
 from lean_tumbler.core.forecast.bands import Band
-from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast, Population, forecast
+from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast, fitted, forecast
 from lean_tumbler.core.forecast.returning import Exposure, Returning, expected, fit
 from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
 from lean_tumbler.core.forecast.times import Times, days_of
-from lean_tumbler.core.forecast.watching import from_last_logins, from_log, mirror
+from lean_tumbler.core.forecast.watching import (
+    NEVER_SEEN,
+    Population,
+    from_last_logins,
+    from_log,
+    mirror,
+)
+from lives import Habits, lives
 
 TODAY = date(2026, 10, 31)
 
@@ -26,24 +33,6 @@ TODAY = date(2026, 10, 31)
 def program(in_process: Program) -> Program:
     """Run in this process: there are many runs, and the built program is run elsewhere."""
     return in_process
-
-
-def lives(accounts: int, seed: int, days: int = 1000) -> pl.DataFrame:
-    """Make a log: people who come at rates of their own, leave for good, and share busy weeks."""
-    chance = np.random.default_rng(seed)
-    busy = np.exp(chance.normal(0, 0.3, days // 7 + 2))
-    parts: list[tuple[str, int]] = []
-    for number in range(accounts):
-        begins = chance.integers(-days, days)
-        ends = min(float(days), begins + chance.exponential(900))
-        begins = max(np.int64(0), begins)
-        if ends <= begins:
-            continue
-        rate = chance.gamma(0.8, 1 / 20)
-        came = chance.uniform(begins, ends, chance.poisson(3 * rate * (ends - begins)))
-        came = came[chance.uniform(0, 3, len(came)) < busy[(came // 7).astype(int)]].astype(int)
-        parts += [(f"p{number}", day) for day in set(came.tolist())]
-    return pl.DataFrame(parts, schema={"login": pl.String, "day": pl.Int32}, orient="row")
 
 
 @pytest.mark.parametrize(
@@ -57,7 +46,7 @@ def lives(accounts: int, seed: int, days: int = 1000) -> pl.DataFrame:
 def test_the_fit_finds_the_share_that_returns(true: Returning) -> None:
     """From what such a population shows in a year, at every horizon within a hundredth."""
     exposure = Exposure(at_risk=100_000, returned=np.zeros(52))
-    exposure = Exposure(at_risk=100_000, returned=expected(true, exposure))
+    exposure = Exposure(at_risk=100_000, returned=expected(true, exposure, np.ones(52)))
     found = fit([exposure])
     assert found is not None
     days = np.array(HORIZONS, dtype=np.float64)
@@ -76,47 +65,81 @@ def test_conditional_shares_agree_with_the_whole() -> None:
     assert (np.diff(model.away_since(np.array([1.0, 20.0, 200.0, 400.0]), days)[:, 0]) > 0).all()
 
 
-def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors() -> None:
-    """On made-up lives with busy and quiet weeks, forecast at four days in the past."""
-    tried = back_test(lives(700, 1)).tried
-    assert [each.days for each in tried] == [30, 60, 90, *HORIZONS, *HORIZONS, *HORIZONS]
-    assert {each.cut for each in tried} == {91, 182, 273, 365}
-    error = np.mean([each.error for each in tried])
-    assert error < np.mean([each.mirror_error for each in tried])
-    assert error < 0.03
+WEEKDAYS = (1.2, 1.3, 1.3, 1.2, 1.0, 0.4, 0.3)
+POPULATIONS = {
+    "busy and quiet weeks": Habits(weeks_differ=0.6),
+    "a weekly rhythm and many who leave": Habits(weekdays=WEEKDAYS, stay_days=300),
+    "mails that bring people": Habits(weekdays=WEEKDAYS, mails=((640, 0.15), (820, 0.2))),
+}
+
+
+@pytest.mark.parametrize("habits", POPULATIONS.values(), ids=POPULATIONS)
+def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors(habits: Habits) -> None:
+    """Forecast at two days in the past of two made-up populations, whose truth is known."""
+    tried = [
+        each
+        for seed in (1, 2)
+        for each in back_test(lives(800, seed, habits=habits), cuts=(182, 365)).tried
+    ]
+    assert [(each.cut, each.days) for each in tried[:8]] == [
+        (cut, days) for cut in (182, 365) for days in HORIZONS
+    ]
     assert np.mean([each.covered for each in tried]) >= 0.7
+    assert np.mean([each.error < each.mirror_error for each in tried]) > 0.5
+    assert np.mean([each.error for each in tried]) < 0.04
+
+
+def test_who_has_been_known_for_long_is_watched_apart() -> None:
+    """Newcomers who try it once, and old hands who come every day: each have their own model."""
+    chance = np.random.default_rng(4)
+    old = [(number, day) for number in range(60) for day in range(0, 400, 9)]
+    once = [(100 + number, int(chance.integers(95, 400))) for number in range(600)]
+    again = [(login, day + 5) for login, day in once[:300] if day < 390]
+    log = pl.DataFrame(
+        old + once + again, schema={"login": pl.UInt32, "day": pl.Int32}, orient="row"
+    )
+    watched = from_log(log, end=399)
+    seen = np.array([5.0, 5.0])
+    newcomer, old_hand = watched.class_of(
+        Population(seen_days_ago=seen, accounts=np.ones(2), known_days=np.array([5.0, 300.0]))
+    )
+    assert newcomer != old_hand
+    known = fitted(watched)
+    away = [known.models[place].away(np.array([30.0]))[0] for place in (newcomer, old_hand)]
+    assert away[0] > 0.3
+    assert away[1] < 0.02
 
 
 def test_bands_widen_with_busy_weeks() -> None:
     """The same returns, evenly or in fits and starts: the band knows the difference."""
-    even = np.full(40, 30.0)
-    uneven = np.tile([60.0, 60.0, 60.0, 60.0, 1.0, 1.0, 1.0, 1.0], 5) * (1200 / 1220)
+    true = Returning(never=0.2, scale_days=60, shape=1.5, watched_days=364)
+    everyone = Exposure(at_risk=4000, returned=np.zeros(52))
+    even, uneven = np.ones(52), np.tile([1.9, 1.9, 1.9, 1.9, 0.1, 0.1, 0.1, 0.1], 7)[:52]
     widths = []
-    for weekly in (even, uneven):
-        ago = np.repeat(np.arange(40) * 7.0 + 3, 1)
-        found = forecast(
-            Population(seen_days_ago=ago, accounts=weekly),
-            Population(seen_days_ago=ago, accounts=weekly),
-            from_last_logins(ago, weekly),
+    for busy in (even, uneven):
+        weekly = expected(true, everyone, busy)
+        everybody = Population(
+            seen_days_ago=np.array([*np.arange(3.0, 364.0, 7.0), NEVER_SEEN]),
+            accounts=np.array([*weekly, 4000 - weekly.sum()]),
         )
+        found = forecast(everybody, everybody, fitted(from_last_logins(everybody)))
         assert found.fitted
         widths.append(found.days[30].high - found.days[30].low)
-    assert widths[1] > 1.5 * widths[0]
+    assert widths[1] > 3 * widths[0]
 
 
 def test_the_mirror_is_a_plain_count() -> None:
     """The share that was not seen in as many days; nothing is fitted."""
     ago = np.array([1.0, 10.0, 50.0, 400.0])
-    accounts = np.array([5.0, 3.0, 1.0, 1.0])
-    assert mirror(ago, accounts, 30) == pytest.approx(0.2)
-    assert mirror(ago, accounts, 5) == pytest.approx(0.5)
+    everybody = Population(seen_days_ago=ago, accounts=np.array([5.0, 3.0, 1.0, 1.0]))
+    assert mirror(everybody, 30) == pytest.approx(0.2)
+    assert mirror(everybody, 5) == pytest.approx(0.5)
 
 
 def test_too_few_returns_give_the_mirror_and_the_reason() -> None:
     """Never a curve out of nothing: the band is empty, and the words say so."""
-    ago, accounts = np.array([3.0, 40.0]), np.array([10.0, 9.0])
-    some = Population(seen_days_ago=ago, accounts=accounts)
-    found = forecast(some, some, from_last_logins(ago, accounts))
+    some = Population(seen_days_ago=np.array([3.0, 40.0]), accounts=np.array([10.0, 9.0]))
+    found = forecast(some, some, fitted(from_last_logins(some)))
     assert (found.fitted, found.never) == (False, None)
     assert "only 10 returns were seen, 30 are needed" in found.because
     assert found.days[30] == Band(low=9, expected=9, high=9)
@@ -124,12 +147,20 @@ def test_too_few_returns_give_the_mirror_and_the_reason() -> None:
 
 def test_a_log_is_watched_by_how_long_ago_accounts_were_seen() -> None:
     """Those who come daily return within the week, those who do not come stay away."""
-    daily = pl.DataFrame({"login": ["a"] * 400, "day": range(400)})
-    once = pl.DataFrame({"login": [f"b{n}" for n in range(50)], "day": [5] * 50})
-    watched = from_log(pl.concat([daily, once]).with_columns(pl.col("day").cast(pl.Int32)), end=399)
-    recent, dormant = watched.classes[0], watched.classes[-1]
-    assert all(each.returned[0] == each.at_risk == 1 for each in recent)
-    assert all(each.returned.sum() == 0 and each.at_risk == 50 for each in dormant)
+    daily = [(number, day) for number in range(5) for day in range(400)]
+    once = [(number, 5) for number in range(5, 55)]
+    late = [(55 + number, day) for number in range(40) for day in (5, 395)]
+    log = pl.DataFrame(
+        daily + once + late, schema={"login": pl.UInt32, "day": pl.Int32}, orient="row"
+    )
+    watched = from_log(log, end=399)
+    recent, *others = watched.classes
+    assert all(each.returned[0] == each.at_risk == 5 for each in recent)
+    for own in others:
+        assert {(each.at_risk, each.returned.sum()) for each in own} == {(90, 40)}
+    ago = np.array([0.0, 6.0, 7.0, 40.0, 400.0])
+    some = Population(seen_days_ago=ago, accounts=np.ones(5))
+    assert watched.class_of(some).tolist() == [0, 0, 1, 1, len(others)]
 
 
 @pytest.mark.parametrize(
@@ -245,7 +276,7 @@ def test_plan_with_a_log_and_its_back_test(program: Program, tmp_path: Path) -> 
     log = lives(200, 3, days=500)
     last = int(log["day"].max() or 0)  # type: ignore[arg-type]
     lines = [
-        f"{portal.passengers[int(login[1:])].login.upper()},{ago(last - day)} 08:00:00"
+        f"{portal.passengers[login].login.upper()},{ago(last - day)} 08:00:00"
         for login, day in log.iter_rows()
     ]
     lines += ["stranger@tidepost.example,2026-01-01", f"{portal.passengers[0].login},yesterday"]
@@ -270,7 +301,7 @@ def test_a_log_in_a_table_of_the_database(program: Program, tmp_path: Path) -> N
     last = int(log["day"].max() or 0)  # type: ignore[arg-type]
     midnight = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
     rows = [
-        (portal.passengers[int(login[1:])].login, midnight - timedelta(days=last - day))
+        (portal.passengers[login].login, midnight - timedelta(days=last - day))
         for login, day in log.iter_rows()
     ]
     with closing(sqlite3.connect(portal.database)) as connection, connection:

@@ -1,7 +1,6 @@
 """What `plan` and `progress` share: options of the forecast, and making it."""
 
 import argparse
-from datetime import date
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import policy_path, positive_integer
@@ -10,7 +9,8 @@ from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-    from lean_tumbler.operations.forecasting import LoginLog, StoreForecast
+    from lean_tumbler.operations.auditing import AuditedColumn
+    from lean_tumbler.operations.forecasting import Accounts, StoreForecast
 
 LATELY_DAYS = 30
 
@@ -38,7 +38,6 @@ def store_forecast(
     store: "StorePolicy",
     *,
     with_back_test: bool = False,
-    lately_days: int = LATELY_DAYS,
 ) -> "StoreForecast | None":
     """Forecast a store; None where it has no dates, and none were asked for.
 
@@ -46,28 +45,87 @@ def store_forecast(
         UsageError: a back-test is asked for without a log.
         SourceError: store or log cannot be read.
     """
-    from lean_tumbler.operations.auditing import Means
-    from lean_tumbler.operations.forecasting import (
-        ForecastMeans,
-        draws_of,
-        forecast_store,
-    )
+    from lean_tumbler.operations.auditing import Means, graded_rows
 
     if with_back_test and arguments.logins is None:
         raise UsageError(
             "--back-test needs --logins: last logins alone tell nothing of earlier ones"
         )
-    if arguments.logins is None and not store.columns.last_login:
+    accounts = _accounts(arguments, session, store)
+    if accounts is None:
         return None
-    base = policy_path(arguments).parent
-    audit = Means(floor=policy.floor, target=policy.target)
-    log = login_log(arguments, policy, store, session.today())
+    means = Means(floor=policy.floor, target=policy.target)
+    for frame in graded_rows(store, base=policy_path(arguments).parent, means=means):
+        accounts.add(frame)
+    return _forecast(arguments, session, store, accounts, with_back_test=with_back_test)
+
+
+def audit_and_forecast(
+    arguments: argparse.Namespace,
+    session: Session,
+    policy: "StoragePolicy",
+    store: "StorePolicy",
+    *,
+    lately_days: int = LATELY_DAYS,
+) -> "tuple[AuditedColumn, StoreForecast | None]":
+    """Audit a store and forecast it, where it has dates; its rows are read once.
+
+    Raises:
+        SourceError: store or log cannot be read.
+    """
+    from lean_tumbler.operations.auditing import Means, audit_policy_store
+
+    accounts = _accounts(arguments, session, store)
+    audit = audit_policy_store(
+        store,
+        base=policy_path(arguments).parent,
+        means=Means(floor=policy.floor, target=policy.target),
+        watch=None if accounts is None else accounts.add,
+    )
+    if accounts is None:
+        return audit.columns[0], None
+    found = _forecast(arguments, session, store, accounts, lately_days=lately_days)
+    return audit.columns[0], found
+
+
+def _accounts(
+    arguments: argparse.Namespace, session: Session, store: "StorePolicy"
+) -> "Accounts | None":
+    """Begin to gather accounts; None where there are no dates to forecast from."""
+    from lean_tumbler.operations.forecasting import Accounts
+    from lean_tumbler.operations.login_log import login_column
+
+    has_log = arguments.logins is not None
+    if has_log:
+        login_column(store)
+    elif not store.columns.last_login:
+        return None
+    return Accounts(today=session.today(), with_logins=has_log)
+
+
+def _forecast(
+    arguments: argparse.Namespace,
+    session: Session,
+    store: "StorePolicy",
+    accounts: "Accounts",
+    *,
+    with_back_test: bool = False,
+    lately_days: int = LATELY_DAYS,
+) -> "StoreForecast":
+    from lean_tumbler.operations.forecasting import ForecastMeans, draws_of, forecast_accounts
+    from lean_tumbler.operations.login_log import read_log
+
+    log = arguments.logins and read_log(
+        arguments.logins,
+        store,
+        base=policy_path(arguments).parent,
+        today=session.today(),
+        accounts=accounts.rows["login"],
+    )
     total = draws_of(with_back_test=with_back_test)
     with session.progress("Forecasting", total=total, unit="draws") as advance:
-        return forecast_store(
-            store,
-            base=base,
-            audit=audit,
+        return forecast_accounts(
+            accounts,
             means=ForecastMeans(
                 today=session.today(),
                 session_days=arguments.session_days,
@@ -77,23 +135,3 @@ def store_forecast(
             log=log,
             with_back_test=with_back_test,
         )
-
-
-def login_log(
-    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy", today: date
-) -> "LoginLog | None":
-    """Read the log that --logins names; None where it names none."""
-    from lean_tumbler.operations.auditing import Means
-    from lean_tumbler.operations.forecasting import logins_of, read_log
-
-    if arguments.logins is None:
-        return None
-    base = policy_path(arguments).parent
-    audit = Means(floor=policy.floor, target=policy.target)
-    return read_log(
-        arguments.logins,
-        store,
-        base=base,
-        today=today,
-        accounts=lambda: logins_of(store, base=base, audit=audit),
-    )

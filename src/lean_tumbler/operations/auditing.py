@@ -117,6 +117,7 @@ def audit_column(
     means: Means,
     formulas: Sequence[NamedFormula] = (),
     beside: Sequence[str] = (),
+    watch: Callable[[Frame], None] | None = None,
 ) -> AuditedColumn:
     """Audit one column.
 
@@ -126,11 +127,14 @@ def audit_column(
         means: what the audit works with.
         formulas: what the policy knows of its values.
         beside: other columns of the table that hold credentials.
+        watch: given each frame, for what else its rows tell.
     """
     unreadable = Unreadable()
     profiler = Profiler(floor=means.floor, formulas=formulas, likely=means.likely)
     for looked in _looked_at(table, columns, unreadable, profiler, means):
         profiler.add(looked)
+        if watch is not None:
+            watch(looked)
         means.progress(looked.height)
     profile = profiler.finish()
     if means.budget is not None:
@@ -219,15 +223,34 @@ def _frames(
         )
 
 
-def audit_policy_store(store: StorePolicy, *, base: Path, means: Means) -> Audit:
+def audit_policy_store(
+    store: StorePolicy,
+    *,
+    base: Path,
+    means: Means,
+    watch: Callable[[pl.DataFrame], None] | None = None,
+) -> Audit:
     """Audit a store of the policy, with its formulas.
+
+    Args:
+        store: of the policy.
+        base: the folder that a relative locator starts from.
+        means: what the audit works with.
+        watch: given the rows as `graded_rows` gives them, so that they are read once.
 
     Raises:
         UsageError: the table or a column is not there.
         SourceError: the store cannot be read.
     """
-    table = _policy_table(store, base)
-    audited = audit_column(table, store.columns, means=means, formulas=store.formulas)
+    table = policy_table(store, base=base)
+    names = _names(store)
+    audited = audit_column(
+        table,
+        store.columns,
+        means=means,
+        formulas=store.formulas,
+        watch=None if watch is None else lambda looked: watch(_graded(looked, names)),
+    )
     return _audit(store.name, [audited], means)
 
 
@@ -242,19 +265,27 @@ def graded_rows(store: StorePolicy, *, base: Path, means: Means) -> Iterator[pl.
         UsageError: the table or a column is not there.
         SourceError: the store cannot be read.
     """
-    table = _policy_table(store, base)
-    names = {named.fingerprint: named.name for named in store.formulas}
+    table = policy_table(store, base=base)
+    names = _names(store)
     profiler = Profiler(floor=means.floor, formulas=store.formulas)
     for looked in _looked_at(table, store.columns, Unreadable(), profiler, means):
-        groups = pl.DataFrame(
-            {
-                "group": range(len(looked.groups)),
-                "grade": [str(group.reading.grade) for group in looked.groups],
-                "needs": [_needed(group, names) for group in looked.groups],
-            },
-            schema={"group": pl.UInt32, "grade": pl.String, "needs": pl.String},
-        )
-        yield looked.rows.join(groups, on="group").select(*_GRADED)
+        yield _graded(looked, names)
+
+
+def _names(store: StorePolicy) -> dict[str, str]:
+    return {named.fingerprint: named.name for named in store.formulas}
+
+
+def _graded(looked: Frame, names: Mapping[str, str]) -> pl.DataFrame:
+    groups = pl.DataFrame(
+        {
+            "group": range(len(looked.groups)),
+            "grade": [str(group.reading.grade) for group in looked.groups],
+            "needs": [_needed(group, names) for group in looked.groups],
+        },
+        schema={"group": pl.UInt32, "grade": pl.String, "needs": pl.String},
+    )
+    return looked.rows.join(groups, on="group").select(*_GRADED)
 
 
 def _needed(group: Group, names: Mapping[str, str]) -> str:
@@ -262,7 +293,13 @@ def _needed(group: Group, names: Mapping[str, str]) -> str:
     return names.get(origin, origin) if origin else group.reading.scheme
 
 
-def _policy_table(store: StorePolicy, base: Path) -> Table:
+def policy_table(store: StorePolicy, *, base: Path) -> Table:
+    """Open the table of a store of the policy.
+
+    Raises:
+        UsageError: the table or a column is not there.
+        SourceError: the store cannot be read.
+    """
     name, tables = tables_at(store.locator, base=base)
     table = _table_named(store.table, tables, name)
     for column in filter(None, _mapped(store.columns)):

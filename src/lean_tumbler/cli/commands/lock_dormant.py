@@ -14,13 +14,13 @@ from lean_tumbler.cli.bulk import (
     stop_signals,
     to_stop,
 )
-from lean_tumbler.cli.forecasting import login_log
 from lean_tumbler.cli.options import (
     add_dry_run_option,
     add_store_options,
     chosen_store,
     day,
     opened_store,
+    policy_path,
     positive_integer,
     read_policy,
 )
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
     from threading import Event
 
-    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.core.policy import StorePolicy
 
 EXAMPLE = """\
   lean-tumbler lock-dormant --away 180 --dry-run --list reset.csv
@@ -85,7 +85,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         before=arguments.before or session.today() - timedelta(days=arguments.away),
         undated=arguments.undated,
         share=arguments.share,
-        typed=_typed(arguments, policy, store_policy, session.today()),
+        typed=_typed(arguments, store_policy, session.today()),
         dry_run=arguments.dry_run,
     )
     started = session.clock()
@@ -118,12 +118,15 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     return StoppedPartWay.exit_code if locked.stopped else 0
 
 
-def _typed(
-    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy", today: date
-) -> dict[str, date]:
+def _typed(arguments: argparse.Namespace, store: "StorePolicy", today: date) -> dict[str, date]:
     """Give when each login of the log was last seen."""
-    log = login_log(arguments, policy, store, today)
-    return {} if log is None else log.last_days()
+    from lean_tumbler.operations.login_log import logins_of, read_log
+
+    if arguments.logins is None:
+        return {}
+    base = policy_path(arguments).parent
+    accounts = logins_of(store, base=base)
+    return read_log(arguments.logins, store, base=base, today=today, accounts=accounts).last_days()
 
 
 def _pace(rows_per_second: float, stopping: "Event") -> "Callable[[int], None]":

@@ -5,13 +5,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, store_forecast
+from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, audit_and_forecast
 from lean_tumbler.cli.options import (
     add_plot_option,
     add_store_options,
     chosen_stores,
     day,
-    policy_path,
     positive_integer,
     read_policy,
     write_plot,
@@ -114,13 +113,11 @@ def _course(
     entries: "Sequence[Entry]",
     taken_at: datetime,
 ) -> "Course":
-    from lean_tumbler.operations.auditing import Means, audit_policy_store
     from lean_tumbler.operations.course import course
 
-    base = policy_path(arguments).parent
-    means = Means(floor=policy.floor, target=policy.target)
-    column = audit_policy_store(store, base=base, means=means).columns[0]
-    found = store_forecast(arguments, session, policy, store, lately_days=arguments.lately)
+    column, found = audit_and_forecast(
+        arguments, session, policy, store, lately_days=arguments.lately
+    )
     return course(
         store.name, column.table, column.profile, found=found, entries=entries, taken_at=taken_at
     )

@@ -4,7 +4,7 @@ import argparse
 from datetime import UTC
 from pathlib import Path
 
-from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
+from lean_tumbler.cli.forecasting import add_forecast_options, audit_and_forecast
 from lean_tumbler.cli.options import add_policy_option, chosen_stores, policy_path, read_policy
 from lean_tumbler.cli.session import Session
 
@@ -44,7 +44,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.operations.auditing import Means, audit_policy_store
     from lean_tumbler.operations.course import course
     from lean_tumbler.operations.reporting import Report, kept_backup, report_store
     from lean_tumbler.reports.report_page import report_document, report_page
@@ -55,11 +54,9 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     path = arguments.history
     history = read_history(path) if path else History(entries=(), notes=())
     taken_at = session.clock().astimezone(UTC)
-    means = Means(floor=policy.floor, target=policy.target)
     stores = []
     for store in chosen_stores(policy, arguments.store):
-        column = audit_policy_store(store, base=base, means=means).columns[0]
-        found = store_forecast(arguments, session, policy, store)
+        column, found = audit_and_forecast(arguments, session, policy, store)
         along = course(
             store.name,
             column.table,

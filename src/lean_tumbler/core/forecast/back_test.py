@@ -7,8 +7,8 @@ import numpy as np
 import polars as pl
 
 from lean_tumbler.core.forecast.bands import Band
-from lean_tumbler.core.forecast.forecasting import HORIZONS, Population, forecast
-from lean_tumbler.core.forecast.watching import from_log, last_seen
+from lean_tumbler.core.forecast.forecasting import HORIZONS, fitted, forecast
+from lean_tumbler.core.forecast.watching import from_log, last_seen, population
 
 CUTS = (91, 182, 273, 365)  # days before the log's end: three, six, nine and twelve months
 _LEAST_DAYS_BEFORE = 56
@@ -113,13 +113,11 @@ def _tried(
         return
     past = log.filter(pl.col("day") <= then)
     seen = last_seen(past, end=then)
-    ago, accounts = np.unique(seen["ago"].to_numpy().astype(np.float64), return_counts=True)
-    everybody = Population(seen_days_ago=ago, accounts=accounts.astype(np.float64))
-    found = forecast(
-        everybody, everybody, from_log(past, end=then), days=horizons, progress=progress
-    )
-    if not found.fitted:
+    everybody = population(seen)
+    known = fitted(from_log(past, end=then), days=horizons, progress=progress)
+    if not known.models:
         return
+    found = forecast(everybody, everybody, known, days=horizons)
     after = (
         log.filter(pl.col("day") > then)
         .join(seen, on="login", how="semi")

@@ -1,22 +1,24 @@
 """How far a forecast may be off: a bootstrap over blocks of weeks.
 
 Weeks are not alike: holidays, campaigns and outages move whole weeks up and down, and neighbours
-together. Bands from the accounts' own chance alone are far too narrow. So what the weeks were,
-beside what the model expects of them, is drawn again in blocks of some weeks (Künsch, “The
-jackknife and the bootstrap for general stationary observations”, Annals of Statistics 17, 1989),
-the model is fitted again, and the weeks to come are drawn likewise.
+together. Bands from the accounts' own chance alone are far too narrow. So how busy the weeks were
+is drawn again in blocks of some weeks (Künsch, “The jackknife and the bootstrap for general
+stationary observations”, Annals of Statistics 17, 1989), the model is fitted again to what such
+weeks would have shown, and the weeks to come are drawn likewise.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from threadpoolctl import threadpool_limits
 
 from lean_tumbler.core.forecast.returning import (
     WEEK,
     Exposure,
     Numbers,
     Returning,
+    days_after,
     expected,
     fit,
 )
@@ -24,6 +26,7 @@ from lean_tumbler.core.forecast.returning import (
 DRAWS = 100
 BLOCK_WEEKS = 4
 LOW, HIGH = 0.1, 0.9  # four times out of five the truth lies between
+_LOOKS = 5
 _FEWEST_EXPECTED = 3.0  # a week of fewer says nothing of weeks
 _FARTHEST = 4.0  # how many times more, or fewer, a week may count
 
@@ -48,45 +51,89 @@ class Band:
 Shares = Callable[[Sequence[Returning], Numbers], Numbers]
 
 
-def shares_by_class(seen_days_ago: Numbers, edges: Sequence[float]) -> Shares:
-    """Give the shares of accounts by when they were last seen.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Draw:
+    """One way in which it might come.
+
+    Attributes:
+        models: fitted to weeks that were drawn again, one for each class.
+        busy: how many times more than the mean people come in each week to come.
+        chance: of the accounts by themselves, from the standard normal distribution.
+    """
+
+    models: tuple[Returning, ...]
+    busy: Numbers
+    chance: float
+
+
+def busy_weeks(classes: Sequence[Sequence[Exposure]], models: Sequence[Returning]) -> Numbers:
+    """Find how many times more than the mean people came in each week that was watched.
+
+    Where a week shows more returns than the model expects of it, it was as much busier; what that
+    leaves to later weeks is looked at again, until it changes little.
+    """
+    flat = [(exposure, model) for own, model in zip(classes, models, strict=True)
+            for exposure in own]  # fmt: skip
+    weeks = max(each.first_week + len(each.returned) for each, _ in flat)
+    seen = _by_week(((each, each.returned) for each, _ in flat), weeks)
+    busy = np.ones(weeks)
+    enough = np.zeros(weeks, dtype=bool)
+    for _ in range(_LOOKS):
+        awaited = _by_week(((each, expected(model, each, busy)) for each, model in flat), weeks)
+        enough = awaited >= _FEWEST_EXPECTED
+        ratio = np.divide(seen, awaited, out=np.ones(weeks), where=enough)
+        busy = np.clip(busy * ratio, 1 / _FARTHEST, _FARTHEST)
+    found = busy[enough] if enough.any() else np.ones(1)
+    mean_is_one: Numbers = found / found.mean()
+    return mean_is_one
+
+
+def _by_week(weekly: Iterable[tuple[Exposure, Numbers]], weeks: int) -> Numbers:
+    total = np.zeros(weeks)
+    for exposure, numbers in weekly:
+        total[exposure.first_week : exposure.first_week + len(numbers)] += numbers
+    return total
+
+
+def _weeks(busy: Numbers, weeks: int, random: np.random.Generator) -> Numbers:
+    """Draw weeks in blocks."""
+    block = min(BLOCK_WEEKS, len(busy))
+    starts = random.integers(0, len(busy) - block + 1, size=-(-weeks // block))
+    found: Numbers = np.concatenate([busy[start : start + block] for start in starts])[:weeks]
+    return found
+
+
+def drawn(
+    classes: Sequence[Sequence[Exposure]],
+    models: Sequence[Returning],
+    *,
+    weeks: int,
+    random: np.random.Generator,
+    progress: Callable[[int], None] = lambda _: None,
+) -> tuple[Draw, ...]:
+    """Draw what may come.
 
     Args:
-        seen_days_ago: one number for all that share it.
-        edges: in days, between the models' accounts: the first model is for those that were seen
-            less long ago than the first edge. With one model and no edge, each by its own time.
+        classes: what was watched.
+        models: fitted to these.
+        weeks: to come.
+        random: for the bootstrap.
+        progress: told of each draw.
     """
-    classes = np.searchsorted(edges, seen_days_ago, side="right")
-
-    def shares(models: Sequence[Returning], days: Numbers) -> Numbers:
-        if len(models) == 1:
-            return models[0].away_since(seen_days_ago, days)
-        found: Numbers = np.array([model.away(days) for model in models])[classes]
-        return found
-
-    return shares
-
-
-def weeks_beside_model(exposures: Sequence[Exposure], models: Sequence[Returning]) -> Numbers:
-    """Give how many times more accounts returned in each week than was expected."""
-    weeks = max(each.first_week + len(each.returned) for each in exposures)
-    seen, awaited = np.zeros(weeks), np.zeros(weeks)
-    for exposure, model in zip(exposures, models, strict=True):
-        span = slice(exposure.first_week, exposure.first_week + len(exposure.returned))
-        seen[span] += exposure.returned
-        awaited[span] += expected(model, exposure)
-    enough = awaited >= _FEWEST_EXPECTED
-    ratios: Numbers = np.clip(seen[enough] / awaited[enough], 1 / _FARTHEST, _FARTHEST)
-    return ratios if len(ratios) else np.ones(1)
-
-
-def _drawn(ratios: Numbers, weeks: int, random: np.random.Generator) -> Numbers:
-    """Draw weeks in blocks; together they are as busy as the model says."""
-    block = min(BLOCK_WEEKS, len(ratios))
-    starts = random.integers(0, len(ratios) - block + 1, size=-(-weeks // block))
-    found: Numbers = np.concatenate([ratios[start : start + block] for start in starts])[:weeks]
-    busy: Numbers = found / ratios.mean()
-    return busy
+    busy = busy_weeks(classes, models)
+    watched = max(each.first_week + len(each.returned) for own in classes for each in own)
+    draws = []
+    # These matrices are small: threads that wait for the next one take longer than they help.
+    with threadpool_limits(limits=1, user_api="blas"):
+        for _ in range(DRAWS):
+            past = _weeks(busy, watched, random)
+            again = tuple(
+                _fitted_again(own, model, past) for own, model in zip(classes, models, strict=True)
+            )
+            future, chance = _weeks(busy, weeks, random), float(random.standard_normal())
+            draws.append(Draw(models=again, busy=future, chance=chance))
+            progress(1)
+    return tuple(draws)
 
 
 def bands(
@@ -94,10 +141,8 @@ def bands(
     days: Sequence[int],
     *,
     shares: Shares,
-    classes: Sequence[Sequence[Exposure]],
     models: Sequence[Returning],
-    random: np.random.Generator,
-    progress: Callable[[int], None] = lambda _: None,
+    draws: Sequence[Draw],
 ) -> dict[int, Band]:
     """Forecast how many accounts have not returned.
 
@@ -105,34 +150,22 @@ def bands(
         accounts: how many there are, in rows.
         days: from now.
         shares: of each row that have not returned.
-        classes: what was watched, for each model.
-        models: fitted to these.
-        random: for the bootstrap.
-        progress: told of each draw.
+        models: that are expected to hold.
+        draws: what may come instead, for as many weeks.
     """
     wanted = np.array(days, dtype=np.float64)
-    weekly = np.arange(-(-int(wanted.max()) // WEEK) + 1, dtype=np.float64) * WEEK
     total = float(accounts.sum())
-    flat = [(exposure, model) for own, model in zip(classes, models, strict=True)
-            for exposure in own]  # fmt: skip
-    ratios = weeks_beside_model([each for each, _ in flat], [model for _, model in flat])
-    centre = accounts @ shares(models, wanted)
-    draws = []
-    for _ in range(DRAWS):
-        again = [
-            _fitted_again(own, model, ratios, random)
-            for own, model in zip(classes, models, strict=True)
-        ]
-        left_over = shares(again, weekly)
-        away = accounts @ left_over
-        returning = -np.diff(away) * _drawn(ratios, len(weekly) - 1, random)
-        left = np.concatenate([[total], total - np.cumsum(returning)])
-        # What chance does to each account by itself.
-        spread = np.sqrt(np.maximum(accounts @ (left_over * (1 - left_over)), 0.0))
-        left = np.clip(left + random.standard_normal() * spread, 0.0, total)
-        draws.append(np.interp(wanted, weekly, left))
-        progress(1)
-    low, high = np.quantile(np.array(draws), (LOW, HIGH), axis=0)
+    with threadpool_limits(limits=1, user_api="blas"):
+        centre = accounts @ shares(models, wanted)
+        found = []
+        for draw in draws:
+            weekly = np.arange(len(draw.busy) + 1, dtype=np.float64) * WEEK
+            away = shares(draw.models, days_after(draw.busy))
+            # What chance does to each account by itself.
+            spread = np.sqrt(np.maximum(accounts @ (away * (1 - away)), 0.0))
+            left = np.clip(accounts @ away + draw.chance * spread, 0.0, total)
+            found.append(np.interp(wanted, weekly, left))
+    low, high = np.quantile(np.array(found), (LOW, HIGH), axis=0)
     return {
         day: Band(
             low=float(min(low[place], centre[place])),
@@ -143,15 +176,6 @@ def bands(
     }
 
 
-def _fitted_again(
-    exposures: Sequence[Exposure], model: Returning, ratios: Numbers, random: np.random.Generator
-) -> Returning:
-    weeks = max(each.first_week + len(each.returned) for each in exposures)
-    drawn = _drawn(ratios, weeks, random)
-    again = []
-    for exposure in exposures:
-        span = slice(exposure.first_week, exposure.first_week + len(exposure.returned))
-        returned = expected(model, exposure) * drawn[span]
-        returned *= min(1.0, exposure.at_risk / max(float(returned.sum()), 1e-9))
-        again.append(replace(exposure, returned=returned))
+def _fitted_again(exposures: Sequence[Exposure], model: Returning, busy: Numbers) -> Returning:
+    again = [replace(each, returned=expected(model, each, busy)) for each in exposures]
     return fit(again, start=model) or model

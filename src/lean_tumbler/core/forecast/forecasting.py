@@ -5,9 +5,8 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 
 import numpy as np
-from threadpoolctl import threadpool_limits
 
-from lean_tumbler.core.forecast.bands import Band, bands, shares_by_class
+from lean_tumbler.core.forecast.bands import Band, Draw, Shares, bands, drawn
 from lean_tumbler.core.forecast.returning import (
     FEWEST_RETURNS,
     WEEK,
@@ -16,7 +15,7 @@ from lean_tumbler.core.forecast.returning import (
     Returning,
     fit,
 )
-from lean_tumbler.core.forecast.watching import Watched, mirror
+from lean_tumbler.core.forecast.watching import Population, Watched, mirror
 
 HORIZONS = (30, 60, 90, 180)
 # Before what happened says more than last logins do.
@@ -60,113 +59,120 @@ class Forecast:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Population:
-    """Accounts by when they were last seen."""
+class Fitted:
+    """What is known of how accounts return.
 
-    seen_days_ago: Numbers
-    accounts: Numbers = field(default_factory=lambda: np.zeros(0))
+    Attributes:
+        watched: what was fitted to.
+        models: one for each class; none where nothing could be fitted.
+        draws: what may come instead.
+    """
+
+    watched: Watched
+    models: tuple[Returning, ...]
+    draws: tuple[Draw, ...]
 
     @property
-    def total(self) -> int:
-        """How many there are."""
-        return int(self.accounts.sum())
+    def why_not(self) -> str:
+        """Why nothing could be fitted; empty where something was."""
+        if self.models:
+            return ""
+        returns = self.watched.returns
+        if returns < FEWEST_RETURNS:
+            return f"only {returns:,.0f} returns were seen, {FEWEST_RETURNS} are needed"
+        return "no fit was found"
+
+    def rows(self, population: Population) -> tuple[Numbers, Shares]:
+        """Put accounts that fare alike in one row; give how many, and what share has not returned.
+
+        These are the classes; with one class alone, all that were last seen on one day.
+        """
+        if len(self.models) == 1:
+            ago = population.seen_days_ago
+            return population.accounts, lambda models, days: models[0].away_since(ago, days)
+        places = self.watched.class_of(population)
+        accounts: Numbers = np.bincount(
+            places, population.accounts, minlength=len(self.models)
+        ).astype(np.float64)
+        return accounts, lambda models, days: np.array([model.away(days) for model in models])
+
+
+def fitted(
+    watched: Watched,
+    *,
+    days: Sequence[int] = HORIZONS,
+    progress: Callable[[int], None] = lambda _: None,
+) -> Fitted:
+    """Fit to what was watched, and draw what may come.
+
+    Args:
+        watched: by classes.
+        days: from now, that will be asked for.
+        progress: told of each draw of the bootstrap.
+    """
+    found = [fit(own) for own in watched.classes]
+    models = tuple(model for model in found if model is not None)
+    if len(models) < len(found):
+        return Fitted(watched=watched, models=(), draws=())
+    draws = drawn(
+        watched.classes,
+        models,
+        weeks=-(-max(days) // WEEK),
+        random=np.random.default_rng(SEED),
+        progress=progress,
+    )
+    return Fitted(watched=watched, models=models, draws=draws)
 
 
 def forecast(
     wanted: Population,
     everybody: Population,
-    watched: Watched,
+    known: Fitted,
     *,
     days: Sequence[int] = HORIZONS,
     parts: Mapping[str, Population] = MappingProxyType({}),
-    progress: Callable[[int], None] = lambda _: None,
 ) -> Forecast:
     """Forecast how many of some accounts have not returned.
 
     Args:
         wanted: those accounts, in their order of last logins.
         everybody: all accounts, for the mirror.
-        watched: what is fitted to.
+        known: of how they return; where nothing is, the mirror stands alone, without a band.
         days: from now, in rising order.
         parts: of those accounts, told beside the whole.
-        progress: told of each draw of the bootstrap.
     """
-    away = {day: mirror(everybody.seen_days_ago, everybody.accounts, day) for day in days}
-    merged, edges = _merged(watched)
-    models = [fit(own) for own in merged]
-    if not all(models):
-        return _by_mirror(wanted, parts, away, watched)
-    known: list[Returning] = [model for model in models if model is not None]
-    # These matrices are small: threads that wait for the next one take longer than they help.
-    with threadpool_limits(limits=1, user_api="blas"):
-        found = bands(
-            wanted.accounts,
-            days,
-            shares=shares_by_class(wanted.seen_days_ago, edges),
-            classes=merged,
-            models=known,
-            random=np.random.default_rng(SEED),
-            progress=progress,
+    away = {day: mirror(everybody, day) for day in days}
+    mirrored = {day: wanted.total * share for day, share in away.items()}
+    returns = int(known.watched.returns)
+    if not known.models:
+        return Forecast(
+            accounts=wanted.total,
+            days={day: Band(low=n, expected=n, high=n) for day, n in mirrored.items()},
+            mirror=mirrored,
+            fitted=False,
+            because=known.why_not,
+            returns=returns,
+            parts={
+                name: {day: part.total * share for day, share in away.items()}
+                for name, part in parts.items()
+            },
         )
+    accounts, shares = known.rows(wanted)
     return Forecast(
         accounts=wanted.total,
-        days=found,
-        mirror={day: wanted.total * share for day, share in away.items()},
+        days=bands(accounts, days, shares=shares, models=known.models, draws=known.draws),
+        mirror=mirrored,
         fitted=True,
-        returns=int(watched.returns),
-        never=known[0].never if len(known) == 1 else None,
-        parts={name: _expected(part, known, edges, days) for name, part in parts.items()},
+        returns=returns,
+        never=known.models[0].never if len(known.models) == 1 else None,
+        parts={name: _expected(part, known, days) for name, part in parts.items()},
     )
 
 
-def _by_mirror(
-    wanted: Population,
-    parts: Mapping[str, Population],
-    away: Mapping[int, float],
-    watched: Watched,
-) -> Forecast:
-    """Let the mirror stand alone, without a band, and say why."""
-    expected = {day: wanted.total * share for day, share in away.items()}
-    few = f"only {watched.returns:,.0f} returns were seen, {FEWEST_RETURNS} are needed"
-    return Forecast(
-        accounts=wanted.total,
-        days={day: Band(low=n, expected=n, high=n) for day, n in expected.items()},
-        mirror=expected,
-        fitted=False,
-        because=few if watched.returns < FEWEST_RETURNS else "no fit was found",
-        returns=int(watched.returns),
-        parts={
-            name: {day: part.total * share for day, share in away.items()}
-            for name, part in parts.items()
-        },
-    )
-
-
-def _expected(
-    part: Population, models: Sequence[Returning], edges: Sequence[float], days: Sequence[int]
-) -> dict[int, float]:
-    shares = shares_by_class(part.seen_days_ago, edges)(models, np.array(days, dtype=np.float64))
-    return dict(zip(days, map(float, part.accounts @ shares), strict=True))
-
-
-def _merged(watched: Watched) -> tuple[list[list[Exposure]], list[float]]:
-    """Put classes with too few returns to their neighbours that were seen longer ago."""
-    classes: list[list[Exposure]] = []
-    edges: list[float] = []
-    waiting: list[Exposure] = []
-    for place, own in enumerate(watched.classes):
-        waiting += own
-        if sum(float(each.returned.sum()) for each in waiting) >= FEWEST_RETURNS:
-            classes.append(waiting)
-            waiting = []
-            if place < len(watched.edges):
-                edges.append(watched.edges[place])
-    if waiting and classes:
-        classes[-1] += waiting
-        edges = edges[: len(classes) - 1]
-    elif not classes:
-        classes, edges = [waiting], []
-    return classes, edges[: len(classes) - 1]
+def _expected(part: Population, known: Fitted, days: Sequence[int]) -> dict[int, float]:
+    accounts, shares = known.rows(part)
+    found = accounts @ shares(known.models, np.array(days, dtype=np.float64))
+    return dict(zip(days, map(float, found), strict=True))
 
 
 def refitted(counted: Sequence[tuple[int, int]], days: Sequence[int]) -> Forecast | None:
@@ -198,15 +204,9 @@ def refitted(counted: Sequence[tuple[int, int]], days: Sequence[int]) -> Forecas
         found: Numbers = (away[1:] / away[0])[None, :]
         return found
 
-    with threadpool_limits(limits=1, user_api="blas"):
-        found = bands(
-            np.array([float(now)]),
-            days,
-            shares=shares,
-            classes=[[exposure]],
-            models=[model],
-            random=np.random.default_rng(SEED),
-        )
+    weeks_ahead = -(-max(days) // WEEK)
+    draws = drawn([[exposure]], [model], weeks=weeks_ahead, random=np.random.default_rng(SEED))
+    found = bands(np.array([float(now)]), days, shares=shares, models=[model], draws=draws)
     return Forecast(
         accounts=now, days=found, mirror={}, fitted=True, returns=first - now, never=model.never
     )

@@ -91,10 +91,34 @@ def _tail(days: Numbers, scale: Any, shape: float) -> Numbers:
     return tail
 
 
-def expected(model: Returning, exposure: Exposure) -> Numbers:
-    """Give how many accounts return in each week, by the model."""
-    edges = np.arange(len(exposure.returned) + 1, dtype=np.float64) * WEEK
-    weekly: Numbers = -exposure.at_risk * np.diff(model.away(edges))
+def returns_of(exposures: Sequence[Exposure]) -> float:
+    """Give how many returns were seen."""
+    return sum(float(exposure.returned.sum()) for exposure in exposures)
+
+
+def days_after(busy: Numbers) -> Numbers:
+    """Give the days that weeks amount to, from 0 on: busy weeks are longer, quiet ones shorter.
+
+    Where all come at rates that rise and fall together, time itself runs faster and slower; who
+    does not come in a quiet week comes later.
+
+    Args:
+        busy: how many times more than the mean people come in each week.
+    """
+    days: Numbers = np.concatenate([[0.0], np.cumsum(busy) * WEEK])
+    return days
+
+
+def expected(model: Returning, exposure: Exposure, busy: Numbers) -> Numbers:
+    """Give how many accounts return in each week, by the model.
+
+    Args:
+        model: how they return in the mean week.
+        exposure: which accounts.
+        busy: of each week of the calendar, from the first that was watched.
+    """
+    weeks = busy[exposure.first_week : exposure.first_week + len(exposure.returned)]
+    weekly: Numbers = -exposure.at_risk * np.diff(model.away(days_after(weeks)))
     return weekly
 
 
@@ -107,7 +131,7 @@ def fit(exposures: Sequence[Exposure], start: Returning | None = None) -> Return
     """
     from scipy.optimize import minimize  # noqa: PLC0415 - takes a second to import
 
-    if sum(float(exposure.returned.sum()) for exposure in exposures) < FEWEST_RETURNS:
+    if returns_of(exposures) < FEWEST_RETURNS:
         return None
     longest = max(len(exposure.returned) for exposure in exposures)
     # Watched for equally long, accounts can be added up.
