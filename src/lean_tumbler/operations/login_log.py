@@ -1,6 +1,7 @@
 """A log of logins with typed passwords: who came on which day."""
 
 from collections import Counter
+from collections.abc import Iterable, Iterator
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import date
@@ -16,6 +17,7 @@ from lean_tumbler.stores.sources.base import Table, Unreadable
 from lean_tumbler.stores.sources.opening import tables_at
 
 _LOGIN_NAMES = ("login", "account", "email", "user", "username", "user_id", "account_id", "mail")
+_ROWS_AT_ONCE = 2_000_000
 _TIME_SHARE = 0.5  # of a column's first rows that must be times
 
 
@@ -69,7 +71,7 @@ def read_log(
     known = pl.DataFrame({"login": accounts}).select(folded("login")).unique()
     known = known.drop_nulls().with_row_index("number")
     parts, strangers, dated = [], [], 0
-    for frame in table.frames((login, time), unreadable):
+    for frame in _larger(table.frames((login, time), unreadable)):
         day = days_of(frame[time], today=today, times=times)
         logins = frame.select(login=folded(login), day=day).drop_nulls()
         dated += logins.height
@@ -112,6 +114,18 @@ def login_column(store: StorePolicy) -> str:
     if not store.columns.login:
         raise UsageError(f"[store.{store.name}] names no column “login”, which a log refers to")
     return store.columns.login
+
+
+def _larger(frames: Iterable[pl.DataFrame]) -> Iterator[pl.DataFrame]:
+    """Put frames together: each is held against all accounts, which costs the same every time."""
+    waiting: list[pl.DataFrame] = []
+    for frame in frames:
+        waiting.append(frame)
+        if sum(each.height for each in waiting) >= _ROWS_AT_ONCE:
+            yield pl.concat(waiting)
+            waiting = []
+    if waiting:
+        yield pl.concat(waiting)
 
 
 def _log_table(named: str, store: StorePolicy, base: Path) -> Table:
