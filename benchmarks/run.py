@@ -333,6 +333,31 @@ def forecast_rate(accounts: int = 1_000_000, logins: int = 20_000_000) -> Row:
     }
 
 
+def progress_rate(rows: int = 1_000_000) -> Row:
+    """The seconds of `progress` on a table in PostgreSQL, forecast from last logins included."""
+    with tempfile.TemporaryDirectory() as name, servers.postgresql() as server:
+        folder = Path(name)
+        write_store(folder / "export.csv", rows)
+        server.run("CREATE TABLE passengers (id integer PRIMARY KEY, email text, pw text);")
+        copy = f"\\copy passengers from '{folder / 'export.csv'}' with (format csv, header)"
+        server.run(copy + "\n")
+        server.run(
+            "ALTER TABLE passengers ADD COLUMN seen date;"
+            "UPDATE passengers SET seen = current_date - (2000 * power(random(), 3))::integer;"
+            "VACUUM ANALYZE passengers;"
+        )
+        policy = _FORECAST_POLICY.replace("harbour.db", server.url)
+        (folder / "tumbler.toml").write_text(policy + 'last_login = "seen"\n')
+        arguments = ("progress", "--history", "history.jsonl", "--format", "json")
+        seconds = quickest(_command(PROGRAM, *arguments, folder=name), 5)
+        peak = _peak_mib(*arguments, folder=name)
+    return {
+        "benchmark": f"progress {rows:,} rows of PostgreSQL",
+        "seconds": round(seconds, 1),
+        "peak_mib": peak,
+    }
+
+
 def database_rate(rows: int = 500_000) -> Iterator[Row]:
     """Rows a second from SQLite, and from PostgreSQL where it is installed."""
     with tempfile.TemporaryDirectory() as name:
@@ -718,6 +743,7 @@ def main() -> None:
         audit_rate(),
         *database_rate(),
         forecast_rate(),
+        progress_rate(),
         tuned_under_load(),
         service_timing(),
         service_problems(),
