@@ -9,7 +9,7 @@ from lean_tumbler.demo.portal import write_portal
 
 
 def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
-    """Every step is run and shown with its command, and nothing is left below the floor."""
+    """Every step is run and shown, half a year passes, and nothing waits in the end."""
     finished = program("demo", "--into", "coldharbour", timeout=300)
     assert finished.code == 0
     for step in (
@@ -22,7 +22,11 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         "$ lean-tumbler tune --quick",
         "$ lean-tumbler layer --store passengers",
         "| lean-tumbler admit ",
-        "$ lean-tumbler progress",
+        "$ lean-tumbler progress --history progress.jsonl",
+        "$ lean-tumbler lock-dormant --away 180 --undated",
+        "$ lean-tumbler enforce constraint --apply",
+        "passengers: 0 accounts below the floor accepted",
+        "$ lean-tumbler report --history progress.jsonl",
     ):
         assert step in finished.out
     assert finished.out.count("All 42 known accounts accepted.") == 2
@@ -37,8 +41,18 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         assert headline in finished.out
     assert "447 of 500 accounts are below the floor, 6 administrators among them" in finished.out
     assert "0 of 500 accounts still below the floor" in finished.out
+    for day in ("2026-06-03", "2026-08-02", "2026-10-31"):
+        assert f"Until {day}, " in finished.out
+    assert finished.out.count("On course: ") == 3
+    assert "Finished: " in finished.out
     progress = program("progress", "--policy", "coldharbour/tumbler.toml", "--format", "json")
-    assert progress.document["stores"][0]["below_floor"] == 0
+    (store,) = progress.document["stores"]
+    assert (store["below_floor"], store["waiting"]) == (0, 0)
+    assert len(store["grades"]) == 2
+    assert 200 < store["grades"]["locked"] < 230
+    assert (
+        (tmp_path / "coldharbour" / "report.html").read_text("utf-8").startswith("<!doctype html>")
+    )
     again = program("demo", "--into", "coldharbour", "--help")
     assert again.code == 0
 

@@ -95,15 +95,18 @@ def test_a_history_with_a_broken_last_line(program: Program, tmp_path: Path) -> 
 def test_what_has_happened_is_fitted_again() -> None:
     """A burn-down with a floor is carried on towards that floor, by hand-made counts."""
     counted = [(7 * week, round(300 + 700 * (30 / (30 + 7 * week)) ** 1.5)) for week in range(20)]
-    found = refitted(counted, (30, 180))
+    found = refitted(counted, (30, 180), waiting=counted[-1][1])
     assert found is not None
     assert found.accounts == counted[-1][1]
     truth = 300 + 700 * (30 / (30 + 133 + 180)) ** 1.5
     assert abs(found.days[180].expected - truth) < 15
     assert found.days[180].low <= truth <= found.days[180].high
-    assert refitted(counted[:3], (30,)) is None
-    assert refitted([(0, 100), (30, 98), (50, 95), (70, 90)], (30,)) is None
-    assert refitted([(0, 1000), (70, 500)], (30,)) is None
+    half = refitted(counted, (180,), waiting=counted[-1][1] // 2)
+    assert half is not None
+    assert abs(half.days[180].expected / found.days[180].expected - 0.5) < 0.01
+    assert refitted(counted[:3], (30,), waiting=9) is None
+    assert refitted([(0, 100), (30, 98), (50, 95), (70, 90)], (30,), waiting=90) is None
+    assert refitted([(0, 1000), (70, 500)], (30,), waiting=500) is None
 
 
 def test_others_read_the_counts(program: Program, tmp_path: Path) -> None:

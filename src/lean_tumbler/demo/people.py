@@ -6,7 +6,10 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 
 SEED = 20_261_031
-TODAY = date(2026, 10, 31)
+TAKEOVER = date(2026, 5, 4)  # when Coldharbour Ferries took the three lines over
+# Days between visits: the Pareto distribution of the second kind, heavy-tailed as real ones are.
+SCALE_DAYS, SHAPE = 50, 0.5
+_OLDEST_DAYS = 4_000  # the first line's accounts were moved once, and dated that day
 
 _FIRST_NAMES = (
     "Ada", "Alma", "Arvid", "Bea", "Bram", "Cato", "Clara", "Dagny", "Edda", "Eino", "Elsa",
@@ -51,7 +54,7 @@ def _days_away(chance: random.Random) -> int | None:
     """Days since the last login: heavy-tailed, and a few who never came back."""
     if chance.random() < 0.04:
         return None
-    return min(int(12 * chance.paretovariate(0.75)) - 12, 4_000)
+    return min(int(SCALE_DAYS * chance.paretovariate(SHAPE)) - SCALE_DAYS, _OLDEST_DAYS)
 
 
 def people(count: int, *, administrators: frozenset[int]) -> Iterator[Person]:
@@ -75,6 +78,6 @@ def people(count: int, *, administrators: frozenset[int]) -> Iterator[Person]:
             login=f"{local}@{domain}.example",
             name=f"{first} {last}",
             password=_password(chance),
-            last_login=None if away is None else TODAY - timedelta(days=away),
+            last_login=None if away is None else TAKEOVER - timedelta(days=away),
             administrator=position in administrators,
         )

@@ -19,7 +19,13 @@ POLICY = "tumbler.toml"
 KNOWN = "known.csv"
 KNOWN_FEW = "known-few.csv"  # for a rehearsal that is over in seconds
 _FEW_EVERY = 5
-_FILES = frozenset(
+# What the tour's commands write.
+RECOVERY, HISTORY, LOCKED, RESET = "recovery", "progress.jsonl", "lock-1.sealed", "reset.csv"
+GATE, REPORT = "gate.state", "report.html"
+_MADE = frozenset(
+    {f"{RECOVERY}.private.pem", f"{RECOVERY}.public.pem", HISTORY, LOCKED, RESET, GATE, REPORT}
+)
+_WRITTEN = frozenset(
     {DATABASE, POLICY, KNOWN, KNOWN_FEW, f"{DATABASE}-journal", AGENTS_KNOWN, *OTHER_STORES}
 )
 
@@ -118,11 +124,14 @@ COHORTS = (
 )
 
 
-def write_portal(folder: Path) -> None:
+def write_portal(folder: Path) -> list[Person]:
     """Write the portal's database, its policy, a file of known accounts and the other stores.
 
     Args:
         folder: made where it is not there; may hold an earlier demo, but nothing else.
+
+    Returns:
+        Everybody with an account, in no order.
 
     Raises:
         UsageError: the folder holds something else.
@@ -130,11 +139,13 @@ def write_portal(folder: Path) -> None:
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        strangers = sorted({path.name for path in folder.iterdir()} - _FILES)
+        strangers = sorted({path.name for path in folder.iterdir()} - _MADE - _WRITTEN)
     except OSError as error:
         raise UsageError(f"{folder}: {error.strerror or 'cannot be made'}") from None
     if strangers:
         raise UsageError(f"{folder}: holds other files; name an empty folder with --into")
+    for name in _MADE:
+        (folder / name).unlink(missing_ok=True)
     total = sum(cohort.rows for cohort in COHORTS)
     everybody = list(people(total, administrators=_administrators()))
     known = _write_database(folder / DATABASE, everybody)
@@ -143,6 +154,7 @@ def write_portal(folder: Path) -> None:
     lines = [f"{person.login},{person.password}" for person in known]
     for name, some in ((KNOWN, lines), (KNOWN_FEW, lines[::_FEW_EVERY])):
         write_text(folder / name, "\n".join(["login,password", *some]) + "\n")
+    return everybody
 
 
 def _administrators() -> frozenset[int]:

@@ -2,24 +2,42 @@
 
 import csv
 import io
+import os
 import shlex
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import chdir
+from datetime import UTC, date, datetime, timedelta
+from datetime import time as time_of_day
 from pathlib import Path
 
 from lean_tumbler.cli.session import Session
+from lean_tumbler.demo.half_year import HALF_YEAR_DAYS, Visit, note_seen, visits
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES
-from lean_tumbler.demo.portal import DATABASE, KNOWN, KNOWN_FEW, POLICY, write_portal
+from lean_tumbler.demo.people import TAKEOVER, Person
+from lean_tumbler.demo.portal import (
+    DATABASE,
+    GATE,
+    HISTORY,
+    KNOWN,
+    KNOWN_FEW,
+    LOCKED,
+    POLICY,
+    RECOVERY,
+    REPORT,
+    RESET,
+    write_portal,
+)
 
 Run = Callable[[list[str], Session], int]
 
 # Low, so that the demo stays short; a real choice would measure longer and allow more.
-WITHIN_MILLISECONDS = 150
+WITHIN_MILLISECONDS = 100
 LOGINS_PER_SECOND = 8
-SHOWN_LOGINS = 4
-_MISTYPED = 9  # every so many logins, somebody mistypes first
+SHOWN_LOGINS = (11, 22, 33)  # of the known accounts: one of each cohort that is layered
+_LOOKED_AT = (30, 90, HALF_YEAR_DAYS)  # days after the takeover
 
 _STEPS = (
     (
@@ -67,7 +85,34 @@ _STEPS = (
         "The same known accounts, against the layered values.",
         ["verify", KNOWN, "--store", "passengers"],
     ),
+    (
+        "Say when it will be over",
+        "Logins take the layers off, one by one. How many will wait on which day?",
+        ["progress", "--history", HISTORY],
+    ),
 )
+
+_LAST_STEPS = (
+    (
+        "Close what nobody opens",
+        "Who has not come in half a year gets a mail; until then, no password opens the account.",
+        ["keys", "new", RECOVERY],
+        ["lock-dormant", "--away", str(HALF_YEAR_DAYS), "--undated", "--backup", LOCKED,
+         "--to", f"{RECOVERY}.public.pem", "--list", RESET],
+    ),
+    (
+        "Keep it finished",
+        "The column itself refuses what is weak from now on, and a job looks every night.",
+        ["enforce", "constraint", "--apply"],
+        ["enforce", "gate", "--state", GATE],
+    ),
+    (
+        "Sign it off",
+        "The last count, and one page for whoever is responsible.",
+        ["progress", "--history", HISTORY],
+        ["report", "--history", HISTORY, "--backup", LOCKED, "--output", REPORT],
+    ),
+)  # fmt: skip
 
 
 class _Tour:
@@ -76,47 +121,72 @@ class _Tour:
     def __init__(self, folder: Path, run: Run, session: Session) -> None:
         self._folder = folder
         self._run = run
-        self._session = session
+        self._out = session.stdout
+        self._err = session.stderr
         self._number = 0
+        self._today = TAKEOVER
 
     def _say(self, text: str = "") -> None:
-        self._session.stdout.write(text + "\n")
-        self._session.stdout.flush()
+        self._out.write(text + "\n")
+        self._out.flush()
 
     def _heading(self, title: str, why: str) -> None:
         self._number += 1
         self._say(f"\n── {self._number}. {title} " + "─" * max(0, 70 - len(title)))
         self._say(why)
 
-    def _command(self, arguments: list[str]) -> int:
+    def _session(self, *, stdin: bytes = b"", stdout: io.StringIO | None = None) -> Session:
+        """Begin a run of the program on the day that it is in the story."""
+        noon = datetime.combine(self._today, time_of_day(12), UTC)
+        return Session(
+            stdin=io.BytesIO(stdin),
+            stdout=stdout or self._out,
+            stderr=self._err,
+            clock=lambda: noon,
+        )
+
+    def _command(self, arguments: Sequence[str]) -> int:
         self._say(f"\n$ lean-tumbler {shlex.join(arguments)}")
-        return self._run(arguments, self._session)
+        return self._run(list(arguments), self._session())
+
+    def _answer(self, arguments: Sequence[str], *, stdin: bytes = b"") -> str:
+        """Run a command and give what it prints."""
+        output = io.StringIO()
+        self._run(list(arguments), self._session(stdin=stdin, stdout=output))
+        return output.getvalue().rstrip()
 
     def all(self) -> int:
         """Run every step; the first that fails ends the tour with its exit code."""
         started = time.monotonic()
-        write_portal(self._folder)
+        everybody = write_portal(self._folder)
         self._say("Coldharbour Ferries has taken over three small lines. All people are invented.")
         others = ", ".join(OTHER_STORES)
         self._say(f"{self._folder}/ now holds {DATABASE}, {POLICY}, {KNOWN}, {others}.")
         self._say(f"\n$ cd {shlex.quote(str(self._folder))}")
         with chdir(self._folder):
             self._find_and_judge()
-            for title, why, arguments in _STEPS:
-                self._heading(title, why)
+            code = self._steps(_STEPS)
+            if code == 0:
+                self._some_logins()
+                self._half_year(everybody)
+                code = self._steps(_LAST_STEPS)
+        if code == 0:
+            self._say(
+                f"\nDone in {time.monotonic() - started:.0f} s. Open {REPORT}, or try it by hand:"
+                f"\n  cd {shlex.quote(str(self._folder))}; lean-tumbler audit passengers"
+            )
+        return code
+
+    def _steps(self, steps: "Sequence[tuple[str, str, *tuple[list[str], ...]]]") -> int:
+        for title, why, *commands in steps:
+            self._heading(title, why)
+            for arguments in commands:
                 code = self._command(arguments)
                 if code == 1 and arguments[0] == "tune":
                     self._say("This machine is too slow, or busy: the policy keeps its target.")
                 elif code != 0:
                     return code
-            self._day_of_logins()
-            self._heading("Watch it finish", "Where does the store stand after one day?")
-            code = self._command(["progress"])
-        self._say(
-            f"\nDone in {time.monotonic() - started:.0f} s. Try it by hand:\n"
-            f"  cd {shlex.quote(str(self._folder))}; lean-tumbler audit passengers"
-        )
-        return code
+        return 0
 
     def _find_and_judge(self) -> None:
         self._heading(
@@ -131,50 +201,57 @@ class _Tour:
 
     def _headlines(self, arguments: list[str], what: str) -> None:
         """Run an audit, and show what its first lines say of each column."""
-        output = io.StringIO()
-        session = Session(stdin=io.BytesIO(), stdout=output, stderr=self._session.stderr)
-        self._run(["audit", *arguments], session)
-        headlines = output.getvalue().split("\n\n", 1)[0].rstrip().splitlines()
+        headlines = self._answer(["audit", *arguments]).split("\n\n", 1)[0].splitlines()
         self._say(f"\n{what}:")
         self._say(f"$ lean-tumbler audit {shlex.join(arguments)} | head -n {len(headlines)}")
         for line in headlines:
             self._say(line.rstrip())
 
-    def _day_of_logins(self) -> None:
+    def _some_logins(self) -> None:
         self._heading(
-            "A day of logins",
+            "Log in",
             "Each login is checked against whatever is stored; what is not current is rewritten.",
         )
-        actions: Counter[str] = Counter()
-        for number, (login, password) in enumerate(_typed()):
-            shown = number < SHOWN_LOGINS
-            output = io.StringIO()
-            session = Session(
-                stdin=io.BytesIO(password.encode() + b"\n"),
-                stdout=output,
-                stderr=self._session.stderr,
-            )
-            if shown:
-                self._say(f"\n$ grep ^{login}, {KNOWN} | cut -d, -f2 | lean-tumbler admit {login}")
-            self._run(["admit", login], session)
-            if shown:
-                self._say(output.getvalue().rstrip())
-            actions[output.getvalue().strip()] += 1
-        self._say(f"\nThe whole day, {sum(actions.values())} attempts:")
+        with Path(KNOWN).open(encoding="utf-8", newline="") as file:
+            known = [(row["login"], row["password"]) for row in csv.DictReader(file)]
+        for place in SHOWN_LOGINS:
+            login, password = known[place]
+            self._say(f"\n$ grep ^{login}, {KNOWN} | cut -d, -f2 | lean-tumbler admit {login}")
+            self._say(self._answer(["admit", login], stdin=password.encode() + b"\n"))
+        self._say(f"\n$ echo guess | lean-tumbler admit {login}")
+        self._say(self._answer(["admit", login], stdin=b"guess\n"))
+
+    def _half_year(self, everybody: Sequence[Person]) -> None:
+        self._heading(
+            "Half a year of logins",
+            "Whoever comes back logs in here, for real, once: later logins would change nothing.",
+        )
+        coming = visits(everybody)
+        for days in _LOOKED_AT:
+            until = TAKEOVER + timedelta(days=days)
+            some = [visit for visit in coming if self._today < visit.day <= until]
+            self._log_in(some, until)
+            self._today = until
+            arguments = ["progress", "--history", HISTORY]
+            said = self._answer(arguments).split("\n\n", 1)[0].splitlines()
+            self._say(f"\n$ lean-tumbler {shlex.join(arguments)} | head -n {len(said)}")
+            for line in said:
+                self._say(line.rstrip())
+
+    def _log_in(self, some: Sequence[Visit], until: date) -> None:
+        """Let people log in, several at once, as they do."""
+
+        def admit(attempt: tuple[str, str]) -> str:
+            login, password = attempt
+            return self._answer(["admit", login], stdin=password.encode() + b"\n")
+
+        attempts = [(visit.login, password) for visit in some for password in visit.typed]
+        with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+            actions = Counter(executor.map(admit, attempts))
+        note_seen(Path(DATABASE), some)
+        self._say(f"\nUntil {until}, {len(some)} people in {len(attempts)} attempts:")
         for action, times in actions.most_common():
             self._say(f"  {times:3}  {action}")
-
-
-def _typed() -> Iterator[tuple[str, str]]:
-    """What people type in a day: known accounts, now and then mistyped first."""
-    with Path(KNOWN).open(encoding="utf-8", newline="") as file:
-        rows = [(row["login"], row["password"]) for row in csv.DictReader(file)]
-    # A stride that shares no factor with the number of rows mixes the cohorts.
-    for number in range(len(rows)):
-        login, password = rows[number * 11 % len(rows)]
-        if number % _MISTYPED == _MISTYPED - 1:
-            yield login, password.swapcase()
-        yield login, password
 
 
 def take_tour(folder: Path, run: Run, session: Session) -> int:

@@ -27,7 +27,8 @@ class Course:
         started: the day of the first count; None where this is it.
         counted: day -> accounts that waited: below the floor, or layered.
         promised: what was forecast at the start, by days from there; empty where nothing was.
-        ahead: the forecast made now, from what has happened or from last logins.
+        ahead: the forecast made now, from what has happened or from last logins; None where there
+            is nothing to tell it from, or nobody waits.
         from_history: whether from what has happened.
         store: the forecast from last logins or a log; None where there are no dates.
         before: the grades at the first count.
@@ -140,7 +141,8 @@ def course(
         ((day - counts[0][0]).days, waiting + (here - locked[0]))
         for (day, waiting), here in zip(counts, locked, strict=True)
     ]
-    from_history = refitted(since, DAYS) if own else None
+    waiting = counts[-1][1]
+    from_history = refitted(since, DAYS, waiting=waiting) if own and waiting else None
     first = own[0][1].get("forecast") if own else None
     return Course(
         name=name,
@@ -150,7 +152,7 @@ def course(
         counted=counts,
         promised={int(day): Band(low=low, expected=middle, high=high)
                   for day, (low, middle, high) in (first or {}).items()},
-        ahead=from_history or (_ahead(found) if found else None),
+        ahead=from_history or (_ahead(found) if found and waiting else None),
         from_history=from_history is not None,
         store=found,
         before=own[0][1]["grades"] if own else {},

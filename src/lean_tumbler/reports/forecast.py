@@ -134,6 +134,8 @@ def draw_outlook(console: Console, outlook: Outlook) -> None:
     console.print(Text(f"How it will finish: {outlook.advice.take}.", "bold"))
     for reason in outlook.advice.reasons:
         console.print(f"  · {reason}", highlight=False)
+    if not found.weak.accounts + found.layered.accounts:
+        return
     console.print()
     dates = [f"{outlook.today + timedelta(days=day):%Y-%m-%d}\nday {day}" for day in HORIZONS]
     table = new_table(

@@ -42,6 +42,11 @@ _TOUCHED = {
     "copies": "copies get every change, and keep the old values",
 }
 
+_NEXT = "`lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`"
+_NEXT_WHEN_LAYERED = (
+    "`lean-tumbler progress` as logins come, `lean-tumbler enforce` once none waits"
+)
+
 
 def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
     for cohort, rows in plan.summary.cohorts.most_common():
@@ -110,7 +115,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     else:
         draw_outlook(console, outlook)
     console.print()
-    console.print("Next: `lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`.")
+    console.print(f"Next: {_NEXT if plan.summary.written else _NEXT_WHEN_LAYERED}.")
 
 
 def _guesses(plan: Plan, cohort: str) -> str:

@@ -110,6 +110,7 @@ def draw_progress(
         layered = profile.grades.get(Grade.LAYERED, 0)
         if layered:
             console.print(f"{count(layered, 'layered account')} will be upgraded at next login.")
+        _draw_verdict(console, course)
         console.print()
         console.print(grades_table(profile))
         console.print()
@@ -118,6 +119,19 @@ def draw_progress(
         _draw_needed(console, course, lately_days)
     for note in notes:
         console.print(f"note: {note}.", highlight=False)
+
+
+def _draw_verdict(console: Console, course: Course) -> None:
+    expected, verdict = course.expected_now, course.verdict
+    if expected is None:
+        return
+    text = f"{verdict.capitalize()}: {span(expected)} were forecast to wait today"
+    if course.waiting:
+        text += f", and {course.waiting:,} do"
+    locked = changes(course).get(str(Grade.LOCKED), 0)
+    if locked > 0:
+        text += f"; {locked:,} were locked"
+    console.print(Text(f"{text}.", _VERDICT_STYLES.get(verdict, "bold")))
 
 
 def _draw_course(console: Console, course: Course) -> None:
@@ -131,15 +145,7 @@ def _draw_course(console: Console, course: Course) -> None:
     moved = ", ".join(f"{grade} {rows:+,}" for grade, rows in changes(course).items())
     if moved:
         console.print(f"  {moved}", highlight=False)
-    expected = course.expected_now
-    if expected is not None:
-        verdict = course.verdict
-        console.print(
-            Text(
-                f"{verdict[0].upper()}{verdict[1:]}: {span(expected)} were forecast for today.",
-                _VERDICT_STYLES.get(verdict, "bold"),
-            )
-        )
+    console.print()
 
 
 def _draw_ahead(console: Console, course: Course) -> None:

@@ -8,6 +8,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from lean_tumbler.stores.constraints import NAME as GUARD
+
 _HISTORY = re.compile(
     r"(?:^|_)(?:history|hist|audit|log|archive|old|backup|bak)(?:_|$)", re.IGNORECASE
 )
@@ -19,7 +21,7 @@ class Surroundings:
 
     Attributes:
         bytes: of the table with its indexes; None where the server does not say.
-        triggers: on the table.
+        triggers: on the table; not those that stand guard for this tool.
         views: that read the table.
         generated: columns of the table that are computed.
         updated_by_itself: columns that the server sets at every update.
@@ -76,7 +78,8 @@ _MYSQL = _Queries(
 )
 _SQLITE = _Queries(
     lists={
-        "triggers": "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = :name",
+        "triggers": "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = :name"
+        " AND name NOT LIKE :guard",
         "views": "SELECT name FROM sqlite_master WHERE type = 'view'"
         " AND instr(lower(sql), lower(:name)) > 0",
         "generated": "SELECT name FROM pragma_table_xinfo(:name) WHERE hidden IN (2, 3)",
@@ -96,7 +99,8 @@ def surroundings(engine: sa.Engine, table: str, tables: Sequence[str]) -> Surrou
         tables: the names of all tables.
     """
     queries = _QUERIES[engine.dialect.name]
-    names = {"name": table, "table": engine.dialect.identifier_preparer.quote(table)}
+    quoted = engine.dialect.identifier_preparer.quote(table)
+    names = {"name": table, "table": quoted, "guard": f"{GUARD}%"}
     with engine.connect() as connection:
         size = _asked(connection, queries.size, names)
         lists = {part: tuple(sorted(map(str, _asked(connection, text, names))))

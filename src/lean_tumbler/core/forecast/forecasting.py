@@ -175,12 +175,15 @@ def _expected(part: Population, known: Fitted, days: Sequence[int]) -> dict[int,
     return dict(zip(days, map(float, found), strict=True))
 
 
-def refitted(counted: Sequence[tuple[int, int]], days: Sequence[int]) -> Forecast | None:
+def refitted(
+    counted: Sequence[tuple[int, int]], days: Sequence[int], *, waiting: int
+) -> Forecast | None:
     """Forecast from what has really happened since a migration began.
 
     Args:
-        counted: days since the first count, and how many accounts still waited then.
+        counted: days since the first count, and how many accounts had not returned then.
         days: from the last count.
+        waiting: how many the forecast is for; of those that have not returned, some may be locked.
 
     Returns:
         The forecast for those that wait now; None where too few have returned, or too little time
@@ -193,8 +196,8 @@ def refitted(counted: Sequence[tuple[int, int]], days: Sequence[int]) -> Forecas
     edges = np.arange(weeks + 1, dtype=np.float64) * WEEK
     days_since = np.array([day for day, _ in counted], dtype=np.float64)
     numbers = np.array([number for _, number in counted], dtype=np.float64)
-    waiting: Numbers = np.interp(edges, days_since, numbers)
-    exposure = Exposure(at_risk=float(first), returned=np.maximum(-np.diff(waiting), 0.0))
+    away: Numbers = np.interp(edges, days_since, numbers)
+    exposure = Exposure(at_risk=float(first), returned=np.maximum(-np.diff(away), 0.0))
     model = fit([exposure])
     if model is None:
         return None
@@ -206,7 +209,7 @@ def refitted(counted: Sequence[tuple[int, int]], days: Sequence[int]) -> Forecas
 
     weeks_ahead = -(-max(days) // WEEK)
     draws = drawn([[exposure]], [model], weeks=weeks_ahead, random=np.random.default_rng(SEED))
-    found = bands(np.array([float(now)]), days, shares=shares, models=[model], draws=draws)
+    found = bands(np.array([float(waiting)]), days, shares=shares, models=[model], draws=draws)
     return Forecast(
-        accounts=now, days=found, mirror={}, fitted=True, returns=first - now, never=model.never
+        accounts=waiting, days=found, mirror={}, fitted=True, returns=first - now, never=model.never
     )
