@@ -29,6 +29,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-awa
 import server_portal
 import servers
 from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.forecast.back_test import back_test
 from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.solver import Narrowed, SolvedAccount, Solver
 from lean_tumbler.core.grades import Floor, grade
@@ -36,6 +37,7 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.tuning.capacity import Service, response_p99
 from lean_tumbler.operations.auditing import Means, audit_source
+from lives import POPULATIONS
 
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 RESULTS = Path(__file__).with_name("results")
@@ -331,6 +333,23 @@ def forecast_rate(accounts: int = 1_000_000, logins: int = 20_000_000) -> Row:
         "seconds": round(seconds, 1),
         "peak_mib": peak,
     }
+
+
+def forecast_truth(seeds: int = 8) -> Iterator[Row]:
+    """How forecasts of made-up populations, from a log in the past, compare with what came."""
+    for name, habits in POPULATIONS.items():
+        tried = [each for seed in range(seeds)
+                 for each in back_test(lives(800, seed, habits=habits), cuts=(182, 365)).tried]  # fmt: skip
+        yield {
+            "benchmark": f"forecast of {name}",
+            "points": len(tried),
+            "covered": round(float(np.mean([each.covered for each in tried])), 2),
+            "beats_the_mirror": round(
+                float(np.mean([each.error < each.mirror_error for each in tried])), 2
+            ),
+            "error": round(float(np.mean([each.error for each in tried])), 4),
+            "mirror_error": round(float(np.mean([each.mirror_error for each in tried])), 4),
+        }
 
 
 def progress_rate(rows: int = 1_000_000) -> Row:
@@ -742,6 +761,7 @@ def main() -> None:
         *(kills(kind) for kind in ("PostgreSQL", "MariaDB")),
         audit_rate(),
         *database_rate(),
+        *forecast_truth(),
         forecast_rate(),
         progress_rate(),
         tuned_under_load(),

@@ -1,9 +1,11 @@
 """Made-up lives: people who come at rates of their own, and of whom the truth is known."""
 
 from dataclasses import dataclass
+from types import MappingProxyType
 
 import numpy as np
 import polars as pl
+from numpy.typing import NDArray
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,11 +29,31 @@ class Habits:
     mails: tuple[tuple[int, float], ...] = ()
 
 
+_RHYTHM = (1.2, 1.3, 1.3, 1.2, 1.0, 0.4, 0.3)
+POPULATIONS = MappingProxyType(
+    {
+        "plain": Habits(),
+        "rhythm": Habits(weekdays=_RHYTHM),
+        "busy weeks": Habits(weeks_differ=0.6),
+        "leave": Habits(weekdays=_RHYTHM, stay_days=300),
+        "mails": Habits(weekdays=_RHYTHM, mails=tuple((day, 0.15) for day in range(40, 1000, 120))),
+        "differ": Habits(shape=0.4, days_between=40),
+        "rare": Habits(days_between=80, stay_days=1500),
+    }
+)
+
+
+def registered(accounts: int, seed: int, *, days: int = 1000) -> NDArray[np.float64]:
+    """Give the day on which each account was made; some were there before the log begins."""
+    return np.random.default_rng(seed).uniform(-days, days, accounts)
+
+
 def lives(accounts: int, seed: int, *, days: int = 1000, habits: Habits = Habits()) -> pl.DataFrame:
     """Give a log of whole days: `login`, a number, and `day`, each pair once."""
-    chance = np.random.default_rng(seed)
-    begins = chance.uniform(-days, days, accounts)
+    begins = registered(accounts, seed, days=days)
+    chance = np.random.default_rng(seed + 1_000_000)
     ends = np.minimum(begins + chance.exponential(habits.stay_days, accounts), days)
+    new = np.flatnonzero(begins >= 0)
     begins = np.maximum(begins, 0.0)
     stay = np.maximum(ends - begins, 0.0)
     rates = chance.gamma(habits.shape, 1 / (habits.shape * habits.days_between), accounts)
@@ -43,6 +65,7 @@ def lives(accounts: int, seed: int, *, days: int = 1000, habits: Habits = Habits
     when = (begins[who] + chance.random(len(who)) * stay[who]).astype(np.int64)
     stays = chance.random(len(who)) * most < by_day[when]
     who, when = who[stays], when[stays]
+    who, when = np.concatenate([who, new]), np.concatenate([when, begins[new].astype(np.int64)])
     for day, share in habits.mails:
         there = np.flatnonzero((begins <= day) & (ends > day) & (chance.random(accounts) < share))
         who = np.concatenate([who, there])

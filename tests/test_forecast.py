@@ -23,8 +23,9 @@ from lean_tumbler.core.forecast.watching import (
     from_last_logins,
     from_log,
     mirror,
+    population,
 )
-from lives import Habits, lives
+from lives import POPULATIONS, lives, registered
 
 TODAY = date(2026, 10, 31)
 
@@ -65,28 +66,46 @@ def test_conditional_shares_agree_with_the_whole() -> None:
     assert (np.diff(model.away_since(np.array([1.0, 20.0, 200.0, 400.0]), days)[:, 0]) > 0).all()
 
 
-WEEKDAYS = (1.2, 1.3, 1.3, 1.2, 1.0, 0.4, 0.3)
-POPULATIONS = {
-    "busy and quiet weeks": Habits(weeks_differ=0.6),
-    "a weekly rhythm and many who leave": Habits(weekdays=WEEKDAYS, stay_days=300),
-    "mails that bring people": Habits(weekdays=WEEKDAYS, mails=((640, 0.15), (820, 0.2))),
-}
-
-
-@pytest.mark.parametrize("habits", POPULATIONS.values(), ids=POPULATIONS)
-def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors(habits: Habits) -> None:
-    """Forecast at two days in the past of two made-up populations, whose truth is known."""
+def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors() -> None:
+    """Forecast at two days in the past of made-up populations, whose truth is known."""
     tried = [
         each
-        for seed in (1, 2)
+        for habits in (POPULATIONS["busy weeks"], POPULATIONS["leave"], POPULATIONS["mails"])
+        for seed in (1, 2, 3)
         for each in back_test(lives(800, seed, habits=habits), cuts=(182, 365)).tried
     ]
     assert [(each.cut, each.days) for each in tried[:8]] == [
         (cut, days) for cut in (182, 365) for days in HORIZONS
     ]
     assert np.mean([each.covered for each in tried]) >= 0.7
-    assert np.mean([each.error < each.mirror_error for each in tried]) > 0.5
+    assert np.mean([each.error < each.mirror_error for each in tried]) > 0.6
     assert np.mean([each.error for each in tried]) < 0.04
+
+
+def test_last_logins_beside_the_days_that_accounts_were_made() -> None:
+    """Who is new tells how many have left: four times nearer to the truth than without."""
+    now, errors = 700, []
+    for seed in (1, 2, 3):
+        log = lives(1500, seed)
+        past, to_come = log.filter(pl.col("day") <= now), log.filter(pl.col("day") > now)
+        seen = past.group_by("login").agg(ago=now - pl.col("day").max())
+        made = np.floor(registered(1500, seed))[seen["login"].to_numpy()]
+        returned = (
+            to_come.join(seen, on="login", how="semi")
+            .group_by("login")
+            .agg(after=pl.col("day").min() - now)["after"]
+        )
+        for rows in (seen, seen.with_columns(known=now - made)):
+            everybody = population(rows)
+            found = forecast(everybody, everybody, fitted(from_last_logins(everybody)))
+            errors.append([
+                abs(found.days[days].expected - (everybody.total - int((returned <= days).sum())))
+                / everybody.total
+                for days in HORIZONS
+            ])  # fmt: skip
+    alone, beside = np.mean(errors[::2]), np.mean(errors[1::2])
+    assert beside < 0.025
+    assert beside < alone / 3
 
 
 def test_who_has_been_known_for_long_is_watched_apart() -> None:

@@ -100,7 +100,11 @@ def _accounts(
         login_column(store)
     elif not store.columns.last_login:
         return None
-    return Accounts(today=session.today(), with_logins=has_log)
+    return Accounts(
+        today=session.today(),
+        with_logins=has_log,
+        with_created=not has_log and store.columns.created is not None,
+    )
 
 
 def _forecast(

@@ -28,7 +28,8 @@ from lean_tumbler.stores.sources.opening import tables_at
 
 Progress = Callable[[int], None]
 
-_GRADED = (
+# The columns of graded rows.
+GRADED = (
     "account", "login", "privileged", "seen", "created", "updated", "grade", "needs"
 )  # fmt: skip
 _FALSE = ("", "0", "f", "n", "false", "no")
@@ -285,7 +286,7 @@ def _graded(looked: Frame, names: Mapping[str, str]) -> pl.DataFrame:
         },
         schema={"group": pl.UInt32, "grade": pl.String, "needs": pl.String},
     )
-    return looked.rows.join(groups, on="group").select(*_GRADED)
+    return looked.rows.join(groups, on="group").select(*GRADED)
 
 
 def _needed(group: Group, names: Mapping[str, str]) -> str:

@@ -12,6 +12,7 @@ from lean_tumbler.core.grades import Grade
 from lean_tumbler.operations.forecasting import DAYS, StoreForecast
 from lean_tumbler.stores.history import Entry
 
+_EARLY_DAYS = 84
 _LAST_ONE = 0.5  # accounts: fewer are none
 _LOCKED = str(Grade.LOCKED)
 
@@ -142,7 +143,9 @@ def course(
         for (day, waiting), here in zip(counts, locked, strict=True)
     ]
     waiting = counts[-1][1]
-    from_history = refitted(since, DAYS, waiting=waiting) if own and waiting else None
+    # Until some months have passed, who leaves is better seen from a log, or from who is new.
+    is_early = since[-1][0] < _EARLY_DAYS and found is not None and found.sees_who_leaves
+    from_history = refitted(since, DAYS, waiting=waiting) if waiting and not is_early else None
     first = own[0][1].get("forecast") if own else None
     return Course(
         name=name,

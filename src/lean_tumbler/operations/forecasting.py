@@ -19,6 +19,7 @@ from lean_tumbler.core.forecast.watching import (
     population,
 )
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+from lean_tumbler.operations.auditing import GRADED
 from lean_tumbler.operations.login_log import LoginLog, folded
 
 # Every fortnight of a year and the first days, for the plot; and the days that are told.
@@ -39,6 +40,8 @@ class StoreForecast:
         accounts: all with a value that a password opens.
         seen_lately: by grade, and by what a check needs, of values below the floor or layered:
             rows, and those that were seen in the last days.
+        sees_who_leaves: whether there is a log, or the day on which each account was made; without
+            them who has left for good is taken for somebody who returns.
         notes: what a reader should know of the data.
         back_test: None where it was not asked for.
     """
@@ -49,6 +52,7 @@ class StoreForecast:
     dated: int
     accounts: int
     seen_lately: dict[tuple[Grade, str], tuple[int, int]]
+    sees_who_leaves: bool
     notes: tuple[str, ...]
     back_test: BackTest | None = None
 
@@ -87,30 +91,36 @@ class Accounts:
     Attributes:
         today: later days are left out.
         with_logins: whether each account's login is kept, to be held against a log.
+        with_created: whether the day is kept on which each was made.
     """
 
     today: date
-    with_logins: bool
+    with_logins: bool = False
+    with_created: bool = False
     _times: Times = field(default_factory=Times)
     _parts: list[pl.DataFrame] = field(default_factory=list)
 
     def add(self, graded: pl.DataFrame) -> None:
         """Add rows, as `graded_rows` gives them."""
-        day = days_of(graded["seen"], today=self.today, times=self._times)
-        dated = graded.select("grade", "needs", day=day, login=folded("login"))
+        kept = {"day": days_of(graded["seen"], today=self.today, times=self._times)}
+        if self.with_created:
+            kept["made"] = days_of(graded["created"], today=self.today, times=self._times)
+        dated = graded.select("grade", "needs", **kept, login=folded("login"))
         dated = dated.filter(pl.col("grade") != Grade.LOCKED)
         if self.with_logins:
             self._parts.append(dated.with_columns(accounts=pl.lit(1, pl.UInt32)))
         else:
-            self._parts.append(dated.group_by("grade", "needs", "day").agg(accounts=pl.len()))
+            self._parts.append(dated.group_by("grade", "needs", *kept).agg(accounts=pl.len()))
 
     @property
     def rows(self) -> pl.DataFrame:
-        """All that a password opens: `grade`, `needs`, `day` and `accounts`, perhaps `login`."""
-        if self._parts:
-            return pl.concat(self._parts)
-        kinds = {"grade": pl.String, "needs": pl.String, "day": pl.Int32, "accounts": pl.UInt32}
-        return pl.DataFrame(schema={**kinds, **({"login": pl.String} if self.with_logins else {})})
+        """All that a password opens: `grade`, `needs`, `day` and `accounts`.
+
+        Perhaps `made`, and `login`.
+        """
+        if not self._parts:
+            self.add(pl.DataFrame(schema=dict.fromkeys(GRADED, pl.String)))
+        return pl.concat(self._parts)
 
     @property
     def notes(self) -> list[str]:
@@ -133,9 +143,8 @@ def forecast_accounts(
         log: of logins with passwords; without it, last logins alone are read.
         with_back_test: hold forecasts of the past against the log.
     """
-    rows = accounts.rows
-    end = _end(rows if log is None else log.events, means)
-    rows = _seen(rows, end, means, log)
+    end = _end(accounts.rows if log is None else log.events, means)
+    rows = _seen(accounts, end, means, log)
     everybody = population(rows)
     watched = from_last_logins(everybody) if log is None else from_log(log.events, end=end)
     known = fitted(watched, days=DAYS, progress=means.progress)
@@ -150,6 +159,7 @@ def forecast_accounts(
         dated=int(rows.filter(pl.col("ago") < NEVER_SEEN)["accounts"].sum()),
         accounts=everybody.total,
         seen_lately=_seen_lately(rows, means.lately_days),
+        sees_who_leaves=log is not None or accounts.with_created,
         notes=tuple(_notes(accounts, means, end, log)),
         back_test=back_test(log.events, progress=means.progress)
         if log is not None and with_back_test
@@ -157,16 +167,19 @@ def forecast_accounts(
     )
 
 
-def _seen(rows: pl.DataFrame, end: int, means: ForecastMeans, log: LoginLog | None) -> pl.DataFrame:
+def _seen(accounts: Accounts, end: int, means: ForecastMeans, log: LoginLog | None) -> pl.DataFrame:
     """Say of accounts how many days ago they were seen; of a log, since when they are known."""
+    rows = accounts.rows
     if log is None:
         rows = rows.with_columns(ago=end - pl.col("day") + means.session_days // 2)
+        if accounts.with_created:
+            rows = rows.with_columns(known=end - pl.col("made"))
     else:
         seen = last_seen(log.events, end=end).join(log.accounts, left_on="login", right_on="number")
-        rows = rows.join(
-            seen.select("ago", "known", login="login_right"), on="login", how="left"
-        ).with_columns(pl.col("known").fill_null(NEVER_SEEN))
-    return rows.with_columns(ago=pl.col("ago").fill_null(NEVER_SEEN).cast(pl.Float64))
+        seen = seen.select("ago", "known", login="login_right")
+        rows = rows.join(seen, on="login", how="left")
+    days = [name for name in ("ago", "known") if name in rows.columns]
+    return rows.with_columns(pl.col(days).cast(pl.Float64).fill_null(NEVER_SEEN))
 
 
 def _forecast(rows: pl.DataFrame, everybody: Population, known: Fitted) -> Forecast:
@@ -222,7 +235,9 @@ def _notes(
             "remembered sessions make “last seen” newer than the last typed password: "
             "--session-days takes their length into account"
         )
-    yield (
-        "from last logins alone, who has left for good since is taken for somebody who returns: "
-        "a log of logins (--logins) knows better"
-    )
+    if not accounts.with_created:
+        yield (
+            "from last logins alone, who has left for good is taken for somebody who returns: "
+            "where people leave, more will wait than the band says; name “created” in [columns], "
+            "or give a log of logins (--logins)"
+        )

@@ -128,7 +128,8 @@ def drawn(
         for _ in range(DRAWS):
             past = _weeks(busy, watched, random)
             again = tuple(
-                _fitted_again(own, model, past) for own, model in zip(classes, models, strict=True)
+                _fitted_again(own, model, past, random)
+                for own, model in zip(classes, models, strict=True)
             )
             future, chance = _weeks(busy, weeks, random), float(random.standard_normal())
             draws.append(Draw(models=again, busy=future, chance=chance))
@@ -165,7 +166,9 @@ def bands(
             spread = np.sqrt(np.maximum(accounts @ (away * (1 - away)), 0.0))
             left = np.clip(accounts @ away + draw.chance * spread, 0.0, total)
             found.append(np.interp(wanted, weekly, left))
-    low, high = np.quantile(np.array(found), (LOW, HIGH), axis=0)
+    # Fits to fewer and rougher weeks lean to one side; how they scatter is what tells.
+    scatter = np.array(found) - np.median(found, axis=0)
+    low, high = np.clip(centre + np.quantile(scatter, (LOW, HIGH), axis=0), 0.0, total)
     return {
         day: Band(
             low=float(min(low[place], centre[place])),
@@ -176,6 +179,20 @@ def bands(
     }
 
 
-def _fitted_again(exposures: Sequence[Exposure], model: Returning, busy: Numbers) -> Returning:
-    again = [replace(each, returned=expected(model, each, busy)) for each in exposures]
-    return fit(again, start=model) or model
+def _fitted_again(
+    exposures: Sequence[Exposure], model: Returning, busy: Numbers, random: np.random.Generator
+) -> Returning:
+    """Fit to what such weeks would have shown, by chance of each account too."""
+    again, leaving = [], model.leaving
+    # Watched from several days, the same people return in each: chance strikes them together.
+    times = len(exposures)
+    for exposure in exposures:
+        returned = expected(model, exposure, busy)
+        if exposure.taken_off is None:
+            shown = random.poisson(returned / times) * times
+        else:
+            new = random.poisson(exposure.taken_off)
+            shown = np.maximum(random.poisson(returned + exposure.taken_off) - new, 0)
+            leaving = model.leaving * float(new.sum()) / max(1.0, float(exposure.taken_off.sum()))
+        again.append(replace(exposure, returned=shown.astype(np.float64)))
+    return fit(again, start=model, leaving=leaving) or model

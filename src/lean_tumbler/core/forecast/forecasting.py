@@ -110,7 +110,7 @@ def fitted(
         days: from now, that will be asked for.
         progress: told of each draw of the bootstrap.
     """
-    found = [fit(own) for own in watched.classes]
+    found = [fit(own, leaving=watched.leaving) for own in watched.classes]
     models = tuple(model for model in found if model is not None)
     if len(models) < len(found):
         return Fitted(watched=watched, models=(), draws=())

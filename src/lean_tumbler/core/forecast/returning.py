@@ -35,11 +35,14 @@ class Exposure:
         at_risk: how many were watched.
         returned: of these, in each week; those left had not returned at the end.
         first_week: the calendar's number of the first week, for what is peculiar to a week.
+        taken_off: how many newcomers are not among the returned, though they were counted with
+            them, in each week; None where none were.
     """
 
     at_risk: float
     returned: Numbers
     first_week: int = 0
+    taken_off: Numbers | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,12 +55,15 @@ class Returning:
         shape: of the rest; the smaller, the longer the tail.
         watched_days: for how long accounts were watched; who was last seen before that may be one
             that never returns.
+        leaving: the share of all accounts that leave for good in a day, where that is known; of
+            those that were last seen on one day, so many will not return.
     """
 
     never: float
     scale_days: float
     shape: float
     watched_days: float
+    leaving: float = 0.0
 
     def away(self, days: Numbers) -> Numbers:
         """Give the share that has not returned after so many days."""
@@ -75,7 +81,11 @@ class Returning:
             The share, by row and column.
         """
         ago = seen_days_ago[:, None]
-        recent = _tail(days[None, :], self.scale_days + ago, self.shape + 1)
+        density = (1 - self.never) * self.shape / self.scale_days
+        returning = density * _tail(ago, self.scale_days, self.shape + 1)
+        gone = self.leaving / (self.leaving + returning)
+        back = _tail(days[None, :], self.scale_days + ago, self.shape + 1)
+        recent = gone + (1 - gone) * back
         watched = self.watched_days
         unseen = (1 - self.never) * float(
             _tail(np.array([watched]), self.scale_days, self.shape)[0]
@@ -122,12 +132,15 @@ def expected(model: Returning, exposure: Exposure, busy: Numbers) -> Numbers:
     return weekly
 
 
-def fit(exposures: Sequence[Exposure], start: Returning | None = None) -> Returning | None:
+def fit(
+    exposures: Sequence[Exposure], start: Returning | None = None, *, leaving: float = 0.0
+) -> Returning | None:
     """Fit the model by maximum likelihood; None where there are too few returns, or no maximum.
 
     Args:
         exposures: what was watched.
         start: where to search from; without it, from several places.
+        leaving: what is known of those that leave, for the model.
     """
     from scipy.optimize import minimize  # noqa: PLC0415 - takes a second to import
 
@@ -167,4 +180,10 @@ def fit(exposures: Sequence[Exposure], start: Returning | None = None) -> Return
     if best is None or not np.isfinite(best.fun):
         return None
     never, scale, shape = (float(number) for number in np.exp(best.x))
-    return Returning(never=never, scale_days=scale, shape=shape, watched_days=float(longest * WEEK))
+    return Returning(
+        never=never,
+        scale_days=scale,
+        shape=shape,
+        watched_days=float(longest * WEEK),
+        leaving=leaving,
+    )

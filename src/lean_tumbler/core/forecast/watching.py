@@ -6,7 +6,7 @@ taken for somebody who returns; a log knows better, because it saw who did not.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import polars as pl
@@ -63,10 +63,12 @@ class Watched:
         classes: the exposures of each class; each has enough returns, if there is more than one.
         of: the class of each kind of account, by when it was seen (row) and for how long it has
             been known (column).
+        leaving: the share of all accounts that leave in a day; 0 where classes tell it.
     """
 
     classes: tuple[tuple[Exposure, ...], ...]
     of: Places
+    leaving: float = 0.0
 
     @property
     def returns(self) -> float:
@@ -90,17 +92,31 @@ def _kinds(seen_days_ago: Numbers, known_days: Numbers) -> tuple[Places, Places]
 
 
 def from_last_logins(everybody: Population) -> Watched:
-    """Read last logins backwards."""
-    ago, accounts = everybody.seen_days_ago, everybody.accounts
-    known = ago < NEVER_SEEN
-    oldest = float(ago[known].max()) if known.any() else 0.0
+    """Read last logins backwards.
+
+    Backwards, whoever has left for good is somebody who will come for the first time. Where people
+    come and go as ever, these are as many as were new in the same time: they are taken off.
+    """
+    ago, accounts, known = everybody.seen_days_ago, everybody.accounts, everybody.known_days
+    dated = ago < NEVER_SEEN
+    oldest = float(ago[dated].max()) if dated.any() else 0.0
     weeks = max(1, min(MOST_WEEKS, int(oldest // WEEK)))
-    places = (ago // WEEK).astype(np.int64)
-    within = places < weeks
-    returned = np.bincount(places[within], accounts[within], minlength=weeks).astype(np.float64)
-    exposure = Exposure(at_risk=float(accounts.sum()), returned=returned)
+    total, leaving = float(accounts.sum()), 0.0
+    exposure = Exposure(at_risk=total, returned=_by_week(ago, accounts, weeks))
+    if known is not None:
+        new = _by_week(known, accounts, weeks)
+        returned = np.maximum(exposure.returned - new, 0.0)
+        exposure = replace(exposure, returned=returned, taken_off=new)
+        leaving = float(new.sum()) / (weeks * WEEK) / max(1.0, total)
     shape = (len(SEEN_EDGES) + 1, len(KNOWN_EDGES) + 1)
-    return Watched(classes=((exposure,),), of=np.zeros(shape, np.int64))
+    return Watched(classes=((exposure,),), of=np.zeros(shape, np.int64), leaving=leaving)
+
+
+def _by_week(days_ago: Numbers, accounts: Numbers, weeks: int) -> Numbers:
+    places = (days_ago // WEEK).astype(np.int64)
+    within = places < weeks
+    counted = np.bincount(places[within], accounts[within], minlength=weeks)
+    return counted.astype(np.float64)
 
 
 def from_log(log: pl.DataFrame, *, end: int) -> Watched:
