@@ -37,7 +37,7 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.tuning.capacity import Service, response_p99
 from lean_tumbler.operations.auditing import Means, audit_source
-from lives import POPULATIONS
+from lives import POPULATIONS, lives
 
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 RESULTS = Path(__file__).with_name("results")
@@ -338,8 +338,8 @@ def forecast_rate(accounts: int = 1_000_000, logins: int = 20_000_000) -> Row:
 def forecast_truth(seeds: int = 8) -> Iterator[Row]:
     """How forecasts of made-up populations, from a log in the past, compare with what came."""
     for name, habits in POPULATIONS.items():
-        tried = [each for seed in range(seeds)
-                 for each in back_test(lives(800, seed, habits=habits), cuts=(182, 365)).tried]  # fmt: skip
+        logs = [lives(800, seed, habits=habits) for seed in range(seeds)]
+        tried = [each for log in logs for each in back_test(log, cuts=(182, 365)).tried]
         yield {
             "benchmark": f"forecast of {name}",
             "points": len(tried),
