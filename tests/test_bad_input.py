@@ -6,6 +6,7 @@ import pty
 import sqlite3
 import subprocess
 from contextlib import closing
+from pathlib import Path
 
 import pytest
 
@@ -210,3 +211,13 @@ def test_colour_only_where_it_is_wanted(portal: Portal, program: Program) -> Non
     assert coloured in _on_a_terminal(portal)
     assert coloured not in _on_a_terminal(portal, NO_COLOR="1")
     assert "\x1b" not in program("audit", "harbour.db").out
+
+
+def test_names_are_shown_as_they_are(program: Program, tmp_path: Path) -> None:
+    """Brackets and colons of a table's name are no markup of ours."""
+    with closing(sqlite3.connect(tmp_path / "crew.db")) as connection, connection:
+        connection.execute('CREATE TABLE "crew [red] :anchor:" (login TEXT, pw TEXT)')
+        connection.execute(
+            'INSERT INTO "crew [red] :anchor:" VALUES (?, ?)', ("a", "0123456789abcdef" * 2)
+        )
+    assert program("audit", "crew.db").out.startswith("crew [red] :anchor:.pw: 1 of 1 account")

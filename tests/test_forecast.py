@@ -282,7 +282,7 @@ def test_plan_with_dates_that_are_of_no_use(program: Program, tmp_path: Path) ->
 def test_plan_without_dates(program: Program, tmp_path: Path) -> None:
     """The rest of the plan stands; the forecast says what it would need."""
     make_portal(tmp_path, ["md5"] * 3)
-    assert "No forecast: name “last_login”" in program("plan").out
+    assert "No forecast: name “last_login” in the store's [columns]" in program("plan").out
     assert program("plan", "--format", "json").document["forecast"] is None
     for arguments in (("--plot", "x.png"), ("--back-test",)):
         refused = program("plan", *arguments)

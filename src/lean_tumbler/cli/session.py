@@ -92,7 +92,9 @@ class Session:
         elif draw is not None:
             from rich.console import Console
 
-            draw(Console(file=buffer, highlight=False, width=self._columns(buffer)))
+            # Names of tables and columns are shown as they are, brackets and colons included.
+            columns = self._columns(buffer)
+            draw(Console(file=buffer, highlight=False, markup=False, emoji=False, width=columns))
         if isinstance(buffer, io.StringIO) and arguments.output:
             write_text(arguments.output, buffer.getvalue())
         else:

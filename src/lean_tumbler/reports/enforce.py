@@ -62,7 +62,7 @@ def draw_guard(console: Console, state: GuardState) -> None:
     else:
         console.print("The statements, which --apply runs:")
     for statement in state.guard.remove if state.stands else state.guard.apply:
-        console.print(f"  {statement}", highlight=False, soft_wrap=True, markup=False)
+        console.print(f"  {statement}", highlight=False, soft_wrap=True)
     console.print(f"  Locks: {state.guard.locks}")
 
 
@@ -122,7 +122,7 @@ def draw_gate(console: Console, passages: Sequence[Passage]) -> None:
         else:
             console.print(Text(f"{passage.store}: nothing below the floor appeared.", "bold green"))
         for each in passage.appeared:
-            console.print(f"  {_words(each)}", highlight=False, markup=False)
+            console.print(f"  {_words(each)}", highlight=False)
         if passage.appeared_rows:
             console.print("Find what wrote them; then mend them, or accept them with --accept.")
 

@@ -145,7 +145,8 @@ def _draw_course(console: Console, course: Course) -> None:
     moved = ", ".join(f"{grade} {rows:+,}" for grade, rows in changes(course).items())
     if moved:
         console.print(f"  {moved}", highlight=False)
-    console.print()
+    if course.waiting:
+        console.print()
 
 
 def _draw_ahead(console: Console, course: Course) -> None:

@@ -111,7 +111,8 @@ def _store(report: Report, store: StoreReport) -> dict[str, Any]:
             if now.get(grade) or (before or {}).get(grade)
         ],
         "changes": changes(course),
-        "plot": inline(_svg(course)) if course.ahead is not None else None,
+        "plot": inline(_svg(course)) if course.ahead or course.promised else None,
+        "locked": changes(course).get(str(Grade.LOCKED), 0),
         "ahead": _ahead(course),
         "verdict": course.verdict,
         "expected": None if course.expected_now is None else span(course.expected_now),
