@@ -9,9 +9,9 @@ import polars as pl
 
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.policy import StorePolicy
-from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.errors import UsageError
 from lean_tumbler.operations.auditing import Means, graded_rows
-from lean_tumbler.stores.files import write_bytes
+from lean_tumbler.stores.files import file_errors, write_bytes
 
 ACCOUNTS_NAMED = 20
 _WEAK = [str(grade) for grade in BELOW_FLOOR]
@@ -72,9 +72,8 @@ def read_state(path: Path) -> pl.DataFrame:
     if not path.exists():
         return pl.DataFrame(schema=_SCHEMA)
     try:
-        state = pl.read_parquet(path)
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+        with file_errors(path):
+            state = pl.read_parquet(path)
     except pl.exceptions.PolarsError:
         raise UsageError(f"{path}: not a state that `enforce gate` wrote") from None
     if state.schema != pl.Schema(_SCHEMA):

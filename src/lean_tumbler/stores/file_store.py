@@ -17,7 +17,7 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.exports.base import Fields, Record
 from lean_tumbler.stores.exports.opening import open_export
-from lean_tumbler.stores.files import OWNER_ONLY, write_parts
+from lean_tumbler.stores.files import OWNER_ONLY, file_errors, write_parts
 from lean_tumbler.stores.interface import WithoutSchema
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.sql import SqlStore, sqlite_engine
@@ -100,10 +100,8 @@ class FileStore(WithoutSchema, SqlStore):
         return work
 
     def _fill(self, work: Path) -> None:
-        try:
+        with file_errors(work, otherwise="cannot be written"):
             work.touch(mode=OWNER_ONLY)
-        except OSError as error:
-            raise SourceError(f"{work}: {error.strerror or 'cannot be written'}") from None
         with closing(sqlite3.connect(work)) as connection, connection:
             connection.executescript(_CREATE)
             connection.executemany(
@@ -173,11 +171,8 @@ class FileStore(WithoutSchema, SqlStore):
 
 
 def _digest_of(path: Path) -> str:
-    try:
-        with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    with file_errors(path), path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _source_of(work: Path) -> str:

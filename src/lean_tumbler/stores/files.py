@@ -2,12 +2,30 @@
 
 import os
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from lean_tumbler.errors import SourceError
 
 OWNER_ONLY = 0o600
+
+
+@contextmanager
+def file_errors(path: Path, *, otherwise: str = "cannot be read") -> Iterator[None]:
+    """Say of a file what the system says when something with it fails.
+
+    Args:
+        path: the file.
+        otherwise: what is said where the system says nothing.
+
+    Raises:
+        SourceError: something failed.
+    """
+    try:
+        yield
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or otherwise}") from None
 
 
 def read_text(path: Path, *, limit_bytes: int) -> str:
@@ -16,11 +34,8 @@ def read_text(path: Path, *, limit_bytes: int) -> str:
     Raises:
         SourceError: it cannot be read, is larger than the limit, or is not UTF-8.
     """
-    try:
-        with path.open("rb") as file:
-            raw = file.read(limit_bytes + 1)
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    with file_errors(path), path.open("rb") as file:
+        raw = file.read(limit_bytes + 1)
     if len(raw) > limit_bytes:
         raise SourceError(f"{path}: larger than {limit_bytes:,} bytes")
     try:
@@ -59,7 +74,7 @@ def write_parts(path: Path, parts: Iterable[bytes], *, mode: int | None = OWNER_
     Raises:
         SourceError: it cannot be written.
     """
-    try:
+    with file_errors(path, otherwise="cannot be written"):
         if mode is None:
             mode = path.stat().st_mode & 0o777 if path.exists() else OWNER_ONLY
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
@@ -73,5 +88,3 @@ def write_parts(path: Path, parts: Iterable[bytes], *, mode: int | None = OWNER_
         except BaseException:
             Path(name).unlink(missing_ok=True)
             raise
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be written'}") from None

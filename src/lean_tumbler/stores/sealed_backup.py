@@ -15,6 +15,7 @@ from typing import Any, BinaryIO
 
 from lean_tumbler.core.sealing import ENCAPSULATED_BYTES, Opener, Sealer
 from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.files import file_errors
 from lean_tumbler.stores.interface import AccountKey, Swap
 
 DOCUMENT = "lean-tumbler/sealed-backup/1"
@@ -123,10 +124,8 @@ def read_head(path: Path) -> Head:
 
 
 def _opened(path: Path) -> BinaryIO:
-    try:
+    with file_errors(path):
         return path.open("rb")
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
 
 
 def _head(path: Path, line: bytes) -> Head:

@@ -25,6 +25,7 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.dialects import DIALECTS, JoinedUpdate, claim_number, is_binary, is_true
+from lean_tumbler.stores.files import file_errors
 from lean_tumbler.stores.interface import (
     Account,
     AccountKey,
@@ -59,12 +60,10 @@ def _require_whole(path: Path) -> None:
     The header holds the page size at byte 16 (1 stands for 65,536) and the number of pages at
     byte 28, which is valid where the change counters at 24 and 92 agree (section 1.3.8).
     """
-    try:
+    with file_errors(path):
         size = path.stat().st_size
         with path.open("rb") as file:
             header = file.read(_SQLITE_HEADER_BYTES)
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
     if header[: len(_SQLITE_HEADER)] != _SQLITE_HEADER or len(header) < _SQLITE_HEADER_BYTES:
         raise SourceError(f"{path}: not an SQLite database")
     page_bytes = int.from_bytes(header[16:18], "big")

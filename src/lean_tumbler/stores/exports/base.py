@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Protocol
 
 from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.files import file_errors
 from lean_tumbler.stores.sources.streams import LINE_BYTES, encoding_of, sample
 
 Fields = Mapping[str, str | None]
@@ -65,16 +66,13 @@ def raw_lines(path: Path) -> Iterator[tuple[int, bytes]]:
     Raises:
         SourceError: the file cannot be read, or a line is endless.
     """
-    try:
-        with path.open("rb") as file:
-            number = 0
-            while raw := file.readline(LINE_BYTES + 1):
-                number += 1
-                if len(raw) > LINE_BYTES:
-                    raise bad_record(path, number, f"more than {LINE_BYTES:,} bytes")
-                yield number, raw
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    with file_errors(path), path.open("rb") as file:
+        number = 0
+        while raw := file.readline(LINE_BYTES + 1):
+            number += 1
+            if len(raw) > LINE_BYTES:
+                raise bad_record(path, number, f"more than {LINE_BYTES:,} bytes")
+            yield number, raw
 
 
 def bad_record(path: Path, line: int, reason: str) -> SourceError:

@@ -16,6 +16,7 @@ _FOLD = 76  # RFC 2849, note 2: lines may be folded; what writes them folds here
 class _Line:
     """One attribute and its value, which may stand on several lines of the file."""
 
+    number: int
     raw: list[bytes]
     text: str = field(repr=False)
     end: str = "\n"
@@ -44,7 +45,7 @@ class LdifExport:
                 held[-1].raw.append(raw)
                 held[-1].text += text[1:]
                 continue
-            held.append(_Line([raw], text, end))
+            held.append(_Line(line, [raw], text, end))
             if not text:
                 yield self._record(held, started, stored)
                 held, started = [], line + 1
@@ -55,18 +56,19 @@ class LdifExport:
         single: dict[str, str | None] = {}
         places: list[int] = []
         values: list[str | None] = []
-        for number, line in enumerate(lines):
+        for place, line in enumerate(lines):
             head, colon, value = line.text.partition(":")
             if not line.text or line.text.startswith("#"):
                 continue
             if not colon:
-                raise bad_record(self.path, started + number, "no colon after an attribute's name")
+                raise bad_record(self.path, line.number, "no colon after an attribute's name")
             name = head.split(";")[0]
             text = attribute_text(value)
             if name == stored:
                 if text is None:
-                    raise bad_record(self.path, started, f"a value of {stored} is not UTF-8 text")
-                places.append(number)
+                    reason = f"a value of {stored} is not UTF-8 text"
+                    raise bad_record(self.path, line.number, reason)
+                places.append(place)
                 values.append(text)
             else:
                 single.setdefault(name, text)

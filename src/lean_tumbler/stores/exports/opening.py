@@ -2,12 +2,13 @@
 
 from pathlib import Path
 
-from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.exports.account_lines import AccountLinesExport
 from lean_tumbler.stores.exports.base import Export
 from lean_tumbler.stores.exports.delimited import DelimitedExport
 from lean_tumbler.stores.exports.json_lines import JsonExport
 from lean_tumbler.stores.exports.ldif import LdifExport
+from lean_tumbler.stores.files import file_errors
 from lean_tumbler.stores.sources.delimited import DelimitedTable
 from lean_tumbler.stores.sources.kinds import tables_of_file
 from lean_tumbler.stores.sources.records import RecordTable, account_rows, json_rows, ldif_rows
@@ -22,11 +23,8 @@ def open_export(path: Path) -> Export:
         UsageError: it is of a kind that is read, but not written.
     """
     table = tables_of_file(path)[0]
-    try:
-        with path.open("rb") as file:
-            plain = is_plain(file.read(8))
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    with file_errors(path), path.open("rb") as file:
+        plain = is_plain(file.read(8))
     if not plain:
         raise UsageError(f"{path}: compressed, or UTF-16; make a plain UTF-8 file of it first")
     if isinstance(table, DelimitedTable):

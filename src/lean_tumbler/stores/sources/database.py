@@ -122,7 +122,11 @@ def _read_out(cursor: Any, driver: Any) -> Iterator[Any]:
         try:
             cursor.close()
         except (driver.Error, AttributeError):  # the second where the socket is gone already
-            cursor.connection = None  # else its finaliser would try again
+            # Else their finalisers would try again.
+            unread = getattr(cursor.connection, "_result", None)
+            if unread is not None:
+                unread.unbuffered_active = False
+            cursor.connection = None
 
 
 @contextmanager

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO, Protocol, cast
 
-from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.files import file_errors
 from lean_tumbler.stores.sources.base import VALUE_CHARACTERS, Unreadable
 
 SAMPLE_BYTES = 1 << 16
@@ -91,22 +91,19 @@ def opened(path: Path) -> Iterator[_Stream]:
     Raises:
         SourceError: it cannot be read.
     """
-    try:
-        with path.open("rb") as raw:
-            head = raw.read(len(_XZ))
-            raw.seek(0)
-            if head.startswith(_GZIP):
-                with gzip.open(raw) as stream:
-                    yield _Utf8Stream(cast("_Stream", stream))
-            elif head.startswith(_XZ):
-                with lzma.open(raw) as stream:
-                    yield _Utf8Stream(cast("_Stream", stream))
-            elif head.startswith(_ZSTD):
-                yield _Utf8Stream(_ZstandardStream(raw))
-            else:
-                yield _Utf8Stream(cast("_Stream", raw))
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    with file_errors(path), path.open("rb") as raw:
+        head = raw.read(len(_XZ))
+        raw.seek(0)
+        if head.startswith(_GZIP):
+            with gzip.open(raw) as stream:
+                yield _Utf8Stream(cast("_Stream", stream))
+        elif head.startswith(_XZ):
+            with lzma.open(raw) as stream:
+                yield _Utf8Stream(cast("_Stream", stream))
+        elif head.startswith(_ZSTD):
+            yield _Utf8Stream(_ZstandardStream(raw))
+        else:
+            yield _Utf8Stream(cast("_Stream", raw))
 
 
 def _damage() -> tuple[type[Exception], ...]:
