@@ -175,3 +175,14 @@ def layered_through_kills(
     assert finished.code == 0, finished.err
     assert finished.document["failed"] == 0
     return others
+
+
+def may_only_read(server: servers.Server, folder: Path) -> None:
+    """Let the policy name an account of the server that may read the table, and nothing else."""
+    if is_mariadb(server):
+        server.run("CREATE USER reader@localhost; GRANT SELECT ON ferries.* TO reader@localhost;")
+    else:
+        server.run("CREATE ROLE reader LOGIN; GRANT SELECT ON passengers TO reader;")
+    policy = (folder / "tumbler.toml").read_text()
+    user = "root" if is_mariadb(server) else "tumbler"
+    (folder / "tumbler.toml").write_text(policy.replace(f"//{user}@", "//reader@"))

@@ -12,7 +12,7 @@ import pytest
 
 import servers
 from conftest import PROGRAM, make_portal, run_program
-from server_portal import is_mariadb, locked_out
+from server_portal import is_mariadb, locked_out, may_only_read
 from server_portal import make_portal as make_server_portal
 from test_servers import STARTERS
 
@@ -26,13 +26,7 @@ def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
 def test_an_account_that_may_not_write(server: servers.Server, tmp_path: Path) -> None:
     """It is told at once which right is missing, and nothing is changed; audits need none of it."""
     make_server_portal(server, tmp_path)
-    if is_mariadb(server):
-        server.run("CREATE USER reader@localhost; GRANT SELECT ON ferries.* TO reader@localhost;")
-    else:
-        server.run("CREATE ROLE reader LOGIN; GRANT SELECT ON passengers TO reader;")
-    policy = (tmp_path / "tumbler.toml").read_text()
-    user = "root" if is_mariadb(server) else "tumbler"
-    (tmp_path / "tumbler.toml").write_text(policy.replace(f"//{user}@", "//reader@"))
+    may_only_read(server, tmp_path)
     before = server.ask("SELECT pw FROM passengers ORDER BY id")
     started = time.monotonic()
     finished = run_program("layer", cwd=tmp_path)

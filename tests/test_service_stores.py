@@ -19,7 +19,7 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.operations.stand_ins import stand_ins
 from lean_tumbler.service.turns import Turns
 from lean_tumbler.stores.locators import open_store
-from server_portal import is_mariadb
+from server_portal import is_mariadb, may_only_read
 from server_portal import make_portal as make_server_portal
 from test_servers import STARTERS
 from test_service import STORE, Service, served
@@ -88,13 +88,7 @@ def test_a_row_that_another_locks(server: servers.Server, tmp_path: Path) -> Non
 def test_a_store_that_may_not_be_written(server: servers.Server, tmp_path: Path) -> None:
     """Logins are answered right, upgrades are deferred, and the log says which right is missing."""
     login, password = next(iter(make_server_portal(server, tmp_path).items()))
-    if is_mariadb(server):
-        server.run("CREATE USER teller@localhost; GRANT SELECT ON ferries.* TO teller@localhost;")
-    else:
-        server.run("CREATE ROLE teller LOGIN; GRANT SELECT ON passengers TO teller;")
-    policy = (tmp_path / "tumbler.toml").read_text()
-    user = "root" if is_mariadb(server) else "tumbler"
-    (tmp_path / "tumbler.toml").write_text(policy.replace(f"//{user}@", "//teller@"))
+    may_only_read(server, tmp_path)
     with served(tmp_path) as service:
         assert service.admit(login, password) == {"admitted": True, "action": "deferred"}
         assert service.admit(login, "wrong") == {"admitted": False, "action": "none"}
