@@ -11,6 +11,7 @@ import sys
 from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -95,10 +96,14 @@ def run_program(*arguments: str, cwd: Path, stdin: bytes = b"", timeout: float =
     return Finished(finished.returncode, finished.stdout.decode(), finished.stderr.decode())
 
 
-def run_in_process(*arguments: str, stdin: bytes = b"") -> Finished:
+def run_in_process(
+    *arguments: str, stdin: bytes = b"", clock: Callable[[], datetime] | None = None
+) -> Finished:
     """Run the program's own entry in this process: quicker where many runs are needed."""
     out, err = io.StringIO(), io.StringIO()
     session = Session(stdin=io.BytesIO(stdin), stdout=out, stderr=err)
+    if clock is not None:
+        session.clock = clock
     try:
         code = run(arguments, session)
     except SystemExit as error:

@@ -13,7 +13,7 @@ import pytest
 from conftest import CHEAP_POLICY, Program, make_portal
 from lean_tumbler.core.forecast.back_test import back_test
 from lean_tumbler.core.forecast.bands import Band
-from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast, fitted, forecast
+from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, Forecast, fitted, forecast
 from lean_tumbler.core.forecast.returning import Exposure, Returning, expected, fit
 from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
 from lean_tumbler.core.forecast.times import Times, days_of
@@ -359,3 +359,13 @@ def test_logs_that_say_nothing(
     finished = program("plan", "--logins", "logins.csv")
     assert (finished.code, finished.out) == (2, "")
     assert expected_words in finished.err
+
+
+def test_a_fit_that_is_not_found_leaves_the_mirror() -> None:
+    """There were returns enough, and no maximum: that is said, and no band is made up."""
+    some = Population(seen_days_ago=np.array([3.0, 40.0]), accounts=np.array([60.0, 40.0]))
+    unfitted = Fitted(watched=from_last_logins(some), models=(), draws=())
+    found = forecast(some, some, unfitted, parts={"md5": some})
+    assert (found.fitted, found.because) == (False, "no fit was found")
+    assert found.days[30] == Band(low=40, expected=40, high=40)
+    assert found.parts["md5"][30] == 40

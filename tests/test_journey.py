@@ -6,6 +6,8 @@ import sqlite3
 import subprocess
 import time
 from contextlib import chdir, closing
+from datetime import UTC, date, datetime, timedelta
+from datetime import time as time_of_day
 from pathlib import Path
 
 import pytest
@@ -254,3 +256,34 @@ def test_two_runs_at_once_do_each_row_once(tmp_path: Path) -> None:
         "verify", "known.csv", "--store", "passengers", "--format", "json", cwd=tmp_path
     )
     assert verified.document["rejected"] == 0
+
+
+@pytest.mark.parametrize(
+    ("times", "code"),
+    [
+        (("05:58", "05:59", "06:00"), 4),
+        (("23:50", "00:10", "06:00"), 4),
+        (("06:00", "06:01", "23:59"), 0),  # the next 06:00 is tomorrow's
+    ],
+)
+def test_a_run_ends_at_its_time_of_day(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, times: tuple[str, ...], code: int
+) -> None:
+    """`--until` means the first such time after the start; what is left waits for the next run."""
+    portal = make_portal(tmp_path, ["md5"] * 40)
+    monkeypatch.chdir(tmp_path)
+    moments: list[datetime] = []
+    for text in times:
+        moment = datetime.combine(date(2026, 5, 4), time_of_day.fromisoformat(text), UTC)
+        moments.append(moment + timedelta(days=1) * (bool(moments) and moment < moments[0]))
+    left = iter(moments)
+
+    def clock() -> datetime:
+        return next(left, moments[-1])
+
+    finished = run_in_process("layer", "--until", "06:00", "--format", "json", clock=clock)
+    assert finished.code == code
+    layered = sum(str(value).startswith("$over$") for value in portal.stored().values())
+    assert finished.document["layered"] == layered
+    assert (layered == len(portal.passengers)) is (code == 0)
+    assert run_program("layer", "--format", "json", cwd=tmp_path).code == 0
