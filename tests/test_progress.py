@@ -135,3 +135,29 @@ def test_what_is_still_needed(program: Program, tmp_path: Path) -> None:
     assert needed == [
         {"grade": "layered", "needs": "portal-2004", "rows": 45, "seen_in_10_days": 6}
     ]
+    assert finished.document["stores"][0]["fewer"] == {"since": None, "needs": {}}
+    assert program("progress", "--history", HISTORY).code == 0
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:
+        connection.execute("UPDATE passengers SET pw = '!' WHERE id <= 9")
+    today = datetime.now(UTC).date().isoformat()
+    text = program("progress", "--history", HISTORY).out
+    assert f"fewer since {today}" in text
+    finished = program("progress", "--history", HISTORY, "--format", "json")
+    assert finished.document["stores"][0]["fewer"] == {"since": today, "needs": {"portal-2004": 4}}
+
+
+@pytest.mark.parametrize(
+    ("name", "value"),
+    [("forecast", {"30": "many"}), ("forecast", [1]), ("needed", {"md5": "all"}), ("grades", None)],
+)
+def test_a_count_of_another_form(
+    program: Program, tmp_path: Path, name: str, value: object
+) -> None:
+    """A line of the history that somebody edited is left out by its number, not guessed at."""
+    dated_portal(tmp_path, [ago(n) for n in range(40)])
+    document = json.loads(entry(20, 180, 0, None))
+    document["stores"]["passengers"][name] = value
+    (tmp_path / HISTORY).write_text(json.dumps(document) + "\n")
+    finished = program("progress", "--history", HISTORY)
+    assert finished.code == 0
+    assert "line 1 cannot be read and is left out" in finished.out

@@ -1,8 +1,9 @@
 """Whether a migration is on course: counts since its start, beside the forecast made then."""
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from typing import Any
 
 from lean_tumbler.core.audit.results import Profile
@@ -33,6 +34,9 @@ class Course:
         from_history: whether from what has happened.
         store: the forecast from last logins or a log; None where there are no dates.
         before: the grades at the first count.
+        fewer: by what a check needs, how many accounts fewer need it than on some day before: that
+            often it was used.
+        fewer_since: that day; None where there is none.
     """
 
     name: str
@@ -45,6 +49,8 @@ class Course:
     from_history: bool
     store: StoreForecast | None
     before: Mapping[str, int]
+    fewer: Mapping[str, int]
+    fewer_since: date | None
 
     @property
     def waiting(self) -> int:
@@ -98,10 +104,19 @@ def store_entry(profile: Profile, table: str, found: StoreForecast | None) -> di
         "grades": {str(grade): rows for grade, rows in profile.grades.items()},
         "below_floor": profile.below_floor,
         "layered": profile.grades.get(Grade.LAYERED, 0),
+        "needed": {} if found is None else _needed(found),
         "forecast": None
         if found is None
         else {str(day): _rounded(band) for day, band in _together(found).items()},
     }
+
+
+def _needed(found: StoreForecast) -> dict[str, int]:
+    """Count accounts by what a check of their values needs, weak or layered."""
+    counted: Counter[str] = Counter()
+    for (_, needs), (rows, _) in found.seen_lately.items():
+        counted[needs] += rows
+    return dict(counted)
 
 
 def _rounded(band: Band) -> list[float]:
@@ -121,6 +136,7 @@ def course(
     found: StoreForecast | None,
     entries: Sequence[Entry],
     taken_at: datetime,
+    lately_days: int,
 ) -> Course:
     """Hold a count against the history.
 
@@ -131,6 +147,7 @@ def course(
         found: the forecast from last logins or a log.
         entries: earlier counts, oldest first.
         taken_at: when it was counted now.
+        lately_days: from when on it is told how often something was needed.
     """
     own = [(entry.taken_at, entry.stores[name]) for entry in entries if name in entry.stores]
     now = store_entry(profile, table, found)
@@ -146,19 +163,27 @@ def course(
     # Until some months have passed, who leaves is better seen from a log, or from who is new.
     is_early = since[-1][0] < _EARLY_DAYS and found is not None and found.sees_who_leaves
     from_history = refitted(since, DAYS, waiting=waiting) if waiting and not is_early else None
-    first = own[0][1].get("forecast") if own else None
+    first = own[0][1]["forecast"] if own else {}
+    long_ago = taken_at - timedelta(days=lately_days)
+    earlier = [(when, store["needed"]) for when, store in own if store["needed"]]
+    compared = next(
+        (each for each in reversed(earlier) if each[0] <= long_ago), earlier[0] if earlier else None
+    )
     return Course(
         name=name,
         table=table,
         profile=profile,
         started=started,
         counted=counts,
-        promised={int(day): Band(low=low, expected=middle, high=high)
-                  for day, (low, middle, high) in (first or {}).items()},
+        promised={day: Band(low=low, expected=middle, high=high)
+                  for day, (low, middle, high) in first.items()},
         ahead=from_history or (_ahead(found) if found and waiting else None),
         from_history=from_history is not None,
         store=found,
         before=own[0][1]["grades"] if own else {},
+        fewer={needs: rows - now["needed"].get(needs, 0) for needs, rows in compared[1].items()}
+        if compared else {},
+        fewer_since=compared[0].date() if compared else None,
     )  # fmt: skip
 
 

@@ -59,6 +59,10 @@ def store_document(course: Course, lately_days: int) -> dict[str, Any]:
             {"grade": grade, "needs": needs, "rows": rows, f"seen_in_{lately_days}_days": lately}
             for (grade, needs), (rows, lately) in _still_needed(course)
         ],
+        "fewer": {
+            "since": None if course.fewer_since is None else course.fewer_since.isoformat(),
+            "needs": dict(course.fewer),
+        },
         "since_start": changes(course),
         "notes": list(course.store.notes) if course.store else [],
     }
@@ -180,10 +184,12 @@ def _draw_needed(console: Console, course: Course, lately_days: int) -> None:
     needed = _still_needed(course)
     if not needed:
         return
-    table = new_table("still needed to check", "", "rows", f"seen in {lately_days} days",
-                      right=(2, 3))  # fmt: skip
+    used = [f"fewer since {course.fewer_since}"] if course.fewer_since else []
+    table = new_table("still needed to check", "", "rows", f"seen in {lately_days} days", *used,
+                      right=(2, 3, 4))  # fmt: skip
     for (grade, needs), (rows, lately) in needed:
-        table.add_row(needs, grade, f"{rows:,}", f"{lately:,}")
+        fewer = [f"{course.fewer.get(needs, 0):,}"] if course.fewer_since else []
+        table.add_row(needs, grade, f"{rows:,}", f"{lately:,}", *fewer)
     console.print(table)
     console.print()
 

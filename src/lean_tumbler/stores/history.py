@@ -62,14 +62,27 @@ def _entry(line: str) -> Entry | None:
         if document["document"] != DOCUMENT:
             return None
         taken_at = datetime.fromisoformat(document["taken_at"]).astimezone(UTC)
-        stores = {
-            str(name): {**store, "grades": {str(k): int(v) for k, v in store["grades"].items()},
-                        "below_floor": int(store["below_floor"]), "layered": int(store["layered"])}
-            for name, store in document["stores"].items()
-        }  # fmt: skip
+        stores = {str(name): _checked(store) for name, store in document["stores"].items()}
     except (ValueError, TypeError, KeyError, AttributeError):
         return None
     return Entry(taken_at=taken_at, stores=stores)
+
+
+def _checked(store: Mapping[str, Any]) -> dict[str, Any]:
+    """Give a store's count; it raises what Python raises where something is of another kind."""
+    forecast = store.get("forecast") or {}
+    return {
+        **store,
+        "grades": _counts(store["grades"]),
+        "below_floor": int(store["below_floor"]),
+        "layered": int(store["layered"]),
+        "needed": _counts(store.get("needed") or {}),
+        "forecast": {int(day): tuple(map(float, band)) for day, band in forecast.items()},
+    }
+
+
+def _counts(counts: Mapping[str, Any]) -> dict[str, int]:
+    return {str(name): int(rows) for name, rows in counts.items()}
 
 
 def append_history(path: Path, entry: Entry) -> None:

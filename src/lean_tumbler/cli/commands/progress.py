@@ -119,5 +119,11 @@ def _course(
         arguments, session, policy, store, lately_days=arguments.lately
     )
     return course(
-        store.name, column.table, column.profile, found=found, entries=entries, taken_at=taken_at
+        store.name,
+        column.table,
+        column.profile,
+        found=found,
+        entries=entries,
+        taken_at=taken_at,
+        lately_days=arguments.lately,
     )

@@ -4,7 +4,7 @@ import argparse
 from datetime import UTC
 from pathlib import Path
 
-from lean_tumbler.cli.forecasting import add_forecast_options, audit_and_forecast
+from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, audit_and_forecast
 from lean_tumbler.cli.options import add_policy_option, chosen_stores, policy_path, read_policy
 from lean_tumbler.cli.session import Session
 
@@ -64,6 +64,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             found=found,
             entries=history.entries,
             taken_at=taken_at,
+            lately_days=LATELY_DAYS,
         )
         stores.append(report_store(store, base=base, policy=policy, course=along, column=column))
     report = Report(
