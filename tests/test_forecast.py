@@ -72,7 +72,7 @@ def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors() -> None:
         each
         for habits in (POPULATIONS["busy weeks"], POPULATIONS["leave"], POPULATIONS["mails"])
         for seed in (1, 2, 3)
-        for each in back_test(lives(800, seed, habits=habits), cuts=(182, 365)).tried
+        for each in back_test(lives(800, seed, habits=habits), cuts=(182, 365), draws=30).tried
     ]
     assert [(each.cut, each.days) for each in tried[:8]] == [
         (cut, days) for cut in (182, 365) for days in HORIZONS

@@ -2,12 +2,13 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 import polars as pl
 
-from lean_tumbler.core.forecast.bands import Band
-from lean_tumbler.core.forecast.forecasting import HORIZONS, fitted, forecast
+from lean_tumbler.core.forecast.bands import DRAWS, Band
+from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, fitted, forecast
 from lean_tumbler.core.forecast.watching import from_log, last_seen, population
 
 CUTS = (91, 182, 273, 365)  # days before the log's end: three, six, nine and twelve months
@@ -83,6 +84,7 @@ def back_test(
     *,
     cuts: Sequence[int] = CUTS,
     horizons: Sequence[int] = HORIZONS,
+    draws: int = DRAWS,
     progress: Callable[[int], None] = lambda _: None,
 ) -> BackTest:
     """Make forecasts as of several days in the past.
@@ -91,12 +93,14 @@ def back_test(
         log: `login` and `day` of each login, days as numbers.
         cuts: days before the log's end.
         horizons: days from each cut; those beyond the log's end are left out.
+        draws: of the bootstrap, for each cut.
         progress: told of each draw of the bootstrap.
     """
+    fit_to = partial(fitted, draws=draws, progress=progress)
     tried: list[Tried] = []
     left_out: list[int] = []
     for cut in cuts:
-        found = list(_tried(log, cut, [days for days in horizons if days <= cut], progress))
+        found = list(_tried(log, cut, [days for days in horizons if days <= cut], fit_to))
         tried += found
         if not found:
             left_out.append(cut)
@@ -104,7 +108,7 @@ def back_test(
 
 
 def _tried(
-    log: pl.DataFrame, cut: int, horizons: Sequence[int], progress: Callable[[int], None]
+    log: pl.DataFrame, cut: int, horizons: Sequence[int], fit_to: Callable[..., Fitted]
 ) -> Iterator[Tried]:
     first, last = (int(day) for day in log.select(pl.col("day").min(), pl.col("day").max()
                                                   .alias("last")).row(0))  # fmt: skip
@@ -114,7 +118,7 @@ def _tried(
     past = log.filter(pl.col("day") <= then)
     seen = last_seen(past, end=then)
     everybody = population(seen)
-    known = fitted(from_log(past, end=then), days=horizons, progress=progress)
+    known = fit_to(from_log(past, end=then), days=horizons)
     if not known.models:
         return
     found = forecast(everybody, everybody, known, days=horizons)

@@ -109,6 +109,7 @@ def drawn(
     *,
     weeks: int,
     random: np.random.Generator,
+    times: int = DRAWS,
     progress: Callable[[int], None] = lambda _: None,
 ) -> tuple[Draw, ...]:
     """Draw what may come.
@@ -118,6 +119,7 @@ def drawn(
         models: fitted to these.
         weeks: to come.
         random: for the bootstrap.
+        times: how often.
         progress: told of each draw.
     """
     busy = busy_weeks(classes, models)
@@ -125,7 +127,7 @@ def drawn(
     draws = []
     # These matrices are small: threads that wait for the next one take longer than they help.
     with threadpool_limits(limits=1, user_api="blas"):
-        for _ in range(DRAWS):
+        for _ in range(times):
             past = _weeks(busy, watched, random)
             again = tuple(
                 _fitted_again(own, model, past, random)

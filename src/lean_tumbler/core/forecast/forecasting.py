@@ -6,7 +6,7 @@ from types import MappingProxyType
 
 import numpy as np
 
-from lean_tumbler.core.forecast.bands import Band, Draw, Shares, bands, drawn
+from lean_tumbler.core.forecast.bands import DRAWS, Band, Draw, Shares, bands, drawn
 from lean_tumbler.core.forecast.returning import (
     FEWEST_RETURNS,
     WEEK,
@@ -101,6 +101,7 @@ def fitted(
     watched: Watched,
     *,
     days: Sequence[int] = HORIZONS,
+    draws: int = DRAWS,
     progress: Callable[[int], None] = lambda _: None,
 ) -> Fitted:
     """Fit to what was watched, and draw what may come.
@@ -108,20 +109,22 @@ def fitted(
     Args:
         watched: by classes.
         days: from now, that will be asked for.
+        draws: of the bootstrap; with fewer, the band is rougher.
         progress: told of each draw of the bootstrap.
     """
     found = [fit(own, leaving=watched.leaving) for own in watched.classes]
     models = tuple(model for model in found if model is not None)
     if len(models) < len(found):
         return Fitted(watched=watched, models=(), draws=())
-    draws = drawn(
+    found_draws = drawn(
         watched.classes,
         models,
         weeks=-(-max(days) // WEEK),
         random=np.random.default_rng(SEED),
+        times=draws,
         progress=progress,
     )
-    return Fitted(watched=watched, models=models, draws=draws)
+    return Fitted(watched=watched, models=models, draws=found_draws)
 
 
 def forecast(
