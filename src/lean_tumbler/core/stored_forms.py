@@ -102,40 +102,45 @@ def sqlite_condition(value: str, floor: Floor) -> str:
         value: the expression for the text.
         floor: the least that is current.
     """
-    parts = [f"{value} IN ({', '.join(_quoted(marker) for marker in _MARKERS)})"]
-    for scheme, costs in _alternatives(floor):
-        if scheme == "bcrypt":
-            tail = _CRYPT64 * _BCRYPT_CHARACTERS
-            parts.append(
-                f"({value} GLOB '$2[aby]$[0-3][0-9]${tail}'"
-                f" AND CAST(substr({value}, 5, 2) AS INTEGER) BETWEEN {costs['cost_log2']} AND 31)"
-            )
-            continue
-        form = _PHC[scheme]
-        glob = form.start + "".join(f"{before}[1-9]*" for before, _ in form.fields) + "$*$*"
-        from_here = f"substr({value}, instr({value}, '{form.start}$'))"
-        numbers = [
-            f"CAST(substr({from_here}, instr({from_here}, '{before}') + {len(before)}) AS INTEGER)"
-            f" >= {costs.get(name, 1)}"
-            for before, name in form.fields
-        ]
-        tail = "$" + _BASE64 * form.digest_characters
-        dollars = (form.start + form.fields[0][0]).count("$") + 2
-        parts += [
-            "("
-            + " AND ".join(
-                [
-                    f"{value} GLOB '{head}{glob}'",
-                    *numbers,
-                    f"length({value}) - length(replace({value}, '$', '')) = {dollars + more}",
-                    f"substr({value}, -{form.digest_characters + 1}) GLOB '{tail}'",
-                    f"{value} NOT GLOB '*[^A-Za-z0-9+/,=$-]*'",
-                ]
-            )
-            + ")"
-            for head, more in (("", 0), ("$over$from=*", 2))
-        ]
-    return " OR ".join(parts)
+    wholes = [f"v IN ({', '.join(_quoted(marker) for marker in _MARKERS)})"]
+    for scheme, form in _PHC.items():
+        if costs := floor.alternatives.get(scheme):
+            wholes.append(_sqlite_phc(form, costs))
+    wholes += [
+        f"v GLOB '$2[aby]$[0-3][0-9]$*' AND length(v) = {7 + _BCRYPT_CHARACTERS}"
+        f" AND {_only('substr(v, 8)', _CRYPT64)}"
+        f" AND CAST(substr(v, 5, 2) AS INTEGER) BETWEEN {costs['cost_log2']} AND 31"
+        for costs in floor.alternatives.get("bcrypt", ())
+    ]
+    either = "\n  OR ".join(wholes)
+    return f"EXISTS (SELECT 1 FROM (SELECT {value} AS v) WHERE {either})"  # noqa: S608 - our own
+
+
+def _sqlite_phc(form: _Phc, alternatives: Sequence[Parameters]) -> str:
+    """Name the numbers of a PHC string, alone or behind the layered head, and compare them."""
+    numbers = ", ".join(
+        f"CAST(substr(s, instr(s, '{before}') + {len(before)}) AS INTEGER) AS {name}"
+        for before, name in form.fields
+    )
+    enough = " OR ".join(
+        " AND ".join(f"{name} >= {costs.get(name, 1)}" for _, name in form.fields)
+        for costs in alternatives
+    )
+    glob = form.start + "".join(f"{before}[1-9]*" for before, _ in form.fields) + "$*$*"
+    dollars = glob.count("$")
+    count, digest = "length(v) - length(replace(v, '$', ''))", form.digest_characters
+    return (
+        f"(v GLOB '{glob}' AND {count} = {dollars}"  # noqa: S608 - our own names and numbers
+        f"\n    OR v GLOB '$over$from=*{glob}' AND {count} = {dollars + 2})"
+        f"\n    AND {_only('v', '[A-Za-z0-9+/,=$-]')}"
+        f" AND substr(v, -{digest + 1}, 1) = '$' AND {_only(f'substr(v, -{digest})', _BASE64)}"
+        f"\n    AND EXISTS (SELECT 1 FROM (SELECT {numbers}"
+        f" FROM (SELECT substr(v, instr(v, '{form.start}$')) AS s))\n      WHERE {enough})"
+    )
+
+
+def _only(text: str, characters: str) -> str:
+    return f"{text} NOT GLOB '*[^{characters[1:-1]}]*'"
 
 
 def _quoted(text: str) -> str:

@@ -56,6 +56,8 @@ def draw_guard(console: Console, state: GuardState) -> None:
     console.print("Admitted, beside NULL:")
     for words in state.admitted:
         console.print(f"  {words}", highlight=False)
+    if violations.rows:
+        return
     console.print()
     if state.stands:
         console.print("To take it away: --remove, or")
