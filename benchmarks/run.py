@@ -461,7 +461,7 @@ def _under_load(chosen: Row, logins_per_second: float, seconds: float, seed: int
     waits = sorted(waited for waited, _ in done)
     derived = sorted(seconds for _, seconds in done)
     taken = time.perf_counter() - started
-    typical = statistics.median(derived)
+    typical = statistics.fmean(derived)
     service = Service(seconds=typical, tail=derived[int(0.99 * len(derived))] / typical)
     return {
         "p99": 1000 * waits[int(0.99 * len(waits))],

@@ -34,6 +34,7 @@ from lean_tumbler.core.tuning.measuring import (
     at_once_levels,
     is_noisy,
     percentile,
+    summed_up,
 )
 
 # What each scheme costs on an invented machine: milliseconds for a unit of its work.
@@ -228,6 +229,23 @@ def test_the_first_login_after_a_migration_counts_twice() -> None:
     assert Service(seconds=0.1, upgrading=0.5).p99 == pytest.approx(0.2)
 
 
+def test_a_machine_with_slow_phases_is_promised_for_its_slow_phases() -> None:
+    """Where one round took longer on the mean, waits are longer and nothing dearer is chosen."""
+    even = chosen(DEMAND).chosen
+    lines = fit_all([replace(point, slow=1.3) for point in invented()])
+    uneven = chosen(DEMAND, lines).chosen
+    assert even is not None
+    assert uneven is not None
+    assert uneven.strength <= even.strength
+    same = next(
+        each
+        for each in chosen(DEMAND, lines).candidates
+        if (each.scheme, each.parameters) == (even.scheme, even.parameters)
+    )
+    assert same.p99_milliseconds > even.p99_milliseconds
+    assert same.milliseconds == even.milliseconds
+
+
 @pytest.mark.parametrize(
     ("cores", "levels"), [(1, (1,)), (2, (1, 2)), (6, (1, 2, 3, 4, 6)), (16, (1, 2, 3, 4, 8, 16))]
 )
@@ -254,6 +272,16 @@ def test_a_noisy_machine_is_told_by_the_spread_of_its_timings() -> None:
     points = invented()
     assert not is_noisy(points)
     assert is_noisy([replace(point, spread=0.4) for point in points])
+
+
+def test_a_slow_round_is_told_beside_the_median() -> None:
+    """The median is of all rounds, with that of slow phases beside it; alone, it is another."""
+    even, slow = [0.05] * 9, [0.09] * 8 + [0.10]
+    point = summed_up("bcrypt", {"cost_log2": 10}, {1: [even] * 3, 2: [even, slow, even]})
+    assert point.milliseconds_at_once == {1: pytest.approx(50), 2: pytest.approx(50)}
+    assert point.slow == pytest.approx(0.82 / 9 / 0.05)
+    assert point.tail == pytest.approx(2.0)
+    assert point.spread == pytest.approx(0.0)
 
 
 @pytest.mark.parametrize(
@@ -290,6 +318,7 @@ def _document() -> dict[str, Any]:
                 },
                 "spread": point.spread,
                 "tail": point.tail,
+                "slow": point.slow,
             }
             for point in invented()
         ],
@@ -423,6 +452,7 @@ def test_the_plot_is_a_picture(
         ({"milliseconds_at_once": {"1": "fast"}}, "measured[0].milliseconds_at_once"),
         ({"milliseconds_at_once": {"1": 1e300}}, "measured[0].milliseconds_at_once"),
         ({"tail": 0.2}, "measured[0].tail"),
+        ({"slow": 0.9}, "measured[0].slow"),
     ],
 )
 def test_an_impossible_file_of_measurements(

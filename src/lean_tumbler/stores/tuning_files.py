@@ -58,6 +58,7 @@ def write_measurements(path: Path, measured: Measured) -> None:
                 },
                 "spread": round(point.spread, 4),
                 "tail": round(point.tail, 4),
+                "slow": round(point.slow, 4),
             }
             for point in measured.points
         ],
@@ -104,6 +105,7 @@ def _point(entry: Any, place: str) -> Measurement:
         },
         spread=_number(entry.get("spread", 0.0), f"{place}.spread", _MOST_RATIO, least=0.0),
         tail=_number(entry.get("tail", 1.0), f"{place}.tail", _MOST_RATIO, least=1.0),
+        slow=_number(entry.get("slow", 1.0), f"{place}.slow", _MOST_RATIO, least=1.0),
     )
 
 

@@ -18,8 +18,8 @@ class Service:
     """How long one login takes once it is its turn.
 
     Attributes:
-        seconds: the median of one derivation, as many running as may.
-        tail: its 99th percentile over its median.
+        seconds: the mean of one derivation, as many running as may.
+        tail: its 99th percentile over that.
         upgrading: the share of logins that derive twice: once to check, once to write anew.
     """
 

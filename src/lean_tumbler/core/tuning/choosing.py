@@ -163,7 +163,11 @@ def candidate(
     room = int(MOST_OF_MEMORY * demand.memory_kib / needed_kib) if needed_kib else demand.cores
     at_once = _best_at_once(line, parameters, min(demand.cores, max(room, 1)))
     milliseconds = line.milliseconds(parameters, at_once)
-    service = Service(seconds=milliseconds / 1000, tail=line.tail, upgrading=demand.upgrading)
+    service = Service(
+        seconds=line.slow * milliseconds / 1000,
+        tail=max(1.0, line.tail / line.slow),
+        upgrading=demand.upgrading,
+    )
     utilisation = demand.logins_per_second * service.mean / at_once
     p99 = 1000 * response_p99(demand.logins_per_second, at_once, service)
     against = []

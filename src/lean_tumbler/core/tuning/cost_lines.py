@@ -42,12 +42,14 @@ class CostLine:
         scheme: what it is for.
         weights: derivations at once -> milliseconds for each of the terms.
         tail: the 99th percentile over the median, with the most at once.
+        slow: the mean of a slow phase over the median, with the most at once.
         held_back: predicted over measured for each point that the check line did not see.
     """
 
     scheme: str
     weights: Mapping[int, Sequence[float]]
     tail: float
+    slow: float
     held_back: tuple[float, ...]
 
     @property
@@ -93,7 +95,8 @@ def fit(points: Sequence[Measurement]) -> CostLine:
             for level in levels
         ]
     tail = statistics.median(point.tail for point in points)
-    return CostLine(points[0].scheme, weights, tail, tuple(held))
+    slow = statistics.median(point.slow for point in points)
+    return CostLine(points[0].scheme, weights, tail, slow, tuple(held))
 
 
 def _weights(points: Sequence[Measurement], level: int) -> list[float]:

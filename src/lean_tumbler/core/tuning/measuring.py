@@ -4,6 +4,7 @@ import statistics
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
+from itertools import chain
 from math import ceil
 
 from lean_tumbler.core.schemes.base import Derivation, Parameters
@@ -25,6 +26,8 @@ class Measurement:
         milliseconds_at_once: derivations at once -> the median time of one.
         spread: half the distance of the quartiles over the median, nothing else running.
         tail: the 99th percentile over the median, with the most at once.
+        slow: the mean of the slowest round over the median of all, with the most at once. A queue
+            is as long as the mean says, and what is promised has to hold in slow phases too.
     """
 
     scheme: str
@@ -32,6 +35,7 @@ class Measurement:
     milliseconds_at_once: Mapping[int, float]
     spread: float = 0.0
     tail: float = 1.0
+    slow: float = 1.0
 
     @property
     def milliseconds(self) -> float:
@@ -144,16 +148,16 @@ class Bench:
             for scheme in schemes
             for parameters in self._planned(DERIVATIONS[scheme], seconds / len(schemes))
         ]
-        timings: list[dict[int, list[float]]] = [
+        timings: list[dict[int, list[list[float]]]] = [
             {level: [] for level in self._levels} for _ in plan
         ]
         for _ in range(_ROUNDS):
             for (derivation, parameters), found in zip(plan, timings, strict=True):
                 for level in self._levels:
-                    found[level] += self._timings(derivation, parameters, level, each)
+                    found[level].append(self._timings(derivation, parameters, level, each))
                 progress(1)
         return [
-            _summed_up(derivation.scheme, parameters, found)
+            summed_up(derivation.scheme, parameters, found)
             for (derivation, parameters), found in zip(plan, timings, strict=True)
         ]
 
@@ -203,10 +207,13 @@ class Bench:
         return self._clock() - before
 
 
-def _summed_up(
-    scheme: str, parameters: Parameters, timings: Mapping[int, Sequence[float]]
+def summed_up(
+    scheme: str, parameters: Parameters, rounds: Mapping[int, Sequence[Sequence[float]]]
 ) -> Measurement:
+    """Make one point of seconds, by derivations at once and by rounds."""
+    timings = {level: [*chain(*found)] for level, found in rounds.items()}
     alone, at_load = timings[1], timings[max(timings)]
+    slowest = max(map(statistics.fmean, rounds[max(rounds)]))
     quarter, median, three_quarters = statistics.quantiles(alone, n=4)
     return Measurement(
         scheme=scheme,
@@ -216,6 +223,7 @@ def _summed_up(
         },
         spread=(three_quarters - quarter) / 2 / median,
         tail=percentile(at_load, 0.99) / statistics.median(at_load),
+        slow=max(1.0, slowest / statistics.median(at_load)),
     )
 
 
