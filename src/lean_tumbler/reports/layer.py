@@ -8,7 +8,7 @@ from rich.text import Text
 
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count, duration
+from lean_tumbler.reports.wording import count, duration, estimate
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -72,8 +72,8 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
 
 def _draw_end(console: Console, summary: LayeringSummary) -> None:
     if summary.dry_run:
-        took = duration(summary.expected_seconds)
-        console.print(f"It would take about {took} here with {count(summary.workers, 'worker')}.")
+        took = estimate(summary.expected_seconds)
+        console.print(f"It would take {took} here with {count(summary.workers, 'worker')}.")
         console.print("Nothing was written. Try a part first: --share 1%.", style="dim")
     elif summary.written:
         console.print(

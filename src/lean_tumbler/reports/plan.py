@@ -11,7 +11,7 @@ from lean_tumbler.core.layering import Leave
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import draw_outlook, outlook_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count, duration, guess_count
+from lean_tumbler.reports.wording import count, estimate, guess_count
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -88,11 +88,12 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
 def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     """Print the plan, and how it will finish."""
     summary = plan.summary
-    took = duration(summary.expected_seconds)
+    took = estimate(summary.expected_seconds)
     rows = f"{summary.written:,} of {summary.considered:,} rows"
     console.print(Text(f"{plan.name}: {rows} can be layered or replaced now.", "bold"))
     workers = count(summary.workers, "worker")
-    console.print(f"That takes about {took} here with {workers}; written with {plan.target}.")
+    if summary.written:
+        console.print(f"That takes {took} here with {workers}; written with {plan.target}.")
     console.print()
     table = new_table("cohort", "rows", "gets", "guesses/s now", right=(1, 3))
     for name, number, gets in _parts(plan):

@@ -35,6 +35,11 @@ def duration(seconds: float) -> str:
     return "under a second" if seconds < 1 else count(round(seconds), "second")
 
 
+def estimate(seconds: float) -> str:
+    """Write a length of time that is not known well."""
+    return duration(seconds) if seconds < 1 else f"about {duration(seconds)}"
+
+
 def money(amount: float) -> str:
     """Write an amount in the currency of the hardware's price."""
     if amount < 0.01:
