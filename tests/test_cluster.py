@@ -117,6 +117,7 @@ def test_a_lost_scheduler_ends_the_run(tmp_path: Path, program: Program) -> None
             cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
         before = portal.stored()
         while portal.stored() == before:
+            assert layering.poll() is None
             time.sleep(0.05)
         for process in (running.scheduler, *running.workers):
             process.kill()

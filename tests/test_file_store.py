@@ -356,6 +356,7 @@ def test_a_killed_run_is_continued(tmp_path: Path) -> None:
     with subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL) as running:
         work = tmp_path / "copy.csv.work"
         while not _is_begun(work):
+            assert running.poll() is None
             time.sleep(0.02)
         running.send_signal(signal.SIGKILL)
     assert not (tmp_path / "copy.csv").exists()
