@@ -4,7 +4,7 @@ import random
 import sqlite3
 from collections.abc import Iterable, Sequence
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, timedelta
 from math import ceil
 from pathlib import Path
@@ -21,7 +21,7 @@ class Visit:
 
     day: date
     login: str
-    typed: tuple[str, ...]
+    typed: tuple[str, ...] = field(repr=False)
 
 
 def visits(everybody: Sequence[Person]) -> list[Visit]:

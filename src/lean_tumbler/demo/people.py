@@ -2,7 +2,7 @@
 
 import random
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, timedelta
 
 SEED = 20_261_031
@@ -38,7 +38,7 @@ class Person:
 
     login: str
     name: str
-    password: str
+    password: str = field(repr=False)
     last_login: date | None
     administrator: bool
 
