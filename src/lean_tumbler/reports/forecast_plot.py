@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import io
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.dates import ConciseDateFormatter, MonthLocator, date2num
-from matplotlib.figure import Figure
 from matplotlib.style import context
 from matplotlib.ticker import FuncFormatter
 
+from lean_tumbler.reports.pictures import new_axes, saved
 from lean_tumbler.reports.plots import STYLE
 
 if TYPE_CHECKING:
@@ -28,21 +26,6 @@ _WEAK = "#d1495b"
 _LAYERED = "#2e6f95"
 _MIRROR = "#888888"
 _SEEN = "#1b7f5c"
-
-
-def saved(figure: Figure, kind: str) -> bytes:
-    """Give a figure as `png` or `svg`, the same at every run."""
-    buffer = io.BytesIO()
-    metadata = {"Date": None} if kind == "svg" else {"Software": None}
-    figure.savefig(buffer, format=kind, bbox_inches="tight", metadata=metadata)
-    return buffer.getvalue()
-
-
-def new_axes() -> tuple[Figure, Axes]:
-    """Make an empty picture."""
-    figure = Figure(figsize=(10, 6.25), dpi=128)
-    FigureCanvasAgg(figure)
-    return figure, figure.add_subplot()
 
 
 def burn_down_plot(outlook: Outlook, kind: str) -> bytes:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from collections import Counter
 from typing import TYPE_CHECKING
 
@@ -11,6 +10,7 @@ from matplotlib.figure import Figure
 from matplotlib.style import context
 
 from lean_tumbler.core.grades import Grade
+from lean_tumbler.reports.pictures import embedded, saved
 from lean_tumbler.reports.wording import costs
 
 if TYPE_CHECKING:
@@ -49,10 +49,7 @@ STYLE = {
 
 
 def _svg(figure: Figure) -> str:
-    buffer = io.StringIO()
-    figure.savefig(buffer, format="svg", bbox_inches="tight", metadata={"Date": None})
-    text = buffer.getvalue()
-    return text[text.index("<svg") :]
+    return embedded(saved(figure, "svg"))
 
 
 def _axes(width: float, height: float) -> tuple[Figure, Axes]:

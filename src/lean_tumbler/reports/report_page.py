@@ -12,6 +12,7 @@ from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import span
 from lean_tumbler.reports.forecast_plot import progress_plot
 from lean_tumbler.reports.pages import ENVIRONMENT, inline
+from lean_tumbler.reports.pictures import embedded
 from lean_tumbler.reports.progress import changes, store_document
 
 if TYPE_CHECKING:
@@ -74,7 +75,6 @@ def report_page(report: Report) -> str:
         report=report,
         taken_at=report.taken_at.strftime("%Y-%m-%d %H:%M %Z").strip(),
         headline=_headline(weak, waiting, rows),
-        weak=weak,
         stores=[_store(report, store) for store in report.stores],
         done=[_done(entry) for entry in report.entries],
         backups=[_backup(backup) for backup in report.backups],
@@ -110,8 +110,9 @@ def _store(report: Report, store: StoreReport) -> dict[str, Any]:
             for grade in Grade
             if now.get(grade) or (before or {}).get(grade)
         ],
-        "changes": changes(course),
-        "plot": inline(_svg(course)) if course.ahead or course.promised else None,
+        "plot": inline(embedded(progress_plot([course], "svg")))
+        if course.ahead or course.promised
+        else None,
         "locked": changes(course).get(str(Grade.LOCKED), 0),
         "ahead": _ahead(course),
         "verdict": course.verdict,
@@ -119,7 +120,6 @@ def _store(report: Report, store: StoreReport) -> dict[str, Any]:
         "findings": store.column.findings,
         "points": store.points,
         "remains": _remains(store),
-        "guarded": store.guarded,
         "commands": _commands(report, store),
     }
 
@@ -130,13 +130,8 @@ def _grades(course: Course) -> tuple[dict[Grade, int] | None, dict[Grade, int]]:
     return {Grade(name): rows for name, rows in course.before.items()}, course.profile.grades
 
 
-def _svg(course: Course) -> str:
-    text = progress_plot([course], "svg").decode("utf-8")
-    return text[text.index("<svg") :]
-
-
 def _ahead(course: Course) -> list[tuple[str, str]]:
-    if course.ahead is None or not course.waiting:
+    if course.ahead is None:
         return []
     told = [(f"day {day}", span(course.ahead.days[day])) for day in HORIZONS]
     last = course.last_expected

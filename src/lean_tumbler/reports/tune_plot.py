@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import io
 from typing import TYPE_CHECKING
 
-from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.figure import Figure
 from matplotlib.style import context
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from lean_tumbler.core.tuning.attacker import spend
+from lean_tumbler.reports.pictures import new_axes, saved
 from lean_tumbler.reports.plots import STYLE
 from lean_tumbler.reports.tune import costs_in_words
 
@@ -41,9 +39,7 @@ def tune_plot(tuned: Tuned, kind: str) -> bytes:
         kind: `png` or `svg`.
     """
     with context(STYLE):
-        figure = Figure(figsize=(10, 6.25), dpi=128)
-        FigureCanvasAgg(figure)
-        axes = figure.add_subplot()
+        figure, axes = new_axes()
         axes.set_xscale("log")
         axes.set_yscale("log")
         for scheme in tuned.lines:
@@ -51,10 +47,7 @@ def tune_plot(tuned: Tuned, kind: str) -> bytes:
             _draw_scheme(axes, tuned, scheme, own)
         _draw_limits(axes, tuned)
         _draw_choice(axes, tuned)
-        buffer = io.BytesIO()
-        metadata = {"Date": None} if kind == "svg" else {"Software": None}
-        figure.savefig(buffer, format=kind, bbox_inches="tight", metadata=metadata)
-    return buffer.getvalue()
+        return saved(figure, kind)
 
 
 def _price(tuned: Tuned, found: Candidate) -> float:
