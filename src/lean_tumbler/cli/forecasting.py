@@ -1,6 +1,7 @@
-"""What `plan` and `progress` share: options of the forecast, and making it."""
+"""What `plan`, `progress` and `report` share: options of the forecast, and making it."""
 
 import argparse
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import policy_path, positive_integer
@@ -8,9 +9,13 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.operations.auditing import AuditedColumn
+    from lean_tumbler.operations.course import Course
     from lean_tumbler.operations.forecasting import Accounts, StoreForecast
+    from lean_tumbler.stores.history import Entry
 
 LATELY_DAYS = 30
 
@@ -60,20 +65,24 @@ def store_forecast(
     return _forecast(arguments, session, store, accounts, with_back_test=with_back_test)
 
 
-def audit_and_forecast(
+def counted(
     arguments: argparse.Namespace,
     session: Session,
     policy: "StoragePolicy",
     store: "StorePolicy",
     *,
-    lately_days: int = LATELY_DAYS,
-) -> "tuple[AuditedColumn, StoreForecast | None]":
-    """Audit a store and forecast it, where it has dates; its rows are read once.
+    entries: "Sequence[Entry]",
+    taken_at: datetime,
+) -> "tuple[AuditedColumn, Course]":
+    """Audit a store, forecast it where it has dates, and hold it against earlier counts.
+
+    Its rows are read once.
 
     Raises:
         SourceError: store or log cannot be read.
     """
     from lean_tumbler.operations.auditing import Means, audit_policy_store
+    from lean_tumbler.operations.course import course
 
     accounts = _accounts(arguments, session, store)
     audit = audit_policy_store(
@@ -82,10 +91,18 @@ def audit_and_forecast(
         means=Means(floor=policy.floor, target=policy.target),
         watch=None if accounts is None else accounts.add,
     )
-    if accounts is None:
-        return audit.columns[0], None
-    found = _forecast(arguments, session, store, accounts, lately_days=lately_days)
-    return audit.columns[0], found
+    column = audit.columns[0]
+    return column, course(
+        store.name,
+        column.table,
+        column.profile,
+        found=None
+        if accounts is None
+        else _forecast(arguments, session, store, accounts, lately_days=arguments.lately),
+        entries=entries,
+        taken_at=taken_at,
+        lately_days=arguments.lately,
+    )
 
 
 def _accounts(
@@ -119,12 +136,16 @@ def _forecast(
     from lean_tumbler.operations.forecasting import ForecastMeans, draws_of, forecast_accounts
     from lean_tumbler.operations.login_log import read_log
 
-    log = arguments.logins and read_log(
-        arguments.logins,
-        store,
-        base=policy_path(arguments).parent,
-        today=session.today(),
-        accounts=accounts.rows["login"],
+    log = (
+        read_log(
+            arguments.logins,
+            store,
+            base=policy_path(arguments).parent,
+            today=session.today(),
+            accounts=accounts.rows["login"],
+        )
+        if accounts.with_logins
+        else None
     )
     total = draws_of(with_back_test=with_back_test)
     with session.progress("Forecasting", total=total, unit="draws") as advance:

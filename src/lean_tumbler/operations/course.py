@@ -37,6 +37,7 @@ class Course:
         fewer: by what a check needs, how many accounts fewer need it than on some day before: that
             often it was used.
         fewer_since: that day; None where there is none.
+        lately_days: what counts as lately, for what is still needed.
     """
 
     name: str
@@ -51,6 +52,7 @@ class Course:
     before: Mapping[str, int]
     fewer: Mapping[str, int]
     fewer_since: date | None
+    lately_days: int
 
     @property
     def waiting(self) -> int:
@@ -147,7 +149,7 @@ def course(
         found: the forecast from last logins or a log.
         entries: earlier counts, oldest first.
         taken_at: when it was counted now.
-        lately_days: from when on it is told how often something was needed.
+        lately_days: what counts as lately.
     """
     own = [(entry.taken_at, entry.stores[name]) for entry in entries if name in entry.stores]
     now = store_entry(profile, table, found)
@@ -184,6 +186,7 @@ def course(
         fewer={needs: rows - now["needed"].get(needs, 0) for needs, rows in compared[1].items()}
         if compared else {},
         fewer_since=compared[0].date() if compared else None,
+        lately_days=lately_days,
     )  # fmt: skip
 
 

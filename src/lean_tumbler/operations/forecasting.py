@@ -37,7 +37,6 @@ class StoreForecast:
         weak: accounts below the floor that have not returned.
         layered: the same of accounts that are layered already.
         dated: accounts with a date of their last login.
-        accounts: all with a value that a password opens.
         seen_lately: by grade, and by what a check needs, of values below the floor or layered:
             rows, and those that were seen in the last days.
         sees_who_leaves: whether there is a log, or the day on which each account was made; without
@@ -50,7 +49,6 @@ class StoreForecast:
     weak: Forecast
     layered: Forecast
     dated: int
-    accounts: int
     seen_lately: dict[tuple[Grade, str], tuple[int, int]]
     sees_who_leaves: bool
     notes: tuple[str, ...]
@@ -69,8 +67,8 @@ class ForecastMeans:
     """
 
     today: date
-    session_days: int = 0
-    lately_days: int = 30
+    session_days: int
+    lately_days: int
     progress: Callable[[int], None] = field(default=lambda _: None)
 
     @property
@@ -157,7 +155,6 @@ def forecast_accounts(
         weak=weak,
         layered=layered,
         dated=int(rows.filter(pl.col("ago") < NEVER_SEEN)["accounts"].sum()),
-        accounts=everybody.total,
         seen_lately=_seen_lately(rows, means.lately_days),
         sees_who_leaves=log is not None or accounts.with_created,
         notes=tuple(_notes(accounts, means, end, log)),

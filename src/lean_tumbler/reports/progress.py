@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
+    from lean_tumbler.core.forecast.forecasting import Forecast
     from lean_tumbler.operations.course import Course
 
 _VERDICT_STYLES = {"behind": "bold yellow", "on course": "bold green", "ahead": "bold green"}
@@ -27,20 +28,21 @@ _FAR = 365
 
 
 def progress_document(
-    *, taken_at: datetime, courses: Sequence[Course], notes: Sequence[str], lately_days: int
+    *, taken_at: datetime, courses: Sequence[Course], notes: Sequence[str]
 ) -> Document:
     """Give the state of the migration as a document."""
     return new_document(
         "progress",
         taken_at=taken_at.isoformat(timespec="seconds"),
         notes=list(notes),
-        stores=[store_document(course, lately_days) for course in courses],
+        stores=[store_document(course) for course in courses],
     )
 
 
-def store_document(course: Course, lately_days: int) -> dict[str, Any]:
+def store_document(course: Course) -> dict[str, Any]:
     """Give one store's state."""
     profile, expected = course.profile, course.expected_now
+    seen = f"seen_in_{course.lately_days}_days"
     return {
         "store": course.name,
         "table": course.table,
@@ -54,9 +56,9 @@ def store_document(course: Course, lately_days: int) -> dict[str, Any]:
         "verdict": course.verdict,
         "forecast_of_start": None if expected is None else band_document(expected),
         "forecast": None if course.store is None else forecast_document(course.store.weak),
-        "waiting_forecast": None if course.ahead is None else _ahead(course),
+        "waiting_forecast": None if course.ahead is None else _ahead(course, course.ahead),
         "still_needed": [
-            {"grade": grade, "needs": needs, "rows": rows, f"seen_in_{lately_days}_days": lately}
+            {"grade": grade, "needs": needs, "rows": rows, seen: lately}
             for (grade, needs), (rows, lately) in _still_needed(course)
         ],
         "fewer": {
@@ -68,15 +70,13 @@ def store_document(course: Course, lately_days: int) -> dict[str, Any]:
     }
 
 
-def _ahead(course: Course) -> dict[str, Any]:
-    if course.ahead is None:
-        return {}
+def _ahead(course: Course, ahead: Forecast) -> dict[str, Any]:
     last = course.last_expected
     return {
         "from": "what has happened" if course.from_history else "last logins or a log",
-        "fitted": course.ahead.fitted,
-        "because": course.ahead.because,
-        "days": {str(day): band_document(course.ahead.days[day]) for day in HORIZONS},
+        "fitted": ahead.fitted,
+        "because": ahead.because,
+        "days": {str(day): band_document(ahead.days[day]) for day in HORIZONS},
         "last_one": None if last is None else _day(course, last),
     }
 
@@ -101,9 +101,7 @@ def changes(course: Course) -> dict[str, int]:
     }
 
 
-def draw_progress(
-    console: Console, courses: Sequence[Course], notes: Sequence[str], lately_days: int
-) -> None:
+def draw_progress(console: Console, courses: Sequence[Course], notes: Sequence[str]) -> None:
     """Print the grades now, what is left, and how it goes."""
     for course in courses:
         profile = course.profile
@@ -120,7 +118,7 @@ def draw_progress(
         console.print()
         _draw_course(console, course)
         _draw_ahead(console, course)
-        _draw_needed(console, course, lately_days)
+        _draw_needed(console, course)
     for note in notes:
         console.print(f"note: {note}.", highlight=False)
 
@@ -160,8 +158,6 @@ def _draw_ahead(console: Console, course: Course) -> None:
                 "No forecast: name “last_login” in [columns], give --logins, or keep a --history."
             )
         return
-    if not course.waiting:
-        return
     told = ", ".join(f"{span(course.ahead.days[day])} on {_day(course, day)}" for day in HORIZONS)
     source = "from what has happened" if course.from_history else "from last logins"
     if not course.ahead.fitted:
@@ -180,13 +176,13 @@ def _draw_ahead(console: Console, course: Course) -> None:
     console.print()
 
 
-def _draw_needed(console: Console, course: Course, lately_days: int) -> None:
+def _draw_needed(console: Console, course: Course) -> None:
     needed = _still_needed(course)
     if not needed:
         return
     used = [f"fewer since {course.fewer_since}"] if course.fewer_since else []
-    table = new_table("still needed to check", "", "rows", f"seen in {lately_days} days", *used,
-                      right=(2, 3, 4))  # fmt: skip
+    seen = f"seen in {course.lately_days} days"
+    table = new_table("still needed to check", "", "rows", seen, *used, right=(2, 3, 4))
     for (grade, needs), (rows, lately) in needed:
         fewer = [f"{course.fewer.get(needs, 0):,}"] if course.fewer_since else []
         table.add_row(needs, grade, f"{rows:,}", f"{lately:,}", *fewer)

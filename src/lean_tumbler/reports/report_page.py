@@ -20,7 +20,6 @@ if TYPE_CHECKING:
     from lean_tumbler.operations.reporting import KeptBackup, Report, StoreReport
     from lean_tumbler.stores.history import Entry
 
-_LATELY_DAYS = 30
 # What keeps old values beside the live column, and what to do about it.
 _REMAINS = {
     "relatives": "tables that seem to keep its past: audit them, then empty them",
@@ -44,7 +43,7 @@ def report_document(report: Report) -> Document:
         notes=list(report.notes),
         stores=[
             {
-                **store_document(store.course, _LATELY_DAYS),
+                **store_document(store.course),
                 "column": store.column.column,
                 "guarded": store.guarded,
                 "findings": [

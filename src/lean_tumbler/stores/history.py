@@ -34,15 +34,15 @@ class History:
     notes: Sequence[str]
 
 
-def read_history(path: Path) -> History:
-    """Read a history; a file that is not there yet has no entries.
+def read_history(path: Path | None) -> History:
+    """Read a history; without a file, or where it is not there yet, it has no entries.
 
     A line that cannot be read, as a full disk leaves one at the end, is named and left out.
 
     Raises:
         SourceError: the file cannot be read.
     """
-    if not path.exists():
+    if path is None or not path.exists():
         return History(entries=(), notes=())
     entries, notes = [], []
     for number, line in enumerate(read_text(path, limit_bytes=_LIMIT_BYTES).split("\n"), start=1):

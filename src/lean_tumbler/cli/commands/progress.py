@@ -1,11 +1,10 @@
 """`progress`: how far the migration is, and whether it is on course."""
 
 import argparse
-from datetime import UTC, datetime
+from datetime import UTC
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, audit_and_forecast
+from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
 from lean_tumbler.cli.options import (
     add_plot_option,
     add_store_options,
@@ -17,13 +16,6 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-    from lean_tumbler.operations.course import Course
-    from lean_tumbler.stores.history import Entry
 
 EXAMPLE = """\
   lean-tumbler progress
@@ -68,14 +60,12 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.operations.course import store_entry
     from lean_tumbler.reports.progress import draw_progress, progress_document, prometheus_text
     from lean_tumbler.stores.files import write_text
-    from lean_tumbler.stores.history import Entry, History, append_history, read_history
+    from lean_tumbler.stores.history import Entry, append_history, read_history
 
     if arguments.since and not arguments.history:
         raise UsageError("--since needs --history: without one, there is only now")
     policy = read_policy(arguments)
-    history = (
-        read_history(arguments.history) if arguments.history else History(entries=(), notes=())
-    )
+    history = read_history(arguments.history)
     taken_at = session.clock().astimezone(UTC)
     entries = [
         entry
@@ -83,15 +73,13 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         if arguments.since is None or entry.taken_at.date() >= arguments.since
     ]
     courses = [
-        _course(arguments, session, policy, store, entries, taken_at)
+        counted(arguments, session, policy, store, entries=entries, taken_at=taken_at)[1]
         for store in chosen_stores(policy, arguments.store)
     ]
     session.emit(
         arguments,
-        document=lambda: progress_document(
-            taken_at=taken_at, courses=courses, notes=history.notes, lately_days=arguments.lately
-        ),
-        draw=lambda console: draw_progress(console, courses, history.notes, arguments.lately),
+        document=lambda: progress_document(taken_at=taken_at, courses=courses, notes=history.notes),
+        draw=lambda console: draw_progress(console, courses, history.notes),
     )
     if arguments.history:
         stores = {each.name: store_entry(each.profile, each.table, each.store) for each in courses}
@@ -103,27 +91,3 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
         write_plot(arguments.plot, lambda kind: progress_plot(courses, kind), session)
     return 0
-
-
-def _course(
-    arguments: argparse.Namespace,
-    session: Session,
-    policy: "StoragePolicy",
-    store: "StorePolicy",
-    entries: "Sequence[Entry]",
-    taken_at: datetime,
-) -> "Course":
-    from lean_tumbler.operations.course import course
-
-    column, found = audit_and_forecast(
-        arguments, session, policy, store, lately_days=arguments.lately
-    )
-    return course(
-        store.name,
-        column.table,
-        column.profile,
-        found=found,
-        entries=entries,
-        taken_at=taken_at,
-        lately_days=arguments.lately,
-    )

@@ -4,7 +4,7 @@ import argparse
 from datetime import UTC
 from pathlib import Path
 
-from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, audit_and_forecast
+from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
 from lean_tumbler.cli.options import add_policy_option, chosen_stores, policy_path, read_policy
 from lean_tumbler.cli.session import Session
 
@@ -30,6 +30,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a sealed backup that is to be named with its date; no key is needed",
     )
     add_forecast_options(parser)
+    parser.set_defaults(lately=LATELY_DAYS)
     parser.add_argument(
         "--store", metavar="NAME", help="a store of the policy; without it, all of them"
     )
@@ -44,27 +45,18 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.operations.course import course
     from lean_tumbler.operations.reporting import Report, kept_backup, report_store
     from lean_tumbler.reports.report_page import report_document, report_page
-    from lean_tumbler.stores.history import History, read_history
+    from lean_tumbler.stores.history import read_history
 
     policy = read_policy(arguments)
     base = policy_path(arguments).parent
-    path = arguments.history
-    history = read_history(path) if path else History(entries=(), notes=())
+    history = read_history(arguments.history)
     taken_at = session.clock().astimezone(UTC)
     stores = []
     for store in chosen_stores(policy, arguments.store):
-        column, found = audit_and_forecast(arguments, session, policy, store)
-        along = course(
-            store.name,
-            column.table,
-            column.profile,
-            found=found,
-            entries=history.entries,
-            taken_at=taken_at,
-            lately_days=LATELY_DAYS,
+        column, along = counted(
+            arguments, session, policy, store, entries=history.entries, taken_at=taken_at
         )
         stores.append(report_store(store, base=base, policy=policy, course=along, column=column))
     report = Report(

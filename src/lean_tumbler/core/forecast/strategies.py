@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from lean_tumbler.core.forecast.bands import Band
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast
 
-LOCK_AFTER_DAYS = 180
 _LAST = HORIZONS[-1]
 _WORTH_WAITING = 0.01  # of the accounts may be left at the last horizon, to wait for logins alone
 _NOTHING = Band(low=0.0, expected=0.0, high=0.0)
@@ -60,7 +59,7 @@ def strategies(
     *,
     left: int,
     seconds_each: float,
-    lock_after_days: int = LOCK_AFTER_DAYS,
+    lock_after_days: int,
 ) -> tuple[Strategy, ...]:
     """Work out each strategy.
 
