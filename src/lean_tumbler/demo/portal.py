@@ -12,7 +12,7 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES, write_other_stores
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.files import write_text
+from lean_tumbler.stores.files import file_errors, write_text
 
 DATABASE = "harbour.db"
 POLICY = "tumbler.toml"
@@ -145,7 +145,8 @@ def write_portal(folder: Path) -> list[Person]:
     if strangers:
         raise UsageError(f"{folder}: holds other files; name an empty folder with --into")
     for name in _MADE:
-        (folder / name).unlink(missing_ok=True)
+        with file_errors(folder / name, otherwise="cannot be removed"):
+            (folder / name).unlink(missing_ok=True)
     total = sum(cohort.rows for cohort in COHORTS)
     everybody = list(people(total, administrators=_administrators()))
     known = _write_database(folder / DATABASE, everybody)

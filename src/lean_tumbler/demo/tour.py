@@ -201,10 +201,14 @@ class _Tour:
 
     def _headlines(self, arguments: list[str], what: str) -> None:
         """Run an audit, and show what its first lines say of each column."""
-        headlines = self._answer(["audit", *arguments]).split("\n\n", 1)[0].splitlines()
         self._say(f"\n{what}:")
-        self._say(f"$ lean-tumbler audit {shlex.join(arguments)} | head -n {len(headlines)}")
-        for line in headlines:
+        self._first_lines(["audit", *arguments])
+
+    def _first_lines(self, arguments: Sequence[str]) -> None:
+        """Run a command, and show what it says before its first empty line."""
+        lines = self._answer(arguments).split("\n\n", 1)[0].splitlines()
+        self._say(f"$ lean-tumbler {shlex.join(arguments)} | head -n {len(lines)}")
+        for line in lines:
             self._say(line.rstrip())
 
     def _some_logins(self) -> None:
@@ -232,11 +236,8 @@ class _Tour:
             some = [visit for visit in coming if self._today < visit.day <= until]
             self._log_in(some, until)
             self._today = until
-            arguments = ["progress", "--history", HISTORY]
-            said = self._answer(arguments).split("\n\n", 1)[0].splitlines()
-            self._say(f"\n$ lean-tumbler {shlex.join(arguments)} | head -n {len(said)}")
-            for line in said:
-                self._say(line.rstrip())
+            self._say()
+            self._first_lines(["progress", "--history", HISTORY])
 
     def _log_in(self, some: Sequence[Visit], until: date) -> None:
         """Let people log in, several at once, as they do."""

@@ -28,9 +28,12 @@ from lean_tumbler.stores.sources.opening import tables_at
 
 Progress = Callable[[int], None]
 
-# The columns of graded rows.
-GRADED = (
-    "account", "login", "privileged", "seen", "created", "updated", "grade", "needs"
+# What `graded_rows` gives, of an empty store.
+NO_GRADED_ROWS = pl.DataFrame(
+    schema={
+        "account": pl.String, "login": pl.String, "privileged": pl.Boolean, "seen": pl.String,
+        "created": pl.String, "updated": pl.String, "grade": pl.String, "needs": pl.String,
+    }
 )  # fmt: skip
 _FALSE = ("", "0", "f", "n", "false", "no")
 
@@ -286,7 +289,7 @@ def _graded(looked: Frame, names: Mapping[str, str]) -> pl.DataFrame:
         },
         schema={"group": pl.UInt32, "grade": pl.String, "needs": pl.String},
     )
-    return looked.rows.join(groups, on="group").select(*GRADED)
+    return looked.rows.join(groups, on="group").select(NO_GRADED_ROWS.columns)
 
 
 def _needed(group: Group, names: Mapping[str, str]) -> str:

@@ -9,7 +9,7 @@ import polars as pl
 from lean_tumbler.core.forecast.back_test import CUTS, BackTest, back_test
 from lean_tumbler.core.forecast.bands import DRAWS
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, Forecast, fitted, forecast
-from lean_tumbler.core.forecast.times import EPOCH, Times, days_of
+from lean_tumbler.core.forecast.times import Times, day_of, days_of, number_of
 from lean_tumbler.core.forecast.watching import (
     NEVER_SEEN,
     Population,
@@ -19,7 +19,7 @@ from lean_tumbler.core.forecast.watching import (
     population,
 )
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
-from lean_tumbler.operations.auditing import GRADED
+from lean_tumbler.operations.auditing import NO_GRADED_ROWS
 from lean_tumbler.operations.login_log import LoginLog, folded
 
 # Every fortnight of a year and the first days, for the plot; and the days that are told.
@@ -74,7 +74,7 @@ class ForecastMeans:
     @property
     def day(self) -> int:
         """Today as a number of days since 1970."""
-        return self.today.toordinal() - EPOCH
+        return number_of(self.today)
 
 
 def draws_of(*, with_back_test: bool) -> int:
@@ -98,6 +98,9 @@ class Accounts:
     _times: Times = field(default_factory=Times)
     _parts: list[pl.DataFrame] = field(default_factory=list)
 
+    def __post_init__(self) -> None:
+        self.add(NO_GRADED_ROWS)
+
     def add(self, graded: pl.DataFrame) -> None:
         """Add rows, as `graded_rows` gives them."""
         kept = {"day": days_of(graded["seen"], today=self.today, times=self._times)}
@@ -116,8 +119,6 @@ class Accounts:
 
         Perhaps `made`, and `login`.
         """
-        if not self._parts:
-            self.add(pl.DataFrame(schema=dict.fromkeys(GRADED, pl.String)))
         return pl.concat(self._parts)
 
     @property
@@ -141,8 +142,9 @@ def forecast_accounts(
         log: of logins with passwords; without it, last logins alone are read.
         with_back_test: hold forecasts of the past against the log.
     """
-    end = _end(accounts.rows if log is None else log.events, means)
-    rows = _seen(accounts, end, means, log)
+    rows = accounts.rows
+    end = _end(rows if log is None else log.events, means)
+    rows = _seen(rows, end, means, log)
     everybody = population(rows)
     watched = from_last_logins(everybody) if log is None else from_log(log.events, end=end)
     known = fitted(watched, days=DAYS, progress=means.progress)
@@ -151,7 +153,7 @@ def forecast_accounts(
         for grades in (_WEAK, (Grade.LAYERED,))
     )
     return StoreForecast(
-        as_of=date.fromordinal(end + EPOCH),
+        as_of=day_of(end),
         weak=weak,
         layered=layered,
         dated=int(rows.filter(pl.col("ago") < NEVER_SEEN)["accounts"].sum()),
@@ -164,12 +166,11 @@ def forecast_accounts(
     )
 
 
-def _seen(accounts: Accounts, end: int, means: ForecastMeans, log: LoginLog | None) -> pl.DataFrame:
+def _seen(rows: pl.DataFrame, end: int, means: ForecastMeans, log: LoginLog | None) -> pl.DataFrame:
     """Say of accounts how many days ago they were seen; of a log, since when they are known."""
-    rows = accounts.rows
     if log is None:
         rows = rows.with_columns(ago=end - pl.col("day") + means.session_days // 2)
-        if accounts.with_created:
+        if "made" in rows.columns:
             rows = rows.with_columns(known=end - pl.col("made"))
     else:
         seen = last_seen(log.events, end=end).join(log.accounts, left_on="login", right_on="number")
@@ -216,7 +217,7 @@ def _notes(
     accounts: Accounts, means: ForecastMeans, end: int, log: LoginLog | None
 ) -> Iterator[str]:
     if end < means.day:
-        newest = date.fromordinal(end + EPOCH).isoformat()
+        newest = day_of(end).isoformat()
         yield f"the newest login is of {newest}: the data is taken to be of that day"
     if log is not None:
         yield from log.notes

@@ -10,7 +10,7 @@ import polars as pl
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
-from lean_tumbler.operations.auditing import Means, graded_rows
+from lean_tumbler.operations.auditing import NO_GRADED_ROWS, Means, graded_rows
 from lean_tumbler.stores.files import file_errors, write_bytes
 
 ACCOUNTS_NAMED = 20
@@ -108,10 +108,10 @@ def pass_gate(
         What was seen, and the store's part of the next state: of accounts that appeared, what was
         accepted before, so that the gate stays shut until they are mended or accepted.
     """
-    rows = pl.concat([
+    rows = pl.concat(
         frame.select("account", "grade", "privileged", "created", "updated")
-        for frame in graded_rows(store, base=base, means=means)
-    ] or [_nothing()])  # fmt: skip
+        for frame in (NO_GRADED_ROWS, *graded_rows(store, base=base, means=means))
+    )
     rows = rows.with_columns(weak=pl.col("grade").is_in(_WEAK))
     before = state.filter(pl.col("store") == store.name).select("account", was="weak")
     joined = rows.join(before, on="account", how="left")
@@ -137,13 +137,6 @@ def pass_gate(
     )
     return passage, pl.concat([still, backwards]).select(
         pl.lit(store.name).alias("store"), "account", "weak"
-    )
-
-
-def _nothing() -> pl.DataFrame:
-    texts = dict.fromkeys(("account", "grade", "created", "updated"), pl.String)
-    return pl.DataFrame(schema={**texts, "privileged": pl.Boolean}).select(
-        "account", "grade", "privileged", "created", "updated"
     )
 
 

@@ -8,13 +8,14 @@ from enum import StrEnum
 
 import polars as pl
 
-from lean_tumbler.core.forecast.times import EPOCH, Times, days_of
+from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade, grade
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import UsageError
+from lean_tumbler.operations.login_log import folded_login
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 MARKER = "!"  # shadow(5): no password opens it; `audit` reads it as locked
@@ -190,11 +191,11 @@ class _Run:
         ]
         days = days_of(pl.Series(texts, dtype=pl.String), today=self._hands.today, times=Times())
         for account, text, day in zip(page, texts, days, strict=True):
-            own = None if day is None else date.fromordinal(day + EPOCH)
+            own = None if day is None else day_of(day)
             if own is None and text is not None and text.strip():
                 yield Stays.UNREADABLE_DATE
                 continue
-            typed = self._choice.typed.get((account.login or "").strip().lower())
+            typed = self._choice.typed.get(folded_login(account.login or ""))
             yield max((found for found in (own, typed) if found), default=None)
 
     def _due(

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import polars as pl
 
-from lean_tumbler.core.forecast.times import EPOCH, Times, days_of
+from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
 from lean_tumbler.operations.auditing import policy_table
@@ -41,12 +41,17 @@ class LoginLog:
         """Give the last day of each login, folded."""
         last = self.events.group_by("login").agg(pl.col("day").max())
         named = self.accounts.join(last, left_on="number", right_on="login").select("login", "day")
-        return {login: date.fromordinal(day + EPOCH) for login, day in named.iter_rows()}
+        return {login: day_of(day) for login, day in named.iter_rows()}
 
 
 def folded(column: str) -> pl.Expr:
     """Take logins as equal that differ in letter case, or in blanks around them."""
     return pl.col(column).str.strip_chars().str.to_lowercase()
+
+
+def folded_login(login: str) -> str:
+    """Fold one login, as `folded` does a column of them."""
+    return login.strip().lower()
 
 
 def read_log(

@@ -9,7 +9,7 @@ import polars as pl
 
 from lean_tumbler.core.forecast.bands import DRAWS, Band
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, fitted, forecast
-from lean_tumbler.core.forecast.watching import from_log, last_seen, population
+from lean_tumbler.core.forecast.watching import first_day, from_log, last_seen, population
 
 CUTS = (91, 182, 273, 365)  # days before the log's end: three, six, nine and twelve months
 _LEAST_DAYS_BEFORE = 56
@@ -110,10 +110,8 @@ def back_test(
 def _tried(
     log: pl.DataFrame, cut: int, horizons: Sequence[int], fit_to: Callable[..., Fitted]
 ) -> Iterator[Tried]:
-    first, last = (int(day) for day in log.select(pl.col("day").min(), pl.col("day").max()
-                                                  .alias("last")).row(0))  # fmt: skip
-    then = last - cut
-    if then - first < _LEAST_DAYS_BEFORE or not horizons:
+    then = int(log["day"].max() or 0) - cut  # type: ignore[arg-type]  # a number
+    if then - first_day(log) < _LEAST_DAYS_BEFORE or not horizons:
         return
     past = log.filter(pl.col("day") <= then)
     seen = last_seen(past, end=then)

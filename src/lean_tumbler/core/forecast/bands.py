@@ -21,6 +21,7 @@ from lean_tumbler.core.forecast.returning import (
     days_after,
     expected,
     fit,
+    weeks_of,
 )
 
 DRAWS = 100
@@ -74,7 +75,7 @@ def busy_weeks(classes: Sequence[Sequence[Exposure]], models: Sequence[Returning
     """
     flat = [(exposure, model) for own, model in zip(classes, models, strict=True)
             for exposure in own]  # fmt: skip
-    weeks = max(each.first_week + len(each.returned) for each, _ in flat)
+    weeks = weeks_of(each for each, _ in flat)
     seen = _by_week(((each, each.returned) for each, _ in flat), weeks)
     busy = np.ones(weeks)
     enough = np.zeros(weeks, dtype=bool)
@@ -123,7 +124,7 @@ def drawn(
         progress: told of each draw.
     """
     busy = busy_weeks(classes, models)
-    watched = max(each.first_week + len(each.returned) for own in classes for each in own)
+    watched = weeks_of(each for own in classes for each in own)
     draws = []
     # These matrices are small: threads that wait for the next one take longer than they help.
     with threadpool_limits(limits=1, user_api="blas"):

@@ -201,8 +201,8 @@ def refitted(
     numbers = np.array([number for _, number in counted], dtype=np.float64)
     away: Numbers = np.interp(edges, days_since, numbers)
     exposure = Exposure(at_risk=float(first), returned=np.maximum(-np.diff(away), 0.0))
-    model = fit([exposure])
-    if model is None:
+    known = fitted(Watched(classes=((exposure,),)), days=days)
+    if not known.models:
         return None
 
     def shares(models: Sequence[Returning], ahead: Numbers) -> Numbers:
@@ -210,9 +210,12 @@ def refitted(
         found: Numbers = (away[1:] / away[0])[None, :]
         return found
 
-    weeks_ahead = -(-max(days) // WEEK)
-    draws = drawn([[exposure]], [model], weeks=weeks_ahead, random=np.random.default_rng(SEED))
-    found = bands(np.array([float(waiting)]), days, shares=shares, models=[model], draws=draws)
+    one = np.array([float(waiting)])
     return Forecast(
-        accounts=waiting, days=found, mirror={}, fitted=True, returns=first - now, never=model.never
+        accounts=waiting,
+        days=bands(one, days, shares=shares, models=known.models, draws=known.draws),
+        mirror={},
+        fitted=True,
+        returns=first - now,
+        never=known.models[0].never,
     )

@@ -9,7 +9,7 @@ ago has a rate from the Gamma distribution with shape + 1 and scale + t0 (Bayes'
 holds on average holds for recent and for dormant accounts by themselves.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -99,6 +99,11 @@ class Returning:
 def _tail(days: Numbers, scale: Any, shape: float) -> Numbers:
     tail: Numbers = (scale / (scale + days)) ** shape
     return tail
+
+
+def weeks_of(exposures: Iterable[Exposure]) -> int:
+    """Give how many weeks of the calendar were watched, from the first on."""
+    return max(each.first_week + len(each.returned) for each in exposures)
 
 
 def returns_of(exposures: Sequence[Exposure]) -> float:

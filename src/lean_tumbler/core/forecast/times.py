@@ -6,12 +6,22 @@ from datetime import date
 
 import polars as pl
 
-EPOCH = date(1970, 1, 1).toordinal()  # day 0 of the numbers
+_EPOCH = date(1970, 1, 1).toordinal()  # day 0 of the numbers
 # Ten digits are seconds from 2001 to 2286, thirteen the same in milliseconds.
 _ISO = r"^((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01]))(?:$|[T ])"
 _ZONE = r"[T ]\d\d:?\d\d.*(?:[+-]\d\d:?\d\d|[A-Z]{3,5})$"
 _SECONDS = r"^(\d{9,10})(?:\.\d+)?$"
 _MILLISECONDS = r"^(\d{12,13})$"
+
+
+def number_of(day: date) -> int:
+    """Give a day as a number of days since 1970."""
+    return day.toordinal() - _EPOCH
+
+
+def day_of(number: int) -> date:
+    """Give the day that a number stands for."""
+    return date.fromordinal(number + _EPOCH)
 
 
 @dataclass(slots=True)
@@ -70,7 +80,7 @@ def days_of(column: pl.Series, *, today: date, times: Times) -> pl.Series:
         milliseconds=(milliseconds // 86_400_000).cast(pl.Int32),
         zoned=text.str.contains(_ZONE) & iso.is_not_null(),
     ).with_columns(day=pl.coalesce("iso", "seconds", "milliseconds"))
-    last = today.toordinal() - EPOCH
+    last = number_of(today)
     day = pl.col("day")
     counted = read.select(
         pl.col("iso").is_not_null().sum().alias("ISO 8601"),

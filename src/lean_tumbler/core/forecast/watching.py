@@ -6,7 +6,7 @@ taken for somebody who returns; a log knows better, because it saw who did not.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import polars as pl
@@ -30,6 +30,8 @@ _MOST_STEPS = 13
 _AT_ONCE = 1 << 20  # logins of a log
 # Who is seen in the first days of a log may have been known long before.
 _MAY_BE_OLDER = int(KNOWN_EDGES[-1])
+
+_KINDS = (len(SEEN_EDGES) + 1, len(KNOWN_EDGES) + 1)
 
 Places = NDArray[np.int64]
 Days = NDArray[np.int32]
@@ -62,12 +64,12 @@ class Watched:
     Attributes:
         classes: the exposures of each class; each has enough returns, if there is more than one.
         of: the class of each kind of account, by when it was seen (row) and for how long it has
-            been known (column).
+            been known (column); one class is that of all.
         leaving: the share of all accounts that leave in a day; 0 where classes tell it.
     """
 
     classes: tuple[tuple[Exposure, ...], ...]
-    of: Places
+    of: Places = field(default_factory=lambda: np.zeros(_KINDS, np.int64))
     leaving: float = 0.0
 
     @property
@@ -108,8 +110,7 @@ def from_last_logins(everybody: Population) -> Watched:
         returned = np.maximum(exposure.returned - new, 0.0)
         exposure = replace(exposure, returned=returned, taken_off=new)
         leaving = float(new.sum()) / (weeks * WEEK) / max(1.0, total)
-    shape = (len(SEEN_EDGES) + 1, len(KNOWN_EDGES) + 1)
-    return Watched(classes=((exposure,),), of=np.zeros(shape, np.int64), leaving=leaving)
+    return Watched(classes=((exposure,),), leaving=leaving)
 
 
 def _by_week(days_ago: Numbers, accounts: Numbers, weeks: int) -> Numbers:
@@ -126,9 +127,10 @@ def from_log(log: pl.DataFrame, *, end: int) -> Watched:
         log: `login` and `day` of each login, both as numbers; logins from 0 on.
         end: the last day that the log covers.
     """
-    start = int(log["day"].min() or 0)  # type: ignore[arg-type]  # a number
+    start = first_day(log)
     steps = min(_MOST_STEPS, (end - start) // _STEP_DAYS - 1)
-    found: list[list[list[Exposure]]] = [[[] for _ in (*KNOWN_EDGES, 0)] for _ in (*SEEN_EDGES, 0)]
+    rows, columns = _KINDS
+    found: list[list[list[Exposure]]] = [[[] for _ in range(columns)] for _ in range(rows)]
     if steps > 0:
         first, last = _by_span(log, end, steps)
         for step in range(1, steps + 1):
@@ -173,15 +175,14 @@ def _watched_from(
     ago: Days, known: Numbers, after: Days, *, weeks: int, first_week: int
 ) -> Iterator[tuple[int, int, Exposure]]:
     """Watch accounts from one day on, by how long ago they were seen then, and since when known."""
-    columns = len(KNOWN_EDGES) + 1
-    seen, since = _kinds(ago.astype(np.float64), known)
-    kind = seen * columns + since
+    kind = np.ravel_multi_index(_kinds(ago.astype(np.float64), known), _KINDS)
     for place in np.unique(kind):
+        seen, since = np.unravel_index(place, _KINDS)
         own = after[kind == place]
         in_week = (own[own <= weeks * WEEK] - 1) // WEEK
         yield (
-            int(place) // columns,
-            int(place) % columns,
+            int(seen),
+            int(since),
             Exposure(
                 at_risk=float(len(own)),
                 returned=np.bincount(in_week, minlength=weeks).astype(np.float64),
@@ -197,7 +198,7 @@ def _merged(found: list[list[list[Exposure]]]) -> Watched:
     were seen longer ago.
     """
     classes: list[list[Exposure]] = []
-    of = np.zeros((len(found), len(found[0])), np.int64)
+    of = np.zeros(_KINDS, np.int64)
     waiting: list[Exposure] = []
     begun = 0
     for row, kinds in enumerate(found):
@@ -220,10 +221,15 @@ def _merged(found: list[list[list[Exposure]]]) -> Watched:
     return Watched(classes=tuple(map(tuple, classes)), of=of)
 
 
+def first_day(log: pl.DataFrame) -> int:
+    """Give the day on which a log begins."""
+    return int(log["day"].min() or 0)  # type: ignore[arg-type]  # a number
+
+
 def last_seen(log: pl.DataFrame, *, end: int) -> pl.DataFrame:
     """Give each login of a log with how many days ago it was seen, and since when it is known."""
-    start = int(log["day"].min() or 0)  # type: ignore[arg-type]  # a number
-    day, may_be_older = pl.col("day"), pl.col("day").min() < start + _MAY_BE_OLDER
+    day = pl.col("day")
+    may_be_older = day.min() < first_day(log) + _MAY_BE_OLDER
     known = pl.when(may_be_older).then(NEVER_SEEN).otherwise(end - day.min())
     return log.filter(day <= end).group_by("login").agg(ago=end - day.max(), known=known)
 
