@@ -4,6 +4,9 @@
     ├── UsageError                2      400    the call is wrong
     │   ├── PolicyError           2      500    the policy file is wrong
     │   ├── FormulaError          2      400    a formula's text is wrong
+    │   ├── ConditionError        2      400    a cohort's condition is wrong
+    │   ├── LayoutError           2      400    a cohort's layout is wrong
+    │   ├── NotReady              2      400    a bulk step may not write yet
     │   ├── KnownAccountsError    2      400    a file of known accounts is wrong
     │   ├── RequestRefused        2      400    an HTTP request is wrong
     │   ├── PasswordRefused       2      422    a new password may not be stored
@@ -11,6 +14,7 @@
     ├── CheckImpossible           3      503    a stored value cannot be checked here
     │   ├── OverLimit             3      503    it asks for more work than is allowed
     │   └── KeyMissing            3      503    a formula needs a key that is not there
+    ├── WriteNotConfirmed         3      500    a value would not be read as what it is
     ├── InputDoesNotFit           1      200    a formula has no result for this password
     ├── SourceError               3      503    a source or store cannot be read or written
     │   └── StoreAway             3      503    its server is away, or a lock is held; try again
@@ -53,6 +57,18 @@ class FormulaError(UsageError):
     def __init__(self, message: str, *, offset: int) -> None:
         super().__init__(message)
         self.offset = offset
+
+
+class ConditionError(UsageError):
+    """A cohort's condition has a mistake; the message names the position."""
+
+
+class LayoutError(UsageError):
+    """A cohort's layout has a mistake; the message names the position."""
+
+
+class NotReady(UsageError):
+    """A bulk step may not write yet; the message says what has to come first."""
 
 
 class KnownAccountsError(UsageError):
@@ -105,6 +121,10 @@ class OverLimit(CheckImpossible):
 
 class KeyMissing(CheckImpossible):
     """A formula needs a key that the environment does not supply."""
+
+
+class WriteNotConfirmed(TumblerError):
+    """A value was made that would not be read again as what it is; it was not written."""
 
 
 class InputDoesNotFit(TumblerError):

@@ -59,7 +59,7 @@ def store_forecast(
     accounts = _accounts(arguments, session, store)
     if accounts is None:
         return None
-    means = Means(floor=policy.floor, target=policy.target)
+    means = Means(floor=policy.floor, policy=policy)
     for frame in graded_rows(store, base=policy_path(arguments).parent, means=means):
         accounts.add(frame)
     return _forecast(arguments, session, store, accounts, with_back_test=with_back_test)
@@ -88,7 +88,7 @@ def counted(
     audit = audit_policy_store(
         store,
         base=policy_path(arguments).parent,
-        means=Means(floor=policy.floor, target=policy.target),
+        means=Means(floor=policy.floor, policy=policy),
         watch=None if accounts is None else accounts.add,
     )
     column = audit.columns[0]

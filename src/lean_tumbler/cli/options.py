@@ -2,7 +2,7 @@
 
 import argparse
 import re
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from datetime import date, datetime, time
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -91,6 +91,18 @@ def add_store_options(parser: argparse.ArgumentParser) -> None:
     add_report_options(parser)
 
 
+def add_proof_option(parser: argparse.ArgumentParser) -> None:
+    """Add how much proof a cohort needs."""
+    parser.add_argument(
+        "--proof",
+        type=share,
+        default=1.0,
+        metavar="SHARE",
+        help="ask for so many known or observed logins that at most this share of a cohort's rows "
+        "can be made otherwise, at 95 %%, like 1%%; without it, one login that opens is enough",
+    )
+
+
 def add_dry_run_option(parser: argparse.ArgumentParser) -> None:
     """Add a try that writes nothing."""
     parser.add_argument(
@@ -132,10 +144,23 @@ def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "Sto
 
 
 def gateway_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> "CredentialGateway":
-    """Give the gateway of a policy, with the keys that it names."""
-    from lean_tumbler.core.gateway import CredentialGateway
+    """Give the gateway of a policy, with the keys that it names; it looks at columns by need."""
+    from lean_tumbler.core.gateway import CredentialGateway, store_reader
+    from lean_tumbler.core.policy import APPLICATION
+    from lean_tumbler.operations.surveying import surveyed_once
+    from lean_tumbler.stores.locators import open_store
 
-    return CredentialGateway(policy, keys=keys_of(arguments, policy))
+    keys = keys_of(arguments, policy)
+    base = policy_path(arguments).parent
+    columns = {
+        name: surveyed_once(
+            lambda store=store: closing(open_store(store, base=base)),  # type: ignore[misc] # bound now
+            store_reader(policy, store, keys=keys),
+        )
+        for name, store in policy.stores.items()
+        if store.locator != APPLICATION
+    }
+    return CredentialGateway(policy, keys=keys, columns=columns)
 
 
 def keys_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> dict[str, bytes]:

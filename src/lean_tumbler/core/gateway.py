@@ -5,10 +5,15 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
-from lean_tumbler.core.checking import Rules, Verdict, check
+from lean_tumbler.core import written
+from lean_tumbler.core.checking import Verdict, check
 from lean_tumbler.core.outcome import Action, Outcome
-from lean_tumbler.core.passwords import checkable, require_storable
+from lean_tumbler.core.passwords import checkable, new_form, require_storable
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.reader import Reading, RowReader, State
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.survey import ALONE, Column
+from lean_tumbler.core.reading.ways import Bounds, Certainty
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
@@ -26,6 +31,8 @@ class CredentialGateway:
         policy: target, floor, limits, stores and formulas.
         keys: the legacy system's secrets, by the names in the policy's [keys].
         randomness: number of bytes -> random bytes, for new salts.
+        columns: store -> gives what a survey says of its column; without it, a text that may be a
+            digest by itself is not taken for a password.
     """
 
     def __init__(
@@ -34,31 +41,29 @@ class CredentialGateway:
         *,
         keys: Mapping[str, bytes] = MappingProxyType({}),
         randomness: Randomness = os.urandom,
+        columns: Mapping[str, Callable[[], Column]] = MappingProxyType({}),
     ) -> None:
         self._policy = policy
-        self._keys = keys
         self._randomness = randomness
+        self.bounds = Bounds(limits=policy.limits, keys=keys)
+        self._readers = {
+            name: store_reader(policy, store, keys=keys, column=columns.get(name, lambda: ALONE))
+            for name, store in policy.stores.items()
+        }
+        self._without_store = RowReader(formulas=policy.formulas_by_fingerprint, keys=keys)
 
     @property
     def policy(self) -> StoragePolicy:
         """The policy that this gateway decides by."""
         return self._policy
 
-    def rules(self, store: str | None) -> Rules:
-        """Collect what a check in one store needs to know.
+    def reader(self, store: str | None) -> RowReader:
+        """Give what reads the rows of one store.
 
         Raises:
             UsageError: the policy has no such store.
         """
-        found = self._store(store)
-        return Rules(
-            formulas=found.formulas if found else (),
-            by_fingerprint={named.fingerprint: named for named in self._policy.formulas.values()},
-            accept_plain_text=found.accept_plain_text if found else False,
-            limits=self._policy.limits,
-            keys=self._keys,
-            decryption=found.decryption if found else None,
-        )
+        return self._without_store if self._store(store) is None else self._readers[store or ""]
 
     def _store(self, name: str | None) -> StorePolicy | None:
         if name is None:
@@ -76,6 +81,7 @@ class CredentialGateway:
         store: str | None = None,
         salt: str | bytes | None = None,
         login: str | None = None,
+        columns: Mapping[str, str | bytes | None] = MappingProxyType({}),
         upgrade: bool = True,
     ) -> Outcome:
         """Decide one login.
@@ -86,6 +92,7 @@ class CredentialGateway:
             store: the policy's name of the store, for its formulas and options.
             salt: the salt column's content, where there is one.
             login: the row's login, where a formula takes it or a share is chosen.
+            columns: further columns by the table's own names, for conditions and parts.
             upgrade: whether a new value may be given at all.
 
         Returns:
@@ -96,48 +103,61 @@ class CredentialGateway:
             CheckImpossible: a formula or key that the value needs is not there.
             UsageError: the policy has no such store.
         """
-        rules = self.rules(store)
-        text, refusal = _as_text(stored)
-        if not refusal and not checkable(password, self._policy.limits):
-            refusal = "not-checkable"
-        if refusal:
+        row = Row(
+            stored=_raw(stored),
+            salt=_raw(salt),
+            login=login,
+            others={name: _raw(content) for name, content in columns.items()},
+        )
+        return self.admit_row(row, password=password, store=store, upgrade=upgrade)
+
+    def admit_row(
+        self, row: Row, *, password: str, store: str | None = None, upgrade: bool = True
+    ) -> Outcome:
+        """Decide one login on a row as a store gives it; `admit` says the rest."""
+        reading = self.reader(store).read(row)
+        if not checkable(password, self._policy.limits):
             self._spend_a_derivation()
-            return Outcome(admitted=False, refusal=refusal)
-        raw_salt = salt.encode("utf-8", "replace") if isinstance(salt, str) else salt
+            return Outcome(admitted=False, refusal="not-checkable")
         try:
-            verdict = check(text, password, salt=raw_salt, login=login, rules=rules)
+            verdict = check(reading, password, bounds=self.bounds)
         except OverLimit:
             self._spend_a_derivation()
             return Outcome(admitted=False, refusal="over-limit")
+        has_value = reading.state not in {State.NO_VALUE, State.NOT_TEXT}
+        cohort = verdict.scheme if has_value else ""
         if not verdict.accepted:
             if not self._costs_a_derivation(verdict.parsed):
                 self._spend_a_derivation()
-            return Outcome(admitted=False, refusal=verdict.refusal, cohort=verdict.scheme)
+            refused = Outcome(admitted=False, refusal=verdict.refusal)
+            return _with_cohort(refused, cohort, reading)
         if not upgrade:
             outcome = Outcome(admitted=True, from_scheme=verdict.scheme)
         else:
-            outcome = self._admitted(verdict, text, password, store, login)
-        return replace(outcome, cohort=verdict.scheme)
+            outcome = self._admitted(verdict, store, row.login)
+        return _with_cohort(outcome, cohort, reading)
 
     def hash(self, *, password: str) -> str:
-        """Give the stored value for a new or changed password.
+        """Give the stored value for a new or changed password, which is stored in NFC.
 
         Raises:
             PasswordRefused: it is empty, too long or not plain text.
         """
+        return self._value_of(new_form(password))
+
+    def _value_of(self, password: str) -> str:
         target = self._policy.target
         raw = require_storable(password, limits=self._policy.limits, target=target)
         salt = self._randomness(target.derivation.salt_bytes)
-        return target.derivation.create(raw, salt, target.parameters)
+        return written.direct(target.scheme, target.parameters, raw, salt)
 
-    def _admitted(
-        self, verdict: Verdict, stored: str, password: str, store: str | None, login: str | None
-    ) -> Outcome:
+    def _admitted(self, verdict: Verdict, store: str | None, login: str | None) -> Outcome:
         parsed = verdict.parsed
-        if not self._is_due(verdict, stored, store, login):
+        if not self._is_due(verdict, store, login):
             return Outcome(admitted=True, from_scheme=verdict.scheme)
         try:
-            new_value = self.hash(password=password)
+            # The form that fitted: whoever typed it so before can type it so again.
+            new_value = self._value_of(verdict.fitted)
         except PasswordRefused:  # right, but not storable in the new form: it stays as it is
             return Outcome(admitted=True, from_scheme=verdict.scheme)
         layer = parsed.kind is Kind.LAYERED
@@ -149,16 +169,16 @@ class CredentialGateway:
             to_scheme=self._policy.target.scheme,
         )
 
-    def _is_due(self, verdict: Verdict, stored: str, store: str | None, login: str | None) -> bool:
+    def _is_due(self, verdict: Verdict, store: str | None, login: str | None) -> bool:
         """Tell whether the value is to be rewritten now."""
         found = self._store(store)
         if found is not None:
-            reference = (login or stored).encode("utf-8", "replace")
+            reference = (login or verdict.reading.text).encode("utf-8", "replace")
             if found.mode == "observe" or not in_share(reference, found.share):
                 return False
         if verdict.lossy:
             # Whoever next types another accepted form would be locked out.
-            return found is not None and found.tighten
+            return found is not None and found.replace_lossy
         return verdict.parsed.kind is not Kind.DERIVATION or not self._costs_a_derivation(
             verdict.parsed
         )
@@ -179,13 +199,31 @@ class CredentialGateway:
         target.derivation.create(b"", bytes(target.derivation.salt_bytes), target.parameters)
 
 
-def _as_text(stored: str | bytes | None) -> tuple[str, str]:
-    """Give a stored value as text, or why it is none."""
-    if stored is None:
-        return "", "unknown"
-    if isinstance(stored, str):
-        return stored, ""
-    try:
-        return stored.decode("utf-8"), ""
-    except UnicodeDecodeError:
-        return "", "undecodable"
+def _with_cohort(outcome: Outcome, cohort: str, reading: Reading) -> Outcome:
+    """Say of which cohort a row is; evidence counts where the value alone does not say it."""
+    if reading.state is not State.VALUE or reading.certainty is Certainty.SAID:
+        return replace(outcome, cohort=cohort)
+    return replace(outcome, cohort=cohort, label=reading.label, identity=reading.identity)
+
+
+def _raw(content: str | bytes | None) -> bytes | None:
+    return content.encode("utf-8", "surrogatepass") if isinstance(content, str) else content
+
+
+def store_reader(
+    policy: StoragePolicy,
+    store: StorePolicy,
+    *,
+    keys: Mapping[str, bytes] = MappingProxyType({}),
+    column: Callable[[], Column] = lambda: ALONE,
+) -> RowReader:
+    """Give what reads the rows of a store of the policy."""
+    return RowReader(
+        cohorts=store.cohorts,
+        parts=store.parts,
+        formulas=policy.formulas_by_fingerprint,
+        has_salts=store.columns.salt is not None,
+        decryption=store.decryption,
+        keys=keys,
+        column=column,
+    )

@@ -1,51 +1,101 @@
 """Layered values: a slow hash over a legacy digest, with all that is needed to check it.
 
-    $over$from=FINGERPRINT[,salt=BASE64][,login=BASE64]$argon2id$v=19$m=…,t=…,p=…$salt$digest
+    $over$from=ORIGIN[,salt=BASE64][,login=BASE64][,NAME=BASE64…]$argon2id$v=19$m=…$salt$digest
 
-docs/FORMATS.md is the specification. This module knows the text form; what lies below (a
-formula, or a scheme that describes itself) is resolved by the gateway.
+ORIGIN is the name of a scheme, or the fingerprints of the formulas that can have made what lies
+below. docs/FORMATS.md is the specification. This module knows the text form alone.
 """
 
 import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import partial
 
-from lean_tumbler.core.schemes import argon2, pbkdf2, phc, scrypt
+from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
+    VALUE_CHARACTERS,
     Contents,
     Derivation,
     Family,
     Kind,
     Layout,
     Parameters,
+    Says,
     read_first,
 )
 
 TAG = "$over$"
-_INNER_LAYOUTS = tuple(
-    layout
-    for layout in (*argon2.LAYOUTS[:1], *scrypt.LAYOUTS, *pbkdf2.LAYOUTS)
-    if layout.name == phc.NAME and layout.scheme != "pbkdf2-sha1"
-)
-_MOST_BYTES = 1536  # of a salt or a login
+MOST_BYTES = 1536  # of each input
+MOST_FORMULAS = 8  # a login may have to try each
+FINGERPRINT = "[0-9a-f]{16}"
+_ORIGIN = rf"{FINGERPRINT}(?:\+{FINGERPRINT}){{0,{MOST_FORMULAS - 1}}}|[a-z0-9-]{{1,32}}"
+_INPUT = r"[A-Za-z_][A-Za-z0-9_-]{0,31}=[A-Za-z0-9+/]*"
 
 
-def _decoded(text: str | None) -> bytes | None:
-    """Decode a field that is there; raises ValueError where it cannot be."""
-    if text is None:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Head:
+    """What stands before the PHC string.
+
+    Attributes:
+        origin: a scheme, or fingerprints joined by plus signs.
+        salt: the formulas' salt, raw, or the scheme's setting; None where there is none.
+        login: the login, raw, where a formula takes it.
+        parts: further inputs by name, raw.
+    """
+
+    origin: str
+    salt: bytes | None = field(default=None, repr=False)
+    login: bytes | None = field(default=None, repr=False)
+    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+
+    def __str__(self) -> str:
+        inputs = {"salt": self.salt, "login": self.login, **dict(sorted(self.parts.items()))}
+        fields = [f"{name}={phc.encode(raw)}" for name, raw in inputs.items() if raw is not None]
+        return TAG + ",".join([f"from={self.origin}", *fields])
+
+    @property
+    def is_readable(self) -> bool:
+        """Whether what is written with it can be read again: no input is too long."""
+        inputs = (self.salt or b"", self.login or b"", *self.parts.values())
+        short = all(len(raw) <= MOST_BYTES for raw in inputs)
+        named = re.fullmatch(_ORIGIN, self.origin, re.ASCII)
+        return short and named is not None and len(str(self)) <= VALUE_CHARACTERS // 2
+
+    def secret(self, legacy_digest: str) -> bytes:
+        """What the derivation runs on.
+
+        The label makes a leaked legacy digest useless as a password should the head be lost.
+        """
+        return f"over:{self.origin}:{legacy_digest}".encode()
+
+
+def origins_of(origin: str) -> tuple[str, ...]:
+    """Take an origin apart: fingerprints, or one scheme."""
+    return tuple(origin.split("+"))
+
+
+def _inputs(match: re.Match[str]) -> dict[str, bytes] | None:
+    """Read the inputs of a head; None where one cannot be read, or they are in another order."""
+    coded = {name: match[name] for name in ("salt", "login") if match[name] is not None}
+    parts = [item.split("=", 1) for item in match["parts"].split(",") if item]
+    names = [name for name, _ in parts]
+    if names != sorted(set(names)) or coded.keys() & set(names):
         return None
-    raw = phc.decode(text)
-    if raw is None or len(raw) > _MOST_BYTES:
-        raise ValueError("not base64, or too long")
-    return raw
+    found: dict[str, bytes] = {}
+    for name, text in (*coded.items(), *parts):
+        raw = phc.decode(text)
+        if raw is None or len(raw) > MOST_BYTES:
+            return None
+        found[name] = raw
+    return found
 
 
-def _build(match: re.Match[str]) -> Contents | None:
-    inner = read_first(_INNER_LAYOUTS, match.string[match.start("inner") :])
-    if inner is None:
+def _build(inner_layouts: tuple[Layout, ...], match: re.Match[str]) -> Contents | None:
+    inner = read_first(inner_layouts, match.string[match.start("inner") :])
+    inputs = _inputs(match)
+    if inner is None or inputs is None:
         return None
-    try:
-        salt, login = _decoded(match["salt"]), _decoded(match["login"])
-    except ValueError:
-        return None
+    salt, login = inputs.pop("salt", None), inputs.pop("login", None)
     return Contents(
         scheme=inner.scheme,
         parameters=inner.parameters,
@@ -54,41 +104,36 @@ def _build(match: re.Match[str]) -> Contents | None:
         inner=inner,
         origin=match["origin"],
         login=login,
+        parts=inputs,
     )
 
 
-LAYOUTS = (
-    Layout(
-        scheme="argon2id, scrypt, pbkdf2-sha256, pbkdf2-sha512",
+def family(derivations: Iterable[Derivation]) -> Family:
+    """Give the family of layered values, over whatever derivations can lie on top."""
+    on_top = tuple(found for found in derivations if found.on_top)
+    layout = Layout(
+        scheme=", ".join(found.scheme for found in on_top),
         name="layered",
-        structure="$over$from=ORIGIN[,salt=…][,login=…] and a PHC string",
+        structure="$over$from=ORIGIN[,salt=…][,login=…][,NAME=…] and a PHC string",
         source="docs/FORMATS.md",
         kind=Kind.LAYERED,
+        says=Says.ALL,
         starts=(TAG,),
-        pattern=r"\$over\$from=(?P<origin>[a-z0-9-]{1,32})"
-        r"(?:,salt=(?P<salt>[A-Za-z0-9+/]*))?(?:,login=(?P<login>[A-Za-z0-9+/]+))?"
+        pattern=rf"\$over\$from=(?P<origin>{_ORIGIN})"
+        r"(?:,salt=(?P<salt>[A-Za-z0-9+/]*))?(?:,login=(?P<login>[A-Za-z0-9+/]*))?"
+        rf"(?P<parts>(?:,{_INPUT})*)"
         r"(?P<inner>\$[a-z0-9-]+(?:\$v=[0-9]+)?\$[a-z]+=[0-9]+(?:,[a-z]+=[0-9]+)*)"
         r"\$(?P<inner_salt>[A-Za-z0-9+/]+)\$(?P<inner_digest>[A-Za-z0-9+/]+)",
-        shaped_by=("origin", "inner"),
-        build=_build,
-    ),
-)
-
-
-def secret(origin: str, legacy_digest: str) -> bytes:
-    """What the derivation runs on.
-
-    The label makes a leaked legacy digest useless as a password should the head be lost.
-    """
-    return f"over:{origin}:{legacy_digest}".encode()
+        shaped_by=("origin", "parts", "inner"),
+        build=partial(_build, tuple(found.on_top.layout for found in on_top if found.on_top)),
+    )
+    return Family(name="layered", layouts=(layout,))
 
 
 def write(
+    head: Head,
     *,
-    origin: str,
     legacy_digest: str,
-    salt: bytes | None,
-    login: bytes | None,
     derivation: Derivation,
     parameters: Parameters,
     fresh_salt: bytes,
@@ -96,23 +141,12 @@ def write(
     """Put a derivation over a legacy digest in canonical text.
 
     Args:
-        origin: the formula's fingerprint, or the name of the scheme below.
+        head: where the digest comes from, and its inputs.
         legacy_digest: what the legacy system stored, in canonical text.
-        salt: the formula's salt, raw, or the scheme's setting; None where it takes none.
-        login: the login, raw, where the formula takes it.
         derivation: the slow scheme to put on top.
         parameters: its costs.
         fresh_salt: random bytes for it.
     """
-    if not derivation.may_layer:
+    if derivation.on_top is None:
         raise ValueError(f"{derivation.scheme} cannot stand over a legacy digest")
-    fields = [f"from={origin}"]
-    if salt is not None:
-        fields.append(f"salt={phc.encode(salt)}")
-    if login is not None:
-        fields.append(f"login={phc.encode(login)}")
-    inner = derivation.create(secret(origin, legacy_digest), fresh_salt, parameters)
-    return TAG + ",".join(fields) + inner
-
-
-FAMILY = Family(name="layered", layouts=LAYOUTS)
+    return str(head) + derivation.create(head.secret(legacy_digest), fresh_salt, parameters)

@@ -1,19 +1,28 @@
-"""What bulk layering does with one row. A row is always parsed in full: never guessed."""
+"""What bulk layering does with one row: it follows the reading, and judges nothing itself."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from types import MappingProxyType
 
-from lean_tumbler.core import layered
+from lean_tumbler.core import layered, written
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.passwords import require_storable
-from lean_tumbler.core.policy import NamedFormula, StoragePolicy, StorePolicy, Target
+from lean_tumbler.core.policy import StoragePolicy, Target
+from lean_tumbler.core.reading.reader import PLAIN_TEXT, Doubt, Reading, RowReader, State
+from lean_tumbler.core.reading.ways import (
+    Bounds,
+    Certainty,
+    DerivationWay,
+    FormulaWay,
+    LegacyWay,
+    PasswordWay,
+    SettingWay,
+)
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
-from lean_tumbler.errors import PasswordRefused
+from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.errors import PasswordRefused, WriteNotConfirmed
 
 
 class Leave(StrEnum):
@@ -23,155 +32,148 @@ class Leave(StrEnum):
     UNREADABLE = "not UTF-8 text"
     SAFE = "already layered, current or locked"
     UNKNOWN = "not understood"
-    NO_FORMULA = "no formula of the policy fits"
-    AMBIGUOUS = "more than one formula fits; replaced at login"
-    PLAIN_TEXT_NOT_ACCEPTED = "plain text, and accept_plain_text is false"
+    NO_COHORT = "no cohort of the policy says how it was made"
+    PLAIN_TEXT_UNDECLARED = "reads as plain text, and no cohort says so"
+    MAY_BE_DIGEST = "may be a digest, so it is not taken for plain text"
+    ONLY_SHAPE = "a bare shape that neither a cohort nor the column confirms"
+    WAYS_DIFFER = "several ways, which differ in what lies below"
+    HEAD_TOO_LONG = "an input of its formula is too long for a layered value"
     NOT_STORABLE = "a password that no new value can be made of"
-    MAYBE_PLAIN_TEXT = "a scheme or plain text; replaced at login"
     LAYER_TOO_WEAK = "layered below the floor; replaced at login"
+    UNPROVEN = "its cohort is not proven"
+
+
+_STATES: Mapping[State, Leave] = {
+    State.NO_VALUE: Leave.NO_VALUE,
+    State.EMPTY: Leave.NO_VALUE,
+    State.NOT_TEXT: Leave.UNREADABLE,
+    State.LOCKED: Leave.SAFE,
+}
+_DOUBTS: Mapping[Doubt, Leave] = {
+    Doubt.NOT_UNDERSTOOD: Leave.UNKNOWN,
+    Doubt.NO_COHORT: Leave.NO_COHORT,
+    Doubt.PLAIN_TEXT_UNDECLARED: Leave.PLAIN_TEXT_UNDECLARED,
+    Doubt.MAY_BE_DIGEST: Leave.MAY_BE_DIGEST,
+    Doubt.ONLY_SHAPE: Leave.ONLY_SHAPE,
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RowPlan:
     """One row's part in the bulk step.
 
-    Exactly one is set: `leave`, `plain` (known password: written as current at once), or
-    `legacy_digest` with its origin. `cohort` names what the row holds: a scheme, a formula of the
-    policy, or `plain-text`. `costs` and `formula` say what a guess at it takes.
+    Exactly one is set: `leave`, `plain` (known password: written as current at once), or `head`
+    with the legacy digest. `cohort` names the row's ways, `costs` and `formula` say what a guess
+    at it takes.
+
+    Attributes:
+        identity: what the ways rest on, for evidence: the origin of the head.
+        needs_proof: whether nothing but the policy or the shape says how it was made.
+        suspected: what the column shows the text to be a digest of.
     """
 
     leave: Leave | None = None
     cohort: str = ""
+    identity: str = ""
+    needs_proof: bool = False
+    suspected: str = ""
     costs: Parameters = field(default_factory=dict)
     formula: str = ""
     plain: bytes | None = field(default=None, repr=False)
-    origin: str = ""
+    head: layered.Head | None = field(default=None, repr=False)
     legacy_digest: str = field(default="", repr=False)
-    salt: bytes | None = field(default=None, repr=False)
-    login: bytes | None = field(default=None, repr=False)
 
 
-def plan_row(
-    stored: bytes | None,
-    *,
-    salt: bytes | None,
-    login: str | None,
-    store: StorePolicy,
-    policy: StoragePolicy,
-    keys: Mapping[str, bytes] = MappingProxyType({}),
-) -> RowPlan:
+def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
     """Decide what bulk layering does with one row.
 
     Args:
-        stored: the raw stored value.
-        salt: the raw salt column.
-        login: the row's login.
-        store: its formulas and options.
-        policy: floor and limits.
-        keys: the legacy system's, for a store whose values are encrypted.
-
-    Raises:
-        CheckImpossible: a key that the store needs is not there, or of a wrong length.
+        reading: the row, as the store's reader gives it.
+        policy: target, floor and limits.
     """
-    if not stored:
-        return RowPlan(leave=Leave.NO_VALUE)
+    leave = _STATES.get(reading.state) or (_DOUBTS.get(reading.doubt) if reading.doubt else None)
+    if reading.state is State.LAYERED:
+        weak = grade(reading.parsed, policy.floor, salted=True) is Grade.OUTDATED
+        leave = Leave.LAYER_TOO_WEAK if weak else Leave.SAFE
+    ways = reading.ways
+    if leave is None and not ways:
+        leave = Leave.UNKNOWN
+    if leave is None and _is_current(reading, policy):
+        leave = Leave.SAFE
+    if leave is not None:
+        return RowPlan(leave=leave, cohort=reading.label, suspected=reading.suspected)
+    passwords = [way for way in ways if isinstance(way, PasswordWay)]
+    if passwords:
+        one = passwords[0] if len(ways) == 1 else None
+        return _plan_password(one, policy) if one else _left(reading, Leave.WAYS_DIFFER)
+    return _plan_digest(reading, [way for way in ways if not isinstance(way, PasswordWay)])
+
+
+def _left(reading: Reading, leave: Leave) -> RowPlan:
+    return RowPlan(leave=leave, cohort=reading.label)
+
+
+def _is_current(reading: Reading, policy: StoragePolicy) -> bool:
+    if not any(isinstance(way, DerivationWay) for way in reading.ways):
+        return False
+    return grade(reading.parsed, policy.floor, salted=True) is Grade.CURRENT
+
+
+def _plan_password(way: PasswordWay, policy: StoragePolicy) -> RowPlan:
     try:
-        text = stored.decode("utf-8")
-    except UnicodeDecodeError:
-        return RowPlan(leave=Leave.UNREADABLE)
-    parsed = read_value(text)
-    if parsed.kind is Kind.LAYERED:
-        weak = grade(parsed, policy.floor, salted=True) is Grade.OUTDATED
-        return RowPlan(leave=Leave.LAYER_TOO_WEAK if weak else Leave.SAFE)
-    if parsed.kind is Kind.LOCKED:
-        return RowPlan(leave=Leave.SAFE)
-    if parsed.kind is Kind.DERIVATION:
-        return _plan_derivation(parsed, policy)
-    if parsed.kind is Kind.ITERATED:
-        return _plan_setting_scheme(parsed, store)
-    if store.decryption is not None:
-        opened = store.decryption.password_of(text, keys)
-        if opened is not None:
-            return _plan_password(opened, "decryptable", policy)
-    return _plan_bare(text, parsed, salt, login, store, policy)
-
-
-def _plan_bare(
-    text: str,
-    parsed: ParsedValue,
-    salt: bytes | None,
-    login: str | None,
-    store: StorePolicy,
-    policy: StoragePolicy,
-) -> RowPlan:
-    """Decide about a value that does not say by itself how it came about."""
-    if parsed.kind is Kind.FAST and parsed.salt is not None:
-        salt = parsed.salt  # a salt that stands in the value wins over a column
-    printed = parsed.formula_text(text)
-    fitting = [named for named in store.formulas if named.fits(printed, salt=salt)]
-    if fitting:
-        return _plan_formula(printed, fitting, salt, login)
-    if parsed.scheme == "plain-text":
-        return _plan_plain_text(text, store, policy)
-    return RowPlan(leave=Leave.UNKNOWN if parsed.kind is Kind.UNKNOWN else Leave.NO_FORMULA)
-
-
-def _plan_derivation(parsed: ParsedValue, policy: StoragePolicy) -> RowPlan:
-    derivation = DERIVATIONS[parsed.scheme]
-    if grade(parsed, policy.floor, salted=True) is Grade.CURRENT:
-        return RowPlan(leave=Leave.SAFE)
-    return RowPlan(
-        cohort=parsed.scheme,
-        costs=parsed.parameters,
-        origin=parsed.scheme,
-        legacy_digest=derivation.whole_text(parsed.contents.setting, parsed.digest),
-        salt=parsed.contents.setting.encode("ascii"),
-    )
-
-
-def _plan_setting_scheme(parsed: ParsedValue, store: StorePolicy) -> RowPlan:
-    if store.accept_plain_text and "plain-text" in parsed.contents.also_possible:
-        return RowPlan(leave=Leave.MAYBE_PLAIN_TEXT)
-    return RowPlan(
-        cohort=parsed.scheme,
-        costs=parsed.parameters,
-        origin=parsed.scheme,
-        legacy_digest=parsed.contents.whole,
-        salt=parsed.contents.setting.encode("utf-8"),
-    )
-
-
-def _plan_formula(
-    text: str, fitting: list[NamedFormula], salt: bytes | None, login: str | None
-) -> RowPlan:
-    if len(fitting) > 1:
-        return RowPlan(leave=Leave.AMBIGUOUS)
-    named = fitting[0]
-    canonical = named.output.canonical(text)
-    if canonical is None or (named.takes_login and not login):
-        return RowPlan(leave=Leave.NO_FORMULA)
-    return RowPlan(
-        cohort=named.name,
-        formula=notation.write(named.formula),
-        origin=named.fingerprint,
-        legacy_digest=canonical,
-        salt=salt if named.takes_salt else None,
-        login=login.encode("utf-8") if login and named.takes_login else None,
-    )
-
-
-def _plan_plain_text(text: str, store: StorePolicy, policy: StoragePolicy) -> RowPlan:
-    if not store.accept_plain_text:
-        return RowPlan(leave=Leave.PLAIN_TEXT_NOT_ACCEPTED)
-    return _plan_password(text, "plain-text", policy)
-
-
-def _plan_password(password: str, cohort: str, policy: StoragePolicy) -> RowPlan:
-    try:
-        raw = require_storable(password, limits=policy.limits, target=policy.target)
+        raw = require_storable(way.password, limits=policy.limits, target=policy.target)
     except PasswordRefused:
-        return RowPlan(leave=Leave.NOT_STORABLE)
-    return RowPlan(cohort=cohort, plain=raw)
+        return RowPlan(leave=Leave.NOT_STORABLE, cohort=way.name)
+    return RowPlan(cohort=way.name, identity=PLAIN_TEXT, plain=raw)
+
+
+def _plan_digest(reading: Reading, ways: Sequence[LegacyWay]) -> RowPlan:
+    """Lay the slow hash over what all ways agree on."""
+    head = _head_of(ways)
+    if head is None or len({way.canonical for way in ways}) != 1:
+        return _left(reading, Leave.WAYS_DIFFER)
+    if not head.is_readable:
+        return _left(reading, Leave.HEAD_TOO_LONG)
+    formulas = [way.formula for way in ways if isinstance(way, FormulaWay)]
+    return RowPlan(
+        cohort=reading.label,
+        identity=reading.identity,
+        needs_proof=reading.certainty is not Certainty.SAID,
+        suspected=reading.suspected,
+        costs=_costs(reading, ways),
+        formula=notation.write(formulas[0].formula) if formulas else "",
+        head=head,
+        legacy_digest=ways[0].canonical,
+    )
+
+
+def _costs(reading: Reading, ways: Sequence[LegacyWay]) -> Parameters:
+    if not isinstance(ways[0], FormulaWay):
+        return reading.parsed.parameters
+    parts = ways[0].parts
+    return {name: int(parts[name]) for name in ways[0].formula.numbers}
+
+
+def _head_of(ways: Sequence[LegacyWay]) -> layered.Head | None:
+    """Give one head for all ways; None where their inputs contradict each other."""
+    if len(ways) > 1 and not all(isinstance(way, FormulaWay) for way in ways):
+        return None
+    inputs: dict[str, bytes] = {}
+    for way in ways:
+        mine: dict[str, bytes | None] = {"salt": way.salt}
+        if isinstance(way, FormulaWay):
+            mine["login"] = way.login.encode("utf-8") if way.login is not None else None
+            mine |= way.parts
+        for name, raw in mine.items():
+            if raw is not None and inputs.setdefault(name, raw) != raw:
+                return None
+    origins = sorted({way.origin for way in ways})
+    return layered.Head(
+        origin="+".join(origins),
+        salt=inputs.pop("salt", None),
+        login=inputs.pop("login", None),
+        parts=inputs,
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -182,10 +184,8 @@ class DerivationTask:
     parameters: dict[str, int]
     fresh_salt: bytes = field(repr=False)
     plain: bytes | None = field(default=None, repr=False)
-    origin: str = ""
+    head: layered.Head | None = field(default=None, repr=False)
     legacy_digest: str = field(default="", repr=False)
-    salt: bytes | None = field(default=None, repr=False)
-    login: bytes | None = field(default=None, repr=False)
 
 
 def task_of(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> DerivationTask:
@@ -195,32 +195,64 @@ def task_of(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -
         parameters=dict(target.parameters),
         fresh_salt=randomness(target.derivation.salt_bytes),
         plain=plan.plain,
-        origin=plan.origin,
+        head=plan.head,
         legacy_digest=plan.legacy_digest,
-        salt=plan.salt,
-        login=plan.login,
     )
 
 
 def derived(task: DerivationTask) -> str:
     """Compute what a row is to hold: one derivation."""
     derivation = DERIVATIONS[task.scheme]
-    if task.plain is not None:
-        return derivation.create(task.plain, task.fresh_salt, task.parameters)
+    if task.head is None:
+        return derivation.create(task.plain or b"", task.fresh_salt, task.parameters)
     return layered.write(
-        origin=task.origin,
+        task.head,
         legacy_digest=task.legacy_digest,
-        salt=task.salt,
-        login=task.login,
         derivation=derivation,
         parameters=task.parameters,
         fresh_salt=task.fresh_salt,
     )
 
 
-def new_value(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> str:
-    """Compute what a row is to hold, here and now."""
-    return derived(task_of(plan, target, randomness))
+def require_confirmed(value: str, task: DerivationTask, reader: RowReader) -> None:
+    """Refuse a value that would not be read again as what it was made from.
+
+    Raises:
+        WriteNotConfirmed: saying what is lost, never the value.
+    """
+    made = {"scheme": task.scheme, "parameters": task.parameters, "salt": task.fresh_salt}
+    if task.head is None:
+        written.require_direct(value, **made)  # type: ignore[arg-type] # by name, as above
+    else:
+        written.require_layered(value, head=task.head, reader=reader, **made)  # type: ignore[arg-type]
+
+
+def require_opening(target: Target, randomness: Callable[[int], bytes], bounds: Bounds) -> None:
+    """Lay the target over an invented value, and log in: before anybody's value depends on it.
+
+    Raises:
+        WriteNotConfirmed: the login fails.
+    """
+    from lean_tumbler.core.checking import check  # noqa: PLC0415 - it stands above this module
+
+    way = SettingWay(name="md5-crypt", certainty=Certainty.SAID, scheme="md5-crypt", setting=_TRIAL)
+    plan = RowPlan(
+        head=layered.Head(origin=way.origin, salt=way.salt),
+        legacy_digest=way.computed(_TRIAL, bounds) or "",
+    )
+    reader = RowReader()
+    task = task_of(plan, target, randomness)
+    value = derived(task)
+    require_confirmed(value, task, reader)
+    reading = reader.read_text(value)
+    if not check(reading, _TRIAL, bounds=bounds).accepted:
+        raise WriteNotConfirmed(
+            f"a layered value made with {target.scheme} is not opened by its own password; "
+            "nothing was written"
+        )
+
+
+_TRIAL = "$1$gannet$"  # a setting of md5-crypt, and the invented password as well
 
 
 def characters_needed(target: Target) -> tuple[int, int]:
@@ -231,7 +263,7 @@ def characters_needed(target: Target) -> tuple[int, int]:
     derivation = target.derivation
     lowest = {entry.name: entry.lowest for entry in derivation.parameters}
     direct = len(derivation.create(b"", bytes(derivation.salt_bytes), lowest))
-    if not derivation.may_layer:  # bcrypt: of one length, whatever its cost
+    if derivation.on_top is None:  # bcrypt: of one length, whatever its cost
         return direct, direct
     # The costs stand in PHC strings as plain numbers; running the target itself would be slow.
     direct += sum(len(str(target.parameters[name])) - len(str(lowest[name])) for name in lowest)

@@ -25,6 +25,9 @@ class Outcome:
         to_scheme: what `new_value` is; only where there is one.
         refusal: why not, for the operator's counters: never for the person at the login.
         cohort: what is stored, also where it is refused: for counters alone.
+        label: the cohorts that the row may be of, joined; empty where the value itself says how
+            it was made: for evidence.
+        identity: what they rest on.
     """
 
     admitted: bool
@@ -34,3 +37,5 @@ class Outcome:
     to_scheme: str | None = None
     refusal: str = ""
     cohort: str = ""
+    label: str = ""
+    identity: str = ""

@@ -43,6 +43,11 @@ def checkable(password: str, limits: Limits) -> bool:
     return raw is not None and 0 < len(raw) <= limits.password_bytes
 
 
+def new_form(password: str) -> str:
+    """Give the form in which a new password is stored: Unicode's NFC."""
+    return unicodedata.normalize("NFC", password)
+
+
 def require_storable(password: str, *, limits: Limits, target: Target) -> bytes:
     """Give the bytes of a password that may be stored.
 

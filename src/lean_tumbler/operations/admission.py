@@ -122,12 +122,10 @@ def _checked(
     alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
     checked = account if accounts else many.stand_ins.of(login) or account
     with many.turns:
-        outcome = gateway.admit(
-            stored=checked.stored,
+        outcome = gateway.admit_row(
+            checked.row,
             password=password,
             store=store_name,
-            salt=checked.salt,
-            login=checked.login,
             upgrade=upgrade and checked is account,
         )
     if checked is not account:

@@ -9,15 +9,19 @@ from pathlib import Path
 
 import polars as pl
 
+from lean_tumbler.core.audit.cohort_marks import OTHER
 from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
 from lean_tumbler.core.audit.findings import Finding, findings, members
 from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.profile import Frame, Group, Profiler
 from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.gateway import store_reader
 from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.layered import origins_of
 from lean_tumbler.core.layering import characters_needed
-from lean_tumbler.core.policy import Columns, NamedFormula, StorePolicy, Target
+from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy, Target
+from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.operations.guessing import Budget, guess
@@ -95,7 +99,7 @@ class Means:
 
     Attributes:
         floor: the least that counts as current.
-        target: what new values would be written with.
+        policy: target, formulas and cohorts.
         attacker: who would guess, once the table leaks.
         likely: passwords to look for; None to look for none.
         budget: what may be spent on trying them on salted rows; None to leave these out.
@@ -105,7 +109,7 @@ class Means:
     """
 
     floor: Floor
-    target: Target = field(default_factory=Target)
+    policy: StoragePolicy = field(default_factory=StoragePolicy)
     attacker: Attacker = field(default_factory=Attacker)
     likely: LikelyMatcher | None = None
     budget: Budget | None = None
@@ -119,7 +123,8 @@ def audit_column(
     columns: Columns,
     *,
     means: Means,
-    formulas: Sequence[NamedFormula] = (),
+    reader: RowReader | None = None,
+    others: Sequence[str] = (),
     beside: Sequence[str] = (),
     watch: Callable[[Frame], None] | None = None,
 ) -> AuditedColumn:
@@ -129,28 +134,29 @@ def audit_column(
         table: where it stands.
         columns: the table's own names for what is needed.
         means: what the audit works with.
-        formulas: what the policy knows of its values.
+        reader: of the store's rows, with its cohorts; None where there is no policy.
+        others: further columns that it needs.
         beside: other columns of the table that hold credentials.
         watch: given each frame, for what else its rows tell.
     """
     unreadable = Unreadable()
-    profiler = Profiler(floor=means.floor, formulas=formulas, likely=means.likely)
-    for looked in _looked_at(table, columns, unreadable, profiler, means):
+    profiler = Profiler(floor=means.floor, reader=reader, likely=means.likely)
+    for looked in _looked_at(table, columns, unreadable, profiler, means, others):
         profiler.add(looked)
         if watch is not None:
             watch(looked)
         means.progress(looked.height)
     profile = profiler.finish()
     if means.budget is not None:
-        again = _looked_at(table, columns, Unreadable(), profiler, means)
-        opened, profile.coverage = guess(again, profile, formulas, means.budget)
+        again = _looked_at(table, columns, Unreadable(), profiler, means, others)
+        opened, profile.coverage = guess(again, profile, reader or RowReader(), means.budget)
         profile.note_opened(opened)
     stored = columns.stored or ""
-    place = _place(table, stored, beside, means.target)
+    place = _place(table, stored, beside, means.policy.target)
     found = findings(profile, means.floor, place)
 
     def listed() -> Iterator[tuple[Finding, pl.DataFrame]]:
-        for looked in _looked_at(table, columns, Unreadable(), profiler, means):
+        for looked in _looked_at(table, columns, Unreadable(), profiler, means, others):
             yield from members(found, profile, means.floor, place, looked)
 
     return AuditedColumn(
@@ -164,10 +170,15 @@ def audit_column(
 
 
 def _looked_at(
-    table: Table, columns: Columns, unreadable: Unreadable, profiler: Profiler, means: Means
+    table: Table,
+    columns: Columns,
+    unreadable: Unreadable,
+    profiler: Profiler,
+    means: Means,
+    others: Sequence[str],
 ) -> Iterator[Frame]:
     """Look at each frame, several at once, in the table's order."""
-    frames = _frames(table, columns, unreadable)
+    frames = _frames(table, columns, unreadable, others)
     if means.executor is None:
         for number, frame in enumerate(frames):
             yield profiler.look(frame, number=number)
@@ -196,7 +207,7 @@ def _place(table: Table, column: str, beside: Sequence[str], target: Target) -> 
 
 
 def _frames(
-    table: Table, columns: Columns, unreadable: Unreadable
+    table: Table, columns: Columns, unreadable: Unreadable, others: Sequence[str]
 ) -> Generator[pl.DataFrame, None, None]:
     """Read a table's columns under the names that the profiler takes."""
     account = columns.account or columns.login
@@ -209,7 +220,7 @@ def _frames(
         "created": columns.created,
         "updated": columns.updated,
     }
-    wanted = sorted({name for name in (account, *named.values()) if name})
+    wanted = sorted({name for name in (account, *named.values(), *others) if name})
     missing = pl.lit(None, pl.String)
     place = pl.col(LINE).cast(pl.String)
     for frame in table.frames(wanted, unreadable):
@@ -224,6 +235,7 @@ def _frames(
             created=roles["created"],
             updated=roles["updated"],
             privileged=truth,
+            **{OTHER + name: pl.col(name) for name in others},
         )
 
 
@@ -247,12 +259,13 @@ def audit_policy_store(
         SourceError: the store cannot be read.
     """
     table = policy_table(store, base=base)
-    names = _names(store)
+    names = _names(means.policy)
     audited = audit_column(
         table,
         store.columns,
         means=means,
-        formulas=store.formulas,
+        reader=_reader_of(store, means.policy),
+        others=store.other_columns,
         watch=None if watch is None else lambda looked: watch(_graded(looked, names)),
     )
     return _audit(store.name, [audited], means)
@@ -270,14 +283,21 @@ def graded_rows(store: StorePolicy, *, base: Path, means: Means) -> Iterator[pl.
         SourceError: the store cannot be read.
     """
     table = policy_table(store, base=base)
-    names = _names(store)
-    profiler = Profiler(floor=means.floor, formulas=store.formulas)
-    for looked in _looked_at(table, store.columns, Unreadable(), profiler, means):
+    names = _names(means.policy)
+    profiler = Profiler(floor=means.floor, reader=_reader_of(store, means.policy))
+    for looked in _looked_at(
+        table, store.columns, Unreadable(), profiler, means, store.other_columns
+    ):
         yield _graded(looked, names)
 
 
-def _names(store: StorePolicy) -> dict[str, str]:
-    return {named.fingerprint: named.name for named in store.formulas}
+def _reader_of(store: StorePolicy, policy: StoragePolicy) -> RowReader:
+    """Give what reads a store's rows for a report; nothing is decrypted for one."""
+    return store_reader(policy, replace(store, decryption=None))
+
+
+def _names(policy: StoragePolicy) -> dict[str, str]:
+    return {print_: named.name for print_, named in policy.formulas_by_fingerprint.items()}
 
 
 def _graded(looked: Frame, names: Mapping[str, str]) -> pl.DataFrame:
@@ -294,7 +314,9 @@ def _graded(looked: Frame, names: Mapping[str, str]) -> pl.DataFrame:
 
 def _needed(group: Group, names: Mapping[str, str]) -> str:
     origin = group.parsed.contents.origin
-    return names.get(origin, origin) if origin else group.reading.scheme
+    if not origin:
+        return group.reading.scheme
+    return "+".join(names.get(below, below) for below in origins_of(origin))
 
 
 def policy_table(store: StorePolicy, *, base: Path) -> Table:
@@ -306,7 +328,7 @@ def policy_table(store: StorePolicy, *, base: Path) -> Table:
     """
     name, tables = tables_at(store.locator, base=base)
     table = _table_named(store.table, tables, name)
-    for column in filter(None, _mapped(store.columns)):
+    for column in filter(None, (*_mapped(store.columns), *store.other_columns)):
         require_column(column, table.columns, f"{name}, table {table.name}")
     return table
 

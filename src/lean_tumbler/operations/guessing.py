@@ -5,20 +5,18 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
-from lean_tumbler.core.audit.profile import Frame
+from lean_tumbler.core.audit.profile import Frame, row_of
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.checking import Rules, check
-from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.formulas.evaluation import Inputs, prepared
-from lean_tumbler.core.formulas.steps import DIGESTS
+from lean_tumbler.core.checking import check
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.core.policy import NamedFormula
-from lean_tumbler.core.schemes.base import ParsedValue
-from lean_tumbler.core.schemes.catalogue import read_value
-from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
+from lean_tumbler.core.reading.reader import Reading, RowReader, either_side
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.ways import Bounds, FormulaWay
+from lean_tumbler.errors import CheckImpossible
 
 ROWS_HELD = 200_000
 _LOGIN_ENDINGS = ("", "1", "123")
+_BOUNDS = Bounds()
 _SLOW = frozenset({Grade.OUTDATED, Grade.CURRENT, Grade.LAYERED})
 
 
@@ -48,20 +46,20 @@ class _Row:
 
 
 def guess(
-    frames: Iterable[Frame], profile: Profile, formulas: Sequence[NamedFormula], budget: Budget
+    frames: Iterable[Frame], profile: Profile, reader: RowReader, budget: Budget
 ) -> tuple[pl.DataFrame, str]:
     """Try likely passwords on salted rows: the likeliest on all of them, then the next.
 
     Args:
         frames: the column, looked at again.
         profile: the same column's profile.
-        formulas: what the policy knows of its values.
+        reader: of the store's rows.
         budget: how long, and with what.
 
     Returns:
         The rows that one of them opens (`account`, `privileged`), and the coverage in words.
     """
-    rows, left_out = _held(frames, profile, formulas, budget)
+    rows, left_out = _held(frames, profile, reader, budget)
     schema = {"account": pl.String, "privileged": pl.Boolean}
     if not rows:
         return pl.DataFrame(schema=schema), ""
@@ -99,7 +97,7 @@ def _rounds(passwords: Sequence[str]) -> Iterator[Sequence[str] | None]:
 
 
 def _held(
-    frames: Iterable[Frame], profile: Profile, formulas: Sequence[NamedFormula], budget: Budget
+    frames: Iterable[Frame], profile: Profile, reader: RowReader, budget: Budget
 ) -> tuple[list[_Row], int]:
     """Hold the rows to try, and count those beyond what is held."""
     held: list[_Row] = []
@@ -109,7 +107,7 @@ def _held(
         fast = [n for n, found in enumerate(grades) if found is Grade.FAST_SALTED]
         slow = [n for n, found in enumerate(grades) if found in _SLOW and budget.slow_schemes]
         for row in frame.of(*fast, *slow).iter_rows(named=True):
-            opens = _opener(row, formulas, is_slow=row["group"] in slow)
+            opens = _opener(row_of(row), reader, is_slow=row["group"] in slow)
             if opens is None:
                 continue
             if len(held) == ROWS_HELD:
@@ -122,67 +120,24 @@ def _held(
     return held, left_out
 
 
-def _opener(
-    row: dict[str, str | None], formulas: Sequence[NamedFormula], *, is_slow: bool
-) -> Callable[[str], bool] | None:
-    stored, login = row["stored"] or "", row["login"]
-    salt = None if row["salt"] is None else row["salt"].encode("utf-8")
+def _opener(row: Row, reader: RowReader, *, is_slow: bool) -> Callable[[str], bool] | None:
+    """Give what tries one password on a row; None where nothing says how."""
+    reading = reader.read(row)
     if is_slow:
-        return _slow_opener(stored, salt, login, formulas)
-    parsed = read_value(stored)
-    if parsed.salt is not None:
-        salt = parsed.salt
-    runs = [
-        (prepared(named.formula), canonical)
-        for named, canonical in _canonical(stored, parsed, salt, formulas)
-    ]
-    if not runs:
+        return lambda password: _is_opened(reading, password)
+    ways = [way for way in reading.ways if isinstance(way, FormulaWay) and way.salt is not None]
+    ways = ways or list(either_side(reading, row))
+    if not ways:
         return None
 
-    def opens(password: str) -> bool:
-        inputs = Inputs(password=password, salt=salt, login=login)
-        for run, canonical in runs:
-            try:
-                if run(inputs) == canonical:
-                    return True
-            except InputDoesNotFit:
-                continue
+    def opens_one(password: str) -> bool:
+        return any(way.computed(password, _BOUNDS) == way.canonical for way in ways)
+
+    return opens_one
+
+
+def _is_opened(reading: Reading, password: str) -> bool:
+    try:
+        return check(reading, password, bounds=_BOUNDS).accepted
+    except CheckImpossible:
         return False
-
-    return opens
-
-
-def _slow_opener(
-    stored: str, salt: bytes | None, login: str | None, formulas: Sequence[NamedFormula]
-) -> Callable[[str], bool]:
-    rules = Rules(formulas=formulas, by_fingerprint={f.fingerprint: f for f in formulas})
-
-    def opens(password: str) -> bool:
-        try:
-            return check(stored, password, salt=salt, login=login, rules=rules).accepted
-        except CheckImpossible:
-            return False
-
-    return opens
-
-
-def _canonical(
-    stored: str, parsed: ParsedValue, salt: bytes | None, formulas: Sequence[NamedFormula]
-) -> Iterator[tuple[NamedFormula, str]]:
-    """Formulas that can have made a salted value, with the value as each prints it."""
-    fitting = [named for named in formulas if named.fits(stored, salt=salt)]
-    for named in fitting:
-        yield named, named.output.canonical(stored) or ""
-    if fitting:
-        return
-    texts = parsed.contents.formulas if parsed.salted else _either_side(parsed)
-    for text in texts:
-        yield NamedFormula(text, notation.parse(text)), parsed.digest.hex()
-
-
-def _either_side(parsed: ParsedValue) -> Iterator[str]:
-    """Where nobody says how the salt goes in, it goes on one of two sides."""
-    for name, digest in DIGESTS.items():
-        if digest.size_bytes == len(parsed.digest):
-            yield f"append salt, {name}, hex"
-            yield f"prepend salt, {name}, hex"

@@ -7,15 +7,30 @@ transaction. Pages are claimed while they are in work, so that two runs share a 
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
-from dataclasses import dataclass, field
+from contextlib import nullcontext
+from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import TypeVar
 
-from lean_tumbler.core.layering import DerivationTask, RowPlan, derived, plan_row, task_of
+from lean_tumbler.core.gateway import store_reader
+from lean_tumbler.core.layering import (
+    DerivationTask,
+    Leave,
+    RowPlan,
+    derived,
+    plan_row,
+    require_confirmed,
+    require_opening,
+    task_of,
+)
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy, Target
+from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
+from lean_tumbler.core.reading.ways import Bounds
+from lean_tumbler.core.schemes.catalogue import own_formulas
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, StoreAway, UsageError
 from lean_tumbler.operations.layering_summary import LayeringSummary
+from lean_tumbler.operations.surveying import surveyed_once
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 PAGE_ROWS = 1000
@@ -42,11 +57,19 @@ class Selection:
         share: the part of all accounts; a larger one contains every smaller one.
         only: one cohort, as `RowPlan.cohort` names it; empty for all.
         dry_run: count what would be done, and derive and write nothing.
+        evidence: what is known of the store's cohorts.
+        unproven: cohorts that are taken without proof.
+        most_otherwise: the largest share of a cohort's rows that may be made otherwise, at 95 %.
+        proofs_asked: whether proof is asked for at all; not on a throw-away copy.
     """
 
     share: float = 1.0
     only: str = ""
     dry_run: bool = False
+    evidence: Evidence = field(default_factory=Evidence)
+    unproven: frozenset[str] = frozenset()
+    most_otherwise: float = 1.0
+    proofs_asked: bool = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,6 +129,7 @@ class _Batch:
     """Rows that are written together, while they are being derived."""
 
     rows: Sequence[_Due] = ()
+    tasks: Sequence[DerivationTask] = ()
     derived: Sequence["Future[list[_Derived]]"] = ()
 
 
@@ -115,12 +139,11 @@ def require_formulas(store: Store, policy: StoragePolicy) -> None:
     Raises:
         PolicyError: naming the fingerprint.
     """
-    known = {named.fingerprint for named in policy.formulas.values()}
-    missing = sorted(store.origins() - known)
+    missing = sorted(store.origins() - {*policy.formulas_by_fingerprint, *own_formulas()})
     if missing:
         raise PolicyError(
-            f"{store.table}: stored values refer to the formula {missing[0]}, "
-            "which is not in the policy's [formulas]; put it back before anything else"
+            f"{store.table}: stored values refer to the formula {missing[0]}, which neither a "
+            "cohort nor [formulas] of the policy has; put it back before anything else"
         )
 
 
@@ -148,9 +171,10 @@ def layer_store(
     Raises:
         UsageError: the target cannot lie over a digest.
         PolicyError: a formula that stored values refer to is missing.
+        WriteNotConfirmed: a value would not be read as what it is; none of its batch was written.
         StoppedPartWay: the store failed half-way; what was written is whole.
     """
-    if not policy.target.derivation.may_layer:
+    if policy.target.derivation.on_top is None:
         raise UsageError(
             f"{policy.target.scheme} cannot lie over a legacy digest; "
             "set [target] to argon2id, scrypt or pbkdf2-sha256"
@@ -161,7 +185,18 @@ def layer_store(
     summary = LayeringSummary(
         workers=resources.workers, row_word=store.row_word, dry_run=selection.dry_run
     )
-    run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)
+    if not selection.dry_run:
+        require_opening(policy.target, resources.randomness, Bounds(limits=policy.limits))
+    run = _Run(
+        store,
+        store_policy,
+        policy,
+        resources,
+        selection,
+        summary,
+        should_stop,
+        progress,
+    )
     started = resources.clock()
     try:
         run.all_rows()
@@ -199,6 +234,8 @@ class _Run:
         self._resources = resources
         self._selection = selection
         self._summary = summary
+        reader = store_reader(policy, store_policy, keys=resources.keys)
+        self._reader = reader.seen_with(surveyed_once(lambda: nullcontext(store), reader))
         self._should_stop = should_stop
         self._progress = progress
         self._batch_rows = FIRST_BATCH_ROWS
@@ -290,16 +327,9 @@ class _Run:
     def _due_of(self, rows: list[Account], page: _Page) -> Iterator[_Due]:
         for account in rows:
             self._summary.considered += 1
-            plan = plan_row(
-                account.stored,
-                salt=account.salt,
-                login=account.login,
-                store=self._store_policy,
-                policy=self._policy,
-                keys=self._resources.keys,
-            )
+            plan = self._plan(account)
             if plan.leave is not None:
-                self._summary.leave(account.key, plan.leave)
+                self._summary.leave(account.key, plan)
                 self._progress(1)
             elif not self._is_selected(account, plan):
                 self._summary.not_selected += 1
@@ -308,6 +338,22 @@ class _Run:
                 yield _Due(account, plan, page)
         page.read_whole = True
         self._release(page)
+
+    def _plan(self, account: Account) -> RowPlan:
+        """Decide about a row: by its reading, and by what is known of its cohort."""
+        plan = plan_row(self._reader.read(account.row), self._policy)
+        if plan.leave is not None or not plan.needs_proof:
+            return plan
+        key = CohortKey(self._store_policy.name, plan.cohort, plan.identity)
+        self._summary.proofs.setdefault(plan.cohort, self._selection.evidence.of(key))
+        proof = self._selection.evidence.judged(key, most=self._selection.most_otherwise)
+        is_free = plan.cohort in self._selection.unproven or not self._selection.proofs_asked
+        if proof is Proof.PROVEN or is_free:
+            return plan
+        self._summary.unproven[plan.cohort] = proof
+        if self._selection.dry_run:
+            return plan
+        return replace(plan, leave=Leave.UNPROVEN)
 
     def _is_selected(self, account: Account, plan: RowPlan) -> bool:
         if self._selection.only and plan.cohort != self._selection.only:
@@ -345,6 +391,7 @@ class _Run:
         resources = self._resources
         at_once = max(1, len(rows) // (resources.workers * _CALLS_FOR_EACH_WORKER))
         ordered: list[_Due] = []
+        made: list[DerivationTask] = []
         calls = []
         for executor, known in ((resources.executor, False), (resources.local, True)):
             chosen = [row for row in rows if (row.plan.plain is not None) is known]
@@ -354,8 +401,9 @@ class _Run:
                     task_of(row.plan, self._policy.target, resources.randomness)
                     for row in chosen[start : start + at_once]
                 ]
+                made += tasks
                 calls.append(executor.submit(_timed, tasks, resources.clock))
-        return _Batch(ordered, calls)
+        return _Batch(ordered, made, calls)
 
     def _write(self, batch: _Batch) -> None:
         if not batch.rows:
@@ -364,11 +412,12 @@ class _Run:
         swaps: list[Swap] = []
         written: list[_Due] = []
         values = chain.from_iterable(call.result() for call in batch.derived)
-        for due, (value, seconds) in zip(batch.rows, values, strict=True):
+        for due, task, (value, seconds) in zip(batch.rows, batch.tasks, values, strict=True):
             if not value:
                 self._summary.failed += 1
                 self._summary.list_row(due.account.key, "not enough memory to derive")
                 continue
+            require_confirmed(value, task, self._reader)
             self._summary.hashing_seconds += seconds
             old = due.account.stored or b""
             swaps.append(Swap(key=due.account.key, old=old, new=value))

@@ -1,12 +1,18 @@
-"""What a bulk run did, row by row and in all."""
+"""What a bulk run did, row by row and in all.
+
+`proofs` holds what is known of each cohort that needs proof, `unproven` what is missing.
+"""
 
 from collections import Counter
 from dataclasses import dataclass, field
 
 from lean_tumbler.core.layering import Leave, RowPlan
+from lean_tumbler.core.reading.evidence import Counts, Proof
 from lean_tumbler.stores.interface import AccountKey
 
 ROWS_LISTED = 20
+# Rows that nobody has to look at one by one: nothing is to be done, or the same for all of them.
+_OF_NO_ACCOUNT = frozenset({Leave.SAFE, Leave.NO_VALUE, Leave.UNPROVEN, Leave.NO_COHORT})
 
 
 @dataclass(slots=True, kw_only=True)
@@ -23,6 +29,10 @@ class LayeringSummary:
     failed: int = 0
     left: Counter[Leave] = field(default_factory=Counter)
     cohorts: Counter[str] = field(default_factory=Counter)
+    proofs: dict[str, Counts] = field(default_factory=dict)
+    unproven: dict[str, Proof] = field(default_factory=dict)
+    suspected: Counter[str] = field(default_factory=Counter)
+    left_of: dict[Leave, Counter[str]] = field(default_factory=dict)
     examples: dict[str, RowPlan] = field(default_factory=dict)
     not_selected: int = 0
     listed: list[tuple[AccountKey, str]] = field(default_factory=list)
@@ -53,10 +63,14 @@ class LayeringSummary:
         """Of the workers' time, the part that derivations took."""
         return self.hashing_seconds / (self.seconds * self.workers) if self.seconds else 0.0
 
-    def leave(self, key: AccountKey, reason: Leave) -> None:
-        """Count a row that stays; list it where a person must look."""
+    def leave(self, key: AccountKey, plan: RowPlan) -> None:
+        """Count a row that stays, and list it where a person must look."""
+        reason = plan.leave or Leave.UNKNOWN
         self.left[reason] += 1
-        if reason not in {Leave.SAFE, Leave.NO_VALUE}:
+        self.left_of.setdefault(reason, Counter())[plan.cohort] += 1
+        if plan.suspected:
+            self.suspected[plan.suspected] += 1
+        if reason not in _OF_NO_ACCOUNT:
             self.list_row(key, reason)
 
     def list_row(self, key: AccountKey, reason: str) -> None:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
 from lean_tumbler.operations.layering import Resources, Selection, layer_store
 from lean_tumbler.operations.layering_summary import LayeringSummary
@@ -27,6 +28,7 @@ class Plan:
         change: the schema change that the column needs first; None where it has room.
         needed: characters of the longest value.
         around: what the change would touch.
+        readers_ready: whether bulk steps may write.
     """
 
     name: str
@@ -38,6 +40,7 @@ class Plan:
     change: SchemaChange | None
     needed: int
     around: Surroundings
+    readers_ready: bool = False
 
 
 def plan_store(
@@ -46,6 +49,8 @@ def plan_store(
     store_policy: StorePolicy,
     policy: StoragePolicy,
     resources: Resources,
+    evidence: Evidence,
+    most_otherwise: float,
     progress: Callable[[int], None],
 ) -> Plan:
     """Make the plan of a store; it is only read.
@@ -61,7 +66,7 @@ def plan_store(
         store_policy=store_policy,
         policy=policy,
         resources=resources,
-        selection=Selection(dry_run=True),
+        selection=Selection(dry_run=True, evidence=evidence, most_otherwise=most_otherwise),
         progress=progress,
     )
     return Plan(
@@ -79,4 +84,5 @@ def plan_store(
         change=store.schema_change(needed=needed),
         needed=needed,
         around=store.surroundings(),
+        readers_ready=store_policy.readers_ready is not None,
     )

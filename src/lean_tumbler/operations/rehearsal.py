@@ -5,15 +5,16 @@ And nobody else: what was refused before must be refused after.
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
 
 from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.outcome import Outcome
 from lean_tumbler.core.policy import StorePolicy
+from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.errors import CheckImpossible
-from lean_tumbler.operations.layering import Resources, layer_store
+from lean_tumbler.operations.layering import Resources, Selection, layer_store
 from lean_tumbler.operations.layering_summary import LayeringSummary
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
 from lean_tumbler.stores.interface import Account, Store, Swap
@@ -84,6 +85,7 @@ class Rehearsal:
         known: accounts whose password is known and that are in the store.
         absent: logins of known accounts that the store has not.
         rejected: logins whose password is refused already now: their formula is not right yet.
+        tried: by cohort, how many known accounts were accepted and how many were not.
         cells: what was tried and when -> how many were let in.
         differences: answers that changed, lockouts among them.
         layering: what bulk layering did to the copy.
@@ -95,6 +97,7 @@ class Rehearsal:
     known: int = 0
     absent: list[str] = field(default_factory=list)
     rejected: list[str] = field(default_factory=list)
+    tried: dict[CohortKey, tuple[int, int]] = field(default_factory=dict)
     cells: dict[tuple[Tried, Moment], Cell] = field(default_factory=dict)
     differences: list[Difference] = field(default_factory=list)
     layering: LayeringSummary | None = None
@@ -147,18 +150,24 @@ def rehearse(
     """
     found = Rehearsal()
     path = folder / "rehearsal.db"
-    found.copied = copy_accounts(store, path, logins=[k.login for k in known], rows=rows)
-    there = StorePolicy(
-        name=store_policy.name, locator=str(path), table=TABLE, columns=COPIED,
-        formulas=store_policy.formulas, accept_plain_text=store_policy.accept_plain_text,
-        tighten=store_policy.tighten, decryption=store_policy.decryption,
-    )  # fmt: skip
+    others = store_policy.other_columns
+    found.copied = copy_accounts(
+        store, path, logins=[k.login for k in known], rows=rows, others=others
+    )
+    columns = COPIED if store_policy.columns.salt else replace(COPIED, salt=None)
+    there = replace(
+        store_policy, locator=str(path), table=TABLE, columns=columns, mode="upgrade", share=1.0
+    )
     copy = open_store(there, base=folder, writable=True)
     try:
-        run = _Run(copy, store_policy.name, gateway, resources.executor, found, progress)
+        run = _Run(copy, there, gateway, resources.executor, found, progress)
         attempts = run.prepare(known)
         found.layering = layer_store(
-            copy, store_policy=there, policy=gateway.policy, resources=resources
+            copy,
+            store_policy=there,
+            policy=gateway.policy,
+            resources=resources,
+            selection=Selection(proofs_asked=False),
         )
         run.try_all(attempts, Moment.LAYERED)
         run.log_in(attempts)
@@ -175,7 +184,7 @@ class _Run:
     def __init__(
         self,
         copy: Store,
-        name: str,
+        policy: StorePolicy,
         gateway: CredentialGateway,
         executor: Executor,
         found: Rehearsal,
@@ -183,7 +192,7 @@ class _Run:
     ) -> None:
         self._executor = executor
         self._copy = copy
-        self._name = name
+        self._name = policy.name
         self._gateway = gateway
         self._found = found
         self._progress = progress
@@ -200,6 +209,7 @@ class _Run:
                 continue
             self._found.known += 1
             outcome, _ = self._ask(row, password)
+            self._note(outcome)
             if outcome is None or not outcome.admitted:
                 self._found.rejected.append(account.login)
                 continue
@@ -211,19 +221,20 @@ class _Run:
         self.try_all(attempts, Moment.BEFORE)
         return attempts
 
+    def _note(self, outcome: Outcome | None) -> None:
+        """Count a known account for its cohort."""
+        if outcome is not None and outcome.label:
+            key = CohortKey(self._name, outcome.label, outcome.identity)
+            accepted, refused = self._found.tried.get(key, (0, 0))
+            self._found.tried[key] = (accepted + outcome.admitted, refused + (not outcome.admitted))
+
     def _row(self, login: str) -> Account | None:
         rows = self._copy.fetch(login)
         return rows[0] if len(rows) == 1 else None
 
     def _ask(self, row: Account, password: str) -> tuple[Outcome | None, str]:
         try:
-            outcome = self._gateway.admit(
-                store=self._name,
-                stored=row.stored,
-                salt=row.salt,
-                login=row.login,
-                password=password,
-            )
+            outcome = self._gateway.admit_row(row.row, password=password, store=self._name)
         except CheckImpossible as error:
             return None, str(error)
         return outcome, outcome.refusal

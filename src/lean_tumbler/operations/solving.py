@@ -14,6 +14,7 @@ from lean_tumbler.core.formulas.solver import (
     Solver,
 )
 from lean_tumbler.core.formulas.stored_digests import is_like_a_digest
+from lean_tumbler.core.reading.reader import digest_and_salt
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import KnownAccountsError, UsageError
@@ -132,7 +133,7 @@ class _Row:
             login=account.login,
             password=account.password.reveal(),
             stored=account.stored.reveal() if account.stored else "",
-            salt=account.salt,
+            salt=account.salt or None,
         )
 
 
@@ -164,16 +165,16 @@ def _prepared(row: _Row) -> SolvedAccount:
             f"line {row.line}: the column “stored” holds {parsed.scheme}, which describes itself; "
             "no formula is needed: run lean-tumbler verify"
         )
-    salt = parsed.salt if parsed.kind is Kind.FAST and parsed.salt is not None else row.salt
+    printed, salt = digest_and_salt(parsed, row.stored, row.salt)
     inputs = Inputs(password=row.password, salt=salt, login=row.login)
-    return SolvedAccount(inputs=inputs, stored=parsed.formula_text(row.stored))
+    return SolvedAccount(inputs=inputs, stored=printed)
 
 
 def _require_consistent(rows: Sequence[_Row]) -> None:
     seen: dict[tuple[str, str, bytes | None], _Row] = {}
     for row in rows:
         first = seen.setdefault((row.login, row.password, row.salt), row)
-        if first.stored != row.stored and read_value(row.stored).salt is None:
+        if first.stored != row.stored and not read_value(row.stored).salted:
             raise KnownAccountsError(
                 f"lines {first.line} and {row.line} contradict each other: login, password and "
                 "salt are equal, the stored values are not"

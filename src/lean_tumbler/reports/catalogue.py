@@ -51,7 +51,7 @@ def schemes_page() -> str:
     parts.append(_DERIVATIONS_HEAD)
     for derivation in DERIVATIONS.values():
         names = ", ".join(f"`{parameter.name}`" for parameter in derivation.parameters)
-        layer = "yes" if derivation.may_layer else "no"
+        layer = "yes" if derivation.on_top else "no"
         parts.append(f"| {derivation.scheme} | {names} | {layer} | {derivation.source} |\n")
     return "".join(parts)
 

@@ -7,6 +7,13 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.proof import (
+    draw_suspected,
+    draw_unproven,
+    left_sentence,
+    proof_document,
+    proof_of,
+)
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, duration, estimate
 
@@ -34,6 +41,11 @@ def layer_document(summary: LayeringSummary) -> Document:
         dry_run=summary.dry_run,
         expected_seconds=round(summary.expected_seconds, 1) if summary.dry_run else None,
         cohorts=dict(summary.cohorts),
+        proofs={
+            cohort: proof_document(counts, summary.unproven.get(cohort))
+            for cohort, counts in summary.proofs.items()
+        },
+        suspected=dict(summary.suspected),
         not_selected=summary.not_selected,
         left={str(reason): rows for reason, rows in summary.left.items()},
         copy=summary.copy or None,
@@ -46,7 +58,8 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
     """Print what a bulk run did, and which rows a person must look at."""
     would = " would be" if summary.dry_run else ""
     done = f"{count(summary.layered, 'row')}{would} layered, {summary.replaced:,} replaced"
-    style = "bold yellow" if summary.stopped or summary.failed else "bold green"
+    incomplete = summary.stopped or summary.failed or summary.unproven
+    style = "bold yellow" if incomplete else "bold green"
     console.print(Text(f"{done}; {summary.considered:,} considered.", style))
     if summary.stopped:
         console.print("Stopped on request. Run the same command again to continue.")
@@ -67,6 +80,8 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
         console.print()
     for key, reason in summary.listed:
         console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
+    draw_suspected(console, summary.suspected)
+    draw_unproven(console, summary.unproven)
     _draw_end(console, summary)
 
 
@@ -93,12 +108,12 @@ def _draw_end(console: Console, summary: LayeringSummary) -> None:
 def _left(summary: LayeringSummary) -> Table:
     table = new_table("left as they are", "rows", right=(1,))
     for left, rows in summary.left.most_common():
-        table.add_row(left.value, f"{rows:,}")
+        table.add_row(left_sentence(left, summary), f"{rows:,}")
     return table
 
 
 def _cohorts(summary: LayeringSummary) -> Table:
-    table = new_table("cohort", "rows", right=(1,))
+    table = new_table("cohort", "rows", "proof", right=(1,))
     for cohort, rows in summary.cohorts.most_common():
-        table.add_row(cohort, f"{rows:,}")
+        table.add_row(cohort, f"{rows:,}", proof_of(cohort, summary.proofs))
     return table

@@ -10,6 +10,7 @@ from rich.text import Text
 from lean_tumbler.core.layering import Leave
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import draw_outlook, outlook_document
+from lean_tumbler.reports.proof import draw_suspected, draw_unproven, proof_document, proof_of
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, estimate, guess_count
 
@@ -27,12 +28,12 @@ _REPLACE = "replaced now: the password is known"
 _LEFT = {
     Leave.NO_VALUE: "nothing to protect",
     Leave.SAFE: "left: as strong as the floor, or locked",
-    Leave.AMBIGUOUS: "replaced at login",
-    Leave.MAYBE_PLAIN_TEXT: "replaced at login",
+    Leave.WAYS_DIFFER: "replaced at login",
+    Leave.ONLY_SHAPE: "replaced at login",
     Leave.LAYER_TOO_WEAK: "replaced at login",
 }
-_KNOWN = ("plain-text", "decryptable")  # cohorts whose passwords are known
 _PERSON = "needs a person"
+_UNPROVEN = "left until it is proven"
 _TOUCHED = {
     "triggers": "triggers run at every row",
     "views": "views read the table",
@@ -43,6 +44,10 @@ _TOUCHED = {
 }
 
 _NEXT = "`lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`"
+_NEXT_WHILE_READERS_ARE_NOT = (
+    "`lean-tumbler rehearse`; give every program that checks passwords the new check; then set "
+    "readers_ready in the policy, and `lean-tumbler layer --share 1%`"
+)
 _NEXT_WHEN_LAYERED = (
     "`lean-tumbler progress` as logins come, `lean-tumbler enforce` once none waits"
 )
@@ -50,7 +55,9 @@ _NEXT_WHEN_LAYERED = (
 
 def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
     for cohort, rows in plan.summary.cohorts.most_common():
-        yield cohort, rows, _REPLACE if cohort in _KNOWN else _LAYER
+        example = plan.summary.examples[cohort]
+        gets = _REPLACE if example.plain is not None else _LAYER
+        yield cohort, rows, _UNPROVEN if cohort in plan.summary.unproven else gets
     for leave, rows in plan.summary.left.most_common():
         yield leave.value, rows, _LEFT.get(leave, _PERSON)
 
@@ -70,6 +77,9 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
                 "rows": rows,
                 "gets": gets,
                 "guesses_per_second": plan.guesses.get(name),
+                "proof": proof_document(plan.summary.proofs[name], plan.summary.unproven.get(name))
+                if name in plan.summary.proofs
+                else None,
             }
             for name, rows, gets in _parts(plan)
         ],
@@ -97,7 +107,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     console.print()
     table = new_table("cohort", "rows", "gets", "guesses/s now", right=(1, 3))
     for name, number, gets in _parts(plan):
-        style = "yellow" if gets == _PERSON else ""
+        style = "yellow" if gets in {_PERSON, _UNPROVEN} else ""
         table.add_row(name, f"{number:,}", Text(gets, style), _guesses(plan, name))
     console.print(table)
     if plan.guesses_after is not None:
@@ -106,6 +116,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     console.print()
     for key, reason in summary.listed:
         console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
+    _draw_proofs(console, plan)
     _draw_change(console, plan)
     _draw_touched(console, plan)
     if outlook is None:
@@ -116,7 +127,22 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     else:
         draw_outlook(console, outlook)
     console.print()
-    console.print(f"Next: {_NEXT if plan.summary.written else _NEXT_WHEN_LAYERED}.")
+    console.print(f"Next: {_next(plan)}.")
+
+
+def _next(plan: Plan) -> str:
+    if not plan.summary.written:
+        return _NEXT_WHEN_LAYERED
+    return _NEXT if plan.readers_ready else _NEXT_WHILE_READERS_ARE_NOT
+
+
+def _draw_proofs(console: Console, plan: Plan) -> None:
+    for cohort in plan.summary.cohorts:
+        if cohort in plan.summary.proofs:
+            console.print(f"  {cohort}: {proof_of(cohort, plan.summary.proofs)}", soft_wrap=True)
+    draw_suspected(console, plan.summary.suspected)
+    draw_unproven(console, plan.summary.unproven)
+    console.print()
 
 
 def _guesses(plan: Plan, cohort: str) -> str:

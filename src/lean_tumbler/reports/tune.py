@@ -297,7 +297,7 @@ def _draw_measuring(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> 
             _SIMULATION_DIFFERS
         ):
             notes.append("The two differ: take the larger, and leave room.")
-    if chosen is not None and not DERIVATIONS[chosen.scheme].may_layer:
+    if chosen is not None and DERIVATIONS[chosen.scheme].on_top is None:
         notes.append(
             f"{chosen.scheme} cannot stand over a legacy digest: for `layer`, leave it out of "
             "--schemes."

@@ -14,11 +14,12 @@ from lean_tumbler.reports.wording import count
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from lean_tumbler.operations.verification import CheckedAccount
+    from lean_tumbler.operations.verification import Verification
 
 
-def verify_document(accounts: list[CheckedAccount]) -> Document:
+def verify_document(found: Verification) -> Document:
     """Give the result for known accounts as a document."""
+    accounts = found.accounts
     accepted = sum(account.accepted for account in accounts)
     return new_document(
         "verify",
@@ -40,8 +41,9 @@ def verify_document(accounts: list[CheckedAccount]) -> Document:
     )
 
 
-def draw_verify(console: Console, accounts: list[CheckedAccount]) -> None:
+def draw_verify(console: Console, found: Verification) -> None:
     """Print which known accounts are accepted, the rejected ones with what is near."""
+    accounts = found.accounts
     rejected = [account for account in accounts if not account.accepted]
     if not rejected:
         console.print(Text(f"All {count(len(accounts), 'known account')} accepted.", "bold green"))

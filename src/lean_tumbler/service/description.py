@@ -97,6 +97,9 @@ def _operation(path: str, summary: str, fields: Mapping[str, Field], answer: Sch
 
 
 def _field(field: Field) -> Schema:
+    if field.kind is dict:
+        text = {"type": ["string", "null"], "maxLength": field.most_characters, "pattern": _NO_NUL}
+        return {"type": "object", "description": field.about, "additionalProperties": text}
     kind = {str: "string", bool: "boolean"}[field.kind]
     bounds = {"maxLength": field.most_characters, "pattern": _NO_NUL} if field.kind is str else {}
     return {

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.new_passwords import reasons_against
 from lean_tumbler.core.outcome import Action, Outcome
+from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.errors import NewPasswordRefused, RequestRefused, StoreAway, TumblerError
 from lean_tumbler.operations.admission import (
     Admission,
@@ -16,6 +17,7 @@ from lean_tumbler.operations.admission import (
     admit_login,
     change_password,
 )
+from lean_tumbler.operations.observing import Observations
 from lean_tumbler.operations.stand_ins import StandIns
 from lean_tumbler.service.failures import FailureLimit
 from lean_tumbler.service.metrics import Metrics
@@ -42,6 +44,7 @@ class Means:
         most_inside: requests that derive or wait for it; beyond them callers are told to come back.
         common: likely passwords, in lower case, which no new password may be.
         log: takes one event.
+        observed: what logins show of cohorts.
     """
 
     executor: Executor
@@ -51,6 +54,7 @@ class Means:
     metrics: Metrics
     common: Set[str]
     log: Log
+    observed: Observations
 
 
 class LoginService:
@@ -96,7 +100,7 @@ class LoginService:
             )
         )
         await self.means.failures.note(name, login, admitted=admission.outcome.admitted)
-        return self._answer(name, admission, values.get("expected"))
+        return self._answer(name, login, admission, values.get("expected"))
 
     async def admit_value(self, values: Values) -> Answer:
         """Check a value that the application has fetched, and give what it is to write."""
@@ -110,11 +114,12 @@ class LoginService:
                 password=str(values["password"]),
                 salt=salt,
                 login=login,
+                columns=_columns(values.get("columns")),
                 store=_text(name),
                 upgrade=self._watch.may_upgrade(str(name or "")),
             )
         )
-        answer = self._answer(str(name or ""), Admission(outcome=outcome), None)
+        answer = self._answer(str(name or ""), login or "", Admission(outcome=outcome), None)
         return {**answer, "new_value": outcome.new_value} if outcome.new_value else answer
 
     async def hash(self, values: Values) -> Answer:
@@ -161,11 +166,9 @@ class LoginService:
         if not await self.means.failures.is_reached(store, login):
             return False
         stand_in = self._many[store].stand_ins.of(login)
-        stored, salt = (stand_in.stored, stand_in.salt) if stand_in else (None, None)
+        row = stand_in.row if stand_in else Row(stored=None)
         await self._derive_in_turn(
-            lambda: self.gateway.admit(
-                stored=stored, password=password, salt=salt, store=store, upgrade=False
-            )
+            lambda: self.gateway.admit_row(row, password=password, store=store, upgrade=False)
         )
         self._alert(store, "a login failed too often in a row and is refused unseen")
         return True
@@ -189,7 +192,11 @@ class LoginService:
             self._inside -= 1
             self.means.metrics.waiting.set(self._inside)
 
-    def _answer(self, store: str, admission: Admission, expected: object) -> Answer:
+    def _answer(self, store: str, login: str, admission: Admission, expected: object) -> Answer:
+        verdict = expected if isinstance(expected, bool) else None
+        self.means.observed.note(store, login, admission.outcome, verdict)
+        if self.means.observed.is_due:
+            self.means.executor.submit(self.means.observed.write)
         outcome, metrics = admission.outcome, self.means.metrics
         cohort, admitted = outcome.cohort or "none", str(outcome.admitted).lower()
         metrics.logins.labels(store, cohort, admitted, outcome.action).inc()
@@ -230,6 +237,12 @@ def _require_known(name: str, stores: Collection[str]) -> None:
         known = ", ".join(stores) or "none"
         message = f"no such store is served here; served: {known}"
         raise RequestRefused("unknown-store", message, field="store")
+
+
+def _columns(value: object) -> Mapping[str, str | None]:
+    """Give further columns of a row that a request brings along."""
+    given = value if isinstance(value, Mapping) else {}
+    return {str(name): _text(content) for name, content in given.items()}
 
 
 def _text(value: object) -> str | None:

@@ -15,14 +15,14 @@ class Field:
 
     Attributes:
         about: what it is, for the description of the interface.
-        kind: str or bool.
+        kind: str, bool, or dict for texts by name.
         most_characters: of a text.
         may_be_null: whether null stands for none.
         required: whether it must be there.
     """
 
     about: str
-    kind: type[str] | type[bool] = str
+    kind: type[str] | type[bool] | type[dict[str, str | None]] = str
     most_characters: int = 1024
     may_be_null: bool = False
     required: bool = True
@@ -69,8 +69,14 @@ ADMIT_VALUE: Mapping[str, Field] = MappingProxyType(
         "password": _PASSWORD,
         "salt": Field(about="the salt that stands beside it", may_be_null=True, required=False),
         "login": _OPTIONAL_LOGIN,
+        "columns": Field(
+            about="further columns of the row, by the table's own names: for the conditions and "
+            "parts of the store's cohorts",
+            kind=dict,
+            required=False,
+        ),
         "store": Field(
-            about="the policy's name of the store, for its formulas",
+            about="the policy's name of the store, for its cohorts",
             most_characters=100,
             required=False,
         ),
@@ -87,7 +93,8 @@ POSTS: Mapping[Path, Mapping[str, Field]] = MappingProxyType(
     {Path.ADMIT: ADMIT, Path.ADMIT_VALUE: ADMIT_VALUE, Path.HASH: HASH, Path.CHANGE: CHANGE}
 )
 
-Values = Mapping[str, str | bool | None]
+Values = Mapping[str, str | bool | dict[str, str | None] | None]
+_MOST_COLUMNS = 32
 
 
 def read_request(body: bytes, fields: Mapping[str, Field]) -> Values:
@@ -111,18 +118,39 @@ def read_request(body: bytes, fields: Mapping[str, Field]) -> Values:
     return {name: _value(name, document, field) for name, field in fields.items()}
 
 
-def _value(name: str, document: Mapping[str, object], field: Field) -> str | bool | None:
+def _value(
+    name: str, document: Mapping[str, object], field: Field
+) -> str | bool | dict[str, str | None] | None:
     value = document.get(name)
     if value is None:
         if not field.may_be_null if name in document else field.required:
             raise RequestRefused("missing-field", f"“{name}” is missing", field=name)
         return None
     if not isinstance(value, field.kind):
-        kind = {str: "a text", bool: "true or false"}[field.kind]
+        kinds = {str: "a text", bool: "true or false", dict: "an object of texts"}
+        kind = kinds[field.kind]
         raise RequestRefused("wrong-field", f"“{name}” must be {kind}", field=name)
+    if isinstance(value, dict):
+        return _texts(name, value, field)
     if isinstance(value, str):
         _require_text(name, value, field)
     return value
+
+
+def _texts(name: str, value: dict[str, object], field: Field) -> dict[str, str | None]:
+    """Read texts by name; null stands for none."""
+    if len(value) > _MOST_COLUMNS:
+        message = f"“{name}” has more than {_MOST_COLUMNS} entries"
+        raise RequestRefused("wrong-field", message, field=name)
+    found: dict[str, str | None] = {}
+    for key, content in value.items():
+        if content is not None and not isinstance(content, str):
+            message = f"“{name}” must hold texts or null alone"
+            raise RequestRefused("wrong-field", message, field=name)
+        for text in filter(None, (key, content)):
+            _require_text(name, text, field)
+        found[key] = content
+    return found
 
 
 def _require_text(name: str, value: str, field: Field) -> None:

@@ -1,7 +1,7 @@
 """Copying accounts into a throw-away SQLite database, to try on them what a run would do."""
 
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing
 from pathlib import Path
 
@@ -9,11 +9,16 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.stores.interface import Account, AccountKey, Store
 
 TABLE = "accounts"
-COPIED = Columns(account="account", login="login", stored="stored", salt="salt")
+# No store's own columns are called so, which stand beside them under their own names.
+COPIED = Columns(
+    account="copied account", login="copied login", stored="copied stored", salt="copied salt"
+)
 _PAGE_ROWS = 1000
 
 
-def copy_accounts(store: Store, path: Path, *, logins: Iterable[str], rows: int) -> int:
+def copy_accounts(
+    store: Store, path: Path, *, logins: Iterable[str], rows: int, others: Sequence[str] = ()
+) -> int:
     """Copy the accounts of some logins, and others up to a number.
 
     Args:
@@ -21,20 +26,27 @@ def copy_accounts(store: Store, path: Path, *, logins: Iterable[str], rows: int)
         path: the database file to make.
         logins: whose accounts are wanted in any case.
         rows: how many others at most, in the order of their keys.
+        others: further columns that readings need.
 
     Returns:
         How many were copied.
     """
+    names = (COPIED.login, COPIED.stored, COPIED.salt, *others)
+    columns = ", ".join(map(_quoted, names))
     with closing(sqlite3.connect(path)) as connection, connection:
         connection.execute(
-            f"CREATE TABLE {TABLE} (account PRIMARY KEY NOT NULL, login TEXT, stored, salt)"
+            f"CREATE TABLE {TABLE} ({_quoted(COPIED.account)} PRIMARY KEY NOT NULL, {columns})"
         )
         before = connection.total_changes
         connection.executemany(
-            f"INSERT OR IGNORE INTO {TABLE} VALUES (?, ?, ?, ?)",  # noqa: S608 - our own name
-            map(_cells, _wanted(store, logins, rows)),
+            f"INSERT OR IGNORE INTO {TABLE} VALUES (?{', ?' * len(names)})",  # noqa: S608 - our own
+            (_cells(account, others) for account in _wanted(store, logins, rows)),
         )
         return connection.total_changes - before
+
+
+def _quoted(name: str | None) -> str:
+    return '"' + (name or "").replace('"', '""') + '"'
 
 
 def _wanted(store: Store, logins: Iterable[str], rows: int) -> Iterator[Account]:
@@ -48,8 +60,10 @@ def _wanted(store: Store, logins: Iterable[str], rows: int) -> Iterator[Account]
         after = page[-1].key
 
 
-def _cells(account: Account) -> tuple[object, ...]:
-    return account.key, account.login, _text(account.stored), _text(account.salt)
+def _cells(account: Account, others: Sequence[str]) -> tuple[object, ...]:
+    contents = (account.stored, account.salt, *(account.others.get(name) for name in others))
+    stored, *rest = map(_text, contents)
+    return account.key, account.login, stored, *rest
 
 
 def _text(raw: bytes | None) -> str | bytes | None:

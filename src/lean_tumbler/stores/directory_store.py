@@ -27,6 +27,7 @@ class DirectoryStore(WithoutSchema):
     Args:
         locator: the URL, with its base.
         columns: the attributes for login and stored value.
+        others: further attributes that readings need; of several values, the first counts.
 
     Raises:
         UsageError: the URL has no base, or an attribute is not named.
@@ -38,7 +39,8 @@ class DirectoryStore(WithoutSchema):
         "everybody out who binds; values are upgraded at login, in the form that it verifies"
     )
 
-    def __init__(self, locator: str, columns: Columns) -> None:
+    def __init__(self, locator: str, columns: Columns, *, others: Sequence[str] = ()) -> None:
+        self._others = tuple(others)
         self._address = read_address(locator)
         if not self._address.base:
             raise UsageError("the URL of a directory store needs its base: ldap://HOST/BASE")
@@ -59,15 +61,34 @@ class DirectoryStore(WithoutSchema):
             connection.search(
                 self._address.base,
                 f"({self._login}={escape_filter_chars(login)})",
-                attributes=[self._stored],
+                attributes=[self._stored, *self._others],
                 size_limit=3,
             )
             entries = [a for a in connection.response if a["type"] == "searchResEntry"]
         return [account for entry in entries for account in self._accounts(entry, login)]
 
     def _accounts(self, entry: Any, login: str) -> list[Account]:
-        values = entry["raw_attributes"].get(self._stored) or [None]
-        return [Account(key=entry["dn"], login=login, stored=value) for value in values]
+        raw = entry["raw_attributes"]
+        others = {name: next(iter(raw.get(name) or ()), None) for name in self._others}
+        return [
+            Account(key=entry["dn"], login=login, stored=value, others=others)
+            for value in raw.get(self._stored) or [None]
+        ]
+
+    def find(self, key: str) -> Account | None:
+        """Read the entry with a distinguished name; None where there is none."""
+        from ldap3 import BASE  # noqa: PLC0415 - an extra
+
+        with connected(self._address) as connection:
+            connection.search(
+                key, "(objectClass=*)", search_scope=BASE,
+                attributes=[self._login, self._stored, *self._others],
+            )  # fmt: skip
+            entries = [a for a in connection.response if a["type"] == "searchResEntry"]
+        for entry in entries:
+            names = entry["raw_attributes"].get(self._login) or [b""]
+            return self._accounts(entry, names[0].decode("utf-8", "replace"))[0]
+        return None
 
     def swap(self, swap: Swap) -> SwapResult:
         """Take the old value out and put the new one in, in one operation of the server."""

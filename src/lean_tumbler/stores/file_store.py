@@ -23,12 +23,7 @@ from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.sql import SqlStore, sqlite_engine
 
 _TABLE = "accounts"
-_CREATE = f"""
-CREATE TABLE {_TABLE}
-    (place INTEGER PRIMARY KEY, login TEXT, stored TEXT, salt TEXT, privileged TEXT);
-CREATE TABLE source (sha256 TEXT NOT NULL);
-"""
-_INSERT = f"INSERT INTO {_TABLE} VALUES (?, ?, ?, ?, ?)"  # noqa: S608 - our own name
+_ROLES = ("login", "stored", "salt", "privileged")
 _SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
 _CHANGED = "it changed since it was read; run again, which begins anew"
 
@@ -51,9 +46,10 @@ class FileStore(WithoutSchema, SqlStore):
     def __init__(self, path: Path, store: StorePolicy, *, into: Path | None) -> None:
         self._path, self._into, self._mapped = path, into, store.columns
         self._export = open_export(path)
-        for role in Columns.__dataclass_fields__:
-            if name := getattr(store.columns, role):
-                require_column(name, self._export.columns, str(path))
+        self._other_names = store.other_columns
+        mapped = (getattr(store.columns, role) for role in Columns.__dataclass_fields__)
+        for name in filter(None, (*mapped, *self._other_names)):
+            require_column(name, self._export.columns, str(path))
         if self._export.checked_elsewhere and not store.checked_by_application:
             self.layering_refused = (
                 f"{self._export.checked_elsewhere} such values, and know no layered ones; where an "
@@ -74,7 +70,14 @@ class FileStore(WithoutSchema, SqlStore):
             privileged="privileged" if store.columns.privileged else None,
         )
         engine = sqlite_engine(self._work, writable=True)
-        super().__init__(engine, locator=str(path), table=_TABLE, columns=columns, writable=True)
+        super().__init__(
+            engine,
+            locator=str(path),
+            table=_TABLE,
+            columns=columns,
+            others={name: f"other_{n}" for n, name in enumerate(self._other_names)},
+            writable=True,
+        )
 
     def _working_file(self) -> Path:
         """Take up the working file of a run that ended early, or make one."""
@@ -102,12 +105,16 @@ class FileStore(WithoutSchema, SqlStore):
     def _fill(self, work: Path) -> None:
         with file_errors(work, otherwise="cannot be written"):
             work.touch(mode=OWNER_ONLY)
+        names = [*_ROLES, *(f"other_{n}" for n, _ in enumerate(self._other_names))]
+        own = (*self._roles(), *self._other_names)
+        columns = ", ".join(f"{name} TEXT" for name in names)
         with closing(sqlite3.connect(work)) as connection, connection:
-            connection.executescript(_CREATE)
+            connection.execute(f"CREATE TABLE {_TABLE} (place INTEGER PRIMARY KEY, {columns})")
+            connection.execute("CREATE TABLE source (sha256 TEXT NOT NULL)")
             connection.executemany(
-                _INSERT,
+                f"INSERT INTO {_TABLE} VALUES (?{', ?' * len(names)})",  # noqa: S608 - our names
                 (
-                    (place, *(fields.get(name) if name else None for name in self._roles()))
+                    (place, *(fields.get(name) if name else None for name in own))
                     for _, rows in self._rows()
                     for place, fields in rows
                 ),

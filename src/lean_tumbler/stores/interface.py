@@ -1,10 +1,11 @@
 """What every store can do. A store reads rows, and writes by swaps alone."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Protocol
 
+from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.stores.schema_change import SchemaChange
 from lean_tumbler.stores.surroundings import Surroundings
 
@@ -13,13 +14,19 @@ AccountKey = int | str | bytes
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Account:
-    """One row. Stored value and salt are the store's own bytes, exactly."""
+    """One row. Stored value, salt and other columns are the store's own bytes, exactly."""
 
     key: AccountKey
     login: str | None = None
     stored: bytes | None = field(default=None, repr=False)
     salt: bytes | None = field(default=None, repr=False)
     last_login: bytes | None = None
+    others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
+
+    @property
+    def row(self) -> Row:
+        """Give what a reading takes."""
+        return Row(stored=self.stored, salt=self.salt, login=self.login, others=self.others)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,6 +86,9 @@ class Store(Protocol):
 
     def fetch(self, login: str) -> list[Account]:
         """Read the rows with a login: one, unless the login is unknown or not unique."""
+
+    def find(self, key: str) -> Account | None:
+        """Read the row with a key, given as text; None where there is none."""
 
     def swap(self, swap: Swap) -> SwapResult:
         """Write one value."""

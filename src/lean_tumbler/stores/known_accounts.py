@@ -1,7 +1,8 @@
-"""Files of known accounts: CSV with `login,password[,stored[,salt]]`."""
+"""Files of known accounts: CSV with `login,password[,stored[,salt]]`, and parts of formulas."""
 
 import csv
 import io
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,13 +20,14 @@ _COLUMNS = ("login", "password", "stored", "salt")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class KnownAccount:
-    """An account whose password somebody knows."""
+    """An account whose password somebody knows; `others` are the file's further columns."""
 
     line: int
     login: str
     password: Masked[str]
     stored: Masked[str] | None = None
     salt: bytes | None = field(default=None, repr=False)
+    others: Mapping[str, str] = field(default_factory=dict, repr=False)
 
 
 def read_known_accounts(path: Path, *, with_stored: bool) -> list[KnownAccount]:
@@ -82,11 +84,12 @@ def _account(path: Path, line: int, fields: dict[str, str], with_stored: bool) -
     for name in ("login", "password", "stored") if with_stored else ("login", "password"):
         if not fields[name]:
             raise KnownAccountsError(f"{path}: line {line}: the column “{name}” is empty")
-    salt = fields.get("salt", "")
+    salt = fields.get("salt")
     return KnownAccount(
         line=line,
         login=fields["login"],
         password=Masked(fields["password"]),
         stored=Masked(fields["stored"]) if with_stored else None,
-        salt=salt.encode("utf-8") if salt else None,
+        salt=None if salt is None else salt.encode("utf-8"),
+        others={name: text for name, text in fields.items() if name not in _COLUMNS},
     )

@@ -163,14 +163,19 @@ def open_store(
     if into is not None:
         raise UsageError(f"[store.{store.name}] is no file, so --into has nothing to write")
     if is_directory_url(store.locator):
-        return DirectoryStore(store.locator, store.columns)
+        return DirectoryStore(store.locator, store.columns, others=store.other_columns)
     if not store.table:
         raise UsageError(f"[store.{store.name}] “table” is missing: the table of the accounts")
     engine, locator = open_engine(
         store.locator, base=base, writable=writable, lock_seconds=lock_seconds
     )
     return SqlStore(
-        engine, locator=locator, table=store.table, columns=store.columns, writable=writable
+        engine,
+        locator=locator,
+        table=store.table,
+        columns=store.columns,
+        others={name: name for name in store.other_columns},
+        writable=writable,
     )
 
 

@@ -7,10 +7,11 @@ the tool and what is really there.
 import re
 import sqlite3
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import closing, suppress
 from functools import cached_property
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 from urllib.parse import quote
 
@@ -37,10 +38,10 @@ from lean_tumbler.stores.schema import declared_in_database
 from lean_tumbler.stores.schema_change import SchemaChange, schema_change
 from lean_tumbler.stores.surroundings import Surroundings, surroundings
 
-_FINGERPRINT = rf"[0-9a-f]{{{FINGERPRINT_DIGITS}}}"
 _SQLITE_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
 _SQLITE_HEADER_BYTES = 100
 _WRITES = "lean_tumbler_writes"  # marks a connection whose transaction will write
+_KEY_CHARACTERS = 255
 LOCK_SECONDS = 10
 LOGIN_LOCK_SECONDS = 2  # people wait for it
 
@@ -140,6 +141,7 @@ class SqlStore:
         locator: what messages call it; without a password.
         table: the table's name.
         columns: the table's own names for what is needed.
+        others: further columns that readings need: the policy's name -> the table's own.
         writable: whether swaps will be asked for, which needs a unique key.
     """
 
@@ -153,9 +155,11 @@ class SqlStore:
         locator: str,
         table: str,
         columns: Columns,
+        others: Mapping[str, str] = MappingProxyType({}),
         writable: bool = False,
     ) -> None:
         self._engine = engine
+        self._others = dict(others)
         self._dialect = DIALECTS[engine.dialect.name]
         self._locator = locator
         self._columns = columns
@@ -168,11 +172,11 @@ class SqlStore:
             for field in Columns.__dataclass_fields__
             if getattr(columns, field)
         }
-        for name in named.values():
+        for name in (*named.values(), *others.values()):
             require_column(name, list(types), place)
         self._binary = frozenset(name for name, kind in types.items() if is_binary(kind))
         self._key_name = columns.account or self._primary_key(place, writable=writable)
-        names = {self._key_name, *named.values()}
+        names = {self._key_name, *named.values(), *others.values()}
         self._table = sa.table(table, *(sa.column(name) for name in names))
         self._key = self._table.c[self._key_name]
 
@@ -228,17 +232,21 @@ class SqlStore:
             self._raw(columns.salt),
             self._raw(columns.login),
             self._raw(columns.last_login),
+            *(self._raw(name) for name in self._others.values()),
         ]
 
-    @staticmethod
-    def _account(row: Any) -> Account:
-        key, stored, salt, login, last_login = row
+    def _account(self, row: Any) -> Account:
+        key, stored, salt, login, last_login, *others = row
         return Account(
             key=key if isinstance(key, int | str | bytes) else str(key),  # a UUID, for one
             stored=None if stored is None else bytes(stored),
             salt=None if salt is None else bytes(salt),
             login=None if login is None else bytes(login).decode("utf-8", "replace"),
             last_login=None if last_login is None else bytes(last_login),
+            others={
+                name: None if content is None else bytes(content)
+                for name, content in zip(self._others, others, strict=True)
+            },
         )
 
     def width(self) -> int | None:
@@ -284,6 +292,12 @@ class SqlStore:
         with database_errors(self._locator), self._engine.connect() as connection:
             rows = connection.exec_driver_sql(*self._fetch_statement(login))
             return [self._account(row) for row in rows]
+
+    def find(self, key: str) -> Account | None:
+        """Read the row with a key, given as text; None where there is none."""
+        text = sa.cast(self._key, sa.String(_KEY_CHARACTERS))
+        found = self._accounts(sa.select(*self._row_columns()).where(text == key).limit(2))
+        return found[0] if len(found) == 1 else None
 
     def _fetch_statement(self, login: str) -> tuple[str, Any]:
         """Give the statement as text: making it anew each time takes longer than running it."""
@@ -417,16 +431,23 @@ class SqlStore:
 
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
-        head = layered.TAG + "from="
-        start = self._beginning(len(head) + FINGERPRINT_DIGITS)
-        query = (
-            sa.select(start).distinct().where(self._beginning(len(head)) == head.encode("ascii"))
-        )
+        found: set[str] = set()
+        heads = [layered.TAG + "from="]
         with database_errors(self._locator), self._engine.connect() as connection:
-            found = {bytes(row[0]).decode("ascii", "replace") for row in connection.execute(query)}
-        return {
-            text[len(head) :] for text in found if re.fullmatch(_FINGERPRINT, text[len(head) :])
-        }
+            while heads:
+                head = heads.pop()
+                for text in self._continued(connection, head):
+                    if match := re.match(rf"({layered.FINGERPRINT})(\+?)", text, re.ASCII):
+                        found.add(match[1])
+                        heads += [head + match[0]] if match[2] else []
+        return found
+
+    def _continued(self, connection: sa.Connection, head: str) -> set[str]:
+        """Give how values go on that begin in one way: a fingerprint's length, and one more."""
+        start = self._beginning(len(head) + FINGERPRINT_DIGITS + 1)
+        begins = self._beginning(len(head)) == head.encode("ascii")
+        rows = connection.execute(sa.select(start).distinct().where(begins))
+        return {bytes(row[0]).decode("ascii", "replace")[len(head) :] for row in rows}
 
     def _as_written(self, value: str) -> str | bytes:
         """Give a new value as the column takes it."""

@@ -1,12 +1,14 @@
 """`admit`: one login, with its upgrade."""
 
 import argparse
+import time
 
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
     gateway_of,
     opened_store,
+    policy_path,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -27,7 +29,9 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.passwords import utf8
     from lean_tumbler.operations.admission import admit_login
+    from lean_tumbler.operations.observing import Observations
     from lean_tumbler.reports.admit import admit_document, admit_text
+    from lean_tumbler.stores.evidence_file import EvidenceFile
 
     if utf8(arguments.login) is None:
         raise UsageError("LOGIN is not UTF-8 text")
@@ -42,9 +46,16 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             login=arguments.login,
             password=password,
         )
+    outcome = admission.outcome
+    observed = Observations(
+        EvidenceFile.beside(policy_path(arguments)),
+        clock=time.monotonic,
+        alert=lambda message: session.message(f"lean-tumbler admit: {message}"),
+    )
+    observed.note(store_policy.name, arguments.login, outcome)
+    observed.write()
     if admission.alert:
         session.message(f"lean-tumbler admit: alert: {admission.alert}")
-    outcome = admission.outcome
     session.emit(
         arguments,
         document=lambda: admit_document(outcome),

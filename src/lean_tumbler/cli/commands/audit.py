@@ -159,7 +159,7 @@ def _means(
     seconds = arguments.budget
     return Means(
         floor=policy.floor,
-        target=policy.target,
+        policy=policy,
         attacker=read_attacker(arguments.attacker),
         likely=matcher_of(passwords),
         budget=Budget(

@@ -115,7 +115,7 @@ def _gate(arguments: argparse.Namespace, session: Session) -> int:
 
     policy = read_policy(arguments)
     stores = chosen_stores(policy, arguments.store)
-    means = Means(floor=policy.floor, target=policy.target)
+    means = Means(floor=policy.floor, policy=policy)
     state = read_state(arguments.state)
     passages: list[Passage] = []
     parts = [state.filter(~pl.col("store").is_in([store.name for store in stores]))]

@@ -19,9 +19,11 @@ from lean_tumbler.cli.bulk import (
 )
 from lean_tumbler.cli.options import (
     add_bulk_options,
+    add_proof_option,
     chosen_store,
     keys_of,
     opened_store,
+    policy_path,
     positive_integer,
     read_policy,
 )
@@ -60,8 +62,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--only",
         default="",
         metavar="COHORT",
-        help="a scheme, a formula of the policy, plain-text or decryptable; --dry-run names them",
+        help="a cohort of the policy, a scheme, or decryptable; --dry-run names them",
     )
+    parser.add_argument(
+        "--unproven",
+        action="append",
+        default=[],
+        metavar="COHORT",
+        help="take this cohort although nothing proves it, or something speaks against it; "
+        "whoever it does not fit is locked out; may be repeated",
+    )
+    add_proof_option(parser)
     add_pace_options(parser)
     add_replica_option(parser)
     add_backup_options(parser)
@@ -71,11 +82,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.layering import Resources, Selection, layer_store
+    from lean_tumbler.operations.readiness import require_readers_ready
     from lean_tumbler.reports.layer import draw_layer, layer_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
-    require_cohort(arguments.only, store_policy)
+    require_cohort("--only", arguments.only, store_policy)
+    for name in arguments.unproven:
+        require_cohort("--unproven", name, store_policy)
+    if not arguments.dry_run:
+        require_readers_ready(store_policy, session.today())
     local_workers = arguments.workers or os.cpu_count() or 1
     started = session.clock()
     with (
@@ -104,7 +121,12 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 most_seconds_behind=arguments.pause_when_behind or 0.0,
             ),
             selection=Selection(
-                share=arguments.share, only=arguments.only, dry_run=arguments.dry_run
+                share=arguments.share,
+                only=arguments.only,
+                dry_run=arguments.dry_run,
+                unproven=frozenset(arguments.unproven),
+                most_otherwise=arguments.proof,
+                evidence=EvidenceFile.beside(policy_path(arguments)).read(),
             ),
             should_stop=to_stop(arguments, session, stopping),
             progress=advance,
@@ -116,7 +138,9 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         document=lambda: layer_document(summary),
         draw=lambda console: draw_layer(console, summary),
     )
-    return StoppedPartWay.exit_code if summary.stopped or summary.failed else 0
+    if summary.stopped or summary.failed:
+        return StoppedPartWay.exit_code
+    return int(bool(summary.unproven))
 
 
 @contextmanager
@@ -138,16 +162,19 @@ def _executor(
         yield found
 
 
-def require_cohort(name: str, store: "StorePolicy") -> None:
-    """Check the name of a cohort against what a store can hold.
+def require_cohort(option: str, name: str, store: "StorePolicy") -> None:
+    """Check the name of a cohort, or of several joined, against what a store can hold.
 
     Raises:
         UsageError: naming the nearest.
     """
-    from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES
+    from lean_tumbler.core.reading.reader import DECRYPTABLE
+    from lean_tumbler.core.schemes.catalogue import DERIVATIONS, LAYOUTS, SETTING_SCHEMES
     from lean_tumbler.stores.naming import nearest
 
-    formulas = [named.name for named in store.formulas]
-    known = (*formulas, "plain-text", "decryptable", *DERIVATIONS, *SETTING_SCHEMES)
-    if name and name not in known:
-        raise UsageError(f"--only: no cohort “{name}”; {nearest(name, known)}")
+    cohorts = [cohort.name for cohort in store.cohorts]
+    schemes = {name for layout in LAYOUTS for name in layout.scheme.split(", ")}
+    known = (*cohorts, DECRYPTABLE, *DERIVATIONS, *sorted({*SETTING_SCHEMES, *schemes}))
+    for part in filter(None, name.split("+")):
+        if part not in known:
+            raise UsageError(f"{option}: no cohort “{part}”; {nearest(part, known)}")

@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING
 from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
 from lean_tumbler.cli.options import (
     add_plot_option,
+    add_proof_option,
     add_store_options,
     chosen_store,
     keys_of,
     opened_store,
+    policy_path,
     positive_integer,
     read_policy,
     write_plot,
@@ -44,6 +46,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="derivations at once that the time is given for; without it, one for each core",
     )
+    add_proof_option(parser)
     add_forecast_options(parser)
     parser.add_argument(
         "--lock-after",
@@ -66,6 +69,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.operations.layering import Resources
     from lean_tumbler.operations.planning import plan_store
     from lean_tumbler.reports.plan import draw_plan, plan_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
@@ -88,6 +92,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 keys=keys_of(arguments, policy),
                 pause=time.sleep,
             ),
+            evidence=EvidenceFile.beside(policy_path(arguments)).read(),
+            most_otherwise=arguments.proof,
             progress=advance,
         )
     outlook = _outlook(arguments, session, policy, store_policy, plan)

@@ -13,6 +13,7 @@ from lean_tumbler.cli.options import (
     gateway_of,
     keys_of,
     opened_store,
+    policy_path,
     positive_integer,
     read_policy,
 )
@@ -46,6 +47,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.operations.layering import Resources
     from lean_tumbler.operations.rehearsal import rehearse
     from lean_tumbler.reports.rehearse import draw_rehearse, rehearse_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
     policy = read_policy(arguments)
@@ -77,6 +79,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             progress=advance,
         )
         found.width = store.width()
+    if found.tried:
+        EvidenceFile.beside(policy_path(arguments)).note_known(found.tried)
     found.needed = max(characters_needed(policy.target))
     session.emit(
         arguments,

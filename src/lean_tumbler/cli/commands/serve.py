@@ -88,11 +88,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.likely import likely_passwords
+    from lean_tumbler.operations.observing import Observations
     from lean_tumbler.service.app import Access
     from lean_tumbler.service.logins import Means
     from lean_tumbler.service.metrics import Metrics
     from lean_tumbler.service.serving import Listening, serve
     from lean_tumbler.service.turns import Turns
+    from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.host import keep_freed_memory
 
     def log(event: "Mapping[str, object]") -> None:
@@ -119,6 +121,11 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             metrics=Metrics(),
             common=frozenset(text.casefold() for text in likely_passwords()),
             log=log,
+            observed=Observations(
+                EvidenceFile.beside(policy_path(arguments)),
+                clock=time.monotonic,
+                alert=lambda message: log({"event": "alert", "message": message}),
+            ),
         )
         serve(
             lambda: _service(arguments, means, stand_in_key),
@@ -127,6 +134,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             log=log,
             clock=time.monotonic,
         )
+        means.observed.write()
     return 0
 
 
@@ -167,7 +175,10 @@ def _service(arguments: argparse.Namespace, means: "Means", stand_in_key: bytes)
     for store in stores.values():
         require_formulas(store, policy)
     unknown = {name: stand_ins(store, key=stand_in_key) for name, store in stores.items()}
-    return LoginService(gateway_of(arguments, policy), stores, unknown, means)
+    gateway = gateway_of(arguments, policy)
+    for name in stores:
+        gateway.reader(name).look_at_column()  # now, and not at the first login that needs it
+    return LoginService(gateway, stores, unknown, means)
 
 
 def _token(path: Path | None) -> str:

@@ -1,7 +1,6 @@
 """`verify`: are the accounts whose password is known accepted?"""
 
 import argparse
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,20 +9,23 @@ from lean_tumbler.cli.options import (
     chosen_store,
     gateway_of,
     opened_store,
+    policy_path,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
-    from lean_tumbler.core.checking import Rules
+    from lean_tumbler.core.formulas.named import NamedFormula
     from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.core.reading.reader import RowReader
 
 EXAMPLE = """\
   lean-tumbler verify known.csv --formula 'utf-8, append salt, sha1, hex'
   lean-tumbler verify known.csv --store passengers    takes the stored values from the store
 
-known.csv begins with the line login,password,stored,salt (salt may be left out);
-with --store it needs login,password alone."""
+known.csv begins with the line login,password,stored,salt (salt may be left out; further columns
+are parts that a formula names); with --store it needs login,password alone, and what the accounts
+show of their cohorts is noted beside the policy, for `plan` and `layer`."""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -32,7 +34,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--formula",
         metavar="TEXT|NAME",
-        help="how the stored values came about: a formula, or the name of one of the policy",
+        help="how the stored values came about: a formula, or the name of a cohort or formula of "
+        "the policy",
     )
     add_store_options(parser)
 
@@ -41,34 +44,63 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.verification import verify_accounts
     from lean_tumbler.reports.verify import draw_verify, verify_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
     policy = read_policy(arguments, required=arguments.store is not None)
     known = read_known_accounts(arguments.known, with_stored=arguments.store is None)
-    rules = _rules(arguments, policy, gateway_of(arguments, policy).rules(arguments.store))
+    gateway = gateway_of(arguments, policy)
+    given = _given(arguments, policy)
     if arguments.store is None:
-        checked = list(verify_accounts(known, rules=rules))
+        reader = _reader_of_files(policy, given)
+        found = verify_accounts(known, reader=reader, bounds=gateway.bounds)
     else:
         store_policy = chosen_store(policy, arguments.store)
+        reader = gateway.reader(store_policy.name)
+        if given is not None:
+            reader = reader.with_formula(given)
         with opened_store(arguments, store_policy) as store:
-            checked = list(verify_accounts(known, rules=rules, store=store))
+            found = verify_accounts(
+                known,
+                reader=reader,
+                bounds=gateway.bounds,
+                store=store,
+                store_name=store_policy.name,
+            )
+        if given is None and found.tried:
+            EvidenceFile.beside(policy_path(arguments)).note_known(found.tried)
     session.emit(
         arguments,
-        document=lambda: verify_document(checked),
-        draw=lambda console: draw_verify(console, checked),
+        document=lambda: verify_document(found),
+        draw=lambda console: draw_verify(console, found),
     )
-    return int(not all(account.accepted for account in checked))
+    return int(not all(account.accepted for account in found.accounts))
 
 
-def _rules(arguments: argparse.Namespace, policy: "StoragePolicy", rules: "Rules") -> "Rules":
-    """Take the formula that the command line names; without a store, all of the policy's."""
+def _given(arguments: argparse.Namespace, policy: "StoragePolicy") -> "NamedFormula | None":
+    """Give the formula that the command line names; None where it names none."""
     from lean_tumbler.core.formulas import notation
-    from lean_tumbler.core.policy import NamedFormula
+    from lean_tumbler.core.formulas.named import NamedFormula
 
     if arguments.formula is None:
-        formulas = rules.formulas if arguments.store else tuple(policy.formulas.values())
-        return replace(rules, formulas=formulas)
-    named = policy.formulas.get(arguments.formula)
-    if named is None:
-        named = NamedFormula("given", notation.parse(arguments.formula))
-    return replace(rules, formulas=(named,))
+        return None
+    of_cohorts = {
+        cohort.name: cohort.formula
+        for store in policy.stores.values()
+        for cohort in store.cohorts
+        if cohort.formula
+    }
+    named = policy.formulas.get(arguments.formula) or of_cohorts.get(arguments.formula)
+    return named or NamedFormula("given", notation.parse(arguments.formula))
+
+
+def _reader_of_files(policy: "StoragePolicy", given: "NamedFormula | None") -> "RowReader":
+    """Give what reads rows that stand in a file: by one formula, or by all of the policy."""
+    from lean_tumbler.core.reading.cohorts import Cohort
+    from lean_tumbler.core.reading.reader import RowReader
+
+    formulas = policy.formulas_by_fingerprint
+    chosen = [given] if given else list(formulas.values())
+    parts = {name: name for named in chosen for name in named.parts}
+    cohorts = [Cohort(name=named.name, formula=named) for named in chosen]
+    return RowReader(cohorts=cohorts, parts=parts, formulas=formulas, has_salts=False)

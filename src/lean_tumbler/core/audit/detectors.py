@@ -7,6 +7,7 @@ from typing import Protocol
 
 import polars as pl
 
+from lean_tumbler.core.audit.evidence import unexplained_classes
 from lean_tumbler.core.audit.profile import Frame
 from lean_tumbler.core.audit.results import Affected, Clusters, Profile, Reading
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade
@@ -144,6 +145,29 @@ class Flagged:
         named = [rows.select("account", "privileged") for code, rows in frame.flags
                  if code == self.code]  # fmt: skip
         return pl.concat([frame.of(*odd).select("account", "privileged"), *named])
+
+
+@dataclass(frozen=True, slots=True)
+class DrawnAtRandom:
+    """Texts that the column as a whole shows to be digests, where nothing else says so."""
+
+    def count(self, case: Case) -> tuple[Affected, str]:
+        """Take the classes of the survey."""
+        classes = unexplained_classes(case.profile)
+        affected = Affected()
+        affected.add(sum(rows for _, rows in classes), 0, [], [])
+        named = "; ".join(
+            f"{rows:,} texts of {found.length} characters: {found.kind.name}"
+            for found, rows in classes
+        )
+        return affected, named
+
+    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
+        """Give the rows of the frame whose text is of one of them."""
+        column = case.profile.column
+        texts = frame.rows["stored"].to_list()
+        hits = pl.Series([bool(column.suspects(text)) for text in texts], dtype=pl.Boolean)
+        return frame.rows.filter(hits).select("account", "privileged")
 
 
 _HOLDS_LIKELY = Flagged("common-password", "{rows} of {all} rows hold a likely password")

@@ -8,6 +8,8 @@ from lean_tumbler.core.audit.results import Affected, Profile, Reading
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import Grade
+from lean_tumbler.core.reading.survey import Suspected
+from lean_tumbler.core.schemes.catalogue import SETTING_SCHEMES
 
 _BLOCK_LAYOUTS = frozenset({"base64", "base64 of whole cipher blocks"})
 # Of 16, 32 and 64 bytes, they pass for digests one by one.
@@ -23,6 +25,38 @@ _STRAY_SHARE = 0.02
 _SPREAD_BYTES = 2560  # ten for each of the 256, below which the test says nothing
 _UNEVEN = 400.0
 _WORDLIKE = frozenset({"des-crypt", "mysql-old", "bigcrypt", "bsdi-crypt"})
+
+
+def unexplained_classes(profile: Profile) -> list[tuple[Suspected, int]]:
+    """Give the classes of digests among texts that no scheme names, with about how many rows."""
+    column = profile.column
+    return [
+        (found, max(1, round(found.share * column.rows)))
+        for found in column.suspected
+        if found.kind.name not in SETTING_SCHEMES
+    ]
+
+
+def without_digests(profile: Profile) -> None:
+    """Take rows of such classes out of the plain texts; what they are is not known."""
+    for found, rows_of_class in unexplained_classes(profile):
+        rows = rows_of_class
+        plain = [r for r in profile.groups if r.scheme in {"plain-text", "unknown"} and not r.twice]
+        unknown = replace(
+            _UNKNOWN,
+            layout=found.kind.name,
+            because=f"{rows:,} texts of {found.length} characters are drawn at random, as a group",
+        )
+        for reading in sorted(plain, key=lambda reading: -profile.groups[reading].rows):
+            affected = profile.groups[reading]
+            moved = min(rows, affected.rows - affected.privileged_rows)
+            if reading.layout == unknown.layout or moved <= 0:
+                continue
+            affected.rows -= moved
+            rows -= moved
+            profile.groups.setdefault(unknown, Affected()).add(moved, 0, [], [])
+            if not affected.rows:
+                del profile.groups[reading]
 
 
 def may_be_blocks(reading: Reading) -> bool:
@@ -128,6 +162,15 @@ def _is_uneven(spread: Counter[int]) -> bool:
     return sum((spread[n] - expected) ** 2 / expected for n in range(256)) > _UNEVEN
 
 
+_UNKNOWN = Reading(
+    scheme="unknown",
+    layout="",
+    salted=False,
+    grade=Grade.UNKNOWN,
+    parameters=(),
+    confidence=0.9,
+    also_possible=(),
+)
 _ENCRYPTED = Reading(
     scheme="encrypted",
     layout="base64 of whole cipher blocks",

@@ -13,6 +13,7 @@ from lean_tumbler.core.audit.detectors import (
     CommonPassword,
     Detector,
     DigestOfDigest,
+    DrawnAtRandom,
     Encrypted,
     Flagged,
     MixedCase,
@@ -91,12 +92,20 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             severity=Severity.CRITICAL,
             summary="Passwords can be read by anyone who reads the column.",
             breaks=f"{_NIST}; {_ASVS}",
-            remedy="Set accept_plain_text = true for the store, then run `lean-tumbler layer`: "
-            "these rows become current at once.",
+            remedy="Declare a cohort with plain_text = true for the store, then run "
+            "`lean-tumbler layer`: these rows become current at once.",
             detect=ByReading(
                 lambda reading: reading.scheme == "plain-text",
                 "{rows} of {all} rows hold text that is no digest",
             ),
+        ),
+        "digests-among-texts": Rule(
+            severity=Severity.HIGH,
+            summary="Texts that are drawn at random, as a group, are digests of something: taken "
+            "for passwords, they would be lost.",
+            remedy="Find out how they were made (`lean-tumbler formula solve`), and declare a "
+            "cohort for them.",
+            detect=DrawnAtRandom(),
         ),
         "encoded-only": Rule(
             severity=Severity.CRITICAL,

@@ -2,13 +2,14 @@
 
 import hashlib
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from typing import Any
 
 import polars as pl
 
-from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed
+from lean_tumbler.core.audit.cohort_marks import OTHER, marks
+from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed, without_digests
 from lean_tumbler.core.audit.matching import LikelyMatcher, decoded, is_folded, own_digests
 from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading, affected_by
 from lean_tumbler.core.audit.shapes import with_shapes
@@ -16,9 +17,12 @@ from lean_tumbler.core.audit.tally import Tally, text_hash
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade, grade
-from lean_tumbler.core.policy import NamedFormula
+from lean_tumbler.core.reading import reader as readers
+from lean_tumbler.core.reading.reader import RowReader, State
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.survey import Column, Survey
+from lean_tumbler.core.reading.ways import FormulaWay, PasswordWay
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
-from lean_tumbler.core.schemes.catalogue import read_value
 
 SHORT_SALT_BYTES = 8  # RFC 8018 section 4.1 asks for at least 64 bits
 _EMPTY_DIGESTS = tuple(
@@ -30,10 +34,15 @@ _EMPTY_DIGESTS = tuple(
 _BLOCK_TEXT = 21  # characters of base64 that lie within the first 16 bytes
 _SPREAD_ROWS = 200  # of one group and frame; a few thousand bytes show whether they are even
 _OWN_ROWS = 20  # of one group and frame, each computed by itself
+# What the column as a whole may show to be something else.
+_SURVEYED = frozenset({"plain-text", "unknown", "des-crypt", "bigcrypt"})
 _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 # Variants that newer ones replaced because of a fault or a weakness.
 _OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
-_SHAPE = ("shape", "salted")
+_SHAPE = ("shape", "salted", "mark")
+_READ_KEPT = 65_536
+# While rows are looked at, nothing is known of the column; the survey says it at the end.
+_UNSEEN = Column(rows=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +102,7 @@ class Profiler:
 
     Args:
         floor: the least that counts as current.
-        formulas: the store's formulas; where one fits a value, it names the scheme for certain.
+        reader: of the store's rows; what its cohorts declare is certain.
         likely: passwords to look for in plain text and unsalted digests; None to look for none.
     """
 
@@ -101,18 +110,19 @@ class Profiler:
         self,
         *,
         floor: Floor,
-        formulas: Sequence[NamedFormula] = (),
+        reader: RowReader | None = None,
         likely: LikelyMatcher | None = None,
     ) -> None:
         self._floor = floor
-        self._formulas = tuple(formulas)
+        self._reader = (reader or RowReader()).seen_with(lambda: _UNSEEN)
+        self._survey = Survey()
         self._likely = likely
         self._profile = Profile()
         self._digests = Tally()
         self._salts = Tally()
         self._logins = Tally(mostly_distinct=True)
         self._first_blocks = Tally()
-        self._read = lru_cache(maxsize=65_536)(self._read_value)
+        self._read: dict[tuple[str, bool, int], _Read] = {}
 
     def look(self, frame: pl.DataFrame, *, number: int) -> Frame:
         """Look at one frame; keeps nothing, so several threads may look at once.
@@ -155,6 +165,7 @@ class Profiler:
         """Number the groups of a frame, and read a representative of each."""
         shaped = with_shapes(rows, column="stored", shape="shape").with_columns(
             salted=pl.col("salt").str.len_bytes().fill_null(0) > 0,
+            mark=marks(rows, self._reader),
             # A value without a shape is its own shape; the highest bit keeps it from the others.
             shape=pl.coalesce("shape", pl.col("stored").hash(seed=0) | (1 << 63)),
         )
@@ -162,12 +173,13 @@ class Profiler:
             pl.len().alias("rows"),
             pl.col("privileged").sum().alias("privileged_rows"),
             pl.col("stored").first(),
+            pl.struct("salt", "login", pl.col(f"^{OTHER}.*$")).first().alias("row"),
             pl.col("account").head(ACCOUNTS_SHOWN).alias("others"),
         )
         named = _named_by_privilege(shaped, groups)
         found = []
         for row in named.iter_rows(named=True):
-            read = self._read(row["stored"], row["salted"])
+            read = self._read_once(row)
             affected = Affected()
             affected.add(
                 row["rows"], row["privileged_rows"], row["privileged"] or [], row["others"] or []
@@ -176,13 +188,24 @@ class Profiler:
         numbered = named.select(*_SHAPE, pl.int_range(pl.len(), dtype=pl.UInt32).alias("group"))
         return shaped.join(numbered, on=_SHAPE, maintain_order="left"), found
 
-    def _read_value(self, stored: str, salted: bool) -> _Read:
-        parsed = read_value(stored)
+    def _read_once(self, row: dict[str, Any]) -> _Read:
+        """Read a representative; the same text, salt and mark are read once."""
+        key = (row["stored"], row["salted"], row["mark"])
+        found = self._read.get(key)
+        if found is None:
+            if len(self._read) >= _READ_KEPT:
+                self._read.clear()
+            whole = row_of({**row, **row["row"]})
+            found = self._read[key] = self._read_row(whole, salted=row["salted"])
+        return found
+
+    def _read_row(self, row: Row, *, salted: bool) -> _Read:
+        understood = self._reader.read(row)
+        parsed = understood.parsed
         odd = tuple(_odd(parsed))
         salted_inside = parsed.salted
         salted_beside = salted and parsed.kind in {Kind.FAST, Kind.UNKNOWN}
-        fitting = self._fitting(parsed, stored, salted=salted)
-        parsed, takes_salt, because = _explained(parsed, fitting)
+        parsed, fitting, takes_salt, because = _explained(understood)
         has_salt = salted_inside or (salted_beside if takes_salt is None else takes_salt)
         reading = Reading(
             scheme=parsed.scheme,
@@ -193,15 +216,9 @@ class Profiler:
             confidence=parsed.contents.confidence,
             also_possible=parsed.contents.also_possible,
             because=because,
-            formula=notation.write(fitting[0].formula) if because else "",
+            formula=notation.write(fitting[0].formula.formula) if fitting else "",
         )
         return _Read(parsed=parsed, reading=reading, odd=odd)
-
-    def _fitting(self, parsed: ParsedValue, stored: str, *, salted: bool) -> list[NamedFormula]:
-        if parsed.kind not in {Kind.FAST, Kind.UNKNOWN}:
-            return []
-        salt = b"salt" if salted else None
-        return [named for named in self._formulas if named.fits(stored, salt=salt)]
 
     def _matches(
         self, rows: pl.DataFrame, groups: list[Group], digests: pl.DataFrame
@@ -231,6 +248,9 @@ class Profiler:
         profile.salted_rows += frame.salts.height
         for group in frame.groups:
             self._add_group(group)
+        open_groups = [n for n, g in enumerate(frame.groups) if g.reading.scheme in _SURVEYED]
+        if open_groups:
+            self._survey.add(frame.of(*open_groups)["stored"])
         for code, rows in frame.flags:
             profile.flagged.setdefault(code, Affected()).take(affected_by(rows))
         for reading, formula, rows in frame.matches:
@@ -263,29 +283,56 @@ class Profiler:
         profile.salts = self._salts.clusters()
         profile.logins = self._logins.clusters()
         profile.first_blocks = self._first_blocks.clusters()
+        profile.column = self._survey.column(profile.rows - profile.without_value)
         profile.readings = weighed(profile)
         groups: dict[Reading, Affected] = {}
         for reading, affected in profile.groups.items():
             groups.setdefault(profile.readings.get(reading, reading), Affected()).take(affected)
         profile.groups = groups
+        without_digests(profile)
         profile.repeated_digests = self._digests.repeated()
         profile.repeated_salts = self._salts.repeated()
         profile.repeated_logins = self._logins.repeated()
         return profile
 
 
+def row_of(found: Mapping[str, Any]) -> Row:
+    """Give a frame's row as a reading takes it."""
+    others = {name.removeprefix(OTHER): _raw(content) for name, content in found.items()
+              if name.startswith(OTHER)}  # fmt: skip
+    return Row(
+        stored=_raw(found["stored"]),
+        salt=_raw(found["salt"]),
+        login=found["login"],
+        others=others,
+    )
+
+
+def _raw(text: str | None) -> bytes | None:
+    return None if text is None else text.encode("utf-8")
+
+
 def _explained(
-    parsed: ParsedValue, fitting: Sequence[NamedFormula]
-) -> tuple[ParsedValue, bool | None, str]:
-    """Let the store's formulas say what a bare value is, where only one kind fits."""
-    digests = {(digests_used(named.formula) or ("",))[-1] for named in fitting}
-    takes_salt = {named.takes_salt or named.takes_login for named in fitting}
-    if len(digests) != 1 or len(takes_salt) != 1:
-        return parsed, None, ""
+    understood: readers.Reading,
+) -> tuple[ParsedValue, Sequence[FormulaWay], bool | None, str]:
+    """Let the store's cohorts say what a value is, where all that fit say the same."""
+    parsed = understood.parsed
+    ways = [way for way in understood.ways if isinstance(way, FormulaWay)]
+    declared = understood.state is State.VALUE and bool(understood.cohorts)
+    if declared and any(isinstance(way, PasswordWay) for way in understood.ways):
+        kind = replace(parsed, scheme="plain-text", kind=Kind.READABLE)
+        is_plain = parsed.scheme in {"plain-text", "unknown"}
+        return (kind if is_plain else parsed), (), None, ""
+    digests = {(digests_used(way.formula.formula) or ("",))[-1] for way in ways}
+    takes_salt = {way.formula.takes_salt or way.formula.takes_login for way in ways}
+    names = understood.cohorts
+    if not declared or len(digests) != 1 or not {way.name for way in ways} <= set(names):
+        return parsed, (), None, ""
     contents = replace(parsed.contents, confidence=1.0, also_possible=())
     explained = replace(parsed, scheme=digests.pop(), kind=Kind.FAST, contents=contents)
-    names = ", ".join(named.name for named in fitting)
-    return explained, takes_salt.pop(), f"the policy's formula {names} fits"
+    said = ", ".join(way.name for way in ways)
+    salted = takes_salt.pop() if len(takes_salt) == 1 else None
+    return explained, ways, salted, f"the policy's cohort {said} says so"
 
 
 def _named_by_privilege(shaped: pl.DataFrame, groups: pl.DataFrame) -> pl.DataFrame:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import polars as pl
 
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+from lean_tumbler.core.reading.survey import Column
 
 ACCOUNTS_SHOWN = 10
 
@@ -95,6 +96,7 @@ class Profile:
         repeated_salts: the same of salts.
         repeated_logins: the same of logins.
         opened: salted rows that a likely password opens.
+        column: what the column as a whole shows of texts that nothing explains one by one.
         coverage: how many of these were tried, in words; empty where none was.
         ages: rows by the month of the last login, by grade; only where such a column is mapped.
     """
@@ -117,6 +119,7 @@ class Profile:
     repeated_salts: pl.DataFrame = field(default_factory=pl.DataFrame)
     repeated_logins: pl.DataFrame = field(default_factory=pl.DataFrame)
     opened: pl.DataFrame = field(default_factory=pl.DataFrame)
+    column: Column = field(default_factory=Column)
     coverage: str = ""
 
     @property

@@ -1,8 +1,7 @@
 """What can be said of a formula without running it."""
 
-import re
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Mapping
+from types import MappingProxyType
 
 from lean_tumbler.core.formulas.steps import (
     DIGESTING,
@@ -10,20 +9,19 @@ from lean_tumbler.core.formulas.steps import (
     NARROWING,
     Cut,
     Digest,
-    Encode,
     Formula,
     Hmac,
     Input,
     Join,
     Key,
     Loop,
+    Number,
     Operand,
+    Part,
     Pbkdf2,
     Rewrite,
-    Side,
     Step,
     Take,
-    Write,
 )
 
 
@@ -64,6 +62,35 @@ def keys_used(formula: Formula) -> frozenset[str]:
     )
 
 
+def parts_used(formula: Formula) -> frozenset[str]:
+    """Tell which parts of a row a formula takes, as operands or as numbers."""
+    operands = {
+        operand.source.name
+        for operand in _operands(formula.steps)
+        if isinstance(operand.source, Part)
+    }
+    return frozenset(operands | number_parts(formula))
+
+
+def number_parts(formula: Formula) -> frozenset[str]:
+    """Tell which parts of a row a formula takes as numbers."""
+    return frozenset(number.name for number in _numbers(formula.steps) if isinstance(number, Part))
+
+
+def _numbers(steps: Iterable[Step]) -> Iterator[Number]:
+    for step in steps:
+        if isinstance(step, Loop):
+            yield step.times
+            yield from _numbers(step.body)
+        elif isinstance(step, Cut):
+            yield step.length
+        elif isinstance(step, Pbkdf2):
+            yield from (step.rounds, step.length_bytes)
+    for operand in _operands(steps):
+        if isinstance(operand.source, Formula):
+            yield from _numbers(operand.source.steps)
+
+
 def digests_used(formula: Formula) -> tuple[str, ...]:
     """Name the digests in the order in which they run, nested formulas left out."""
 
@@ -81,31 +108,42 @@ def digests_used(formula: Formula) -> tuple[str, ...]:
     return tuple(walk(formula.steps))
 
 
-def work(formula: Formula) -> int:
-    """Count the steps and rounds that one evaluation runs."""
-    return _work(formula.steps)
+def work(formula: Formula, numbers: Mapping[str, int] = MappingProxyType({})) -> int:
+    """Count the steps and rounds that one evaluation runs.
+
+    Args:
+        formula: whose.
+        numbers: the parts of the row that it takes as numbers; 1 where one is not there.
+    """
+    return _Work(numbers).steps(formula.steps)
 
 
-def _work(steps: Iterable[Step]) -> int:
-    total = 0
-    for step in steps:
-        if isinstance(step, Loop):
-            total += step.times * _work(step.body)
-        elif isinstance(step, Pbkdf2):
-            blocks = -(-step.length_bytes // DIGESTS[step.digest].size_bytes)
-            total += step.rounds * blocks + _operand_work(step.salt)
-        elif isinstance(step, Hmac):
-            total += 2 + _operand_work(step.key)
-        elif isinstance(step, Take | Join):
-            total += 1 + _operand_work(step.operand)
-        else:
-            total += 1
-    return total
+class _Work:
+    def __init__(self, numbers: Mapping[str, int]) -> None:
+        self._numbers = numbers
 
+    def _number(self, number: Number) -> int:
+        return self._numbers.get(number.name, 1) if isinstance(number, Part) else number
 
-def _operand_work(operand: Operand) -> int:
-    inner = _work(operand.source.steps) if isinstance(operand.source, Formula) else 0
-    return inner + len(operand.filters)
+    def steps(self, steps: Iterable[Step]) -> int:
+        total = 0
+        for step in steps:
+            if isinstance(step, Loop):
+                total += self._number(step.times) * self.steps(step.body)
+            elif isinstance(step, Pbkdf2):
+                blocks = -(-self._number(step.length_bytes) // DIGESTS[step.digest].size_bytes)
+                total += self._number(step.rounds) * blocks + self._operand(step.salt)
+            elif isinstance(step, Hmac):
+                total += 2 + self._operand(step.key)
+            elif isinstance(step, Take | Join):
+                total += 1 + self._operand(step.operand)
+            else:
+                total += 1
+        return total
+
+    def _operand(self, operand: Operand) -> int:
+        inner = self.steps(operand.source.steps) if isinstance(operand.source, Formula) else 0
+        return inner + len(operand.filters)
 
 
 def lossy(formula: Formula) -> tuple[str, ...]:
@@ -135,7 +173,9 @@ def _lossy(steps: Iterable[Step], *, raw: bool, found: list[str]) -> bool:
         elif isinstance(step, Rewrite) and raw and step.name in NARROWING:
             found.append(step.name)
         elif isinstance(step, Cut) and raw:
-            found.append(f"first {step.length}")
+            found.append(
+                f"first {step.length.name if isinstance(step.length, Part) else step.length}"
+            )
     return raw
 
 
@@ -148,91 +188,3 @@ def _operand_raw(operand: Operand, found: list[str]) -> bool:
     if raw:
         found.extend(name for name in operand.filters if name in NARROWING)
     return raw
-
-
-@dataclass(frozen=True, slots=True)
-class OutputShape:
-    """What a formula's result looks like: its length where it is fixed, and its writing."""
-
-    length: int | None
-    writing: str = ""
-
-    def canonical(self, stored: str) -> str | None:
-        """Bring a stored text into the form that the formula prints; None where it cannot fit.
-
-        Blanks around it, the letter case of hexadecimal and the padding of base64 do not count.
-        """
-        text = stored.strip()
-        if self.writing in {"hex", "hex-upper"}:
-            text = text.lower() if self.writing == "hex" else text.upper()
-            pattern = r"[0-9a-fA-F]+"
-        elif self.writing in {"base64", "base64-unpadded"}:
-            text = text.rstrip("=")
-            if self.writing == "base64":
-                text += "=" * (-len(text) % 4)
-            pattern = r"[A-Za-z0-9+/]+={0,2}"
-        else:
-            pattern = r"(?s:.+)"
-        if self.length is not None and len(text) != self.length:
-            return None
-        return text if re.fullmatch(pattern, text, re.ASCII) else None
-
-
-def output_shape(formula: Formula) -> OutputShape:
-    """Work out what the result looks like."""
-    return _shape(formula.steps, OutputShape(None))
-
-
-def _shape(steps: Iterable[Step], shape: OutputShape) -> OutputShape:
-    for step in steps:
-        shape = _shape_after(step, shape)
-    return shape
-
-
-def _shape_after(step: Step, shape: OutputShape) -> OutputShape:
-    length = shape.length
-    if isinstance(step, Digest | Hmac):
-        name = step.name if isinstance(step, Digest) else step.digest
-        return OutputShape(DIGESTS[name].size_bytes)
-    if isinstance(step, Pbkdf2):
-        return OutputShape(step.length_bytes)
-    if isinstance(step, Write):
-        return OutputShape(_written_length(step.name, length), step.name)
-    if isinstance(step, Cut):
-        return replace(shape, length=None if length is None else min(length, step.length))
-    if isinstance(step, Loop):
-        once = _shape(step.body, shape)
-        return once if _shape(step.body, once) == once else OutputShape(None)
-    if isinstance(step, Join):
-        return OutputShape(_joined_length(step, length))
-    return _coded_shape_after(step, shape) if shape.writing else OutputShape(None)
-
-
-def _coded_shape_after(step: Step, shape: OutputShape) -> OutputShape:
-    """Follow hexadecimal or base64 on: it is ASCII, and no rewrite changes its length."""
-    length = shape.length
-    if isinstance(step, Encode):
-        doubled = length is not None and step.name == "utf-16le"
-        return OutputShape(2 * (length or 0) if doubled else length)
-    if isinstance(step, Rewrite) and shape.writing in {"hex", "hex-upper"}:
-        writing = {"upper": "hex-upper", "lower": "hex"}.get(step.name, shape.writing)
-        return replace(shape, writing=writing)
-    return OutputShape(length if isinstance(step, Rewrite) else None)
-
-
-def _written_length(writing: str, length: int | None) -> int | None:
-    if length is None:
-        return None
-    if writing in {"hex", "hex-upper"}:
-        return 2 * length
-    return 4 * -(-length // 3) if writing == "base64" else -(-4 * length // 3)
-
-
-def _joined_length(step: Join, length: int | None) -> int | None:
-    """Length after a join: known for ASCII literals, one byte a character whatever they join."""
-    source = step.operand.source
-    if length is None or step.operand.filters:
-        return None
-    if isinstance(source, Input) or not isinstance(source, str) or not source.isascii():
-        return None
-    return length + len(source) * (2 if step.side is Side.SURROUND else 1)

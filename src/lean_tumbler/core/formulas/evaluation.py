@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from lean_tumbler.core.formulas.analysis import work
+from lean_tumbler.core.formulas.analysis import number_parts, work
 from lean_tumbler.core.formulas.steps import (
     DIGESTS,
     ENCODINGS,
@@ -24,7 +24,9 @@ from lean_tumbler.core.formulas.steps import (
     Join,
     Key,
     Loop,
+    Number,
     Operand,
+    Part,
     Pbkdf2,
     Side,
     Step,
@@ -34,18 +36,22 @@ from lean_tumbler.errors import InputDoesNotFit, KeyMissing, OverLimit
 
 FORMULA_WORK = 5_000_000  # steps and rounds; about two seconds of the slowest
 FORMULA_BYTES = 1 << 20
+_NUMBER_DIGITS = 9
+
+_TOO_MUCH = "the formula runs {:,} steps; the limit is {:,}"
 
 Value = str | bytes
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Inputs:
-    """What one evaluation is given. Salts are bytes as the store holds them."""
+    """What one evaluation is given. Salts and parts are bytes as the store holds them."""
 
     password: str = field(repr=False)
     salt: bytes | None = field(default=None, repr=False)
     login: str | None = None
     keys: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,12 +120,14 @@ def _filter(name: str) -> Callable[[Value], Value]:
     return lambda value: rewritten(_as_text(value))
 
 
-def _source(source: Input | Key | str | bytes | Formula) -> Callable[[_Run], Value]:
+def _source(source: Input | Key | Part | str | bytes | Formula) -> Callable[[_Run], Value]:
     if isinstance(source, Formula):
         body = _chain(source.steps)
         return lambda run: body(run.inputs.password, run)
     if isinstance(source, Key):
         return lambda run: _key(run.inputs, source.name)
+    if isinstance(source, Part):
+        return lambda run: _part(run.inputs, source.name)
     if isinstance(source, Input):
         return lambda run: _input(run.inputs, source)
     return lambda _: source
@@ -129,6 +137,30 @@ def _key(inputs: Inputs, name: str) -> bytes:
     if name not in inputs.keys:
         raise KeyMissing(f"the formula needs the key “{name}”, which is not there")
     return inputs.keys[name]
+
+
+def _part(inputs: Inputs, name: str) -> bytes:
+    if name not in inputs.parts:
+        raise InputDoesNotFit(f"the formula takes the part “{name}”, and this row has none")
+    return inputs.parts[name]
+
+
+def number_of(inputs: Inputs, name: str) -> int:
+    """Read a part as a whole number from 1.
+
+    Raises:
+        InputDoesNotFit: it is not there, or no such number.
+    """
+    raw = _part(inputs, name).strip()
+    if not raw.isdigit() or len(raw) > _NUMBER_DIGITS or int(raw) < 1:
+        raise InputDoesNotFit(f"the part “{name}” is no whole number from 1")
+    return int(raw)
+
+
+def _number(number: Number) -> Callable[[_Run], int]:
+    if isinstance(number, Part):
+        return lambda run: number_of(run.inputs, number.name)
+    return lambda _: number
 
 
 def _input(inputs: Inputs, source: Input) -> Value:
@@ -197,17 +229,18 @@ def _digest(step: Digest | Hmac | Pbkdf2) -> _Compiled:
         keyed, key = _hmac(step.digest), _operand(step.key)
         return lambda value, run: keyed(_as_bytes(key(run)), _as_bytes(value))
     salt = _operand(step.salt)
+    rounds, length = _number(step.rounds), _number(step.length_bytes)
     name = DIGESTS[step.digest].hashlib_name
     return lambda value, run: hashlib.pbkdf2_hmac(
-        name, _as_bytes(value), _as_bytes(salt(run)), step.rounds, step.length_bytes
+        name, _as_bytes(value), _as_bytes(salt(run)), rounds(run), length(run)
     )
 
 
 def _loop(step: Loop) -> _Compiled:
-    body = _chain(step.body)
+    body, times = _chain(step.body), _number(step.times)
 
     def loop(value: Value, run: _Run) -> Value:
-        for _ in range(step.times):
+        for _ in range(times(run)):
             value = body(value, run)
         return value
 
@@ -225,7 +258,8 @@ def _step(step: Step) -> _Compiled:
         fetch = _operand(step.operand)
         return lambda _, run: fetch(run)
     if isinstance(step, Cut):
-        return lambda value, _: value[: step.length]
+        length = _number(step.length)
+        return lambda value, run: value[: length(run)]
     if isinstance(step, Encode):
         encode = _encode(step.name)
         return lambda value, _: encode(value)
@@ -262,8 +296,17 @@ def prepared(
     """
     chain, steps = _compiled(formula)
     if steps > limit_work:
-        raise OverLimit(f"the formula runs {steps:,} steps; the limit is {limit_work:,}")
-    return lambda inputs: _as_text(chain(inputs.password, _Run(inputs, limit_bytes)))
+        raise OverLimit(_TOO_MUCH.format(steps, limit_work))
+    numbers = number_parts(formula)
+
+    def run(inputs: Inputs) -> str:
+        if numbers:
+            asked = work(formula, {name: number_of(inputs, name) for name in numbers})
+            if asked > limit_work:
+                raise OverLimit(_TOO_MUCH.format(asked, limit_work))
+        return _as_text(chain(inputs.password, _Run(inputs, limit_bytes)))
+
+    return run
 
 
 def value_of(formula: Formula, inputs: Inputs) -> Value:

@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.formulas.analysis import output_shape
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
+from lean_tumbler.core.formulas.output import output_shape
 from lean_tumbler.core.formulas.steps import (
     ENCODINGS,
     Encode,
@@ -103,10 +103,11 @@ def near_miss(formula: Formula, stored: str, inputs: Inputs) -> str:
 
 def fits(formula: Formula, stored: str, inputs: Inputs) -> bool:
     """Tell whether a formula explains a stored value."""
-    canonical = output_shape(formula).canonical(stored)
+    shape = output_shape(formula)
+    canonical = shape.canonical(stored)
     if canonical is None:
         return False
     try:
-        return evaluate(formula, inputs) == canonical
+        return shape.canonical(evaluate(formula, inputs)) == canonical
     except (InputDoesNotFit, CheckImpossible, FormulaError):
         return False

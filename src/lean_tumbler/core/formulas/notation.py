@@ -5,10 +5,12 @@
              |  digest  |  "hmac-" digest F  |  "pbkdf2-" digest ROUNDS LENGTH F
              |  N "times" "(" formula ")"
     F        =  source *(":" filter)
-    source   =  "salt" | "login" | "password" | "key" NAME | JSON string | "0x" hex
+    source   =  "salt" | "login" | "password" | "key" NAME | PART | JSON string | "0x" hex
              |  "(" formula ")"
+    N, ROUNDS, LENGTH  =  a whole number | PART
 
-A bracketed formula starts from the password again. Printing a formula gives canonical text,
+PART is the name of a part of the row: of the value's layout, or of a column of its own. A
+bracketed formula starts from the password again. Printing a formula gives canonical text,
 which parses to the same formula.
 """
 
@@ -37,7 +39,9 @@ from lean_tumbler.core.formulas.steps import (
     Join,
     Key,
     Loop,
+    Number,
     Operand,
+    Part,
     Pbkdf2,
     Rewrite,
     Side,
@@ -75,6 +79,20 @@ _WORDS = (
     *WRITINGS,
     "N times",
 )
+
+
+# What no part may be called: it would be read as a step, a source or a filter.
+RESERVED = frozenset(
+    {*TEXT_STEPS, *ENCODINGS, *Side, *DIGESTS, *WRITINGS, *FILTERS, *Input}
+    | {"first", "take", "key", "times", "from"}
+)
+PART_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]{0,31}", re.ASCII)
+
+
+def is_part_name(word: str) -> bool:
+    """Tell whether a part may be called that."""
+    is_digest = word.startswith(("hmac-", "pbkdf2-"))
+    return word not in RESERVED and not is_digest and PART_NAME.fullmatch(word) is not None
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,11 +147,15 @@ class _Parser:
         if token.text != text or token.kind != "mark":
             raise self._expected(f"“{text}”", token)
 
-    def _number(self, what: str) -> int:
+    def _number(self, what: str) -> Number:
         token = self._take()
+        if token.kind == "word" and is_part_name(token.text):
+            return Part(token.text)
         number = int(token.text[:10]) if token.kind == "number" else 0
         if not 1 <= number <= LARGEST_NUMBER or len(token.text) > 10:
-            raise self._expected(f"{what} from 1 to {LARGEST_NUMBER:,}", token)
+            raise self._expected(
+                f"{what} from 1 to {LARGEST_NUMBER:,}, or the name of a part", token
+            )
         return number
 
     def whole(self) -> Formula:
@@ -164,7 +186,7 @@ class _Parser:
 
     def _step(self, flow: Flow) -> tuple[Step, Flow]:
         token = self._take()
-        if token.kind == "number":
+        if token.kind == "number" or self._is_word("times"):
             return self._loop(token, flow)
         if token.kind != "word":
             raise self._expected("a step", token)
@@ -187,6 +209,9 @@ class _Parser:
             both_text = flow is Flow.TEXT and operand.flow is Flow.TEXT
             return Join(Side(word), operand), Flow.TEXT if both_text else Flow.BYTES
         return self._digest(token), Flow.BYTES
+
+    def _is_word(self, text: str) -> bool:
+        return self._next.kind == "word" and self._next.text == text
 
     @staticmethod
     def _needs(needed: Flow, flow: Flow, token: _Token) -> Flow:
@@ -252,13 +277,13 @@ class _Parser:
                 raise self._expected(f"a filter ({', '.join(FILTERS)})", token)
             takes, gives = FILTERS[token.text]
             # A salt or login may be raw bytes in the store, so either kind of filter may be first.
-            if takes is not flow and (filters or not isinstance(source, Input)):
+            if takes is not flow and (filters or not isinstance(source, Input | Part)):
                 raise self._expected(f"a filter that takes {flow}", token)
             filters.append(token.text)
             flow = gives
         return Operand(source, tuple(filters))
 
-    def _source(self) -> Input | Key | str | bytes | Formula:
+    def _source(self) -> Input | Key | Part | str | bytes | Formula:
         token = self._next
         if token.kind == "mark" and token.text == "(":
             steps, flow = self._bracketed(Flow.TEXT)
@@ -271,11 +296,21 @@ class _Parser:
             if name.kind != "word":
                 raise self._expected("the name of a key", name)
             return Key(name.text)
+        if token.kind == "word" and is_part_name(token.text):
+            return self._part(token)
         if token.kind == "string":
             return self._literal(token)
         if token.kind == "bytes" and len(token.text) % 2 == 0 and len(token.text) > 2:
             return bytes.fromhex(token.text[2:])
-        raise self._expected("salt, login, password, key NAME, “text”, 0x… or a bracket", token)
+        raise self._expected(
+            "salt, login, password, key NAME, the name of a part, “text”, 0x… or a bracket", token
+        )
+
+    def _part(self, token: _Token) -> Part:
+        near = difflib.get_close_matches(token.text, tuple(Input), n=1, cutoff=0.7)
+        if near:
+            raise self._expected(f"the name of a part (did you mean “{near[0]}”?)", token)
+        return Part(token.text)
 
     def _literal(self, token: _Token) -> str:
         try:
@@ -300,6 +335,10 @@ def parse(text: str) -> Formula:
     return _Parser(text).whole()
 
 
+def _number(number: Number) -> str:
+    return number.name if isinstance(number, Part) else str(number)
+
+
 class _Writer:
     """Prints steps; the first digest of the whole text is shown with the encoding before it."""
 
@@ -320,9 +359,9 @@ class _Writer:
             self._digest_seen = True
             yield self._digest(step)
         elif isinstance(step, Loop):
-            yield f"{step.times} times ({self.steps(step.body, flow)})"
+            yield f"{_number(step.times)} times ({self.steps(step.body, flow)})"
         elif isinstance(step, Cut):
-            yield f"first {step.length}"
+            yield f"first {_number(step.length)}"
         elif isinstance(step, Take):
             yield f"take {self._operand(step.operand)}"
         elif isinstance(step, Join):
@@ -336,7 +375,8 @@ class _Writer:
         if isinstance(step, Hmac):
             return f"hmac-{step.digest} {self._operand(step.key)}"
         salt = self._operand(step.salt)
-        return f"pbkdf2-{step.digest} {step.rounds} {step.length_bytes} {salt}"
+        rounds, length = _number(step.rounds), _number(step.length_bytes)
+        return f"pbkdf2-{step.digest} {rounds} {length} {salt}"
 
     def _operand(self, operand: Operand) -> str:
         source = operand.source
@@ -346,6 +386,8 @@ class _Writer:
             text = f"key {source.name}"
         elif isinstance(source, Input):
             text = source.value
+        elif isinstance(source, Part):
+            text = source.name
         elif isinstance(source, bytes):
             text = "0x" + source.hex()
         else:

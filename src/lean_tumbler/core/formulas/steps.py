@@ -149,10 +149,20 @@ class Key:
 
 
 @dataclass(frozen=True, slots=True)
+class Part:
+    """A part of the row by its name: of the value's layout, or a column of its own."""
+
+    name: str
+
+
+Number = int | Part  # a number that stands in the formula, or in a part of the row
+
+
+@dataclass(frozen=True, slots=True)
 class Operand:
     """What a step takes beside the flow: a source and the filters on it."""
 
-    source: "Input | Key | str | bytes | Formula"
+    source: "Input | Key | Part | str | bytes | Formula"
     filters: tuple[str, ...] = ()
 
     @property
@@ -214,8 +224,8 @@ class Pbkdf2:
     """RFC 8018 section 5.2 with the operand as salt."""
 
     digest: str
-    rounds: int
-    length_bytes: int
+    rounds: Number
+    length_bytes: Number
     salt: Operand
 
 
@@ -230,14 +240,14 @@ class Write:
 class Cut:
     """Keep the first code points of text, or the first bytes of bytes."""
 
-    length: int
+    length: Number
 
 
 @dataclass(frozen=True, slots=True)
 class Loop:
     """Run the body again and again; it gives back the type that it takes."""
 
-    times: int
+    times: Number
     body: "tuple[Step, ...]"
 
 

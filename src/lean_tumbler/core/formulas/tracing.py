@@ -4,8 +4,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.formulas.evaluation import Inputs, value_of
-from lean_tumbler.core.formulas.steps import Flow, Formula, Loop, Step
+from lean_tumbler.core.formulas.evaluation import Inputs, number_of, value_of
+from lean_tumbler.core.formulas.steps import Flow, Formula, Loop, Part, Step
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +29,10 @@ def trace(formula: Formula, inputs: Inputs) -> Iterator[TracedStep]:
         before = formula.steps[:place]
         name = notation.write_step(step, flow)
         if isinstance(step, Loop):
-            for rounds in sorted({1, 2, step.times} & set(range(step.times + 1))):
+            times = step.times
+            if isinstance(times, Part):
+                times = number_of(inputs, times.name)
+            for rounds in sorted({1, min(2, times), times}):
                 cut = Loop(rounds, step.body)
                 yield _after((*before, cut), f"{name}, after {rounds:,}", inputs)
         else:

@@ -11,9 +11,11 @@ from lean_tumbler.core.schemes.base import (
     Family,
     Kind,
     Layout,
+    OnTop,
     Parameter,
     Parameters,
     ParsedValue,
+    Says,
     read_first,
     within,
 )
@@ -64,6 +66,7 @@ def _layout(scheme: str) -> Layout:
         structure=f"${scheme}$v=19$m=…,t=…,p=…$salt$digest",
         source=f"RFC 9106; {phc.SOURCE}",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=(f"${scheme}$",),
         pattern=rf"\${scheme}(?:\$v=(?P<version>[0-9]+))?"
         r"\$m=(?P<memory>[0-9]+),t=(?P<passes>[0-9]+),p=(?P<lanes>[0-9]+)" + phc.TAIL,
@@ -136,6 +139,14 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     ) >= memory_moved_kib(others)
 
 
+_ON_TOP = OnTop(
+    layout=LAYOUTS[0],
+    start=f"$argon2id$v={_VERSION_NOW}",
+    numbers=(("$m=", "memory_kib"), (",t=", "passes"), (",p=", "lanes")),
+    digest_characters=-(-4 * DIGEST_BYTES // 3),
+)
+
+
 def _derivation(scheme: str) -> Derivation:
     return Derivation(
         scheme=scheme,
@@ -150,7 +161,7 @@ def _derivation(scheme: str) -> Derivation:
         memory_kib=lambda parameters: parameters["memory_kib"],
         work_kib=lambda parameters: parameters["memory_kib"] * parameters["passes"],
         as_strong=_as_strong,
-        may_layer=scheme == "argon2id",
+        on_top=_ON_TOP if scheme == "argon2id" else None,
     )
 
 

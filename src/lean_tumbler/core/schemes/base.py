@@ -27,6 +27,15 @@ class Kind(StrEnum):
     UNKNOWN = "unknown"
 
 
+class Says(StrEnum):
+    """How much a layout says by itself about how a value was made."""
+
+    ALL = "all"  # scheme and inputs, without doubt: PHC strings, dollar fields, tags in braces
+    TAG = "tag"  # scheme and inputs, by a mark so short that other systems may write it too
+    PLACES = "places"  # where digest and salt stand, but not how they were joined
+    NOTHING = "nothing"  # a bare shape
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Contents:
     """What one value holds, as its layout reads it.
@@ -44,8 +53,10 @@ class Contents:
             they print the digest in lower-case hexadecimal.
         salted_by_login: whether the login goes in as salt.
         inner: for layered values, the derivation that lies on top.
-        origin: for layered values, the fingerprint or the scheme below.
+        origin: for layered values, the scheme below, or the fingerprints of the formulas.
         login: for layered values, the login kept in the head.
+        parts: for layered values, the formulas' further inputs, by name.
+        password: what the text says is the password itself.
         confidence: 0 to 1, that the scheme is right.
         also_possible: other schemes that write the same text.
         notes: sentences for a reader.
@@ -64,6 +75,8 @@ class Contents:
     inner: "ParsedValue | None" = None
     origin: str = ""
     login: bytes | None = field(default=None, repr=False)
+    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    password: str | None = field(default=None, repr=False)
     confidence: float = 1.0
     also_possible: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
@@ -77,6 +90,7 @@ class ParsedValue:
     scheme: str
     layout: str
     kind: Kind
+    says: Says = Says.NOTHING
     contents: Contents = field(default_factory=Contents)
 
     @property
@@ -132,6 +146,7 @@ class Layout:
         structure: what it looks like, for the catalogue.
         source: the standard or program documentation that defines it.
         kind: what the scheme does with a password.
+        says: how much a value of it says by itself.
         pattern: the whole value, in the common part of Python's and Rust's regular expressions.
         build: match -> contents, or None where the numbers in it are impossible.
         starts: how every value begins; empty where there is no such text.
@@ -149,6 +164,7 @@ class Layout:
     kind: Kind
     pattern: str
     build: Callable[[re.Match[str]], Contents | None]
+    says: Says = Says.NOTHING
     starts: tuple[str, ...] = ()
     shaped_by: tuple[str, ...] = ()
     lengths_count: bool = True
@@ -180,7 +196,9 @@ class Layout:
         if contents is None:
             return None
         scheme = contents.scheme or self.scheme
-        return ParsedValue(scheme=scheme, layout=self.name, kind=self.kind, contents=contents)
+        return ParsedValue(
+            scheme=scheme, layout=self.name, kind=self.kind, says=self.says, contents=contents
+        )
 
 
 def read_first(layouts: Iterable[Layout], text: str) -> ParsedValue | None:
@@ -198,6 +216,27 @@ class Parameter:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class OnTop:
+    """How a derivation that can lie over a legacy digest writes its values, as a PHC string.
+
+    The reader of layered values, the guard of a column and the width that a column needs follow
+    from this, so that what is written is read and admitted.
+
+    Attributes:
+        layout: that reads what `create` writes.
+        start: how each value begins.
+        numbers: what stands before a number, and the parameter; empty for one that follows from
+            the digest.
+        digest_characters: of the digest that `create` writes.
+    """
+
+    layout: Layout
+    start: str
+    numbers: tuple[tuple[str, str], ...]
+    digest_characters: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Derivation:
     """A slow scheme: it can check values, and write new ones.
 
@@ -209,7 +248,7 @@ class Derivation:
         memory_kib: working memory of one derivation.
         work_kib: memory that one derivation goes over in all; 0 where memory is not its cost.
         as_strong: (parameters, others) -> whether the first cost an attacker at least as much.
-        may_layer: whether it can stand over a legacy digest.
+        on_top: how it is written where it stands over a legacy digest; None where it cannot.
     """
 
     scheme: str
@@ -224,7 +263,7 @@ class Derivation:
     memory_kib: Callable[[Parameters], int]
     work_kib: Callable[[Parameters], int]
     as_strong: Callable[[Parameters, Parameters], bool]
-    may_layer: bool
+    on_top: OnTop | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -236,6 +275,8 @@ class SettingScheme:
         filler: a digest that makes a value of a setting, to read its costs; empty where it has
             none.
         lossy: why different passwords open one account; empty where they do not.
+        setting_of: for values that are bare shapes, text -> its setting; None where the text is
+            no such value. Nothing about what the text looks like beyond its structure counts.
         memory_kib: working memory of one computation.
     """
 
@@ -244,6 +285,7 @@ class SettingScheme:
     compute: Callable[[str, bytes], str]
     filler: str = ""
     lossy: tuple[str, ...] = ()
+    setting_of: Callable[[str], str | None] | None = None
     memory_kib: Callable[[Parameters], int] = lambda _: 0
 
 
@@ -255,6 +297,7 @@ class Family:
     layouts: tuple[Layout, ...]
     derivations: tuple[Derivation, ...] = ()
     setting_schemes: tuple[SettingScheme, ...] = ()
+    formulas: tuple[str, ...] = ()  # all that its layouts name
 
 
 def within(parameters: Parameters, ranges: tuple[Parameter, ...]) -> bool:

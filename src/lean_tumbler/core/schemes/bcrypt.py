@@ -12,6 +12,7 @@ from lean_tumbler.core.schemes.base import (
     Parameter,
     Parameters,
     ParsedValue,
+    Says,
 )
 from lean_tumbler.errors import CheckImpossible
 
@@ -57,6 +58,7 @@ LAYOUTS = (
         structure="$2b$cost$ and 22 characters of salt, 31 of digest; also 2, 2a, 2x, 2y",
         source="Provos and Mazières, USENIX 1999; crypt(5)",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=("$2$", "$2a$", "$2b$", "$2x$", "$2y$"),
         pattern=r"\$(?P<variant>2[abxy]?)\$(?P<cost>0[4-9]|[12][0-9]|3[01])\$"
         r"(?P<salt>[./A-Za-z0-9]{22})(?P<digest>[./A-Za-z0-9]{31})",
@@ -137,7 +139,7 @@ FAMILY = Family(
             memory_kib=lambda _: 4,
             work_kib=lambda _: 0,
             as_strong=_as_strong,
-            may_layer=False,  # it would cut the input at 72 bytes
+            on_top=None,  # it would cut the input at 72 bytes
         ),
     ),
 )

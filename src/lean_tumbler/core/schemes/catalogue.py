@@ -1,9 +1,11 @@
 """Every scheme this project reads. A new family is one module and one line here."""
 
-from functools import lru_cache
+from collections.abc import Mapping
+from functools import cache, lru_cache
 from types import MappingProxyType
 
 from lean_tumbler.core import layered
+from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.schemes import (
     argon2,
     bcrypt,
@@ -27,8 +29,7 @@ from lean_tumbler.core.schemes.base import (
 )
 
 # In this order the families are asked; what stands earlier wins a text that two could claim.
-FAMILIES: tuple[Family, ...] = (
-    layered.FAMILY,
+_LEGACY_AND_CURRENT: tuple[Family, ...] = (
     argon2.FAMILY,
     scrypt.FAMILY,
     pbkdf2.FAMILY,
@@ -41,6 +42,10 @@ FAMILIES: tuple[Family, ...] = (
     crypt_family.FAMILY,
     readable.FAMILY,
 )
+DERIVATIONS: MappingProxyType[str, Derivation] = MappingProxyType(
+    {found.scheme: found for family in _LEGACY_AND_CURRENT for found in family.derivations}
+)
+FAMILIES: tuple[Family, ...] = (layered.family(DERIVATIONS.values()), *_LEGACY_AND_CURRENT)
 
 # Nothing of another family is hexadecimal throughout and as long as a digest but words in
 # hexadecimal. Asked first, they spare the commonest values all other patterns.
@@ -51,13 +56,20 @@ LAYOUTS: tuple[Layout, ...] = tuple(
     dict.fromkeys((*HEX_LAYOUTS, *(layout for family in FAMILIES for layout in family.layouts)))
 )
 
-DERIVATIONS: MappingProxyType[str, Derivation] = MappingProxyType(
-    {derivation.scheme: derivation for family in FAMILIES for derivation in family.derivations}
-)
-
 SETTING_SCHEMES: MappingProxyType[str, SettingScheme] = MappingProxyType(
     {found.scheme: found for family in FAMILIES for found in family.setting_schemes}
 )
+
+
+# Those of them whose values are bare shapes: nothing in the text names the scheme.
+BARE_SETTING_SCHEMES = tuple(name for name, found in SETTING_SCHEMES.items() if found.setting_of)
+
+
+@cache
+def own_formulas() -> Mapping[str, NamedFormula]:
+    """Give the formulas that layouts name, by fingerprint: layered values may refer to them."""
+    texts = dict.fromkeys(text for family in FAMILIES for text in family.formulas)
+    return MappingProxyType({found.fingerprint: found for found in map(named_by_itself, texts)})
 
 
 @lru_cache(maxsize=512)

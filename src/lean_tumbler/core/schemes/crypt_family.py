@@ -7,6 +7,7 @@ sha256-crypt and sha512-crypt; RFC 6234 and RFC 1320 for the digests.
 import re
 from functools import partial
 
+from lean_tumbler.core.likelihood import human_bits
 from lean_tumbler.core.schemes import crypt64, crypt_digests
 from lean_tumbler.core.schemes.base import (
     Contents,
@@ -14,16 +15,19 @@ from lean_tumbler.core.schemes.base import (
     Kind,
     Layout,
     Parameters,
+    Says,
     SettingScheme,
 )
-from lean_tumbler.core.schemes.randomness import looks_random
 from lean_tumbler.core.schemes.system_crypt import system_crypt
 
 _SOURCE = "crypt(5)"
 _SHA_SOURCE = "Drepper, Unix crypt using SHA-256 and SHA-512, 2007"
 _C = crypt64.CHARACTERS
+# Eleven digits hold sixty-six bits; a block has sixty-four, so the last digit ends in two zeros.
+_BLOCK = rf"{_C}{{10}}[.26AEIMQUYcgkosw]"
 _SHA_ROUNDS = 5000
 _SUN_ROUNDS = 4096
+_NT_FORMULA = "utf-16le, md4, hex"
 
 
 def _fixed(rounds: int, bits: int, match: re.Match[str]) -> Contents:
@@ -79,7 +83,9 @@ def _bsdi(match: re.Match[str]) -> Contents | None:
 
 
 def _des(match: re.Match[str]) -> Contents | None:
-    if not looks_random(match.string):
+    # Beside its salt each block has sixty-four bits; a text that people would rather type is none.
+    free_bits = 6 * 2 + 64 * (len(match["digest"]) // 11)
+    if human_bits(match.string) < free_bits:
         return None
     blocks = len(match["digest"]) // 11
     note = "Only the first eight characters of the password count." if blocks == 1 else ""
@@ -88,8 +94,7 @@ def _des(match: re.Match[str]) -> Contents | None:
         salt=match["salt"].encode("ascii"),
         digest=match["digest"].encode("ascii"),
         digest_bits=64 * blocks,
-        # The library tells the method by the length, so the digest's place is kept.
-        setting=match["salt"] + ("" if blocks == 1 else "." * len(match["digest"])),
+        setting=_block_setting(match),
         whole=match.string,
         confidence=0.8,
         also_possible=("plain-text",),
@@ -97,8 +102,14 @@ def _des(match: re.Match[str]) -> Contents | None:
     )
 
 
+def _block_setting(match: re.Match[str]) -> str:
+    # The library tells the method by the length, so the digest's place is kept.
+    dots = len(match["digest"])
+    return match["salt"] + ("" if dots == 11 else "." * dots)
+
+
 def _nt(match: re.Match[str]) -> Contents:
-    return Contents(digest=bytes.fromhex(match["digest"]), formulas=("utf-16le, md4, hex",))
+    return Contents(digest=bytes.fromhex(match["digest"]), formulas=(_NT_FORMULA,))
 
 
 def _iterated_md5(match: re.Match[str]) -> Contents | None:
@@ -113,6 +124,7 @@ LAYOUTS = (
         structure="$1$salt$ and 22 characters",
         source=_SOURCE,
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$1$",),
         pattern=rf"\$1\$(?P<salt>[ -#%-9;-~]{{0,8}})\$(?P<digest>{_C}{{22}})",
         build=partial(_fixed, 1000, 128),
@@ -123,6 +135,7 @@ LAYOUTS = (
         structure="$apr1$salt$ and 22 characters",
         source="documentation of web servers' password files",
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$apr1$",),
         pattern=rf"\$apr1\$(?P<salt>[ -#%-9;-~]{{0,8}})\$(?P<digest>{_C}{{22}})",
         build=partial(_fixed, 1000, 128),
@@ -133,6 +146,7 @@ LAYOUTS = (
         structure="$5$[rounds=N$]salt$ and 43 characters",
         source=_SHA_SOURCE,
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$5$",),
         pattern=r"\$5\$(?:rounds=(?P<rounds>[0-9]{1,9})\$)?(?P<salt>[ -#%-9;-~]{0,16})"
         rf"\$(?P<digest>{_C}{{43}})",
@@ -145,6 +159,7 @@ LAYOUTS = (
         structure="$6$[rounds=N$]salt$ and 86 characters",
         source=_SHA_SOURCE,
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$6$",),
         pattern=r"\$6\$(?:rounds=(?P<rounds>[0-9]{1,9})\$)?(?P<salt>[ -#%-9;-~]{0,16})"
         rf"\$(?P<digest>{_C}{{86}})",
@@ -157,6 +172,7 @@ LAYOUTS = (
         structure="$sha1$rounds$salt$ and 28 characters",
         source=_SOURCE,
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$sha1$",),
         pattern=rf"\$sha1\$(?P<rounds>[0-9]{{1,10}})\$(?P<salt>{_C}{{1,64}})\$(?P<digest>{_C}{{28}})",
         shaped_by=("rounds",),
@@ -168,6 +184,7 @@ LAYOUTS = (
         structure="$md5[,rounds=N]$salt$[$] and 22 characters",
         source=_SOURCE,
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$md5",),
         pattern=rf"\$md5(?:,rounds=(?P<rounds>[0-9]{{1,10}}))?\$(?P<salt>{_C}{{1,64}})\$\$?"
         rf"(?P<digest>{_C}{{22}})",
@@ -181,6 +198,7 @@ LAYOUTS = (
             structure=f"{tag}costs$salt$ and 43 characters",
             source=_SOURCE,
             kind=Kind.ITERATED,
+            says=Says.ALL,
             starts=(tag,),
             pattern=rf"\{tag[:-1]}\$(?P<costs>{_C}{{1,32}})\$(?P<salt>{_C}{{1,86}})"
             rf"\$(?P<digest>{_C}{{43}})",
@@ -195,6 +213,7 @@ LAYOUTS = (
         structure="$3$$ and 32 hexadecimal digits",
         source=_SOURCE,
         kind=Kind.FAST,
+        says=Says.ALL,
         starts=("$3$$",),
         pattern=r"\$3\$\$(?P<digest>[0-9a-f]{32})",
         build=_nt,
@@ -205,6 +224,7 @@ LAYOUTS = (
         structure="$P$ or $H$, one character of cost, 8 of salt, 22 of digest",
         source="this project's reading of such values",
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$P$", "$H$"),
         pattern=rf"\$[PH]\$(?P<count>{_C})(?P<salt>{_C}{{8}})(?P<digest>{_C}{{22}})",
         shaped_by=("count",),
@@ -227,7 +247,7 @@ LAYOUTS = (
         structure="2 characters of salt, 11 of digest",
         source=_SOURCE,
         kind=Kind.ITERATED,
-        pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>{_C}{{11}})",
+        pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>{_BLOCK})",
         build=_des,
         by_value=True,
         lengths=(13,),
@@ -238,12 +258,24 @@ LAYOUTS = (
         structure="2 characters of salt, several times 11 of digest",
         source=_SOURCE,
         kind=Kind.ITERATED,
-        pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>(?:{_C}{{11}}){{2,16}})",
+        pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>(?:{_BLOCK}){{2,16}})",
         build=_des,
         by_value=True,
         lengths=tuple(2 + 11 * blocks for blocks in range(2, 17)),
     ),
 )
+
+
+def _matched(scheme: str, text: str) -> re.Match[str] | None:
+    layout = next(layout for layout in LAYOUTS if layout.scheme == scheme)
+    return layout.match(text) if len(text) in (layout.lengths or {len(text)}) else None
+
+
+def _bare_setting(scheme: str, text: str) -> str | None:
+    """Give the setting of a bare value, whatever it looks like."""
+    match = _matched(scheme, text)
+    return _block_setting(match) if match else None
+
 
 _SEVEN_BITS = "the highest bit of each byte"
 
@@ -282,19 +314,24 @@ SETTING_SCHEMES = (
         compute=system_crypt,
         filler="." * 11,
         lossy=(_SEVEN_BITS,),
+        setting_of=lambda text: text[:9] if _matched("bsdi-crypt", text) else None,
     ),
     SettingScheme(
         scheme="des-crypt",
         source=_SOURCE,
         compute=system_crypt,
         lossy=("what comes after the eighth byte", _SEVEN_BITS),
+        setting_of=partial(_bare_setting, "des-crypt"),
     ),
     SettingScheme(
         scheme="bigcrypt",
         source=_SOURCE,
         compute=system_crypt,
         lossy=("what comes after the 128th byte", _SEVEN_BITS),
+        setting_of=partial(_bare_setting, "bigcrypt"),
     ),
 )
 
-FAMILY = Family(name="crypt(3)", layouts=LAYOUTS, setting_schemes=SETTING_SCHEMES)
+FAMILY = Family(
+    name="crypt(3)", layouts=LAYOUTS, setting_schemes=SETTING_SCHEMES, formulas=(_NT_FORMULA,)
+)

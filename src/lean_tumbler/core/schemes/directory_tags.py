@@ -7,7 +7,7 @@ from dataclasses import replace
 from functools import partial
 
 from lean_tumbler.core.schemes import argon2, bcrypt, crypt_family
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, read_first
+from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, Says, read_first
 
 _SOURCE = "RFC 2307 section 5.3; directory servers' documentation"
 _NAME = "directory tag"
@@ -35,6 +35,10 @@ def _starts(tag: str) -> tuple[str, ...]:
     return (f"{{{tag}}}", f"{{{tag.lower()}}}")
 
 
+def _formula(name: str, *, salted: bool) -> str:
+    return f"utf-8, {'append salt, ' if salted else ''}{name}, hex"
+
+
 def _build_digest(name: str, size: int, salted: bool, match: re.Match[str]) -> Contents | None:
     text = match["data"]
     try:
@@ -43,11 +47,10 @@ def _build_digest(name: str, size: int, salted: bool, match: re.Match[str]) -> C
         return None
     if len(raw) < size or (len(raw) > size) != salted:
         return None
-    join = "append salt, " if salted else ""
     return Contents(
         digest=raw[:size],
         salt=raw[size:] if salted else None,
-        formulas=(f"utf-8, {join}{name}, hex",),
+        formulas=(_formula(name, salted=salted),),
     )
 
 
@@ -59,6 +62,7 @@ def _digest_layouts() -> Iterator[Layout]:
             structure=f"{{{tag}}} and base64 of digest{' and salt' if salted else ''}",
             source=_SOURCE,
             kind=Kind.FAST,
+            says=Says.ALL,
             starts=_starts(tag),
             pattern=rf"\{{{_tag_pattern(tag)}\}}(?P<data>[A-Za-z0-9+/]+)(?P<padding>={{0,2}})",
             build=partial(_build_digest, name, size, salted),
@@ -79,6 +83,7 @@ def _under(tag: str, scheme: str, kind: Kind, layouts: tuple[Layout, ...]) -> La
         structure=f"{{{tag}}} and the value in its own layout",
         source=_SOURCE,
         kind=kind,
+        says=Says.ALL,
         starts=_starts(tag),
         pattern=rf"\{{{_tag_pattern(tag)}\}}(?P<value>[ -~]+)",
         build=partial(_build_under, layouts),
@@ -97,11 +102,16 @@ LAYOUTS = (
         structure="{CLEARTEXT} and the password",
         source=_SOURCE,
         kind=Kind.READABLE,
+        says=Says.ALL,
         starts=(*_starts("CLEARTEXT"), *_starts("CLEAR"), *_starts("PLAIN")),
         pattern=r"\{(?:CLEARTEXT|CLEAR|PLAIN|cleartext|clear|plain)\}(?P<value>(?s:.+))",
         lengths_count=False,
-        build=lambda _: Contents(),
+        build=lambda match: Contents(password=match["value"]),
     ),
 )
 
-FAMILY = Family(name="directory tags", layouts=LAYOUTS)
+FAMILY = Family(
+    name="directory tags",
+    layouts=LAYOUTS,
+    formulas=tuple(_formula(name, salted=salted) for _, name, _, salted in _DIGESTS),
+)

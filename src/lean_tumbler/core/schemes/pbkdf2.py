@@ -14,9 +14,11 @@ from lean_tumbler.core.schemes.base import (
     Family,
     Kind,
     Layout,
+    OnTop,
     Parameter,
     Parameters,
     ParsedValue,
+    Says,
     read_first,
     within,
 )
@@ -107,6 +109,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         structure=f"${scheme}$i=…[,l=…]$salt$digest",
         source=f"RFC 8018; {phc.SOURCE}",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=(f"${scheme}$i=",),
         pattern=rf"\${scheme}\$i=(?P<rounds>[0-9]+)(?:,l=(?P<length>[0-9]+))?" + phc.TAIL,
         shaped_by=("rounds", "length"),
@@ -118,6 +121,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         structure=f"${scheme}$rounds$salt$digest, a dot for each plus",
         source="RFC 8018",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=(f"${scheme}$",),
         pattern=rf"\${scheme}\$(?P<rounds>[0-9]+)\$" + _DOTS,
         shaped_by=("rounds",),
@@ -129,6 +133,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         structure=f"pbkdf2_{name}$rounds$salt$base64",
         source="RFC 8018",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=(f"pbkdf2_{name}$",),
         pattern=rf"pbkdf2_{name}\$(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
         r"\$(?P<digest>[A-Za-z0-9+/]+)(?P<padding>=*)",
@@ -141,6 +146,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         structure=f"pbkdf2:{name}:rounds$salt$hex",
         source="RFC 8018",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=(f"pbkdf2:{name}:",),
         pattern=rf"pbkdf2:{name}:(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
         r"\$(?P<digest>(?:[0-9a-f]{2})+)",
@@ -154,6 +160,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
             structure=f"{{{tag}}}rounds$salt$digest, a dot for each plus",
             source="RFC 8018; RFC 2307 for the tag",
             kind=Kind.DERIVATION,
+            says=Says.ALL,
             starts=(f"{{{tag}}}",),
             pattern=rf"\{{{tag}\}}(?P<rounds>[0-9]+)\$" + _DOTS,
             shaped_by=("rounds",),
@@ -169,6 +176,7 @@ LAYOUTS = (
         structure="base64 of byte 1, three big-endian numbers of 32 bits, salt, digest",
         source="RFC 8018",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=("AQAAAA",),
         # Seventeen characters and two bits hold the numbers, so the eighteenth shapes too.
         pattern=r"(?P<head>AQAAAA[A-Za-z0-9+/]{12})(?P<rest>[A-Za-z0-9+/]{20,})(?P<padding>={0,2})",
@@ -181,6 +189,7 @@ LAYOUTS = (
         structure="base64 of byte 0, 16 bytes of salt, 32 of digest",
         source="RFC 8018",
         kind=Kind.DERIVATION,
+        says=Says.TAG,
         starts=("A",),
         pattern=r"A[A-P](?P<rest>[A-Za-z0-9+/]{64})==",
         build=_build_short_blob,
@@ -210,6 +219,16 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     return parameters["rounds"] >= others["rounds"]
 
 
+def _on_top(scheme: str) -> OnTop:
+    layout = next(found for found in LAYOUTS if (found.scheme, found.name) == (scheme, phc.NAME))
+    return OnTop(
+        layout=layout,
+        start=f"${scheme}",
+        numbers=(("$i=", "rounds"), (",l=", "")),
+        digest_characters=-(-4 * _SCHEMES[scheme][1] // 3),
+    )
+
+
 def _derivation(scheme: str) -> Derivation:
     return Derivation(
         scheme=scheme,
@@ -224,7 +243,7 @@ def _derivation(scheme: str) -> Derivation:
         memory_kib=lambda _: 1,
         work_kib=lambda _: 0,
         as_strong=_as_strong,
-        may_layer=scheme != "pbkdf2-sha1",
+        on_top=None if scheme == "pbkdf2-sha1" else _on_top(scheme),
     )
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import PREFIXED_HEX, Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes.base import PREFIXED_HEX, Contents, Family, Kind, Layout, Says
 from lean_tumbler.core.schemes.randomness import looks_random
 
 _SOURCE = "RFC 1321 (md5), FIPS 180-4 (sha1, sha2), FIPS 202 (sha3)"
@@ -109,9 +109,40 @@ def _hex_layouts() -> Iterator[Layout]:
         )
 
 
+def _build_pairs(match: re.Match[str]) -> Contents | None:
+    return _bare(bytes.fromhex(re.sub("[^0-9a-fA-F]", "", match["digest"])))
+
+
+def _build_numbers(match: re.Match[str]) -> Contents | None:
+    numbers = [int(number) for number in re.findall("[0-9]+", match["digest"])]
+    return _bare(bytes(numbers)) if max(numbers) < 256 else None
+
+
 HEX_LAYOUTS = tuple(_hex_layouts())
 LAYOUTS = (
     *HEX_LAYOUTS,
+    Layout(
+        scheme=", ".join(_NAMES),
+        name="hex, in pairs",
+        structure="the digest's bytes in hexadecimal, with colons, dashes or blanks between",
+        source=_SOURCE,
+        kind=Kind.FAST,
+        pattern="(?P<digest>[0-9a-fA-F]{2}(?:(?::[0-9a-fA-F]{2})+|(?:-[0-9a-fA-F]{2})+"
+        "|(?: [0-9a-fA-F]{2})+))",
+        lengths=tuple(3 * size - 1 for size in SIZES),
+        build=_build_pairs,
+    ),
+    Layout(
+        scheme=", ".join(_NAMES),
+        name="list of byte numbers",
+        structure="the digest's bytes as decimal numbers, as programs print lists",
+        source=_SOURCE,
+        kind=Kind.FAST,
+        pattern=r"[\[({]?(?P<digest>[0-9]{1,3}(?:[,; ] ?[0-9]{1,3}){15,63})[\])}]?",
+        longest=400,
+        build=_build_numbers,
+        by_value=True,
+    ),
     Layout(
         scheme=", ".join(_NAMES),
         name=PREFIXED_HEX,
@@ -150,6 +181,7 @@ LAYOUTS = (
         structure="hex:salt",
         source=_SOURCE,
         kind=Kind.FAST,
+        says=Says.PLACES,
         pattern=r"(?P<digest>(?:[0-9a-fA-F]{2})+):(?P<salt>[!-9;-~]+)",
         build=_build_colon,
         longest=256,
@@ -160,6 +192,7 @@ LAYOUTS = (
         structure="sha1$salt$hex",
         source=_SOURCE,
         kind=Kind.FAST,
+        says=Says.PLACES,
         starts=("md5$", "sha1$", "sha2", "sha384$", "sha512$"),
         pattern=r"(?P<name>md5|sha1|sha224|sha256|sha384|sha512)\$(?P<salt>[ -#%-~]*)"
         r"\$(?P<digest>(?:[0-9a-f]{2})+)",
@@ -169,4 +202,10 @@ LAYOUTS = (
     ),
 )
 
-FAMILY = Family(name="digests", layouts=LAYOUTS)
+FAMILY = Family(
+    name="digests",
+    layouts=LAYOUTS,
+    formulas=tuple(
+        f"{join}{name}, hex" for name in _NAMES for join in ("", "append salt, ", "prepend salt, ")
+    ),
+)

@@ -25,10 +25,13 @@ _PLAIN_CONFIDENCE = 0.7
 _BLOCK_BYTES = 16
 
 
+def names_a_scheme(text: str) -> bool:
+    """Tell a text that nobody types: one with a tag, with control characters, or very long."""
+    return bool(len(text) > PLAIN_CHARACTERS or _CONTROL.search(text) or _TAGGED.search(text))
+
+
 def _may_be_a_digest(text: str) -> bool:
-    if len(text) > PLAIN_CHARACTERS or _CONTROL.search(text):
-        return True
-    if _TAGGED.search(text) or _HEX_RUN.search(text):
+    if names_a_scheme(text) or _HEX_RUN.search(text):
         return True
     return any(looks_random(match.group()) for match in _CODED_RUN.finditer(text))
 

@@ -10,9 +10,11 @@ from lean_tumbler.core.schemes.base import (
     Family,
     Kind,
     Layout,
+    OnTop,
     Parameter,
     Parameters,
     ParsedValue,
+    Says,
     within,
 )
 
@@ -73,6 +75,7 @@ LAYOUTS = (
         structure="$scrypt$ln=…,r=…,p=…$salt$digest",
         source=f"RFC 7914; {phc.SOURCE}",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=("$scrypt$ln=",),
         pattern=r"\$scrypt\$ln=(?P<cost>[0-9]+),r=(?P<size>[0-9]+),p=(?P<lanes>[0-9]+)" + phc.TAIL,
         shaped_by=("cost", "size", "lanes"),
@@ -84,6 +87,7 @@ LAYOUTS = (
         structure="scrypt:N:r:p$salt$hex",
         source="RFC 7914",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=("scrypt:",),
         pattern=r"scrypt:(?P<cost>[0-9]+):(?P<size>[0-9]+):(?P<lanes>[0-9]+)"
         r"\$(?P<salt>[ -#%-~]+)\$(?P<digest>(?:[0-9a-f]{2})+)",
@@ -96,6 +100,7 @@ LAYOUTS = (
         structure="$7$ and N, r, p in 1, 5 and 5 characters, salt$digest",
         source="RFC 7914; crypt(5)",
         kind=Kind.DERIVATION,
+        says=Says.ALL,
         starts=("$7$",),
         pattern=r"\$7\$(?P<cost>[./0-9A-Za-z])(?P<size>[./0-9A-Za-z]{5})"
         r"(?P<lanes>[./0-9A-Za-z]{5})(?P<salt>[./0-9A-Za-z]*)\$(?P<digest>[./0-9A-Za-z]{43})",
@@ -169,7 +174,12 @@ FAMILY = Family(
             memory_kib=memory_kib,
             work_kib=lambda parameters: memory_kib(parameters) * parameters["lanes"],
             as_strong=_as_strong,
-            may_layer=True,
+            on_top=OnTop(
+                layout=LAYOUTS[0],
+                start="$scrypt",
+                numbers=(("$ln=", "cost_log2"), (",r=", "block_size"), (",p=", "lanes")),
+                digest_characters=-(-4 * DIGEST_BYTES // 3),
+            ),
         ),
     ),
 )

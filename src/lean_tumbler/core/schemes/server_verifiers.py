@@ -5,11 +5,16 @@ from dataclasses import replace
 from functools import partial
 
 from lean_tumbler.core.schemes import challenge_verifiers, crypt_digests, phc
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, SettingScheme
+from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, Says, SettingScheme
 
 _POSTGRESQL = "PostgreSQL documentation, Password Authentication; RFC 5802, RFC 7677"
 _MYSQL = "MariaDB and MySQL documentation, PASSWORD() and authentication plugins"
 _SQL_SERVER = "values of such servers, as their binary columns print them"
+_WITH_LOGIN = "utf-8, append login, md5, hex"
+_TWICE = "utf-8, sha1, sha1, hex"
+_UTF16_SHA1 = "utf-16le, append salt, sha1, hex"
+_UTF16_SHA512 = "utf-16le, append salt, sha512, hex"
+_SALTED_SHA1 = "utf-8, append salt, sha1, hex"
 _ORACLE = "values of such servers, as their verifier columns print them"
 
 
@@ -20,7 +25,7 @@ def _bare(formula: str, match: re.Match[str]) -> Contents:
 def _with_login(match: re.Match[str]) -> Contents:
     return Contents(
         digest=bytes.fromhex(match["digest"]),
-        formulas=("utf-8, append login, md5, hex",),
+        formulas=(_WITH_LOGIN,),
         salted_by_login=True,
         notes=("The login is the salt: renaming the user breaks it.",),
     )
@@ -36,7 +41,7 @@ def _with_salt(formula: str, match: re.Match[str]) -> Contents:
 
 def _with_faster(match: re.Match[str]) -> Contents:
     """Read several verifiers of one password as the fastest of them: an attacker would."""
-    read = _with_salt("utf-8, append salt, sha1, hex", match)
+    read = _with_salt(_SALTED_SHA1, match)
     note = "Several verifiers of one password: the fastest is what counts."
     return replace(read, notes=(note,))
 
@@ -96,6 +101,7 @@ LAYOUTS = (
         structure="md5 and 32 hexadecimal digits; the login is the salt",
         source=_POSTGRESQL,
         kind=Kind.FAST,
+        says=Says.TAG,
         starts=("md5",),
         pattern=r"md5(?P<digest>[0-9a-f]{32})",
         build=_with_login,
@@ -106,6 +112,7 @@ LAYOUTS = (
         structure="SCRAM-SHA-256$rounds:salt$stored key:server key",
         source=_POSTGRESQL,
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("SCRAM-SHA-256$",),
         pattern=r"SCRAM-SHA-256\$(?P<rounds>[0-9]{1,10}):(?P<salt>[A-Za-z0-9+/]+)=*"
         r"\$(?P<stored>[A-Za-z0-9+/]{43})=:(?P<server>[A-Za-z0-9+/]{43})=",
@@ -118,9 +125,10 @@ LAYOUTS = (
         structure="* and 40 upper-case hexadecimal digits",
         source=_MYSQL,
         kind=Kind.FAST,
+        says=Says.TAG,
         starts=("*",),
         pattern=r"\*(?P<digest>[0-9A-F]{40})",
-        build=partial(_bare, "utf-8, sha1, sha1, hex"),
+        build=partial(_bare, _TWICE),
     ),
     Layout(
         scheme="mysql-old",
@@ -138,6 +146,7 @@ LAYOUTS = (
         structure="$A$, rounds in thousands as 3 hex digits, 20 characters of salt, 43 of digest",
         source=_MYSQL,
         kind=Kind.ITERATED,
+        says=Says.ALL,
         starts=("$A$",),
         pattern=r"\$A\$(?P<rounds>[0-9A-F]{3})\$(?P<salt>(?s:.){20})(?P<digest>[./0-9A-Za-z]{43})",
         shaped_by=("rounds",),
@@ -149,9 +158,10 @@ LAYOUTS = (
         structure="0x0100 and 8 hexadecimal digits of salt, 40 of digest",
         source=_SQL_SERVER,
         kind=Kind.FAST,
+        says=Says.TAG,
         starts=("0x0100",),
         pattern=r"0x0100(?P<salt>[0-9a-fA-F]{8})(?P<digest>[0-9a-fA-F]{40})",
-        build=partial(_with_salt, "utf-16le, append salt, sha1, hex"),
+        build=partial(_with_salt, _UTF16_SHA1),
     ),
     Layout(
         scheme="sha512",
@@ -159,9 +169,10 @@ LAYOUTS = (
         structure="0x0200 and 8 hexadecimal digits of salt, 128 of digest",
         source=_SQL_SERVER,
         kind=Kind.FAST,
+        says=Says.TAG,
         starts=("0x0200",),
         pattern=r"0x0200(?P<salt>[0-9a-fA-F]{8})(?P<digest>[0-9a-fA-F]{128})",
-        build=partial(_with_salt, "utf-16le, append salt, sha512, hex"),
+        build=partial(_with_salt, _UTF16_SHA512),
     ),
     Layout(
         scheme="sha1",
@@ -169,9 +180,10 @@ LAYOUTS = (
         structure="S: and 40 upper-case hexadecimal digits of digest, 20 of salt",
         source=_ORACLE,
         kind=Kind.FAST,
+        says=Says.TAG,
         starts=("S:",),
         pattern=r"S:(?P<digest>[0-9A-F]{40})(?P<salt>[0-9A-F]{20})",
-        build=partial(_with_salt, "utf-8, append salt, sha1, hex"),
+        build=partial(_with_salt, _SALTED_SHA1),
     ),
     Layout(
         scheme="sha1",
@@ -179,6 +191,7 @@ LAYOUTS = (
         structure="S: as above; then ;H: and an MD5 digest, or ;T: and 160 digits, or both",
         source=_ORACLE,
         kind=Kind.FAST,
+        says=Says.TAG,
         starts=("S:",),
         pattern=r"S:(?P<digest>[0-9A-F]{40})(?P<salt>[0-9A-F]{20})"
         r"(?:;H:[0-9A-F]{32}(?:;T:[0-9A-F]{160})?|;T:[0-9A-F]{160})",
@@ -190,11 +203,14 @@ LAYOUTS = (
         structure="T: and 128 upper-case hexadecimal digits of digest, 32 of salt",
         source=_ORACLE,
         kind=Kind.ITERATED,
+        says=Says.TAG,
         starts=("T:",),
         pattern=r"T:(?P<digest>[0-9A-F]{128})(?P<salt>[0-9A-F]{32})",
         build=_speedy,
     ),
 )
+
+_OLD_LAYOUT = next(layout for layout in LAYOUTS if layout.scheme == "mysql-old")
 
 SETTING_SCHEMES = (
     SettingScheme(
@@ -218,8 +234,14 @@ SETTING_SCHEMES = (
         scheme="mysql-old",
         source=_MYSQL,
         compute=challenge_verifiers.mysql_old,
+        setting_of=lambda text: "" if _OLD_LAYOUT.match(text) else None,
         lossy=("blanks and tabs",),
     ),
 )
 
-FAMILY = Family(name="server verifiers", layouts=LAYOUTS, setting_schemes=SETTING_SCHEMES)
+FAMILY = Family(
+    name="server verifiers",
+    layouts=LAYOUTS,
+    setting_schemes=SETTING_SCHEMES,
+    formulas=(_WITH_LOGIN, _TWICE, _UTF16_SHA1, _UTF16_SHA512, _SALTED_SHA1),
+)

@@ -15,7 +15,9 @@ from lean_tumbler.core.formulas.steps import (
     Hmac,
     Join,
     Loop,
+    Number,
     Operand,
+    Part,
     Pbkdf2,
     Step,
     Take,
@@ -70,34 +72,46 @@ _BCRYPT_BYTES = 4096  # the four S-boxes
 _ARGON2_SHORTCUT_ONE_PASS, _ARGON2_SHORTCUT = 2.1, 1.33
 
 
-def formula_work(formula: Formula) -> Work:
-    """Count what one evaluation of a formula takes; salts and keys are prepared once."""
-    return Work(operations=_steps(formula.steps))
+def formula_work(formula: Formula, numbers: Parameters = MappingProxyType({})) -> Work:
+    """Count what one evaluation of a formula takes; salts and keys are prepared once.
+
+    Args:
+        formula: which.
+        numbers: the parts of the row that it takes as numbers; 1 where one is not known.
+    """
+    return Work(operations=_Steps(numbers).all(formula.steps))
 
 
-def _steps(steps: Iterable[Step]) -> float:
-    return sum(_step(step) for step in steps)
+class _Steps:
+    def __init__(self, numbers: Parameters) -> None:
+        self._numbers = numbers
 
+    def all(self, steps: Iterable[Step]) -> float:
+        return sum(map(self._one, steps))
 
-def _step(step: Step) -> float:
-    match step:
-        case Digest():
-            return COMPRESSION[step.name]
-        case Hmac():
-            return 2 * _PBKDF2_COMPRESSIONS * COMPRESSION[step.digest] + _operand(step.key)
-        case Pbkdf2():
-            blocks = -(-step.length_bytes // DIGESTS[step.digest].size_bytes)
-            return blocks * step.rounds * _PBKDF2_COMPRESSIONS * COMPRESSION[step.digest]
-        case Loop():
-            return step.times * _steps(step.body)
-        case Take() | Join():
-            return _operand(step.operand)
-        case _:
-            return 0.0
+    def _number(self, number: Number) -> int:
+        return self._numbers.get(number.name, 1) if isinstance(number, Part) else number
 
+    def _one(self, step: Step) -> float:
+        match step:
+            case Digest():
+                return COMPRESSION[step.name]
+            case Hmac():
+                keyed = 2 * _PBKDF2_COMPRESSIONS * COMPRESSION[step.digest]
+                return keyed + self._operand(step.key)
+            case Pbkdf2():
+                blocks = -(-self._number(step.length_bytes) // DIGESTS[step.digest].size_bytes)
+                rounds = blocks * self._number(step.rounds)
+                return rounds * _PBKDF2_COMPRESSIONS * COMPRESSION[step.digest]
+            case Loop():
+                return self._number(step.times) * self.all(step.body)
+            case Take() | Join():
+                return self._operand(step.operand)
+            case _:
+                return 0.0
 
-def _operand(operand: Operand) -> float:
-    return _steps(operand.source.steps) if isinstance(operand.source, Formula) else 0.0
+    def _operand(self, operand: Operand) -> float:
+        return self.all(operand.source.steps) if isinstance(operand.source, Formula) else 0.0
 
 
 def _argon2(costs: Parameters) -> Work:
@@ -177,7 +191,7 @@ def work_of(scheme: str, parameters: Parameters, *, formula: str = "") -> Work |
         formula: for bare digests, what makes them, in the notation; empty where unknown.
     """
     if formula:
-        return formula_work(notation.parse(formula))
+        return formula_work(notation.parse(formula), parameters)
     counted = _WORK.get(scheme)
     try:
         return counted(parameters) if counted else None

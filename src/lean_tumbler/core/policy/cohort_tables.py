@@ -1,0 +1,190 @@
+"""The cohorts of a store: `[[store.NAME.cohort]]` and `[store.NAME.parts]`."""
+
+import difflib
+from collections.abc import Mapping
+from typing import Any
+
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.named import NamedFormula
+from lean_tumbler.core.policy.entries import Entries
+from lean_tumbler.core.reading.cohorts import Cohort, PlainText
+from lean_tumbler.core.reading.conditions import Condition, parse_condition
+from lean_tumbler.core.reading.layouts import DIGEST, SALT, ValueLayout, parse_layout
+from lean_tumbler.core.schemes.catalogue import BARE_SETTING_SCHEMES
+from lean_tumbler.errors import ConditionError, FormulaError, LayoutError
+
+_KEYS = ("name", "formula", "scheme", "plain_text", "layout", "when")
+_LONGEST_NAME = 40
+
+
+class CohortTables:
+    """Reads the cohorts of one store.
+
+    Args:
+        entries: checks what stands in the document.
+        store: the store's name.
+        roles: role -> the table's own name of its column, for the roles that are mapped.
+        parts: further inputs of formulas -> the table's own names.
+        formulas: those of [formulas], by name.
+    """
+
+    def __init__(
+        self,
+        entries: Entries,
+        *,
+        store: str,
+        roles: Mapping[str, str],
+        parts: Mapping[str, str],
+        formulas: Mapping[str, NamedFormula],
+    ) -> None:
+        self._entries = entries
+        self._store = store
+        self._roles = roles
+        self._parts = parts
+        self._formulas = formulas
+
+    def cohorts(self, tables: list[Any]) -> tuple[Cohort, ...]:
+        """Read all of them; their names are unique.
+
+        Raises:
+            PolicyError: naming file, store, cohort and place, and what was expected.
+        """
+        found: list[Cohort] = []
+        for number, table in enumerate(tables, start=1):
+            if not isinstance(table, dict):
+                raise self._entries.error(
+                    f"store.{self._store}", "“cohort” must be tables: [[store.NAME.cohort]]"
+                )
+            cohort = self._cohort(number, table)
+            if cohort.name in {other.name for other in found}:
+                raise self._error(cohort.name, "a cohort of that name stands above already")
+            found.append(cohort)
+        return tuple(found)
+
+    def _error(self, cohort: str, message: str) -> Exception:
+        return self._entries.error(f"store.{self._store}.cohort", f"“{cohort}”: {message}")
+
+    def _cohort(self, number: int, table: Mapping[str, Any]) -> Cohort:
+        place = f"store.{self._store}.cohort"
+        self._entries.known(place, table, _KEYS)
+        name = self._entries.get(place, table, "name", str, "")
+        if not name or len(name) > _LONGEST_NAME or not name.isprintable() or "+" in name:
+            raise self._error(
+                name[:_LONGEST_NAME] or f"number {number}",
+                f"expected a “name” of at most {_LONGEST_NAME} characters, without “+”",
+            )
+        plain_text = self._plain_text(name, table)
+        formula = self._formula(name, self._entries.get(place, table, "formula", str, ""))
+        scheme = self._entries.get(place, table, "scheme", str, "")
+        ways = (formula is not None) + bool(scheme) + (plain_text is not PlainText.NONE)
+        if ways != 1:
+            raise self._error(
+                name, "expected one of “formula”, “scheme” and “plain_text”: how values were made"
+            )
+        if scheme and scheme not in BARE_SETTING_SCHEMES:
+            known = ", ".join(BARE_SETTING_SCHEMES)
+            raise self._error(
+                name, f"“scheme” is for values that do not name their scheme: {known}"
+            )
+        layout = self._layout(name, table, formula)
+        self._check_inputs(name, formula, layout)
+        return Cohort(
+            name=name,
+            formula=formula,
+            scheme=scheme,
+            plain_text=plain_text,
+            layout=layout,
+            condition=self._condition(name, table),
+        )
+
+    def _plain_text(self, name: str, table: Mapping[str, Any]) -> PlainText:
+        given = table.get("plain_text", False)
+        if given is True or given is False:
+            return PlainText.UNEXPLAINED if given else PlainText.NONE
+        if given == PlainText.ALL:
+            return PlainText.ALL
+        raise self._error(name, '“plain_text” must be true, or "all" for every text')
+
+    def _formula(self, cohort: str, text: str) -> NamedFormula | None:
+        """Read a formula, or take one of [formulas] by its name."""
+        if not text:
+            return None
+        if text in self._formulas:
+            return self._formulas[text]
+        try:
+            return NamedFormula(cohort, notation.parse(text))
+        except FormulaError as error:
+            near = difflib.get_close_matches(text, self._formulas, n=1, cutoff=0.7)
+            hint = f"; did you mean “{near[0]}” of [formulas]?" if near else ""
+            raise self._error(cohort, f"“formula”, {error}{hint}") from None
+
+    def _layout(
+        self, name: str, table: Mapping[str, Any], formula: NamedFormula | None
+    ) -> ValueLayout | None:
+        text = self._entries.get(f"store.{self._store}.cohort", table, "layout", str, "")
+        if not text:
+            return None
+        if formula is None:
+            raise self._error(name, "“layout” goes with a “formula”")
+        output = formula.output
+        pattern = "".join(segment.pattern for segment in output.segments)
+        try:
+            layout = parse_layout(
+                text, digest_pattern=pattern, digest_is_fixed=output.length is not None
+            )
+        except LayoutError as error:
+            raise self._error(name, f"“layout”, {error}") from None
+        written = layout.encodings[DIGEST]
+        family = written.partition("-")[0]
+        if written != "text" and family != output.writing.partition("-")[0]:
+            prints = output.writing or "text of several parts"
+            raise self._error(
+                name, f"“layout”: the digest is {written}, but the formula prints {prints}"
+            )
+        return layout
+
+    def _check_inputs(
+        self, name: str, formula: NamedFormula | None, layout: ValueLayout | None
+    ) -> None:
+        """Refuse a formula that takes what no row has."""
+        if formula is None:
+            return
+        given = (layout.parts if layout else frozenset()) | self._parts.keys()
+        missing = sorted(formula.parts - given)
+        if missing:
+            known = ", ".join(sorted(given)) or "none"
+            raise self._error(
+                name,
+                f"the formula takes the part “{missing[0]}”, which neither its layout nor "
+                f"[store.{self._store}.parts] gives; they give: {known}",
+            )
+
+    def _condition(self, name: str, table: Mapping[str, Any]) -> Condition | None:
+        text = self._entries.get(f"store.{self._store}.cohort", table, "when", str, "")
+        if not text:
+            return None
+        try:
+            return parse_condition(text, roles=self._roles)
+        except ConditionError as error:
+            raise self._error(name, f"“when”, {error}") from None
+
+
+def takes_salt_column(cohort: Cohort) -> bool:
+    """Tell whether a cohort's formula takes a salt that must stand in a column or in the value."""
+    has_own = cohort.layout is not None and SALT in cohort.layout.parts
+    return cohort.formula is not None and cohort.formula.takes_salt and not has_own
+
+
+def parts_of(entries: Entries, store: str, table: Mapping[str, Any]) -> dict[str, str]:
+    """Read `[store.NAME.parts]`.
+
+    Raises:
+        PolicyError: a name is reserved by the notation, or a column's name is no text.
+    """
+    place = f"store.{store}.parts"
+    for name in table:
+        if not notation.is_part_name(name):
+            raise entries.error(
+                place, f"“{name}” cannot be the name of a part: the notation uses it"
+            )
+    return {name: entries.get(place, table, name, str, "") for name in table}

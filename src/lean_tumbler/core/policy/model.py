@@ -1,0 +1,138 @@
+"""The policy as the program knows it; `toml_reader` makes it of the file's text."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+
+from lean_tumbler.core.decryption import Decryption
+from lean_tumbler.core.formulas.named import NamedFormula
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.new_passwords import NewPasswords
+from lean_tumbler.core.reading.cohorts import Cohort
+from lean_tumbler.core.schemes.base import Derivation, Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+
+MODES = ("upgrade", "observe")
+APPLICATION = "application"  # the locator of a store whose values come with each request
+KEY_FORMS = ("text", "hex", "base64")
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """What new values are written with."""
+
+    scheme: str = "argon2id"
+    parameters: Parameters = field(default_factory=lambda: DERIVATIONS["argon2id"].defaults)
+
+    @property
+    def derivation(self) -> Derivation:
+        """The scheme that does it."""
+        return DERIVATIONS[self.scheme]
+
+    def __str__(self) -> str:
+        costs = " ".join(f"{name}={number}" for name, number in self.parameters.items())
+        return f"{self.scheme} {costs}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Columns:
+    """The store's own names for what the tool needs; None where there is none."""
+
+    account: str | None = None
+    login: str | None = None
+    stored: str | None = None
+    salt: str | None = None
+    last_login: str | None = None
+    privileged: str | None = None
+    created: str | None = None
+    updated: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KeySource:
+    """Where a key comes from: a variable of the environment, or a file; and how it is written."""
+
+    environment: str = ""
+    file: str = ""
+    form: str = "text"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StorePolicy:
+    """One store: where it is and how its values came about.
+
+    Attributes:
+        parts: further inputs of formulas -> the table's own names of their columns.
+        cohorts: how values came about that do not say so themselves.
+        replace_lossy: whether a login replaces a value that other passwords open too.
+        checked_by_application: whether nothing but the application reads the values.
+        readers_ready: since when every program that checks passwords knows what is written.
+    """
+
+    name: str
+    locator: str
+    table: str
+    columns: Columns
+    parts: Mapping[str, str] = field(default_factory=dict)
+    cohorts: tuple[Cohort, ...] = ()
+    replace_lossy: bool = False
+    checked_by_application: bool = False
+    readers_ready: date | None = None
+    replicas: tuple[str, ...] = ()
+    mode: str = "upgrade"
+    share: float = 1.0
+    decryption: Decryption | None = None
+
+    @property
+    def other_columns(self) -> tuple[str, ...]:
+        """The table's own names of what readings need beside stored value, salt and login."""
+        asked = [name for cohort in self.cohorts if cohort.condition
+                 for name in cohort.condition.columns]  # fmt: skip
+        return tuple(dict.fromkeys((*asked, *self.parts.values())))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StoragePolicy:
+    """The whole policy. Without arguments: Argon2id at the published floor, no stores."""
+
+    target: Target = field(default_factory=Target)
+    floor: Floor = field(default_factory=Floor)
+    limits: Limits = field(default_factory=Limits)
+    stores: Mapping[str, StorePolicy] = field(default_factory=dict)
+    formulas: Mapping[str, NamedFormula] = field(default_factory=dict)
+    keys: Mapping[str, KeySource] = field(default_factory=dict)
+    new_passwords: NewPasswords = field(default_factory=NewPasswords)
+
+    @property
+    def formulas_by_fingerprint(self) -> Mapping[str, NamedFormula]:
+        """All formulas that layered values may refer to: of [formulas], and of any cohort."""
+        of_cohorts = (cohort.formula for store in self.stores.values() for cohort in store.cohorts)
+        every = (*(formula for formula in of_cohorts if formula), *self.formulas.values())
+        return {named.fingerprint: named for named in every}
+
+    @staticmethod
+    def floor_from_toml(text: str, *, origin: str) -> Floor:
+        """Read the [floor] alone from the text of a TOML file.
+
+        Raises:
+            PolicyError: there is none, or it has a mistake.
+        """
+        from lean_tumbler.core.policy.toml_reader import floor_of  # noqa: PLC0415 - it needs this
+
+        return floor_of(text, origin)
+
+    @classmethod
+    def from_toml(cls, text: str, *, origin: str = "policy") -> "StoragePolicy":
+        """Read a policy from the text of its TOML file.
+
+        Args:
+            text: the file's text.
+            origin: what messages call it.
+
+        Raises:
+            PolicyError: with the table and the key.
+        """
+        from lean_tumbler.core.policy.toml_reader import policy_of  # noqa: PLC0415 - it needs this
+
+        return policy_of(text, origin)

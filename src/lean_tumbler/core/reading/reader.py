@@ -1,0 +1,481 @@
+"""The one reading: a row goes in, and the ways in which it may have been made come out."""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from lean_tumbler.core import layered
+from lean_tumbler.core.decryption import Decryption
+from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
+from lean_tumbler.core.formulas.steps import DIGESTS
+from lean_tumbler.core.reading.cohorts import Cohort, PlainText
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.survey import ALONE, Column
+from lean_tumbler.core.reading.ways import (
+    Certainty,
+    DerivationWay,
+    FormulaWay,
+    LegacyWay,
+    PasswordWay,
+    SettingWay,
+    Way,
+)
+from lean_tumbler.core.schemes import readable
+from lean_tumbler.core.schemes.base import Kind, ParsedValue, Says
+from lean_tumbler.core.schemes.catalogue import (
+    BARE_SETTING_SCHEMES,
+    DERIVATIONS,
+    SETTING_SCHEMES,
+    own_formulas,
+    read_value,
+)
+
+# What a bare digest is tried with where no cohort says how it was made.
+BARE_FORMULAS = tuple(
+    named_by_itself(f"utf-8, {name}, hex")
+    for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha3-256", "sha3-512")
+)
+DECRYPTABLE = "decryptable"
+PLAIN_TEXT = "plain-text"
+_JOIN = "+"
+
+
+class State(StrEnum):
+    """What is to be said of a row before its ways."""
+
+    NO_VALUE = "no value"
+    EMPTY = "empty"
+    NOT_TEXT = "not UTF-8 text"
+    LOCKED = "locked"
+    LAYERED = "layered"
+    VALUE = "a value"
+
+
+class Doubt(StrEnum):
+    """Why a row has no way, or none that a bulk step may rest on."""
+
+    NOT_UNDERSTOOD = "not understood"
+    NO_COHORT = "no cohort of the policy says how it was made"
+    PLAIN_TEXT_UNDECLARED = "reads as plain text, and no cohort says so"
+    MAY_BE_DIGEST = "may be a digest, so it is not taken for plain text"
+    ONLY_SHAPE = "a bare shape that neither a cohort nor the column confirms"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reading:
+    """One row understood.
+
+    Attributes:
+        state: what is to be said before the ways.
+        text: the stored text; empty where there is none.
+        parsed: what the text itself was read as.
+        ways: in which it may have been made, the surest first.
+        cohorts: names of the cohorts whose condition holds.
+        doubt: why there is no way, or none that a bulk step may rest on; None where there is no
+            doubt.
+        suspected: what the column shows the text to be a digest of; empty where nothing.
+        missing: fingerprints below a layer that no formula has.
+    """
+
+    state: State
+    text: str = field(default="", repr=False)
+    parsed: ParsedValue = field(default_factory=readable.unknown)
+    ways: tuple[Way, ...] = ()
+    cohorts: tuple[str, ...] = ()
+    doubt: Doubt | None = None
+    suspected: str = ""
+    missing: tuple[str, ...] = ()
+
+    @property
+    def label(self) -> str:
+        """Name what the row is of, for counts and evidence: its ways, joined where several."""
+        return _JOIN.join(sorted({way.name for way in self.ways})) or self.parsed.scheme
+
+    @property
+    def identity(self) -> str:
+        """Say what its ways rest on: fingerprints or schemes, joined; or plain text."""
+        origins = {PLAIN_TEXT if isinstance(way, PasswordWay) else way.origin for way in self.ways}
+        return _JOIN.join(sorted(origins))
+
+    @property
+    def certainty(self) -> Certainty:
+        """How sure its least sure way is."""
+        return max((way.certainty for way in self.ways), default=Certainty.POSSIBLE)
+
+
+class RowReader:
+    """Reads the rows of one store.
+
+    Args:
+        cohorts: of the store, in the policy's order.
+        parts: further inputs of formulas -> the table's own names of their columns.
+        formulas: by fingerprint, what layered values may refer to.
+        has_salts: whether the store has a salt column: then NULL counts as a salt of no bytes.
+        decryption: how values are decrypted, where they are.
+        keys: secrets of the legacy system, by name.
+        column: gives what a survey says of the column; asked where a text may be a password.
+    """
+
+    def __init__(
+        self,
+        *,
+        cohorts: Sequence[Cohort] = (),
+        parts: Mapping[str, str] | None = None,
+        formulas: Mapping[str, NamedFormula] | None = None,
+        has_salts: bool = True,
+        decryption: Decryption | None = None,
+        keys: Mapping[str, bytes] | None = None,
+        column: Callable[[], Column] = lambda: ALONE,
+    ) -> None:
+        self.cohorts = tuple(cohorts)
+        self._column = column
+        self._parts = dict(parts or {})
+        self._formulas = {**own_formulas(), **(formulas or {})}
+        self._formulas |= {c.formula.fingerprint: c.formula for c in cohorts if c.formula}
+        self._has_salts = has_salts
+        self._decryption = decryption
+        self._keys = keys or {}
+        self._declares = any(c.formula or c.scheme for c in self.cohorts)
+
+    @property
+    def formulas(self) -> tuple[NamedFormula, ...]:
+        """The formulas of its cohorts."""
+        return tuple(cohort.formula for cohort in self.cohorts if cohort.formula is not None)
+
+    @property
+    def needs_column(self) -> bool:
+        """Whether readings depend on the column as a whole."""
+        return bool(self._plain_cohorts)
+
+    def look_at_column(self) -> None:
+        """Have the column surveyed, where readings depend on it."""
+        if self.needs_column:
+            self._column()
+
+    def seen_with(self, column: Callable[[], Column]) -> "RowReader":
+        """Give the same reader with what a survey says of the column."""
+        return RowReader(
+            cohorts=self.cohorts,
+            parts=self._parts,
+            formulas=self._formulas,
+            has_salts=self._has_salts,
+            decryption=self._decryption,
+            keys=self._keys,
+            column=column,
+        )
+
+    def with_formula(self, named: NamedFormula) -> "RowReader":
+        """Give the same reader with one formula in the place of all cohorts that have one."""
+        return RowReader(
+            cohorts=(Cohort(name=named.name, formula=named), *self._plain_cohorts),
+            parts=self._parts,
+            formulas=self._formulas,
+            has_salts=self._has_salts,
+            decryption=self._decryption,
+            keys=self._keys,
+            column=self._column,
+        )
+
+    @property
+    def _plain_cohorts(self) -> tuple[Cohort, ...]:
+        return tuple(c for c in self.cohorts if c.plain_text is not PlainText.NONE)
+
+    def read(self, row: Row) -> Reading:
+        """Understand one row. Any row gives an answer; none raises but for a missing key.
+
+        Raises:
+            CheckImpossible: a key that the store's decryption needs is not there.
+        """
+        if row.stored is None:
+            return Reading(state=State.NO_VALUE)
+        try:
+            text = row.stored.decode("utf-8")
+        except UnicodeDecodeError:
+            return Reading(state=State.NOT_TEXT, doubt=Doubt.NOT_UNDERSTOOD)
+        parsed = read_value(text)
+        if not text:
+            return Reading(state=State.EMPTY, parsed=parsed)
+        if parsed.kind is Kind.LOCKED:
+            return Reading(state=State.LOCKED, text=text, parsed=parsed)
+        if parsed.kind is Kind.LAYERED:
+            return self._layered(text, parsed)
+        ways, doubt, suspected = self._ways(text, parsed, row)
+        return Reading(
+            state=State.VALUE,
+            text=text,
+            parsed=parsed,
+            ways=ways,
+            cohorts=tuple(cohort.name for cohort in self.cohorts if cohort.holds(row)),
+            doubt=doubt,
+            suspected=suspected,
+        )
+
+    def read_text(self, text: str) -> Reading:
+        """Understand a stored text that nothing is known of beside it."""
+        return self.read(Row(stored=text.encode("utf-8")))
+
+    def may_be_plain_text(self, row: Row) -> bool:
+        """Tell whether a survey of plain text has to see a row; says nothing of its text."""
+        for cohort in self.cohorts:
+            if cohort.condition and cohort.plain_text is PlainText.NONE and cohort.holds(row):
+                return False
+        return any(cohort.holds(row) for cohort in self._plain_cohorts)
+
+    def _ways(
+        self, text: str, parsed: ParsedValue, row: Row
+    ) -> tuple[tuple[Way, ...], Doubt | None, str]:
+        said = tuple(self._said(parsed, row))
+        if parsed.says is Says.ALL:
+            return said, (None if said else Doubt.NOT_UNDERSTOOD), ""
+        if self._decryption is not None:
+            opened = self._decryption.password_of(text, self._keys)
+            if opened is not None:
+                return (_password(DECRYPTABLE, opened, Certainty.DECLARED),), None, ""
+        declared = tuple(self._declared(text, parsed, row))
+        if parsed.says is Says.TAG:
+            return _distinct((*said, *declared)), None, ""
+        if declared:
+            return _distinct(declared), None, ""
+        plain = next((cohort for cohort in self._plain_cohorts if cohort.holds(row)), None)
+        if plain is not None:
+            return self._plain_text(text, parsed, plain, said)
+        return self._undeclared(text, parsed, said)
+
+    def _undeclared(
+        self, text: str, parsed: ParsedValue, said: tuple[Way, ...]
+    ) -> tuple[tuple[Way, ...], Doubt | None, str]:
+        """Read a value that no cohort speaks of."""
+        if said:  # digest and salt have their places, and may be joined in any of these ways
+            return said, None, ""
+        bare = tuple(_bare_schemes(text))
+        if bare:
+            scheme = parsed.scheme in BARE_SETTING_SCHEMES
+            return bare, (None if scheme else Doubt.ONLY_SHAPE), ""
+        if not self._declares:
+            possible = tuple(self._bare_formulas(parsed))
+            if possible:
+                return possible, Doubt.NO_COHORT, ""
+        if parsed.kind is Kind.UNKNOWN:
+            return (), Doubt.NOT_UNDERSTOOD, ""
+        if parsed.scheme == "plain-text":
+            return (), Doubt.PLAIN_TEXT_UNDECLARED, ""
+        return (), Doubt.NO_COHORT, ""
+
+    def _plain_text(
+        self, text: str, parsed: ParsedValue, cohort: Cohort, said: tuple[Way, ...]
+    ) -> tuple[tuple[Way, ...], Doubt | None, str]:
+        """Read a value of a cohort of plain text; what may be a digest is none."""
+        suspected = self._column().suspects(text)
+        explained = cohort.plain_text is PlainText.UNEXPLAINED and (
+            bool(said) or not _is_unexplained(text, parsed)
+        )
+        if not suspected and not explained:
+            return (_password(cohort.name, text, Certainty.DECLARED),), None, ""
+        ways: tuple[Way, ...] = said or tuple(_bare_schemes(text))
+        if not ways and not self._declares:
+            ways = tuple(self._bare_formulas(parsed))
+        confirmed = bool(said) or any(way.name == suspected for way in ways)
+        return ways, (None if confirmed else Doubt.MAY_BE_DIGEST), suspected
+
+    def _said(self, parsed: ParsedValue, row: Row) -> Iterator[Way]:
+        """Give the ways that a value names itself."""
+        contents = parsed.contents
+        certainty = Certainty.POSSIBLE if parsed.says is Says.PLACES else Certainty.SAID
+        if parsed.says is Says.NOTHING:
+            return
+        if contents.password is not None:
+            yield _password(parsed.scheme, contents.password, certainty)
+        elif parsed.kind is Kind.DERIVATION:
+            yield DerivationWay(name=parsed.scheme, parsed=parsed)
+        elif contents.whole:
+            yield SettingWay(
+                name=parsed.scheme,
+                certainty=certainty,
+                scheme=parsed.scheme,
+                setting=contents.setting,
+                canonical=contents.whole,
+            )
+        for text in contents.formulas:
+            named = named_by_itself(text)
+            way = _formula_way(
+                parsed.scheme, certainty, named, parsed.digest.hex(), contents.salt, row, {}
+            )
+            if way is not None:
+                yield way
+
+    def _declared(self, text: str, parsed: ParsedValue, row: Row) -> Iterator[LegacyWay]:
+        """Give the ways that the policy's cohorts declare for a row."""
+        for cohort in self.cohorts:
+            if not cohort.holds(row):
+                continue
+            if cohort.scheme:
+                yield from _bare_schemes(text, only=cohort.scheme, name=cohort.name)
+            elif cohort.formula is not None:
+                way = self._by_formula(cohort, cohort.formula, text, parsed, row)
+                if way is not None:
+                    yield way
+
+    def _by_formula(
+        self, cohort: Cohort, named: NamedFormula, text: str, parsed: ParsedValue, row: Row
+    ) -> FormulaWay | None:
+        parts = {
+            name: raw for name, column in self._parts.items()
+            if (raw := row.others.get(column)) is not None
+        }  # fmt: skip
+        salt = row.salt if row.salt is not None or not self._has_salts else b""
+        if cohort.layout is not None:
+            found = cohort.layout.read(text)
+            if found is None:
+                return None
+            parts |= found.others
+            salt = parts.pop("salt", salt)
+            return _formula_way(
+                cohort.name, Certainty.DECLARED, named, found.digest, salt, row, parts
+            )
+        if parsed.says is Says.TAG:
+            return None
+        printed, own_salt = digest_and_salt(parsed, text, salt)
+        if (printed, own_salt) != (text, salt):
+            within = _formula_way(
+                cohort.name, Certainty.DECLARED, named, printed, own_salt, row, parts
+            )
+            if within is not None:
+                return within
+        return _formula_way(cohort.name, Certainty.DECLARED, named, text, salt, row, parts)
+
+    def _bare_formulas(self, parsed: ParsedValue) -> Iterator[FormulaWay]:
+        """Give what a bare digest may be where nobody says anything of the store."""
+        if parsed.kind is not Kind.FAST:
+            return
+        for named in BARE_FORMULAS:
+            canonical = named.output.canonical(parsed.digest.hex())
+            if canonical is not None:
+                name = named.name.removeprefix("utf-8, ").removesuffix(", hex")
+                yield FormulaWay(
+                    name=name, certainty=Certainty.POSSIBLE, formula=named, canonical=canonical
+                )
+
+    def _layered(self, text: str, parsed: ParsedValue) -> Reading:
+        """Find what may lie below a layer, by its head alone."""
+        contents = parsed.contents
+        setting = (parsed.salt or b"").decode("utf-8", "replace")
+        login = None if contents.login is None else contents.login.decode("utf-8", "replace")
+        ways: list[Way] = []
+        missing: list[str] = []
+        for origin in layered.origins_of(contents.origin):
+            if origin in SETTING_SCHEMES:
+                ways.append(
+                    SettingWay(
+                        name=origin, certainty=Certainty.SAID, scheme=origin, setting=setting
+                    )
+                )
+            elif origin in DERIVATIONS:
+                below = DERIVATIONS[origin].read_setting(setting)
+                if below is None or below.scheme != origin:
+                    missing.append(origin)
+                else:
+                    ways.append(DerivationWay(name=origin, parsed=below))
+            elif origin in self._formulas:
+                named = self._formulas[origin]
+                ways.append(
+                    FormulaWay(
+                        name=named.name,
+                        certainty=Certainty.SAID,
+                        formula=named,
+                        salt=parsed.salt,
+                        login=login,
+                        parts=contents.parts,
+                    )
+                )
+            else:
+                missing.append(origin)
+        return Reading(
+            state=State.LAYERED,
+            text=text,
+            parsed=parsed,
+            ways=tuple(ways),
+            missing=tuple(missing),
+        )
+
+
+def either_side(reading: Reading, row: Row) -> Iterator[FormulaWay]:
+    """Give ways for a salted digest of which nobody says how the salt goes in: on either side."""
+    printed, salt = digest_and_salt(reading.parsed, reading.text, row.salt)
+    if not salt or reading.parsed.kind is not Kind.FAST:
+        return
+    for name in DIGESTS:
+        for side in ("append", "prepend"):
+            named = named_by_itself(f"{side} salt, {name}, hex")
+            way = _formula_way(name, Certainty.POSSIBLE, named, printed, salt, row, {})
+            if way is not None:
+                yield way
+
+
+def digest_and_salt(parsed: ParsedValue, text: str, salt: bytes | None) -> tuple[str, bytes | None]:
+    """Give what a formula must print, and its salt: one in the same text wins over a column."""
+    own = parsed.salt if parsed.kind is Kind.FAST else None
+    return parsed.formula_text(text), salt if own is None else own
+
+
+def _password(name: str, password: str, certainty: Certainty) -> PasswordWay:
+    return PasswordWay(name=name, certainty=certainty, password=password)
+
+
+def _is_unexplained(text: str, parsed: ParsedValue) -> bool:
+    """Tell a text that no layout explains: the column decides what it is."""
+    is_unknown = parsed.kind is Kind.UNKNOWN and not readable.names_a_scheme(text)
+    return parsed.scheme == "plain-text" or is_unknown
+
+
+def _bare_schemes(text: str, *, only: str = "", name: str = "") -> Iterator[SettingWay]:
+    """Give the bare schemes whose values have this shape, whatever the text looks like."""
+    for scheme in BARE_SETTING_SCHEMES:
+        find = SETTING_SCHEMES[scheme].setting_of
+        setting = find(text) if find is not None and (not only or only == scheme) else None
+        if setting is not None:
+            yield SettingWay(
+                name=name or scheme,
+                certainty=Certainty.DECLARED if name else Certainty.POSSIBLE,
+                scheme=scheme,
+                setting=setting,
+                canonical=text,
+            )
+
+
+def _formula_way(
+    name: str,
+    certainty: Certainty,
+    named: NamedFormula,
+    printed: str,
+    salt: bytes | None,
+    row: Row,
+    parts: Mapping[str, bytes],
+) -> FormulaWay | None:
+    """Give a formula's way where the text can be its result and its inputs are there."""
+    canonical = named.output.canonical(printed)
+    has_inputs = (
+        (salt is not None or not named.takes_salt)
+        and (bool(row.login) or not named.takes_login)
+        and named.parts <= parts.keys()
+        and all(parts[number].strip().isdigit() for number in named.numbers)
+    )
+    if canonical is None or not has_inputs:
+        return None
+    return FormulaWay(
+        name=name,
+        certainty=certainty,
+        formula=named,
+        canonical=canonical,
+        salt=salt if named.takes_salt else None,
+        login=row.login if named.takes_login else None,
+        parts={part: parts[part] for part in sorted(named.parts)},
+    )
+
+
+def _distinct(ways: Sequence[Way]) -> tuple[Way, ...]:
+    """Drop ways that compute the same from the same, the surest first."""
+    kept: dict[object, Way] = {}
+    for way in sorted(ways, key=lambda way: way.certainty):
+        inputs = (way.origin, way.canonical, way.salt) if not isinstance(way, PasswordWay) else way
+        kept.setdefault(inputs, way)
+    return tuple(kept.values())

@@ -1,0 +1,196 @@
+"""Ways: one reading each of one row, by which scheme or formula it may have been made."""
+
+import hmac
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import IntEnum
+
+from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
+from lean_tumbler.core.formulas.named import NamedFormula
+from lean_tumbler.core.limits import Limits, require_within_limits
+from lean_tumbler.core.schemes.base import Derivation, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES, read_value
+from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
+
+
+class Certainty(IntEnum):
+    """How sure a way is."""
+
+    SAID = 0  # by the value itself
+    DECLARED = 1  # by a cohort of the policy
+    POSSIBLE = 2  # by nothing but the shape
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Bounds:
+    """What a check may spend, and the legacy system's secrets."""
+
+    limits: Limits = field(default_factory=Limits)
+    keys: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FormulaWay:
+    """A formula over the row's inputs.
+
+    Attributes:
+        name: the cohort's, or the scheme's where the value names the formula itself.
+        certainty: how sure it is.
+        formula: the formula.
+        canonical: the row's digest as the formula prints it; empty below a layer, where it is
+            not known.
+        salt: raw, where the formula takes it.
+        login: where the formula takes it.
+        parts: further inputs, raw.
+    """
+
+    name: str
+    certainty: Certainty
+    formula: NamedFormula
+    canonical: str = field(default="", repr=False)
+    salt: bytes | None = field(default=None, repr=False)
+    login: str | None = None
+    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+
+    @property
+    def origin(self) -> str:
+        """What a layered head calls it."""
+        return self.formula.fingerprint
+
+    @property
+    def lossy(self) -> tuple[str, ...]:
+        """Why other passwords open the same value too."""
+        return self.formula.lossy
+
+    def computed(self, password: str, bounds: Bounds) -> str | None:
+        """Give the canonical text of a password; None where the formula has none for it."""
+        inputs = Inputs(
+            password=password, salt=self.salt, login=self.login, keys=bounds.keys, parts=self.parts
+        )
+        try:
+            result = evaluate(
+                self.formula.formula,
+                inputs,
+                limit_work=bounds.limits.formula_work,
+                limit_bytes=bounds.limits.formula_bytes,
+            )
+        except InputDoesNotFit:
+            return None
+        return self.formula.output.canonical(result)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettingWay:
+    """A legacy scheme whose setting and password give the whole text again."""
+
+    name: str
+    certainty: Certainty
+    scheme: str
+    setting: str = field(repr=False)
+    canonical: str = field(default="", repr=False)
+
+    @property
+    def origin(self) -> str:
+        """What a layered head calls it."""
+        return self.scheme
+
+    @property
+    def salt(self) -> bytes:
+        """What a layered head keeps of it."""
+        return self.setting.encode("utf-8")
+
+    @property
+    def lossy(self) -> tuple[str, ...]:
+        """Why other passwords open the same value too."""
+        return SETTING_SCHEMES[self.scheme].lossy
+
+    def computed(self, password: str, bounds: Bounds) -> str | None:
+        """Give the whole text of a password."""
+        found = SETTING_SCHEMES[self.scheme]
+        if found.filler or self.canonical:
+            value = read_value(self.canonical or self.setting + found.filler)
+            if value.scheme != self.scheme and not found.setting_of:
+                raise CheckImpossible("a layered value's head holds a setting that cannot be read")
+            if value.scheme == self.scheme:
+                require_within_limits(value, bounds.limits)
+        try:
+            return found.compute(self.setting, password.encode("utf-8"))
+        except ValueError:
+            raise CheckImpossible(
+                "a layered value's head holds a setting that cannot be read"
+            ) from None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DerivationWay:
+    """A slow scheme with parameters, which says all of itself."""
+
+    name: str
+    parsed: ParsedValue
+    certainty: Certainty = Certainty.SAID
+
+    @property
+    def origin(self) -> str:
+        """What a layered head calls it."""
+        return self.parsed.scheme
+
+    @property
+    def canonical(self) -> str:
+        """The whole value in its own canonical layout."""
+        return DERIVATIONS[self.origin].whole_text(self.parsed.contents.setting, self.parsed.digest)
+
+    @property
+    def salt(self) -> bytes:
+        """What a layered head keeps of it."""
+        return self.parsed.contents.setting.encode("ascii")
+
+    @property
+    def lossy(self) -> tuple[str, ...]:
+        """No other password opens it, but by chance."""
+        return ()
+
+    def computed(self, password: str, bounds: Bounds) -> str | None:
+        """Give the whole text of a password."""
+        derivation, digest = recompute(self.parsed, password.encode("utf-8"), bounds.limits)
+        return derivation.whole_text(self.parsed.contents.setting, digest)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasswordWay:
+    """The row holds the password itself: as plain text, or decrypted."""
+
+    name: str
+    certainty: Certainty
+    password: str = field(repr=False)
+    lossy: tuple[str, ...] = ()
+
+
+LegacyWay = FormulaWay | SettingWay | DerivationWay
+Way = LegacyWay | PasswordWay
+
+
+def recompute(parsed: ParsedValue, secret: bytes, limits: Limits) -> tuple[Derivation, bytes]:
+    """Run a self-describing value's own derivation on a secret.
+
+    Raises:
+        OverLimit: it asks for more than the limits allow.
+    """
+    derivation = DERIVATIONS[parsed.scheme]
+    require_within_limits(parsed, limits)
+    return derivation, derivation.recompute(parsed, secret)
+
+
+def opens(way: Way, password: str, bounds: Bounds) -> bool:
+    """Tell whether a password is the one that a way was made from, in constant time.
+
+    Raises:
+        CheckImpossible: a key is not there, or more work is asked for than the limits allow.
+    """
+    if isinstance(way, PasswordWay):
+        computed, wanted = password, way.password
+    else:
+        made = way.computed(password, bounds)
+        if made is None:
+            return False
+        computed, wanted = made, way.canonical
+    return hmac.compare_digest(computed.encode("utf-8"), wanted.encode("utf-8"))

@@ -1,0 +1,97 @@
+"""What is known of each cohort, and what would make it surer."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from lean_tumbler.core.layering import Leave
+from lean_tumbler.core.reading.evidence import Counts, Proof
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from rich.console import Console
+
+    from lean_tumbler.operations.layering_summary import LayeringSummary
+
+
+_OF_COHORTS = frozenset({Leave.UNPROVEN, Leave.WAYS_DIFFER, Leave.HEAD_TOO_LONG, Leave.ONLY_SHAPE})
+_NAMED = 5
+
+
+def proof_sentence(counts: Counts) -> str:
+    """Say what known and observed logins show of a cohort, and the bound that follows."""
+    parts = []
+    if counts.accepted or counts.refused:
+        known = counts.accepted + counts.refused
+        parts.append(f"{counts.accepted:,} of {count(known, 'known account')}")
+    if counts.agreed or counts.differed:
+        seen = counts.agreed + counts.differed
+        parts.append(f"{counts.agreed:,} of {count(seen, 'observed login')}")
+    if not parts:
+        return "no proof"
+    if counts.wrong:
+        return f"{', '.join(parts)}: disproved"
+    bound = _percent(counts.bound)
+    return f"{', '.join(parts)}: at most {bound} of these rows can be made otherwise, at 95 %"
+
+
+def _percent(share: float) -> str:
+    if share >= 0.1:
+        return f"{100 * share:.0f} %"
+    return f"{100 * share:.1f} %" if share >= 0.01 else f"{100 * share:.2f} %"
+
+
+def proof_document(counts: Counts, proof: Proof | None) -> dict[str, object]:
+    """Give the same for programs."""
+    return {
+        "known_accepted": counts.accepted,
+        "known_refused": counts.refused,
+        "observed_agreed": counts.agreed,
+        "observed_differed": counts.differed,
+        "at_most_made_otherwise": round(counts.bound, 6),
+        "missing": None if proof is None else str(proof),
+    }
+
+
+def proof_of(cohort: str, proofs: Mapping[str, Counts]) -> str:
+    """Say what is known of a cohort; a value that says all of itself needs no proof."""
+    return proof_sentence(proofs[cohort]) if cohort in proofs else "not needed"
+
+
+def left_sentence(left: Leave, summary: LayeringSummary) -> str:
+    """Say why rows are left, and of which cohorts where that matters."""
+    if left not in _OF_COHORTS:
+        return left.value
+    named = ", ".join(name for name, _ in summary.left_of[left].most_common(_NAMED))
+    return f"{left.value}: {named}"
+
+
+def draw_suspected(console: Console, suspected: Mapping[str, int]) -> None:
+    """Print what the column shows texts to be that a cohort calls plain text."""
+    for kind, rows in suspected.items():
+        console.print(
+            f"{count(rows, 'text')} may be {kind}: as a group they are drawn at random. Declare a "
+            "cohort that says how they were made; as passwords they would be lost."
+        )
+
+
+def draw_unproven(console: Console, unproven: Mapping[str, Proof]) -> None:
+    """Print which cohorts are not layered for want of proof, and the ways on."""
+    if not unproven:
+        return
+    console.print()
+    for cohort, proof in unproven.items():
+        console.print(f"“{cohort}” is not layered: {proof}.")
+    if any(proof is Proof.AGAINST for proof in unproven.values()):
+        console.print(
+            "Look at the refused accounts with `lean-tumbler verify KNOWN`: are they of another "
+            "generation, or is a password wrong?"
+        )
+    console.print(
+        "Prove it with known accounts (`lean-tumbler verify KNOWN` or `rehearse`), or with logins "
+        "(`serve` while the application still checks). "
+        f"Without proof: --unproven {next(iter(unproven))!r}; whoever it does not fit is then "
+        "locked out."
+    )
