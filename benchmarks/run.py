@@ -134,12 +134,13 @@ _LAYER_POLICY = """\
 [store.kiosk]
 locator = "{locator}"
 table = "kiosk"
-formulas = ["old"]
+readers_ready = 2026-01-01
 [store.kiosk.columns]
 login = "login"
 stored = "pw"
-[formulas]
-old = "utf-8, md5, hex"
+[[store.kiosk.cohort]]
+name = "old"
+formula = "utf-8, md5, hex"
 """
 _CHEAP = (
     "[target]\nmemory_kib = 8\npasses = 1\n[floor]\nargon2id = { memory_kib = 8, passes = 1 }\n"
@@ -527,13 +528,14 @@ argon2id = { memory_kib = 12288, passes = 2 }
 [store.kiosk]
 locator = "harbour.db"
 table = "kiosk"
-formulas = ["old"]
+readers_ready = 2026-01-01
 [store.kiosk.columns]
 account = "id"
 login = "login"
 stored = "pw"
-[formulas]
-old = "utf-8, md5, hex"
+[[store.kiosk.cohort]]
+name = "old"
+formula = "utf-8, md5, hex"
 """
 _PASSWORD = "Dunlin 42"  # noqa: S105 - invented
 

@@ -21,7 +21,13 @@ from hypothesis import settings
 
 from lean_tumbler.cli.main import run
 from lean_tumbler.cli.session import Session
+from lean_tumbler.core.gateway import store_reader
+from lean_tumbler.core.layering import RowPlan, plan_row
+from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.reading.evidence import CohortKey
+from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.stores.evidence_file import EvidenceFile
 
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
 DATA = Path(__file__).with_name("data")
@@ -50,8 +56,7 @@ argon2id = { memory_kib = 256, passes = 1 }
 [store.passengers]
 locator = "sqlite:///harbour.db"
 table = "passengers"
-formulas = ["portal-2004", "portal-2011"]
-accept_plain_text = true
+readers_ready = 2026-01-01
 
 [store.passengers.columns]
 account = "id"
@@ -60,9 +65,17 @@ stored = "pw"
 salt = "pw_salt"
 privileged = "is_admin"
 
-[formulas]
-portal-2004 = "utf-8, md5, hex"
-portal-2011 = "utf-8, append salt, sha1, hex"
+[[store.passengers.cohort]]
+name = "portal-2004"
+formula = "utf-8, md5, hex"
+
+[[store.passengers.cohort]]
+name = "portal-2011"
+formula = "utf-8, append salt, sha1, hex"
+
+[[store.passengers.cohort]]
+name = "clerks"
+plain_text = true
 """
 
 
@@ -213,10 +226,34 @@ def make_portal(folder: Path, cohorts: Sequence[str]) -> Portal:
             ],
         )
     (folder / "tumbler.toml").write_text(CHEAP_POLICY)
+    prove(folder, StoragePolicy.from_toml(CHEAP_POLICY))
     portal = Portal(folder, tuple(passengers))
     known = "".join(f"{row.login},{row.password}\n" for row in portal.openable)
     (folder / "known.csv").write_text("login,password\n" + known)
     return portal
+
+
+def planned(
+    stored: bytes | None,
+    salt: bytes | None = None,
+    *,
+    policy: StoragePolicy,
+    login: str = "ada",
+) -> RowPlan:
+    """Plan one row of the store as the bulk step does."""
+    reader = store_reader(policy, policy.stores["passengers"])
+    return plan_row(reader.read(Row(stored=stored, salt=salt, login=login)), policy)
+
+
+def prove(folder: Path, policy: StoragePolicy) -> None:
+    """Note that known accounts have opened each cohort of formulas, as `verify` would."""
+    proven = {
+        CohortKey(name, cohort.name, cohort.identity): (10, 0)
+        for name, store in policy.stores.items()
+        for cohort in store.cohorts
+        if cohort.formula
+    }
+    EvidenceFile.beside(folder / "tumbler.toml").note_known(proven)
 
 
 @pytest.fixture

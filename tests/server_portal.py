@@ -10,7 +10,7 @@ from pathlib import Path
 import sqlalchemy as sa
 
 import servers
-from conftest import CHEAP_POLICY, OPENABLE, PROGRAM, run_program, stored_value
+from conftest import CHEAP_POLICY, OPENABLE, PROGRAM, prove, run_program, stored_value
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.operations.admission import admit_login
@@ -46,6 +46,7 @@ def make_portal(server: servers.Server, folder: Path, rows: int = ROWS) -> dict[
     )
     policy = CHEAP_POLICY.replace('"sqlite:///harbour.db"', f'"{server.url}"')
     (folder / "tumbler.toml").write_text(policy)
+    prove(folder, StoragePolicy.from_toml(policy))
     return passwords
 
 

@@ -79,7 +79,7 @@ def test_wrong_calls(
     folder = portal.folder
     text = (folder / "tumbler.toml").read_text()
     (folder / "typo.toml").write_text(text.replace("stored =", "stord ="))
-    (folder / "table.toml").write_text(text.replace('"passengers"\nf', '"passenger"\nf'))
+    (folder / "table.toml").write_text(text.replace('table = "passengers"', 'table = "passenger"'))
     server = text.replace("sqlite:///harbour.db", "postgresql://127.0.0.1:1/x")
     (folder / "server.toml").write_text(server)
     (folder / "file.toml").write_text(text.replace("sqlite:///harbour.db", "known.csv"))

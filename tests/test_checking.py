@@ -10,20 +10,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import servers
-from conftest import CHEAP_POLICY, Program, missing
+from conftest import CHEAP_POLICY, Program, missing, planned
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.checking import recompute
-from lean_tumbler.core.layering import Leave, new_value, plan_row
+from lean_tumbler.core.layering import Leave, derived, task_of
 from lean_tumbler.core.limits import Limits, over_limits
+from lean_tumbler.core.reading.ways import recompute
 from lean_tumbler.core.schemes import system_crypt
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import LAYOUTS, SETTING_SCHEMES, read_value
 from lean_tumbler.errors import CheckImpossible
 
 ACCEPTING = StoragePolicy.from_toml(CHEAP_POLICY)
-POLICY = StoragePolicy.from_toml(
-    CHEAP_POLICY.replace("accept_plain_text = true", "").replace('formulas = ["portal', '# ["')
-)
+POLICY = StoragePolicy.from_toml(CHEAP_POLICY.partition("[[store.passengers.cohort]]")[0])
 GATEWAY = CredentialGateway(POLICY)
 C64 = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
@@ -52,14 +50,14 @@ def test_every_foreign_setting_value_is_layered_and_comes_off_again(
     real_values: list[dict[str, str]],
 ) -> None:
     """Its setting in the head is enough; what several passwords open stays layered."""
-    store, seen = POLICY.stores["passengers"], set()
+    seen = set()
     for row in real_values:
         parsed = read_value(row["stored"])
         if parsed.kind is not Kind.ITERATED:
             continue
         seen.add(parsed.scheme)
-        plan = plan_row(row["stored"].encode(), salt=None, login=None, store=store, policy=POLICY)
-        over = new_value(plan, POLICY.target, os.urandom)
+        plan = planned(row["stored"].encode(), policy=POLICY)
+        over = derived(task_of(plan, POLICY.target, os.urandom))
         assert not GATEWAY.admit(stored=over, password="X" + row["password"]).admitted
         outcome = GATEWAY.admit(stored=over, password=row["password"])
         lossy = bool(SETTING_SCHEMES[parsed.scheme].lossy)
@@ -169,10 +167,8 @@ def test_planted_costs_are_refused_unrun(stored: str) -> None:
     assert over_limits(parsed, Limits())
     assert GATEWAY.admit(stored=stored, password="x").refusal == "over-limit"
     if parsed.contents.whole:
-        plan = plan_row(
-            stored.encode(), salt=None, login=None, store=POLICY.stores["passengers"], policy=POLICY
-        )
-        over = new_value(plan, POLICY.target, os.urandom)
+        plan = planned(stored.encode(), policy=POLICY)
+        over = derived(task_of(plan, POLICY.target, os.urandom))
         assert GATEWAY.admit(stored=over, password="x").refusal == "over-limit"
 
 
@@ -197,21 +193,19 @@ def test_a_missing_library_is_an_error_and_no_wrong_password(
         GATEWAY.admit(stored="$y$j75$saltsaltsalt$" + "a" * 43, password="x")
 
 
-def test_thirteen_characters_may_be_plain_text_too() -> None:
-    """Where plain text is accepted, a value that also reads as des-crypt opens as itself."""
+def test_thirteen_characters_that_read_as_a_digest_are_no_password() -> None:
+    """Where plain text is declared, a value that may be des-crypt is not opened by itself."""
     stored = "aZ3kQ9mTx4LwE"
     assert read_value(stored).scheme == "des-crypt"
-    for policy, accepted, leave in (
-        (ACCEPTING, True, Leave.MAYBE_PLAIN_TEXT),
-        (POLICY, False, None),
+    for policy, leave in (
+        (ACCEPTING, Leave.MAY_BE_DIGEST),
+        (POLICY, None),
     ):
         outcome = CredentialGateway(policy).admit(
             stored=stored, password=stored, store="passengers", salt="s"
         )
-        assert outcome.admitted is accepted
-        store = policy.stores["passengers"]
-        plan = plan_row(stored.encode(), salt=b"s", login=None, store=store, policy=policy)
-        assert plan.leave is leave
+        assert not outcome.admitted
+        assert planned(stored.encode(), b"s", policy=policy).leave is leave
 
 
 def test_every_iterated_scheme_can_be_checked() -> None:

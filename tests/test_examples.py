@@ -21,8 +21,14 @@ Login = Callable[[str, str], bool]
 KIOSK = """
 [store.kiosk]
 locator = "application"
-formulas = ["portal-2004"]
-accept_plain_text = true
+
+[[store.kiosk.cohort]]
+name = "old"
+formula = "utf-8, md5, hex"
+
+[[store.kiosk.cohort]]
+name = "typed in"
+plain_text = true
 """
 
 

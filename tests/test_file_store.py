@@ -19,7 +19,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Program
+from conftest import Program, prove
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.exports.opening import open_export
@@ -37,16 +37,19 @@ memory_kib = 64
 passes = 1
 [floor]
 argon2id = { memory_kib = 64, passes = 1 }
-[formulas]
-old = "utf-8, md5, hex"
 [store.kiosk]
 locator = "%(name)s"
-formulas = ["old"]
-accept_plain_text = true
+readers_ready = 2026-01-01
 %(more)s
 [store.kiosk.columns]
 login = "%(login)s"
 stored = "%(stored)s"
+[[store.kiosk.cohort]]
+name = "old"
+formula = "utf-8, md5, hex"
+[[store.kiosk.cohort]]
+name = "typed in"
+plain_text = true
 """
 
 
@@ -114,6 +117,7 @@ def prepare(folder: Path, name: str, *, more: str = "checked_by_application = tr
     (folder / name).write_bytes(write())
     policy = POLICY % {"name": name, "login": login, "stored": stored, "more": more}
     (folder / "tumbler.toml").write_text(policy)
+    prove(folder, StoragePolicy.from_toml(policy))
     return write()
 
 

@@ -11,7 +11,8 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.formulas.analysis import lossy, output_shape, work
+from lean_tumbler.core.formulas.analysis import lossy, work
+from lean_tumbler.core.formulas.output import output_shape
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.formulas.near_misses import near_miss
 from lean_tumbler.core.formulas.steps import (
@@ -164,7 +165,10 @@ def test_fingerprint_is_the_start_of_sha256_of_the_canonical_text() -> None:
         ("utf-8, utf-8", 7, "takes text"),
         ("md5, hex sha1", 9, "“,” or the end"),
         ("append", 6, "salt, login, password"),
-        ("append pepper, md5, hex", 7, "salt, login, password"),
+        ("append sallt, md5, hex", 7, "did you mean “salt”?"),
+        ("append md5, md5, hex", 7, "salt, login, password"),
+        ("times times (md5, hex)", 0, "a step"),
+        ("utf-8, pbkdf2-sha1 0 20 salt, hex", 19, "or the name of a part"),
         ("append 0xabc, md5, hex", 7, "0x"),
         ('append "\\q", md5, hex', 7, "JSON escapes"),
         ('append "\\ud800", md5, hex', 7, "JSON escapes"),
@@ -248,13 +252,16 @@ def test_lossy_formulas_are_recognised(text: str, narrowed: tuple[str, ...]) -> 
     ("text", "stored", "canonical"),
     [
         ("md5, hex", " 5F4DCC3B5AA765D61D8327DEB882CF99\n", "5f4dcc3b5aa765d61d8327deb882cf99"),
-        ("md5, hex-upper", "5f4dcc3b5aa765d61d8327deb882cf99", "5F4DCC3B5AA765D61D8327DEB882CF99"),
+        ("md5, hex-upper", "5f4dcc3b5aa765d61d8327deb882cf99", "5f4dcc3b5aa765d61d8327deb882cf99"),
         ("md5, base64", "X03MO1qnZdYdgyfeuILPmQ", "X03MO1qnZdYdgyfeuILPmQ=="),
-        ("md5, base64-unpadded", "X03MO1qnZdYdgyfeuILPmQ==", "X03MO1qnZdYdgyfeuILPmQ"),
+        ("md5, base64-unpadded", "X03MO1qnZdYdgyfeuILPmQ==", "X03MO1qnZdYdgyfeuILPmQ=="),
         ("md5, hex", "5f4dcc3b5aa765d61d8327deb882cf9", None),
         ("md5, hex", "zf4dcc3b5aa765d61d8327deb882cf99", None),
         ("sha1, hex, first 8", "5f4DCC3b ", "5f4dcc3b"),
-        ('md5, hex, first 4, prepend "v1:"', " v1:5f4d", "v1:5f4d"),
+        ('md5, hex, first 4, prepend "v1:"', " v1:5F4D", "v1:5f4d"),
+        ('md5, hex, append ":", append salt', "5F4DCC3B5AA765D61D8327DEB882CF99:Ab", "5f4dcc3b5aa765d61d8327deb882cf99:Ab"),
+        ('md5, hex, append ":", append salt', "a plain text", None),
+        ("md5, base64, first 10", "X03MO1qnZd", "X03MO1qnZd"),
     ],
 )  # fmt: skip
 def test_stored_text_is_brought_into_canonical_form(
@@ -366,7 +373,7 @@ def test_printed_formulas_parse_to_themselves(formula: Formula) -> None:
 def test_evaluation_ends_within_its_bounds(
     formula: Formula, password: str, salt: bytes | None
 ) -> None:
-    """Any formula on any input gives text that fits its predicted shape, or a known refusal."""
+    """Any formula on any input gives text of its predicted shape and form, or a known refusal."""
     try:
         result = evaluate(
             formula, Inputs(password=password, salt=salt, login="ada"), limit_work=2_000
@@ -377,8 +384,12 @@ def test_evaluation_ends_within_its_bounds(
         assert work(formula) > 2_000
         return
     shape = output_shape(formula)
-    if shape.length is not None:
+    if shape.is_fixed and shape.length is not None:
         assert len(result) == shape.length
+    if result == result.strip() and result:
+        canonical = shape.canonical(result)
+        assert canonical is not None
+        assert shape.canonical(canonical) == canonical
 
 
 @given(st.text(max_size=60) | st.from_regex(r"[a-z0-9 ,()\":-]{0,60}", fullmatch=True))

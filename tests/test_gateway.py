@@ -14,10 +14,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import lean_tumbler
-from conftest import CHEAP_POLICY, OPENABLE, stored_value
+from conftest import CHEAP_POLICY, OPENABLE, planned, stored_value
 from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
 from lean_tumbler.core import layered
-from lean_tumbler.core.layering import Leave, new_value, plan_row
+from lean_tumbler.core.layering import Leave, derived, task_of
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import CheckImpossible, PasswordRefused, PolicyError, UsageError
@@ -29,15 +29,9 @@ PASSWORD = "Möwe 77 harbour"
 
 def layer(stored: str, salt: str | None, policy: StoragePolicy = POLICY) -> str:
     """Layer one value as the bulk step does."""
-    plan = plan_row(
-        stored.encode(),
-        salt=salt.encode() if salt else None,
-        login="ada",
-        store=policy.stores["passengers"],
-        policy=policy,
-    )
+    plan = planned(stored.encode(), salt.encode() if salt else None, policy=policy)
     assert plan.leave is None
-    return new_value(plan, policy.target, os.urandom)
+    return derived(task_of(plan, policy.target, os.urandom))
 
 
 def admit(stored: str | None, password: str, salt: str | None = None) -> Outcome:
@@ -87,7 +81,9 @@ def test_a_stored_digest_is_not_a_password() -> None:
     digest, _ = stored_value("md5", PASSWORD, 1)
     assert digest is not None
     over = layer(digest, None)
-    secret = layered.secret(POLICY.formulas["portal-2004"].fingerprint, digest).decode()
+    formula = POLICY.stores["passengers"].cohorts[0].formula
+    assert formula is not None
+    secret = layered.Head(origin=formula.fingerprint).secret(digest).decode()
     for typed in (digest, secret):
         assert not admit(digest, typed).admitted
         assert not admit(over, typed).admitted
@@ -122,13 +118,13 @@ def test_unicode_forms_of_one_password_are_one(typed: str, stored_form: str) -> 
     assert admit(GATEWAY.hash(password=stored_form), typed).admitted
 
 
-def test_a_lossy_formula_stays_unless_the_policy_tightens() -> None:
+def test_a_lossy_formula_stays_unless_the_policy_replaces_it() -> None:
     """Where other accepted forms exist, the value is kept: replacing it would lock them out."""
     lossy = CHEAP_POLICY.replace("utf-8, md5, hex", "lower, md5, hex")
     digest = hashlib.md5(b"gannet").hexdigest()
     for text, actions in (
         (lossy, ["none", "none"]),
-        (lossy.replace("accept_plain", "tighten = true\naccept_plain"),
+        (lossy.replace("readers_ready", "replace_lossy = true\nreaders_ready"),
          ["upgraded", "layer-removed"]),
     ):  # fmt: skip
         policy = StoragePolicy.from_toml(text)
@@ -144,7 +140,7 @@ def test_a_lossy_formula_stays_unless_the_policy_tightens() -> None:
 def test_observing_and_an_empty_share_write_nothing(old: str, new: str) -> None:
     """The answer stays right; only the upgrade is left out."""
     assert old not in CHEAP_POLICY
-    policy = StoragePolicy.from_toml(CHEAP_POLICY.replace("accept_plain", f"{new}\naccept_plain"))
+    policy = StoragePolicy.from_toml(CHEAP_POLICY.replace("readers_ready", f"{new}\nreaders_ready"))
     outcome = CredentialGateway(policy).admit(
         store="passengers", stored=stored_value("md5", "x", 1)[0], password="x", login="ada"
     )
@@ -162,7 +158,9 @@ def test_shares_are_stable_and_nested(reference: bytes, one: float, other: float
 
 def test_a_missing_formula_is_an_error_and_not_a_wrong_password() -> None:
     """Without the formula that a layered value refers to, nobody is told that they mistyped."""
-    over = layer(stored_value("md5", PASSWORD, 1)[0] or "", None)
+    policy = StoragePolicy.from_toml(CHEAP_POLICY.replace("md5, hex", "md5, md5, hex"))
+    digest = hashlib.md5(hashlib.md5(PASSWORD.encode()).digest()).hexdigest()
+    over = layer(digest, None, policy)
     with pytest.raises(CheckImpossible, match="which the policy lacks"):
         CredentialGateway(StoragePolicy()).admit(stored=over, password=PASSWORD)
 
@@ -218,30 +216,35 @@ def test_other_targets_layer_and_remove(scheme: str) -> None:
         (b"\xff\xfe", None, Leave.UNREADABLE),
         (b"!", None, Leave.SAFE),
         (b"$9$unknown$scheme", None, Leave.UNKNOWN),
-        (hashlib.sha1(b"x").hexdigest().encode(), None, Leave.NO_FORMULA),
-        (hashlib.sha256(b"x").hexdigest().encode(), b"s", Leave.NO_FORMULA),
-        (b"aZ3kQ9mTx4LwE", b"s", Leave.MAYBE_PLAIN_TEXT),
+        (hashlib.sha224(b"x").hexdigest().encode(), None, Leave.NO_COHORT),
+        (hashlib.sha256(b"x").hexdigest().encode(), b"s", Leave.NO_COHORT),
+        (b"aZ3kQ9mTx4LwE", b"s", Leave.MAY_BE_DIGEST),
     ],
 )
 def test_rows_that_bulk_layering_leaves(
     stored: bytes | None, salt: bytes | None, expected: Leave
 ) -> None:
     """A row that cannot be understood for certain is left as it is, with the reason."""
-    plan = plan_row(
-        stored, salt=salt, login="ada", store=POLICY.stores["passengers"], policy=POLICY
-    )
-    assert plan.leave is expected
+    assert planned(stored, salt, policy=POLICY).leave is expected
 
 
-def test_a_row_that_two_formulas_fit_is_left() -> None:
-    """Guessing between two formulas would lock out whoever the guess is wrong for."""
+def test_a_row_that_two_formulas_fit_is_layered_for_both() -> None:
+    """Both print the same digest, so the slow hash lies over it; a login settles which it was."""
     both = CHEAP_POLICY.replace("utf-8, append salt, sha1, hex", "utf-8, append salt, md5, hex")
     policy = StoragePolicy.from_toml(both)
     digest = hashlib.md5(b"x").hexdigest().encode()
-    store = policy.stores["passengers"]
-    plan = plan_row(digest, salt=b"s", login=None, store=store, policy=policy)
-    assert plan.leave is Leave.AMBIGUOUS
-    assert plan_row(digest, salt=None, login=None, store=store, policy=policy).leave is None
+    gateway = CredentialGateway(policy)
+    plan = planned(digest, b"s", policy=policy)
+    assert plan.cohort == "portal-2004+portal-2011"
+    value = derived(task_of(plan, policy.target, os.urandom))
+    for stored, typed in ((value, "x"), (layer(_salted("y", "s"), "s", policy), "y")):
+        outcome = gateway.admit(store="passengers", stored=stored, password=typed)
+        assert (outcome.admitted, outcome.action) == (True, "layer-removed")
+        assert not gateway.admit(store="passengers", stored=stored, password="z").admitted
+
+
+def _salted(password: str, salt: str) -> str:
+    return hashlib.md5((password + salt).encode()).hexdigest()
 
 
 def _decoded(text: str) -> bytes:
@@ -335,15 +338,15 @@ def test_an_unknown_store_is_named() -> None:
         ('stored = "pw"', 'store = "pw"', "did you mean “stored”?"),
         ('stored = "pw"\n', "", "“stored” is missing"),
         ('salt = "pw_salt"\n', "", "takes a salt"),
-        ('"portal-2011"]', '"portal-2012"]', "did you mean “portal-2011”?"),
-        ("utf-8, md5, hex", "utf-8, md5", "“portal-2004”, position"),
+        ("utf-8, md5, hex", "utf-8, md5", "“portal-2004”: “formula”, position"),
         ("utf-8, md5, hex", "append key pepper, md5, hex", "needs the key “pepper”"),
         ("sqlite:///harbour.db", "postgresql://tumbler:s3cret@db/x", "holds a password"),
-        ("accept_plain_text = true", "accept_plain_text = 1", "true or false"),
-        ("accept_plain_text = true", 'share = "half"', "percentage"),
-        ("accept_plain_text = true", 'mode = "watch"', "upgrade or observe"),
+        ("plain_text = true", "plain_text = 1", "must be true, or"),
+        ("readers_ready = 2026-01-01", 'readers_ready = "soon"', "must be a date"),
+        ("readers_ready = 2026-01-01", 'share = "half"', "percentage"),
+        ("readers_ready = 2026-01-01", 'mode = "watch"', "upgrade or observe"),
         ("[target]", "[target", "not valid TOML"),
-        ("[formulas]", "[limits]\npassword_bytes = 0\n[formulas]", "must be 1 or more"),
+        ("[floor]", "[limits]\npassword_bytes = 0\n[floor]", "must be 1 or more"),
     ],
 )
 def test_a_mistake_in_the_policy_is_named(old: str, new: str, expected: str) -> None:
@@ -362,13 +365,7 @@ def test_secrets_hide_in_what_is_printed_of_objects() -> None:
     assert stored is not None
     assert salt is not None
     outcome = admit(stored, PASSWORD, salt)
-    plan = plan_row(
-        stored.encode(),
-        salt=salt.encode(),
-        login=None,
-        store=POLICY.stores["passengers"],
-        policy=POLICY,
-    )
+    plan = planned(stored.encode(), salt.encode(), policy=POLICY)
     shown = repr((outcome, plan, read_value(stored), read_value(outcome.new_value or "")))
     for secret in (stored, salt, PASSWORD, outcome.new_value or "?"):
         assert secret not in shown

@@ -63,7 +63,7 @@ CASES: dict[str, tuple[str, bytes, Callable[[], str]]] = {
 
 def policy_of(decryption: str) -> StoragePolicy:
     return StoragePolicy.from_toml(
-        CHEAP_POLICY.replace("accept_plain_text = true", "")
+        CHEAP_POLICY.rpartition("[[store.passengers.cohort]]")[0]
         + f'[store.passengers.decryption]\nkey = "old"\n{decryption}\n'
         + '[keys]\nold = { environment = "COLDHARBOUR_OLD" }\n'
     )
@@ -130,9 +130,9 @@ def peppered(tmp_path: Path) -> Path:
 def write_policy(folder: Path, key: str) -> None:
     (folder / "tumbler.toml").write_text(
         "[target]\nmemory_kib = 256\npasses = 1\n[floor]\nargon2id = { memory_kib = 256 }\n"
-        '[store.kiosk]\nlocator = "harbour.db"\ntable = "kiosk"\nformulas = ["old"]\n'
+        '[store.kiosk]\nlocator = "harbour.db"\ntable = "kiosk"\n'
         '[store.kiosk.columns]\nlogin = "login"\nstored = "pw"\n'
-        f'[formulas]\nold = "{FORMULA}"\n[keys]\npepper = {key}\n'
+        f'[[store.kiosk.cohort]]\nname = "old"\nformula = "{FORMULA}"\n[keys]\npepper = {key}\n'
     )
 
 
@@ -208,6 +208,7 @@ def test_bulk_layering_replaces_what_it_can_decrypt(tmp_path: Path, program: Pro
         "[target]\nmemory_kib = 256\npasses = 1\n"
         "[floor]\nargon2id = { memory_kib = 256, passes = 1 }\n"
         '[store.cards]\nlocator = "harbour.db"\ntable = "cards"\n'
+        "readers_ready = 2026-01-01\n"
         '[store.cards.columns]\nlogin = "email"\nstored = "pw"\n'
         '[store.cards.decryption]\nmode = "ecb"\nkey = "old"\n'
         '[keys]\nold = { file = "old.key", form = "hex" }\n'

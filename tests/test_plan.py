@@ -30,12 +30,12 @@ def test_cohorts_and_what_each_gets(portal: Portal, program: Program) -> None:
     assert portal.stored() == before
     gets = {entry["cohort"]: entry["gets"] for entry in plan["cohorts"]}
     assert gets["portal-2004"].startswith("layered now")
-    assert gets["plain-text"].startswith("replaced now")
+    assert gets["clerks"].startswith("replaced now")
     assert sum(entry["rows"] for entry in plan["cohorts"]) == plan["rows"] == len(before)
     assert plan["schema_change"] is None
     rates = {entry["cohort"]: entry["guesses_per_second"] for entry in plan["cohorts"]}
     assert rates["portal-2004"] > rates["portal-2011"] > plan["guesses_per_second_after"] > 0
-    assert rates["plain-text"] is None
+    assert rates["clerks"] is None
     planned = {entry["cohort"]: entry["rows"] for entry in plan["cohorts"]}
     done = program("layer", "--format", "json").document["cohorts"]
     assert done == {name: planned[name] for name in done}
@@ -47,7 +47,7 @@ def test_rows_that_need_a_person_are_named(
 ) -> None:
     """What no formula fits is counted apart, with some accounts."""
     policy = (tmp_path / "tumbler.toml").read_text()
-    (tmp_path / "tumbler.toml").write_text(policy.replace('["portal-2004", ', "["))
+    (tmp_path / "tumbler.toml").write_text(policy.replace("utf-8, md5, hex", "utf-8, sha256, hex"))
     plan = program("plan", "--format", "json").document
     person = [entry for entry in plan["cohorts"] if entry["gets"] == "needs a person"]
     assert sum(entry["rows"] for entry in person) == 3

@@ -68,10 +68,10 @@ def test_a_lossy_formula_goes_on_accepting_what_it_accepted(
     document = program("rehearse", "known.csv", "--format", "json").document
     assert document["passed"]
     assert set(matrix(document, "letter case changed").values()) == {(1, 1)}
-    tightened = lossy.replace(
-        "[store.passengers.columns]", "tighten = true\n\n[store.passengers.columns]"
+    replaced = lossy.replace(
+        "[store.passengers.columns]", "replace_lossy = true\n\n[store.passengers.columns]"
     )
-    (tmp_path / "tumbler.toml").write_text(tightened)
+    (tmp_path / "tumbler.toml").write_text(replaced)
     finished = program("rehearse", "known.csv", "--format", "json")
     assert (finished.code, finished.document["passed"]) == (1, False)
     assert all(entry["admitted_before"] for entry in finished.document["differences"])

@@ -12,7 +12,8 @@ from pathlib import Path
 import pytest
 
 import servers
-from conftest import Program, make_portal
+from conftest import Program, make_portal, prove
+from lean_tumbler import StoragePolicy
 
 ROWS = 300
 POLICY = """
@@ -21,17 +22,18 @@ memory_kib = 8192
 passes = 1
 [floor]
 argon2id = {{ memory_kib = 8192, passes = 1 }}
-[formulas]
-old = "utf-8, md5, hex"
 [store.kiosk]
 locator = "{locator}"
 table = "kiosk"
-formulas = ["old"]
+readers_ready = 2026-01-01
 replicas = {replicas}
 [store.kiosk.columns]
 account = "id"
 login = "login"
 stored = "pw"
+[[store.kiosk.cohort]]
+name = "old"
+formula = "utf-8, md5, hex"
 """
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 Hold = Callable[[], AbstractContextManager[None]]
@@ -72,6 +74,7 @@ def prepare(folder: Path, primary: servers.Server, replicas: list[str]) -> None:
     )
     policy = POLICY.format(locator=primary.url, replicas=json.dumps(replicas))
     (folder / "tumbler.toml").write_text(policy)
+    prove(folder, StoragePolicy.from_toml(policy))
 
 
 def layered(server: servers.Server) -> int:

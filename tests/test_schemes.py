@@ -10,9 +10,12 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import missing, oracle
-from lean_tumbler.core.checking import Rules, check, recompute
+from lean_tumbler.core.checking import check
 from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.ways import Bounds, recompute
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.schemes.challenge_verifiers import speedy_key
@@ -274,7 +277,8 @@ def test_fast_foreign_values_open_by_their_own_formula(real_values: list[dict[st
         password, login = value["password"], value.get("login")
         wrong = "x" + password[1:]
         for typed, accepted in ((password, True), (wrong, False)):
-            verdict = check(value["stored"], typed, login=login, rules=Rules())
+            row = Row(stored=value["stored"].encode(), login=login)
+            verdict = check(RowReader().read(row), typed, bounds=Bounds())
             assert verdict.accepted is accepted, value["scheme"]
         checked += 1
     assert checked >= 35

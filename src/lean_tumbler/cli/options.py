@@ -281,6 +281,7 @@ def opened_store(
     *,
     writable: bool = False,
     in_bulk: bool = False,
+    ready_on: date | None = None,
 ) -> "Iterator[Store]":
     """Open a store of the policy, and close it afterwards.
 
@@ -289,7 +290,9 @@ def opened_store(
         store: the one.
         writable: whether single values will be written.
         in_bulk: whether a bulk step will write, with the options of `add_bulk_options`.
+        ready_on: the day on which readers must be ready for what a bulk step writes.
     """
+    from lean_tumbler.operations.readiness import require_readers_ready
     from lean_tumbler.stores.locators import is_file, open_store
 
     base = policy_path(arguments).parent
@@ -298,6 +301,8 @@ def opened_store(
     writable |= in_bulk and not (arguments.dry_run and is_file(store, base=base))
     opened = open_store(store, base=base, writable=writable, into=into)
     try:
+        if ready_on is not None and not arguments.dry_run and not opened.layering_refused:
+            require_readers_ready(store, ready_on)
         yield opened
     finally:
         opened.close()

@@ -41,8 +41,6 @@ lanes = 1
 [store.passengers]
 locator = "sqlite:///harbour.db"      # relative to this file
 table = "passengers"
-formulas = ["portal-2004", "portal-2011"]
-accept_plain_text = true              # twelve rows that a booking clerk typed in
 
 [store.passengers.columns]
 account = "id"
@@ -52,9 +50,17 @@ salt = "pw_salt"
 last_login = "seen_on"
 privileged = "is_admin"
 
-[formulas]
-portal-2004 = "utf-8, md5, hex"
-portal-2011 = "utf-8, append salt, sha1, hex"
+[[store.passengers.cohort]]
+name = "portal-2004"
+formula = "utf-8, md5, hex"
+
+[[store.passengers.cohort]]
+name = "portal-2011"
+formula = "utf-8, append salt, sha1, hex"
+
+[[store.passengers.cohort]]
+name = "clerks"                       # twelve rows that a booking clerk typed in
+plain_text = true
 """
 
 _SCHEMA = """\

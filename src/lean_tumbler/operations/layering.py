@@ -147,6 +147,17 @@ def require_formulas(store: Store, policy: StoragePolicy) -> None:
         )
 
 
+def _require_possible(store: Store, policy: StoragePolicy) -> None:
+    if policy.target.derivation.on_top is None:
+        raise UsageError(
+            f"{policy.target.scheme} cannot lie over a legacy digest; "
+            "set [target] to argon2id, scrypt or pbkdf2-sha256"
+        )
+    if store.layering_refused:
+        raise UsageError(f"{store.table}: {store.layering_refused}")
+    require_formulas(store, policy)
+
+
 def layer_store(
     store: Store,
     *,
@@ -174,29 +185,13 @@ def layer_store(
         WriteNotConfirmed: a value would not be read as what it is; none of its batch was written.
         StoppedPartWay: the store failed half-way; what was written is whole.
     """
-    if policy.target.derivation.on_top is None:
-        raise UsageError(
-            f"{policy.target.scheme} cannot lie over a legacy digest; "
-            "set [target] to argon2id, scrypt or pbkdf2-sha256"
-        )
-    if store.layering_refused:
-        raise UsageError(f"{store.table}: {store.layering_refused}")
-    require_formulas(store, policy)
+    _require_possible(store, policy)
     summary = LayeringSummary(
         workers=resources.workers, row_word=store.row_word, dry_run=selection.dry_run
     )
     if not selection.dry_run:
         require_opening(policy.target, resources.randomness, Bounds(limits=policy.limits))
-    run = _Run(
-        store,
-        store_policy,
-        policy,
-        resources,
-        selection,
-        summary,
-        should_stop,
-        progress,
-    )
+    run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)
     started = resources.clock()
     try:
         run.all_rows()

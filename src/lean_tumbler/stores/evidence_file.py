@@ -19,7 +19,7 @@ from typing import Any
 
 from lean_tumbler.core.reading.evidence import CohortKey, Counts, Evidence
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.files import OWNER_ONLY, file_errors, read_text, write_text
+from lean_tumbler.stores.files import file_errors, read_text, write_text
 
 DOCUMENT = "lean-tumbler/evidence/1"
 MAP_BITS = 1 << 16  # of one cohort: 8 KiB
@@ -53,17 +53,21 @@ class EvidenceFile:
 
     Args:
         path: of the file; it need not be there.
+        policy: the policy's file, which is locked while the evidence changes.
         randomness: number of bytes -> random bytes, for the key of the map.
     """
 
-    def __init__(self, path: Path, randomness: Callable[[int], bytes] = os.urandom) -> None:
+    def __init__(
+        self, path: Path, *, policy: Path, randomness: Callable[[int], bytes] = os.urandom
+    ) -> None:
         self._path = path
+        self._policy = policy
         self._randomness = randomness
 
     @classmethod
     def beside(cls, policy: Path) -> "EvidenceFile":
         """Give the evidence file of a policy."""
-        return cls(policy.with_suffix(".evidence.json"))
+        return cls(policy.with_suffix(".evidence.json"), policy=policy)
 
     @property
     def path(self) -> Path:
@@ -116,16 +120,13 @@ class EvidenceFile:
     @contextmanager
     def _changed(self) -> Iterator[tuple[bytes, dict[CohortKey, _Entry]]]:
         """Give the entries to change, and write them, while no other program does."""
-        lock = self._path.with_name(f"{self._path.name}.lock")
-        with file_errors(lock, otherwise="cannot be written"):
-            descriptor = os.open(lock, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, OWNER_ONLY)
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX)
+        with file_errors(self._policy):
+            opened = self._policy.open("rb")
+        with opened:
+            fcntl.flock(opened, fcntl.LOCK_EX)
             key, entries = self._load()
             yield key, entries
             write_text(self._path, _document(key, entries))
-        finally:
-            os.close(descriptor)
 
     def _load(self) -> tuple[bytes, dict[CohortKey, _Entry]]:
         if not self._path.exists():

@@ -4,7 +4,6 @@ Values are compared and read as bytes, so neither a collation nor a declared typ
 the tool and what is really there.
 """
 
-import re
 import sqlite3
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -20,8 +19,6 @@ from sqlalchemy import event
 from sqlalchemy.pool import ConnectionPoolEntry
 from sqlalchemy.sql.compiler import SQLCompiler
 
-from lean_tumbler.core import layered
-from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.database_errors import database_errors
@@ -33,6 +30,7 @@ from lean_tumbler.stores.interface import (
     Swap,
     SwapResult,
 )
+from lean_tumbler.stores.layered_origins import origins
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.schema import declared_in_database
 from lean_tumbler.stores.schema_change import SchemaChange, schema_change
@@ -431,30 +429,12 @@ class SqlStore:
 
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
-        found: set[str] = set()
-        heads = [layered.TAG + "from="]
         with database_errors(self._locator), self._engine.connect() as connection:
-            while heads:
-                head = heads.pop()
-                for text in self._continued(connection, head):
-                    if match := re.match(rf"({layered.FINGERPRINT})(\+?)", text, re.ASCII):
-                        found.add(match[1])
-                        heads += [head + match[0]] if match[2] else []
-        return found
-
-    def _continued(self, connection: sa.Connection, head: str) -> set[str]:
-        """Give how values go on that begin in one way: a fingerprint's length, and one more."""
-        start = self._beginning(len(head) + FINGERPRINT_DIGITS + 1)
-        begins = self._beginning(len(head)) == head.encode("ascii")
-        rows = connection.execute(sa.select(start).distinct().where(begins))
-        return {bytes(row[0]).decode("ascii", "replace")[len(head) :] for row in rows}
+            return origins(connection, self._table, self._raw(self._columns.stored))
 
     def _as_written(self, value: str) -> str | bytes:
         """Give a new value as the column takes it."""
         return value.encode("utf-8") if self._columns.stored in self._binary else value
-
-    def _beginning(self, length: int) -> sa.ColumnElement[Any]:
-        return sa.func.substr(self._raw(self._columns.stored), 1, length, type_=sa.LargeBinary())
 
     def _not_written(self, connection: sa.Connection, swap: Swap, rows: int) -> SwapResult:
         """Tell why a swap changed no row; more than one is an error."""

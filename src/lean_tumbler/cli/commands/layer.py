@@ -5,6 +5,7 @@ import os
 import time
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import contextmanager
+from datetime import UTC
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import (
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.operations.layering import Selection
 
 EXAMPLE = """\
   lean-tumbler layer --store passengers --dry-run
@@ -81,22 +83,20 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.operations.layering import Resources, Selection, layer_store
-    from lean_tumbler.operations.readiness import require_readers_ready
+    from lean_tumbler.operations.layering import Resources, layer_store
     from lean_tumbler.reports.layer import draw_layer, layer_document
-    from lean_tumbler.stores.evidence_file import EvidenceFile
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
     require_cohort("--only", arguments.only, store_policy)
     for name in arguments.unproven:
         require_cohort("--unproven", name, store_policy)
-    if not arguments.dry_run:
-        require_readers_ready(store_policy, session.today())
     local_workers = arguments.workers or os.cpu_count() or 1
     started = session.clock()
     with (
-        opened_store(arguments, store_policy, in_bulk=True) as store,
+        opened_store(
+            arguments, store_policy, in_bulk=True, ready_on=started.astimezone(UTC).date()
+        ) as store,
         ThreadPoolExecutor(local_workers) as local,
         _executor(arguments, session, local, local_workers) as (executor, workers),
         stop_signals() as stopping,
@@ -120,14 +120,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 seconds_behind=replicas_behind(arguments, store_policy),
                 most_seconds_behind=arguments.pause_when_behind or 0.0,
             ),
-            selection=Selection(
-                share=arguments.share,
-                only=arguments.only,
-                dry_run=arguments.dry_run,
-                unproven=frozenset(arguments.unproven),
-                most_otherwise=arguments.proof,
-                evidence=EvidenceFile.beside(policy_path(arguments)).read(),
-            ),
+            selection=_selection(arguments),
             should_stop=to_stop(arguments, session, stopping),
             progress=advance,
         )
@@ -141,6 +134,20 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     if summary.stopped or summary.failed:
         return StoppedPartWay.exit_code
     return int(bool(summary.unproven))
+
+
+def _selection(arguments: argparse.Namespace) -> "Selection":
+    from lean_tumbler.operations.layering import Selection
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+
+    return Selection(
+        share=arguments.share,
+        only=arguments.only,
+        dry_run=arguments.dry_run,
+        unproven=frozenset(arguments.unproven),
+        most_otherwise=arguments.proof,
+        evidence=EvidenceFile.beside(policy_path(arguments)).read(),
+    )
 
 
 @contextmanager

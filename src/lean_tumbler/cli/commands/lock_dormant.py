@@ -72,7 +72,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.locking import Choice, Hands, lock_dormant
-    from lean_tumbler.operations.readiness import require_readers_ready
     from lean_tumbler.reports.locking import draw_locked, locked_document, reset_list
     from lean_tumbler.stores.files import write_text
 
@@ -82,8 +81,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         raise UsageError(
             "--backup and --to are needed: what is locked must be possible to open again"
         )
-    if not arguments.dry_run:
-        require_readers_ready(store_policy, session.today())
     choice = Choice(
         before=arguments.before or session.today() - timedelta(days=arguments.away),
         undated=arguments.undated,
@@ -93,7 +90,9 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     )
     started = session.clock()
     with (
-        opened_store(arguments, store_policy, writable=not arguments.dry_run) as store,
+        opened_store(
+            arguments, store_policy, writable=not arguments.dry_run, ready_on=session.today()
+        ) as store,
         stop_signals() as stopping,
         sealed_backup(arguments, store_policy, started, step="lock-dormant") as keep,
         session.progress("Locking", total=store.count(), unit="rows") as advance,

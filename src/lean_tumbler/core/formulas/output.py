@@ -18,6 +18,7 @@ from lean_tumbler.core.formulas.steps import (
     Flow,
     Formula,
     Hmac,
+    Input,
     Join,
     Loop,
     Operand,
@@ -44,6 +45,7 @@ class Segment:
     writing: str = _ANY
     length: int | None = None
     text: str = ""
+    padding: int = 0  # of the length, how many characters are base64's padding
 
     @property
     def pattern(self) -> str:
@@ -102,8 +104,9 @@ class OutputShape:
             body = text.rstrip("=")
             fits = re.fullmatch("[A-Za-z0-9+/]+", body, re.ASCII) and len(text) - len(body) <= 2
             padded = body + "=" * (-len(body) % 4)
-            unpadded = self.segments[0].length
-            return padded if fits and unpadded in {None, len(body)} else None
+            segment = self.segments[0]
+            is_long = segment.length is None or len(body) == segment.length - segment.padding
+            return padded if fits and is_long else None
         match = self._pattern.fullmatch(text)
         if match is None or (not text and not self.is_fixed):
             return None
@@ -137,7 +140,7 @@ def _shape_after(step: Step, shape: OutputShape) -> OutputShape:
     if isinstance(step, Pbkdf2):
         return _bytes(None if isinstance(step.length_bytes, Part) else step.length_bytes)
     if isinstance(step, Write):
-        return OutputShape((Segment(step.name, _written_length(step.name, shape.size_bytes)),))
+        return OutputShape((_written(step.name, shape.size_bytes),))
     if isinstance(step, Encode):
         width = 2 if step.name == "utf-16le" else 1
         known = shape.length if shape.is_fixed else None
@@ -155,11 +158,14 @@ def _shape_after(step: Step, shape: OutputShape) -> OutputShape:
     return _rewritten(step, shape)
 
 
-def _written_length(writing: str, size: int | None) -> int | None:
-    """Characters of so many bytes; of base64, without the padding."""
+def _written(writing: str, size: int | None) -> Segment:
+    """So many bytes as text."""
     if size is None:
-        return None
-    return 2 * size if writing in _HEX else -(-4 * size // 3)
+        return Segment(writing)
+    if writing in _HEX:
+        return Segment(writing, 2 * size)
+    padding = -size % 3 if writing == "base64" else 0
+    return Segment(writing, -(-4 * size // 3) + padding, padding=padding)
 
 
 def _cut(step: Cut, shape: OutputShape) -> OutputShape:
@@ -181,12 +187,13 @@ def _cut(step: Cut, shape: OutputShape) -> OutputShape:
 
 def _shortened(segment: Segment, length: int) -> Segment:
     writing = _BASE64_CUT if segment.writing in _BASE64 else segment.writing
-    return replace(segment, writing=writing, length=length, text=segment.text[:length])
+    return replace(segment, writing=writing, length=length, text=segment.text[:length], padding=0)
 
 
 def _operand_shape(operand: Operand) -> OutputShape:
     source = operand.source
-    if operand.filters or not isinstance(source, str | bytes | Formula):
+    is_known = isinstance(source, str | bytes | Formula) and not isinstance(source, Input)
+    if operand.filters or not is_known:
         return _UNKNOWN_TEXT if operand.flow is Flow.TEXT else _bytes(None)
     if isinstance(source, Formula):
         return output_shape(source)

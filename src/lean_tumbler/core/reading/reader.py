@@ -275,7 +275,7 @@ class RowReader:
         if not ways and not self._declares:
             ways = tuple(self._bare_formulas(parsed))
         confirmed = bool(said) or any(way.name == suspected for way in ways)
-        return ways, (None if confirmed else Doubt.MAY_BE_DIGEST), suspected
+        return ways, (None if confirmed else _doubt_of(text, parsed)), suspected
 
     def _said(self, parsed: ParsedValue, row: Row) -> Iterator[Way]:
         """Give the ways that a value names itself."""
@@ -419,6 +419,13 @@ def digest_and_salt(parsed: ParsedValue, text: str, salt: bytes | None) -> tuple
 
 def _password(name: str, password: str, certainty: Certainty) -> PasswordWay:
     return PasswordWay(name=name, certainty=certainty, password=password)
+
+
+def _doubt_of(text: str, parsed: ParsedValue) -> Doubt:
+    """Say why a text that a cohort calls plain text is not taken for it."""
+    if parsed.kind is Kind.UNKNOWN and readable.names_a_scheme(text):
+        return Doubt.NOT_UNDERSTOOD
+    return Doubt.NO_COHORT if parsed.kind is Kind.FAST else Doubt.MAY_BE_DIGEST
 
 
 def _is_unexplained(text: str, parsed: ParsedValue) -> bool:

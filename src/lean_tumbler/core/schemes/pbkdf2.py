@@ -153,19 +153,22 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         shaped_by=("rounds",),
         build=partial(_build_colon, scheme),
     )
-    for tag in tags:
-        yield Layout(
-            scheme=scheme,
-            name="directory tag",
-            structure=f"{{{tag}}}rounds$salt$digest, a dot for each plus",
-            source="RFC 8018; RFC 2307 for the tag",
-            kind=Kind.DERIVATION,
-            says=Says.ALL,
-            starts=(f"{{{tag}}}",),
-            pattern=rf"\{{{tag}\}}(?P<rounds>[0-9]+)\$" + _DOTS,
-            shaped_by=("rounds",),
-            build=partial(_build_dots, scheme),
-        )
+    yield from (_tagged(scheme, tag) for tag in tags)
+
+
+def _tagged(scheme: str, tag: str) -> Layout:
+    return Layout(
+        scheme=scheme,
+        name="directory tag",
+        structure=f"{{{tag}}}rounds$salt$digest, a dot for each plus",
+        source="RFC 8018; RFC 2307 for the tag",
+        kind=Kind.DERIVATION,
+        says=Says.ALL,
+        starts=(f"{{{tag}}}",),
+        pattern=rf"\{{{tag}\}}(?P<rounds>[0-9]+)\$" + _DOTS,
+        shaped_by=("rounds",),
+        build=partial(_build_dots, scheme),
+    )
 
 
 LAYOUTS = (

@@ -13,7 +13,7 @@ from lean_tumbler.core.schemes.randomness import looks_random
 
 PLAIN_CHARACTERS = 128
 
-# Text that names a scheme in some customary way: a tag between dollars or in braces.
+# Text that names a scheme in some customary way: it begins with a tag between dollars or in braces.
 _TAGGED = re.compile(r"\$[A-Za-z0-9_-]{0,32}\$|\{[A-Za-z0-9_./-]{1,32}\}", re.ASCII)
 # A run of hexadecimal digits that a word does not have, somewhere in the text.
 _HEX_RUN = re.compile(r"(?=[a-fA-F]*[0-9])[0-9a-fA-F]{16,}", re.ASCII)
@@ -27,7 +27,7 @@ _BLOCK_BYTES = 16
 
 def names_a_scheme(text: str) -> bool:
     """Tell a text that nobody types: one with a tag, with control characters, or very long."""
-    return bool(len(text) > PLAIN_CHARACTERS or _CONTROL.search(text) or _TAGGED.search(text))
+    return bool(len(text) > PLAIN_CHARACTERS or _CONTROL.search(text) or _TAGGED.match(text))
 
 
 def _may_be_a_digest(text: str) -> bool:
