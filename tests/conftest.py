@@ -27,7 +27,7 @@ from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.stores.evidence_file import EvidenceFile
+from lean_tumbler.stores.evidence_file import EvidenceFile, Tried
 
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
 DATA = Path(__file__).with_name("data")
@@ -247,12 +247,15 @@ def planned(
 
 def prove(folder: Path, policy: StoragePolicy) -> None:
     """Note that known accounts have opened each cohort of formulas, as `verify` would."""
-    proven = {
-        CohortKey(name, cohort.name, cohort.identity): (10, 0)
+    proven = [
+        Tried(
+            key=CohortKey(name, cohort.name, cohort.identity), login=f"known {number}", right=True
+        )
         for name, store in policy.stores.items()
         for cohort in store.cohorts
         if cohort.formula
-    }
+        for number in range(10)
+    ]
     EvidenceFile.beside(folder / "tumbler.toml").note_known(proven)
 
 

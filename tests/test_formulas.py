@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import lossy, work
-from lean_tumbler.core.formulas.output import output_shape
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.formulas.near_misses import near_miss
+from lean_tumbler.core.formulas.output import output_shape
 from lean_tumbler.core.formulas.steps import (
     DIGESTS,
     ENCODINGS,

@@ -4,13 +4,73 @@ import random
 import string
 from collections.abc import Callable
 
-_WORDS = (
-    "harbour gull tide anchor ferry marina lantern compass sailor island summer winter dragon "
-    "monkey flower football master shadow purple orange coffee cookie banana princess sunshine "
-    "london berlin madrid paris roma wasser hafen schiff sommer liebe engel blume katze hund "
-    "bateau soleil amour chat maison plage barco playa amor gato casa isola mare nave sole cane "
-    "elizabeth christopher michael jessica daniel martin sophia oliver charlotte benjamin"
-).split()
+_WORDS = [
+    "harbour",
+    "gull",
+    "tide",
+    "anchor",
+    "ferry",
+    "marina",
+    "lantern",
+    "compass",
+    "sailor",
+    "island",
+    "summer",
+    "winter",
+    "dragon",
+    "monkey",
+    "flower",
+    "football",
+    "master",
+    "shadow",
+    "purple",
+    "orange",
+    "coffee",
+    "cookie",
+    "banana",
+    "princess",
+    "sunshine",
+    "london",
+    "berlin",
+    "madrid",
+    "paris",
+    "roma",
+    "wasser",
+    "hafen",
+    "schiff",
+    "sommer",
+    "liebe",
+    "engel",
+    "blume",
+    "katze",
+    "hund",
+    "bateau",
+    "soleil",
+    "amour",
+    "chat",
+    "maison",
+    "plage",
+    "barco",
+    "playa",
+    "amor",
+    "gato",
+    "casa",
+    "isola",
+    "mare",
+    "nave",
+    "sole",
+    "cane",
+    "elizabeth",
+    "christopher",
+    "michael",
+    "jessica",
+    "daniel",
+    "martin",
+    "sophia",
+    "oliver",
+    "charlotte",
+    "benjamin",
+]
 _SIGNS = "!?.-_*#+"
 _LEET = str.maketrans("aeios", "4310$")
 _KEYBOARD = ("qwertyuiop", "asdfghjkl", "zxcvbnm", "1234567890", "qwertzuiop", "1q2w3e4r5t6y")

@@ -10,9 +10,11 @@ import hmac
 import random
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 import bcrypt
 from argon2 import low_level
+from Crypto.Hash import MD4
 
 from invented import passwords
 from invented.libcrypt import crypt
@@ -88,6 +90,11 @@ def _by_login(password: str, login: str, _: Chance) -> Made:
     return Made(_digest("sha1", (login.lower() + ":" + password).encode()).hex())
 
 
+def _keyed(password: str, _: str, chance: Chance) -> Made:
+    salt = _text(chance, 12)
+    return Made(hmac.digest(salt.encode(), password.encode(), "sha256").hex(), salt)
+
+
 def _kiosk(password: str, _: str, chance: Chance) -> Made:
     rounds, salt = chance.choice([3, 7, 20]), chance.randbytes(8)
     raw = hashlib.pbkdf2_hmac("sha1", password.encode(), salt, rounds, 24)
@@ -149,8 +156,6 @@ def _old_server(password: str, _: str, chance: Chance) -> Made:
 
 
 def _nt(password: str, _: str, __: Chance) -> Made:
-    from Crypto.Hash import MD4
-
     raw = MD4.new(password.encode("utf-16-le")).digest()
     return Made("$3$$" + raw.hex(), digest=raw.hex())
 
@@ -200,8 +205,7 @@ KINDS: dict[str, Kind] = {
     "sha1, salt around": Kind(_salted("sha1", lambda p, s: s + p + s),
                               'formula = "utf-8, surround salt, sha1, hex"',
                               shape="40", salted=True),
-    "hmac-sha256": Kind(lambda p, _, c: (lambda s: Made(hmac.digest(
-        s.encode(), p.encode(), "sha256").hex(), s))(_text(c, 12)),
+    "hmac-sha256": Kind(_keyed,
         'formula = "utf-8, hmac-sha256 salt, hex"', shape="64", salted=True),
     "sha1 of login": Kind(_by_login,
                           "formula = 'utf-8, prepend \":\", prepend login:lower, sha1, hex'",
@@ -294,7 +298,7 @@ def _conditions(kinds: Sequence[str], told_by: str) -> list[str]:
     if told_by == "date":
         years = [2000 + 2 * place for place in range(len(kinds) + 1)]
         return [f"created from {a}-01-01 and created before {b}-01-01"
-                for a, b in zip(years, years[1:], strict=False)]  # fmt: skip
+                for a, b in pairwise(years)]  # fmt: skip
     if told_by == "column":
         return [f'made_by = "v{place}"' for place in range(len(kinds))]
     return [""] * len(kinds)
@@ -308,8 +312,7 @@ def _choose(chance: Chance, told_by: str) -> list[str]:
         kind = KINDS[name]
         others = [KINDS[other] for other in chosen]
         if told_by == "nothing" and any(
-            kind.plain
-            and other.plain
+            (kind.plain and other.plain)
             or (kind.shape == "13" and other.shape == "13")
             or (kind.plain and (other.shape == "13"))
             or (other.plain and kind.shape == "13")

@@ -13,7 +13,7 @@ from invented.tables import KINDS, Person, Table
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.gateway import store_reader
 from lean_tumbler.core.masked import Masked
-from lean_tumbler.core.reading.evidence import CohortKey, Counts, Evidence
+from lean_tumbler.core.reading.evidence import Counts, Evidence
 from lean_tumbler.operations.layering import Resources, Selection, layer_store
 from lean_tumbler.operations.surveying import survey_store
 from lean_tumbler.operations.verification import verify_accounts
@@ -133,11 +133,10 @@ class Trial:
             known, reader=self.gateway.reader("kiosk"), bounds=self.gateway.bounds, store=store,
             store_name="kiosk",
         )  # fmt: skip
-        counts: dict[CohortKey, Counts] = {
-            key: Counts(accepted=accepted, refused=refused)
-            for key, (accepted, refused) in found.tried.items()
-        }
-        return Evidence(counts)
+        right = Counter(tried.key for tried in found.tried if tried.right)
+        wrong = Counter(tried.key for tried in found.tried if not tried.right)
+        keys = {*right, *wrong}
+        return Evidence({key: Counts(accepted=right[key], refused=wrong[key]) for key in keys})
 
     def _admitted(self, store: Store, person: Person, typed: str) -> bool:
         (account,) = store.fetch(person.login)

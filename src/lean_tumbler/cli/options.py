@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.grades import Floor
     from lean_tumbler.core.limits import Limits
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.core.reading.survey import Column
     from lean_tumbler.stores.interface import Store
 
 POLICY_NAME = "tumbler.toml"
@@ -145,22 +146,27 @@ def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "Sto
 
 def gateway_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> "CredentialGateway":
     """Give the gateway of a policy, with the keys that it names; it looks at columns by need."""
-    from lean_tumbler.core.gateway import CredentialGateway, store_reader
+    from lean_tumbler.core.gateway import CredentialGateway
     from lean_tumbler.core.policy import APPLICATION
-    from lean_tumbler.operations.surveying import surveyed_once
-    from lean_tumbler.stores.locators import open_store
 
-    keys = keys_of(arguments, policy)
-    base = policy_path(arguments).parent
     columns = {
-        name: surveyed_once(
-            lambda store=store: closing(open_store(store, base=base)),  # type: ignore[misc] # bound now
-            store_reader(policy, store, keys=keys),
-        )
+        name: column_of(arguments, policy, store)
         for name, store in policy.stores.items()
         if store.locator != APPLICATION
     }
-    return CredentialGateway(policy, keys=keys, columns=columns)
+    return CredentialGateway(policy, keys=keys_of(arguments, policy), columns=columns)
+
+
+def column_of(
+    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy"
+) -> "Callable[[], Column]":
+    """Give what surveys a store's column when it is first asked for."""
+    from lean_tumbler.core.gateway import store_reader
+    from lean_tumbler.operations.surveying import surveyed_once
+    from lean_tumbler.stores.locators import open_store
+
+    base = policy_path(arguments).parent
+    return surveyed_once(lambda: closing(open_store(store, base=base)), store_reader(policy, store))
 
 
 def keys_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> dict[str, bytes]:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.demo.bookings import BOOKINGS_FILES, write_bookings
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES, write_other_stores
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.errors import SourceError, UsageError
@@ -22,11 +23,30 @@ _FEW_EVERY = 5
 # What the tour's commands write.
 RECOVERY, HISTORY, LOCKED, RESET = "recovery", "progress.jsonl", "lock-1.sealed", "reset.csv"
 GATE, REPORT = "gate.state", "report.html"
+_EVIDENCE = "tumbler.evidence.json"
 _MADE = frozenset(
-    {f"{RECOVERY}.private.pem", f"{RECOVERY}.public.pem", HISTORY, LOCKED, RESET, GATE, REPORT}
+    {
+        _EVIDENCE,
+        f"{RECOVERY}.private.pem",
+        f"{RECOVERY}.public.pem",
+        HISTORY,
+        LOCKED,
+        RESET,
+        GATE,
+        REPORT,
+    }
 )
 _WRITTEN = frozenset(
-    {DATABASE, POLICY, KNOWN, KNOWN_FEW, f"{DATABASE}-journal", AGENTS_KNOWN, *OTHER_STORES}
+    {
+        DATABASE,
+        POLICY,
+        KNOWN,
+        KNOWN_FEW,
+        f"{DATABASE}-journal",
+        AGENTS_KNOWN,
+        *OTHER_STORES,
+        *BOOKINGS_FILES,
+    }
 )
 
 POLICY_TEXT = """\
@@ -41,6 +61,7 @@ lanes = 1
 [store.passengers]
 locator = "sqlite:///harbour.db"      # relative to this file
 table = "passengers"
+mode = "observe"                      # until every program that checks passwords is ready
 
 [store.passengers.columns]
 account = "id"
@@ -157,6 +178,7 @@ def write_portal(folder: Path) -> list[Person]:
     everybody = list(people(total, administrators=_administrators()))
     known = _write_database(folder / DATABASE, everybody)
     write_other_stores(folder, DATABASE)
+    write_bookings(folder)
     write_text(folder / POLICY, POLICY_TEXT)
     lines = [f"{person.login},{person.password}" for person in known]
     for name, some in ((KNOWN, lines), (KNOWN_FEW, lines[::_FEW_EVERY])):

@@ -3,6 +3,7 @@
 import csv
 import io
 import os
+import re
 import shlex
 import time
 from collections import Counter
@@ -14,6 +15,7 @@ from datetime import time as time_of_day
 from pathlib import Path
 
 from lean_tumbler.cli.session import Session
+from lean_tumbler.demo.bookings import BOOKINGS_KNOWN, BOOKINGS_POLICY
 from lean_tumbler.demo.half_year import HALF_YEAR_DAYS, Visit, note_seen, visits
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES
 from lean_tumbler.demo.people import TAKEOVER, Person
@@ -30,6 +32,7 @@ from lean_tumbler.demo.portal import (
     RESET,
     write_portal,
 )
+from lean_tumbler.stores.files import write_text
 
 Run = Callable[[list[str], Session], int]
 
@@ -37,9 +40,10 @@ Run = Callable[[list[str], Session], int]
 WITHIN_MILLISECONDS = 100
 LOGINS_PER_SECOND = 8
 SHOWN_LOGINS = (11, 22, 33)  # of the known accounts: one of each cohort that is layered
+_OBSERVING = re.compile(r'mode = "observe".*')
 _LOOKED_AT = (30, 90, HALF_YEAR_DAYS)  # days after the takeover
 
-_STEPS = (
+_FIRST_STEPS = (
     (
         "Recover a formula that nobody remembers",
         "The freight agents' values are digests of something. Three passwords are known.",
@@ -75,6 +79,9 @@ _STEPS = (
         "The whole change on a copy, with some accounts whose password is known.",
         ["rehearse", KNOWN_FEW, "--store", "passengers", "--rows", "20"],
     ),
+)
+
+_STEPS = (
     (
         "Layer now",
         "Every weak value goes under a slow hash at once, without anybody's password.",
@@ -90,6 +97,14 @@ _STEPS = (
         "Logins take the layers off, one by one. How many will wait on which day?",
         ["progress", "--history", HISTORY],
     ),
+)
+
+_GENERATIONS = (
+    "Several generations in one column",
+    "The booking desk has five, told apart by a date, by a layout, or by nothing.",
+    ["verify", BOOKINGS_KNOWN, "--policy", BOOKINGS_POLICY, "--store", "desk"],
+    ["layer", "--policy", BOOKINGS_POLICY],
+    ["verify", BOOKINGS_KNOWN, "--policy", BOOKINGS_POLICY, "--store", "desk"],
 )
 
 _LAST_STEPS = (
@@ -165,7 +180,10 @@ class _Tour:
         self._say(f"\n$ cd {shlex.quote(str(self._folder))}")
         with chdir(self._folder):
             self._find_and_judge()
-            code = self._steps(_STEPS)
+            code = self._steps(_FIRST_STEPS)
+            if code == 0:
+                self._readers_first()
+                code = self._steps(_STEPS) or self._steps([_GENERATIONS])
             if code == 0:
                 self._some_logins()
                 self._half_year(everybody)
@@ -210,6 +228,28 @@ class _Tour:
         self._say(f"$ lean-tumbler {shlex.join(arguments)} | head -n {len(lines)}")
         for line in lines:
             self._say(line.rstrip())
+
+    def _readers_first(self) -> None:
+        """Observe before anything is written; until then a bulk step refuses."""
+        self._heading(
+            "Readers first",
+            "Every program that checks passwords gets the new check, and observes for a while.",
+        )
+        self._command(["layer", "--store", "passengers"])
+        with Path(KNOWN).open(encoding="utf-8", newline="") as file:
+            observed = [(row["login"], row["password"]) for row in csv.DictReader(file)]
+        answers = Counter(
+            self._answer(["admit", login], stdin=password.encode() + b"\n")
+            for login, password in observed
+        )
+        self._say(f"\n{len(observed)} logins are observed; nothing is written:")
+        for answer, times in answers.most_common():
+            self._say(f"  {times:3}  {answer}")
+        policy = Path(POLICY).read_text("utf-8")
+        ready = f'mode = "upgrade"\nreaders_ready = {self._today}'
+        write_text(Path(POLICY), _OBSERVING.sub(ready, policy))
+        self._say(f"\nAll programs are ready. {POLICY} says so now:\n{ready}")
+        self._command(["plan", "--store", "passengers"])
 
     def _some_logins(self) -> None:
         self._heading(

@@ -16,6 +16,7 @@ from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.errors import CheckImpossible
 from lean_tumbler.operations.layering import Resources, Selection, layer_store
 from lean_tumbler.operations.layering_summary import LayeringSummary
+from lean_tumbler.stores import evidence_file
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
 from lean_tumbler.stores.interface import Account, Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount
@@ -85,7 +86,7 @@ class Rehearsal:
         known: accounts whose password is known and that are in the store.
         absent: logins of known accounts that the store has not.
         rejected: logins whose password is refused already now: their formula is not right yet.
-        tried: by cohort, how many known accounts were accepted and how many were not.
+        known_accounts: those of cohorts that need proof.
         cells: what was tried and when -> how many were let in.
         differences: answers that changed, lockouts among them.
         layering: what bulk layering did to the copy.
@@ -97,7 +98,7 @@ class Rehearsal:
     known: int = 0
     absent: list[str] = field(default_factory=list)
     rejected: list[str] = field(default_factory=list)
-    tried: dict[CohortKey, tuple[int, int]] = field(default_factory=dict)
+    known_accounts: list[evidence_file.Tried] = field(default_factory=list)
     cells: dict[tuple[Tried, Moment], Cell] = field(default_factory=dict)
     differences: list[Difference] = field(default_factory=list)
     layering: LayeringSummary | None = None
@@ -209,7 +210,7 @@ class _Run:
                 continue
             self._found.known += 1
             outcome, _ = self._ask(row, password)
-            self._note(outcome)
+            self._note(account.login, outcome)
             if outcome is None or not outcome.admitted:
                 self._found.rejected.append(account.login)
                 continue
@@ -221,12 +222,12 @@ class _Run:
         self.try_all(attempts, Moment.BEFORE)
         return attempts
 
-    def _note(self, outcome: Outcome | None) -> None:
-        """Count a known account for its cohort."""
+    def _note(self, login: str, outcome: Outcome | None) -> None:
+        """Note a known account for its cohort."""
         if outcome is not None and outcome.label:
             key = CohortKey(self._name, outcome.label, outcome.identity)
-            accepted, refused = self._found.tried.get(key, (0, 0))
-            self._found.tried[key] = (accepted + outcome.admitted, refused + (not outcome.admitted))
+            known = evidence_file.Tried(key=key, login=login, right=outcome.admitted)
+            self._found.known_accounts.append(known)
 
     def _row(self, login: str) -> Account | None:
         rows = self._copy.fetch(login)

@@ -1,6 +1,6 @@
 """Checking accounts whose password is known, and saying what is near where it fails."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from lean_tumbler.core.checking import Verdict, check
@@ -19,6 +19,7 @@ from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, Certainty
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.errors import CheckImpossible
+from lean_tumbler.stores.evidence_file import Tried
 from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.known_accounts import KnownAccount
 
@@ -55,11 +56,11 @@ class Verification:
 
     Attributes:
         accounts: one result each.
-        tried: by cohort, how many were accepted and how many were not.
+        tried: those of cohorts that need proof.
     """
 
     accounts: list[CheckedAccount]
-    tried: Mapping[CohortKey, tuple[int, int]]
+    tried: list[Tried]
 
 
 def verify_accounts(
@@ -80,7 +81,7 @@ def verify_accounts(
         store_name: the policy's.
     """
     checked: list[CheckedAccount] = []
-    tried: dict[CohortKey, tuple[int, int]] = {}
+    tried: list[Tried] = []
     for account in accounts:
         row, problem = _row(account, store)
         if row is None:
@@ -91,8 +92,7 @@ def verify_accounts(
         checked.append(found)
         if reading.state is State.VALUE and reading.certainty is not Certainty.SAID:
             key = CohortKey.of(store_name, reading)
-            accepted, refused = tried.get(key, (0, 0))
-            tried[key] = (accepted + found.accepted, refused + (not found.accepted))
+            tried.append(Tried(key=key, login=account.login, right=found.accepted))
     return Verification(accounts=checked, tried=tried)
 
 

@@ -7,13 +7,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.reports.documents import Document, new_document
-from lean_tumbler.reports.proof import (
-    draw_suspected,
-    draw_unproven,
-    left_sentence,
-    proof_document,
-    proof_of,
-)
+from lean_tumbler.reports.proof import draw_proofs, left_sentence, proof_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, duration, estimate
 
@@ -80,8 +74,7 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
         console.print()
     for key, reason in summary.listed:
         console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
-    draw_suspected(console, summary.suspected)
-    draw_unproven(console, summary.unproven)
+    draw_proofs(console, summary)
     _draw_end(console, summary)
 
 
@@ -113,7 +106,7 @@ def _left(summary: LayeringSummary) -> Table:
 
 
 def _cohorts(summary: LayeringSummary) -> Table:
-    table = new_table("cohort", "rows", "proof", right=(1,))
+    table = new_table("cohort", "rows", right=(1,))
     for cohort, rows in summary.cohorts.most_common():
-        table.add_row(cohort, f"{rows:,}", proof_of(cohort, summary.proofs))
+        table.add_row(cohort, f"{rows:,}")
     return table

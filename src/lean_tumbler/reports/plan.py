@@ -10,7 +10,7 @@ from rich.text import Text
 from lean_tumbler.core.layering import Leave
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import draw_outlook, outlook_document
-from lean_tumbler.reports.proof import draw_suspected, draw_unproven, proof_document, proof_of
+from lean_tumbler.reports.proof import draw_proofs, proof_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, estimate, guess_count
 
@@ -113,10 +113,12 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     if plan.guesses_after is not None:
         console.print()
         console.print(f"Afterwards an attacker makes {guess_count(plan.guesses_after)} a second.")
-    console.print()
+    if summary.listed:
+        console.print()
     for key, reason in summary.listed:
         console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
-    _draw_proofs(console, plan)
+    draw_proofs(console, plan.summary)
+    console.print()
     _draw_change(console, plan)
     _draw_touched(console, plan)
     if outlook is None:
@@ -134,15 +136,6 @@ def _next(plan: Plan) -> str:
     if not plan.summary.written:
         return _NEXT_WHEN_LAYERED
     return _NEXT if plan.readers_ready else _NEXT_WHILE_READERS_ARE_NOT
-
-
-def _draw_proofs(console: Console, plan: Plan) -> None:
-    for cohort in plan.summary.cohorts:
-        if cohort in plan.summary.proofs:
-            console.print(f"  {cohort}: {proof_of(cohort, plan.summary.proofs)}", soft_wrap=True)
-    draw_suspected(console, plan.summary.suspected)
-    draw_unproven(console, plan.summary.unproven)
-    console.print()
 
 
 def _guesses(plan: Plan, cohort: str) -> str:

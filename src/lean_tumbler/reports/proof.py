@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import TYPE_CHECKING
+
+from rich.text import Text
 
 from lean_tumbler.core.layering import Leave
 from lean_tumbler.core.reading.evidence import Counts, Proof
@@ -55,11 +58,6 @@ def proof_document(counts: Counts, proof: Proof | None) -> dict[str, object]:
     }
 
 
-def proof_of(cohort: str, proofs: Mapping[str, Counts]) -> str:
-    """Say what is known of a cohort; a value that says all of itself needs no proof."""
-    return proof_sentence(proofs[cohort]) if cohort in proofs else "not needed"
-
-
 def left_sentence(left: Leave, summary: LayeringSummary) -> str:
     """Say why rows are left, and of which cohorts where that matters."""
     if left not in _OF_COHORTS:
@@ -68,8 +66,23 @@ def left_sentence(left: Leave, summary: LayeringSummary) -> str:
     return f"{left.value}: {named}"
 
 
-def draw_suspected(console: Console, suspected: Mapping[str, int]) -> None:
-    """Print what the column shows texts to be that a cohort calls plain text."""
+def draw_proofs(console: Console, summary: LayeringSummary) -> None:
+    """Print what is known of each cohort, what is missing, and what contradicts a declaration."""
+    if summary.proofs:
+        console.print()
+        console.print(Text("What is known of each cohort", "bold"))
+    for cohort, counts in summary.proofs.items():
+        console.print(f"  {cohort}: {proof_sentence(counts)}", soft_wrap=True)
+    if summary.proofs and not summary.unproven:
+        console.print(_SURER, style="dim")
+    _draw_suspected(console, summary.suspected)
+    _draw_unproven(console, summary.unproven)
+
+
+_SURER = "  More known accounts (`verify`) or observed logins (`serve`) make the bounds smaller."
+
+
+def _draw_suspected(console: Console, suspected: Mapping[str, int]) -> None:
     for kind, rows in suspected.items():
         console.print(
             f"{count(rows, 'text')} may be {kind}: as a group they are drawn at random. Declare a "
@@ -77,21 +90,20 @@ def draw_suspected(console: Console, suspected: Mapping[str, int]) -> None:
         )
 
 
-def draw_unproven(console: Console, unproven: Mapping[str, Proof]) -> None:
-    """Print which cohorts are not layered for want of proof, and the ways on."""
+def _draw_unproven(console: Console, unproven: Mapping[str, Proof]) -> None:
     if not unproven:
         return
     console.print()
     for cohort, proof in unproven.items():
-        console.print(f"“{cohort}” is not layered: {proof}.")
+        console.print(Text(f"“{cohort}” is not layered: {proof}.", "yellow"))
     if any(proof is Proof.AGAINST for proof in unproven.values()):
         console.print(
             "Look at the refused accounts with `lean-tumbler verify KNOWN`: are they of another "
             "generation, or is a password wrong?"
         )
+    first = shlex.quote(next(iter(unproven)))
     console.print(
         "Prove it with known accounts (`lean-tumbler verify KNOWN` or `rehearse`), or with logins "
-        "(`serve` while the application still checks). "
-        f"Without proof: --unproven {next(iter(unproven))!r}; whoever it does not fit is then "
-        "locked out."
+        f"(`serve` while the application still checks). Without proof: --unproven {first}; whoever "
+        "it does not fit is then locked out."
     )

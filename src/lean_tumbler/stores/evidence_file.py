@@ -1,8 +1,9 @@
 """The evidence file beside the policy: counts of logins by cohort, no values and no logins.
 
-Several programs add to it at once, so each change is made under a lock. Observed logins are
-counted once a person: a keyed hash of the login names one bit of a map, and a bit counts once. Two
-people on one bit count as one, so the count is never too high.
+Several programs add to it at once, so each change is made under a lock. A person counts once: a
+keyed hash of the login names one bit of a map. Two people on one bit count as one, so no count is
+ever too high. Who holds the file can ask whether a login may be in it, and hears “maybe” for others
+too.
 """
 
 import base64
@@ -11,9 +12,10 @@ import hashlib
 import hmac
 import json
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+import zlib
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -22,30 +24,47 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files import file_errors, read_text, write_text
 
 DOCUMENT = "lean-tumbler/evidence/1"
-MAP_BITS = 1 << 16  # of one cohort: 8 KiB
+MAP_BITS = 1 << 13  # of each count: 1 KiB
 _FILE_BYTES = 1 << 24
 _KEY_BYTES = 16
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Seen:
-    """One login that was observed.
+class Tried:
+    """One account or login that shows something of its cohort.
 
     Attributes:
-        key: of its cohort.
+        key: of the cohort.
         login: whose; it is not kept.
-        agrees: whether nothing speaks against the cohort.
+        right: whether it speaks for the cohort, or against it.
     """
 
     key: CohortKey
     login: str
-    agrees: bool
+    right: bool
 
 
-@dataclass(slots=True)
-class _Entry:
-    counts: Counts
-    seen: bytearray = field(default_factory=lambda: bytearray(MAP_BITS // 8))
+_ACCEPTED, _REFUSED, _AGREED, _DIFFERED = _COUNTS = tuple(Counts.__dataclass_fields__)
+
+
+class _Maps(dict[str, bytearray]):
+    """The maps of one cohort, by what they count."""
+
+    def __missing__(self, name: str) -> bytearray:
+        self[name] = bytearray(MAP_BITS // 8)
+        return self[name]
+
+    def mark(self, place: int, name: str, *, instead_of: str = "") -> None:
+        """Set a bit in one map, and take it out of another."""
+        byte, bit = divmod(place, 8)
+        self[name][byte] |= 1 << bit
+        if instead_of:
+            self[instead_of][byte] &= ~(1 << bit) & 0xFF
+
+    @property
+    def counts(self) -> Counts:
+        """How many bits are set in each."""
+        return Counts(**{name: sum(map(int.bit_count, self[name])) for name in _COUNTS})
 
 
 class EvidenceFile:
@@ -81,100 +100,87 @@ class EvidenceFile:
             UsageError: the file is none that this tool wrote.
             SourceError: it cannot be read.
         """
-        _, entries = self._load()
-        return Evidence({key: entry.counts for key, entry in entries.items()})
+        _, cohorts = self._load()
+        return Evidence({key: maps.counts for key, maps in cohorts.items()})
 
-    def note_known(self, tried: Mapping[CohortKey, tuple[int, int]]) -> None:
-        """Put the results of known accounts in the place of earlier ones, cohort by cohort.
+    def note_known(self, tried: Iterable[Tried]) -> None:
+        """Note known accounts; what is found now takes the place of what was found before."""
+        with self._changed() as (key, cohorts):
+            for account in tried:
+                maps = cohorts.setdefault(account.key, _Maps())
+                now, before = (_ACCEPTED, _REFUSED) if account.right else (_REFUSED, _ACCEPTED)
+                maps.mark(_place(key, account.login), now, instead_of=before)
 
-        Args:
-            tried: cohort -> accounts accepted and refused.
-        """
-        with self._changed() as (_, entries):
-            for key, (accepted, refused) in tried.items():
-                entry = entries.setdefault(key, _Entry(Counts()))
-                entry.counts = Counts(
-                    accepted=accepted,
-                    refused=refused,
-                    agreed=entry.counts.agreed,
-                    differed=entry.counts.differed,
-                )
-
-    def note_seen(self, logins: Sequence[Seen]) -> None:
-        """Add logins that were observed; one person counts once for a cohort."""
+    def note_seen(self, logins: Sequence[Tried]) -> None:
+        """Note logins that were observed."""
         if not logins:
             return
-        with self._changed() as (key, entries):
+        with self._changed() as (key, cohorts):
             for login in logins:
-                entry = entries.setdefault(login.key, _Entry(Counts()))
-                if login.agrees and not _marked(entry.seen, key, login.login):
-                    continue
-                counts = entry.counts
-                entry.counts = Counts(
-                    accepted=counts.accepted,
-                    refused=counts.refused,
-                    agreed=counts.agreed + login.agrees,
-                    differed=counts.differed + (not login.agrees),
-                )
+                maps = cohorts.setdefault(login.key, _Maps())
+                maps.mark(_place(key, login.login), _AGREED if login.right else _DIFFERED)
 
     @contextmanager
-    def _changed(self) -> Iterator[tuple[bytes, dict[CohortKey, _Entry]]]:
-        """Give the entries to change, and write them, while no other program does."""
+    def _changed(self) -> Iterator[tuple[bytes, dict[CohortKey, _Maps]]]:
+        """Give the maps to change, and write them, while no other program does."""
         with file_errors(self._policy):
             opened = self._policy.open("rb")
         with opened:
             fcntl.flock(opened, fcntl.LOCK_EX)
-            key, entries = self._load()
-            yield key, entries
-            write_text(self._path, _document(key, entries))
+            key, cohorts = self._load()
+            yield key, cohorts
+            write_text(self._path, _document(key, cohorts))
 
-    def _load(self) -> tuple[bytes, dict[CohortKey, _Entry]]:
+    def _load(self) -> tuple[bytes, dict[CohortKey, _Maps]]:
         if not self._path.exists():
             return self._randomness(_KEY_BYTES), {}
         text = read_text(self._path, limit_bytes=_FILE_BYTES)
         try:
             document = json.loads(text)
-            entries = dict(_entries(document["document"], document["stores"]))
-            return base64.b64decode(document["key"], validate=True), entries
-        except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
+            cohorts = dict(_cohorts(document["document"], document["stores"]))
+            return base64.b64decode(document["key"], validate=True), cohorts
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError, zlib.error):
             raise UsageError(
                 f"{self._path}: not an evidence file that this tool wrote; move it away, and run "
                 "`lean-tumbler verify` again"
             ) from None
 
 
-def _marked(seen: bytearray, key: bytes, login: str) -> bool:
-    """Mark a login in the map; tell whether it was not marked before."""
+def _place(key: bytes, login: str) -> int:
     digest = hmac.digest(key, login.encode("utf-8", "replace"), hashlib.sha256)
-    place = int.from_bytes(digest[:4], "big") % MAP_BITS
-    byte, bit = place // 8, 1 << place % 8
-    is_new = not seen[byte] & bit
-    seen[byte] |= bit
-    return is_new
+    return int.from_bytes(digest[:4], "big") % MAP_BITS
 
 
-def _entries(name: str, stores: Mapping[str, Any]) -> Iterator[tuple[CohortKey, _Entry]]:
+def _cohorts(name: str, stores: Mapping[str, Any]) -> Iterator[tuple[CohortKey, _Maps]]:
     if name != DOCUMENT:
         raise ValueError("another document")
     for store, cohorts in stores.items():
         for found in cohorts:
-            counts = {name: int(found[name]) for name in Counts.__dataclass_fields__}
-            if min(counts.values()) < 0:
-                raise ValueError("a count below zero")
-            seen = bytearray(base64.b64decode(found.get("seen", ""), validate=True))
-            entry = _Entry(Counts(**counts))
-            if len(seen) == MAP_BITS // 8:
-                entry.seen = seen
-            yield CohortKey(store, str(found["cohort"]), str(found["from"])), entry
+            maps = _Maps()
+            for count, coded in found["maps"].items():
+                raw = zlib.decompressobj().decompress(
+                    base64.b64decode(coded, validate=True), MAP_BITS // 8 + 1
+                )
+                if count not in _COUNTS or len(raw) != MAP_BITS // 8:
+                    raise ValueError("a map of another size")
+                maps[count] = bytearray(raw)
+            yield CohortKey(store, str(found["cohort"]), str(found["from"])), maps
 
 
-def _document(key: bytes, entries: Mapping[CohortKey, _Entry]) -> str:
+def _document(key: bytes, cohorts: Mapping[CohortKey, _Maps]) -> str:
     stores: dict[str, list[dict[str, object]]] = {}
-    for cohort, entry in sorted(entries.items(), key=lambda item: str(item[0])):
-        counts = {name: getattr(entry.counts, name) for name in Counts.__dataclass_fields__}
-        found: dict[str, object] = {"cohort": cohort.cohort, "from": cohort.identity, **counts}
-        if any(entry.seen):
-            found["seen"] = base64.b64encode(entry.seen).decode("ascii")
+    for cohort, maps in sorted(cohorts.items(), key=lambda item: str(item[0])):
+        counts = maps.counts
+        found: dict[str, object] = {
+            "cohort": cohort.cohort,
+            "from": cohort.identity,
+            **{name: getattr(counts, name) for name in _COUNTS},
+            "maps": {
+                name: base64.b64encode(zlib.compress(bits)).decode("ascii")
+                for name, bits in maps.items()
+                if any(bits)
+            },
+        }
         stores.setdefault(cohort.store, []).append(found)
     coded = base64.b64encode(key).decode("ascii")
     return json.dumps({"document": DOCUMENT, "key": coded, "stores": stores}, indent=1) + "\n"

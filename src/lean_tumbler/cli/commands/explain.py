@@ -3,20 +3,39 @@
 import argparse
 from dataclasses import replace
 
-from lean_tumbler.cli.options import add_policy_option, add_report_options, read_bounds
+from lean_tumbler.cli.options import (
+    add_policy_option,
+    add_report_options,
+    chosen_store,
+    column_of,
+    keys_of,
+    opened_store,
+    policy_path,
+    read_bounds,
+    read_policy,
+)
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 EXAMPLE = """\
   lean-tumbler explain '$2b$05$Bj71jXIzxD43Uq3VTt1rmucdgFNf2XOvkkyAq5vWOAlifqILUBgde'
-  lean-tumbler explain - < value.txt      keeps it out of the shell's history"""
+  lean-tumbler explain - < value.txt      keeps it out of the shell's history
+  lean-tumbler explain --store passengers --account 17      a row of a store, and why"""
 
 _VALUE_BYTES = 1 << 20
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("value", metavar="VALUE", help="the stored value, or - for standard input")
+    parser.add_argument(
+        "value", metavar="VALUE", nargs="?", help="the stored value, or - for standard input"
+    )
+    parser.add_argument(
+        "--store", metavar="NAME", help="explain an account of this store of the policy"
+    )
+    parser.add_argument(
+        "--account", metavar="KEY", help="the key of its row; the value is never shown"
+    )
     parser.add_argument(
         "--salted", action="store_true", help="a salt stands in a column beside the value"
     )
@@ -26,6 +45,39 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
+    if (arguments.store is None) is not (arguments.account is None):
+        raise UsageError("--store and --account go together: the store, and the key of its row")
+    if (arguments.value is None) is (arguments.account is None):
+        raise UsageError("give a stored value, or an account with --store and --account")
+    return _account(arguments, session) if arguments.account else _value_alone(arguments, session)
+
+
+def _account(arguments: argparse.Namespace, session: Session) -> int:
+    from lean_tumbler.operations.explaining import explain_account
+    from lean_tumbler.reports.explain_account import draw_explain_account, explain_account_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    with opened_store(arguments, store_policy) as store:
+        found = explain_account(
+            store,
+            arguments.account,
+            store_policy=store_policy,
+            policy=policy,
+            evidence=EvidenceFile.beside(policy_path(arguments)).read(),
+            column=column_of(arguments, policy, store_policy),
+            keys=keys_of(arguments, policy),
+        )
+    session.emit(
+        arguments,
+        document=lambda: explain_account_document(found),
+        draw=lambda console: draw_explain_account(console, found),
+    )
+    return 0
+
+
+def _value_alone(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.core.grades import grade
     from lean_tumbler.core.limits import over_limits
     from lean_tumbler.core.schemes.catalogue import read_value

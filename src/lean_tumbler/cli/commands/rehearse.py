@@ -79,8 +79,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             progress=advance,
         )
         found.width = store.width()
-    if found.tried:
-        EvidenceFile.beside(policy_path(arguments)).note_known(found.tried)
+    if found.known_accounts:
+        EvidenceFile.beside(policy_path(arguments)).note_known(found.known_accounts)
     found.needed = max(characters_needed(policy.target))
     session.emit(
         arguments,

@@ -329,10 +329,17 @@ def _explained(
     if not declared or len(digests) != 1 or not {way.name for way in ways} <= set(names):
         return parsed, (), None, ""
     contents = replace(parsed.contents, confidence=1.0, also_possible=())
-    explained = replace(parsed, scheme=digests.pop(), kind=Kind.FAST, contents=contents)
+    explained = replace(
+        parsed,
+        scheme=digests.pop(),
+        layout=ways[0].layout or parsed.layout,
+        kind=Kind.FAST,
+        contents=contents,
+    )
     said = ", ".join(way.name for way in ways)
     salted = takes_salt.pop() if len(takes_salt) == 1 else None
-    return explained, ways, salted, f"the policy's cohort {said} says so"
+    verb = "cohorts {} say so" if len(ways) > 1 else "cohort {} says so"
+    return explained, ways, salted, f"the policy's {verb.format(said)}"
 
 
 def _named_by_privilege(shaped: pl.DataFrame, groups: pl.DataFrame) -> pl.DataFrame:

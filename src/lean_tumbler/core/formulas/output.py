@@ -20,6 +20,7 @@ from lean_tumbler.core.formulas.steps import (
     Hmac,
     Input,
     Join,
+    Key,
     Loop,
     Operand,
     Part,
@@ -192,8 +193,7 @@ def _shortened(segment: Segment, length: int) -> Segment:
 
 def _operand_shape(operand: Operand) -> OutputShape:
     source = operand.source
-    is_known = isinstance(source, str | bytes | Formula) and not isinstance(source, Input)
-    if operand.filters or not is_known:
+    if operand.filters or isinstance(source, Input | Key | Part):
         return _UNKNOWN_TEXT if operand.flow is Flow.TEXT else _bytes(None)
     if isinstance(source, Formula):
         return output_shape(source)

@@ -1,7 +1,7 @@
 """The one reading: a row goes in, and the ways in which it may have been made come out."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from lean_tumbler.core import layered
@@ -329,9 +329,10 @@ class RowReader:
                 return None
             parts |= found.others
             salt = parts.pop("salt", salt)
-            return _formula_way(
+            way = _formula_way(
                 cohort.name, Certainty.DECLARED, named, found.digest, salt, row, parts
             )
+            return None if way is None else replace(way, layout=cohort.layout.text)
         if parsed.says is Says.TAG:
             return None
         printed, own_salt = digest_and_salt(parsed, text, salt)

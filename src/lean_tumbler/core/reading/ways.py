@@ -42,11 +42,13 @@ class FormulaWay:
         salt: raw, where the formula takes it.
         login: where the formula takes it.
         parts: further inputs, raw.
+        layout: the cohort's own layout; empty where the text is the digest.
     """
 
     name: str
     certainty: Certainty
     formula: NamedFormula
+    layout: str = ""
     canonical: str = field(default="", repr=False)
     salt: bytes | None = field(default=None, repr=False)
     login: str | None = None
