@@ -332,7 +332,7 @@ def table(seed: int, *, rows: int = 60) -> Table:
     people: list[Person] = []
     for number in range(1, rows + 1):
         place = chance.randrange(len(kinds))
-        people.append(_person(number, kinds[place], place, chance))
+        people.append(person(number, kinds[place], place, chance))
     cohorts = ""
     # Where nothing tells generations apart, what is a digest comes before what is plain.
     for name, condition in zip(kinds, conditions, strict=True):
@@ -345,14 +345,15 @@ def table(seed: int, *, rows: int = 60) -> Table:
     return Table(people, cohorts, kinds, told_by)
 
 
-def _person(number: int, name: str, place: int, chance: Chance) -> Person:
+def person(number: int, name: str, place: int, chance: Chance, *, odd: bool = True) -> Person:
+    """Invent one row of a kind; one in twenty-five is a marker, a blank or NULL."""
     kind = KINDS[name]
     login = f"{passwords.word(chance).title()}{number}@tidepost.example"
     password = _password(kind, chance)
     created = f"{2000 + 2 * place + chance.randint(0, 1)}-{chance.randint(1, 12):02}-11 08:15:00"
     made_by = f"v{place}"
     dice = chance.random()
-    if dice < 0.04:
+    if odd and dice < 0.04:
         stored = chance.choice([*MARKERS, "", None])
         return Person(number, login, password, "nobody", stored, None, None, created, made_by)
     made = kind.make(password, login, chance)

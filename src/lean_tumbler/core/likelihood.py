@@ -5,7 +5,7 @@ and repetitions are likelier than chance. A share of all passwords is drawn by p
 """
 
 from functools import lru_cache
-from math import log2
+from math import inf, log2
 
 # Letter after letter in words of 3 to 12 letters, after the beginning first: half bits, a = 0.
 # Source: Debian's word lists wamerican, wngerman, wspanish, wfrench, witalian and wdutch, equally
@@ -44,6 +44,8 @@ _STEP, _STEP_AGAIN, _STEP_KINDS = 0.15, 0.7, 5
 # What programs draw from: letters and digits, small letters and digits, and with signs.
 _DRAWN = ((62, 0.5), (36, 0.1), (78, 0.4))
 _DRAWN_SHARE = 0.02
+# Three ways of writing some 36,500 days, and one password in thirty is such a date.
+_DATE_DIGITS, _DATE_BITS = 8, log2(3 * 36_500) + 5
 
 
 def _class_of(character: str) -> str:
@@ -97,7 +99,21 @@ def typed_bits(text: str) -> float:
             stepped = _is_step(text, place)
             chance = (1 - share) * chance + share * stepped / _STEP_KINDS
         bits -= log2(chance)
-    return bits
+    return min(bits, _date_bits(text))
+
+
+def _date_bits(text: str) -> float:
+    """Give the bits of eight digits that are a day of somebody's life; else no few."""
+    if len(text) != _DATE_DIGITS or not (text.isascii() and text.isdigit()):
+        return inf
+    for day, month, year in (
+        (text[:2], text[2:4], text[4:]),
+        (text[2:4], text[:2], text[4:]),
+        (text[6:], text[4:6], text[:4]),
+    ):
+        if 1 <= int(day) <= 31 and 1 <= int(month) <= 12 and 1920 <= int(year) <= 2029:
+            return _DATE_BITS
+    return inf
 
 
 def drawn_bits(text: str) -> float:

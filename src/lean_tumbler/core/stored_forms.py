@@ -6,41 +6,23 @@ pass, although `audit` reads them.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from types import MappingProxyType
 
 from lean_tumbler.core.grades import Floor
-from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.base import OnTop, Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 _BASE64 = "[A-Za-z0-9+/]"
 _CRYPT64 = "[A-Za-z0-9./]"  # a dot after a bracket means something else in POSIX
 _SALT = f"{_BASE64}{{11,86}}"
-_HEAD = f"[$]over[$]from=[0-9a-z-]+(,salt={_BASE64}*)?(,login={_BASE64}*)?"  # docs/FORMATS.md
+_HEAD = f"[$]over[$]from=[0-9a-z+-]+(,[A-Za-z_][A-Za-z0-9_-]*={_BASE64}*)*"  # docs/FORMATS.md
 _MARKERS = ("!", "!!", "*", "**", "*LK*", "*NP*", "!*", "*!")  # shadow(5)
 _BCRYPT_CHARACTERS = 53  # salt and digest, in the alphabet of crypt(3)
 _DIGITS = 9
 
 
-@dataclass(frozen=True, slots=True)
-class _Phc:
-    """How a scheme's PHC string is written: what stands before each number, and the digest."""
-
-    start: str
-    fields: tuple[tuple[str, str], ...]  # what stands before a number, and the number's name
-    digest_characters: int
-
-
-_PHC: Mapping[str, _Phc] = MappingProxyType(
-    {
-        "argon2id": _Phc(
-            "$argon2id$v=19", (("$m=", "memory_kib"), (",t=", "passes"), (",p=", "lanes")), 43
-        ),
-        "scrypt": _Phc(
-            "$scrypt", (("$ln=", "cost_log2"), (",r=", "block_size"), (",p=", "lanes")), 43
-        ),
-        "pbkdf2-sha256": _Phc("$pbkdf2-sha256", (("$i=", "rounds"), (",l=", "length")), 43),
-        "pbkdf2-sha512": _Phc("$pbkdf2-sha512", (("$i=", "rounds"), (",l=", "length")), 86),
-    }
+_PHC: Mapping[str, OnTop] = MappingProxyType(
+    {name: found.on_top for name, found in DERIVATIONS.items() if found.on_top is not None}
 )
 
 
@@ -70,9 +52,9 @@ def _escaped(text: str) -> str:
     return "".join(f"[{each}]" if each in "$*" else each for each in text)
 
 
-def _phc_pattern(form: _Phc, costs: Parameters) -> str:
+def _phc_pattern(form: OnTop, costs: Parameters) -> str:
     numbers = "".join(
-        f"{_escaped(before)}{at_least(costs.get(name, 1))}" for before, name in form.fields
+        f"{_escaped(before)}{at_least(costs.get(name, 1))}" for before, name in form.numbers
     )
     return f"{_escaped(form.start)}{numbers}[$]{_SALT}[$]{_BASE64}{{{form.digest_characters}}}"
 
@@ -116,23 +98,24 @@ def sqlite_condition(value: str, floor: Floor) -> str:
     return f"EXISTS (SELECT 1 FROM (SELECT {value} AS v) WHERE {either})"  # noqa: S608 - our own
 
 
-def _sqlite_phc(form: _Phc, alternatives: Sequence[Parameters]) -> str:
+def _sqlite_phc(form: OnTop, alternatives: Sequence[Parameters]) -> str:
     """Name the numbers of a PHC string, alone or behind the layered head, and compare them."""
     numbers = ", ".join(
         f"CAST(substr(s, instr(s, '{before}') + {len(before)}) AS INTEGER) AS {name}"
-        for before, name in form.fields
+        for before, name in form.numbers
+        if name
     )
     enough = " OR ".join(
-        " AND ".join(f"{name} >= {costs.get(name, 1)}" for _, name in form.fields)
+        " AND ".join(f"{name} >= {costs.get(name, 1)}" for _, name in form.numbers if name)
         for costs in alternatives
     )
-    glob = form.start + "".join(f"{before}[1-9]*" for before, _ in form.fields) + "$*$*"
+    glob = form.start + "".join(f"{before}[1-9]*" for before, _ in form.numbers) + "$*$*"
     dollars = glob.count("$")
     count, digest = "length(v) - length(replace(v, '$', ''))", form.digest_characters
     return (
         f"(v GLOB '{glob}' AND {count} = {dollars}"  # noqa: S608 - our own names and numbers
         f"\n    OR v GLOB '$over$from=*{glob}' AND {count} = {dollars + 2})"
-        f"\n    AND {_only('v', '[A-Za-z0-9+/,=$-]')}"
+        f"\n    AND {_only('v', '[A-Za-z0-9_+/,=$-]')}"
         f" AND substr(v, -{digest + 1}, 1) = '$' AND {_only(f'substr(v, -{digest})', _BASE64)}"
         f"\n    AND EXISTS (SELECT 1 FROM (SELECT {numbers}"
         f" FROM (SELECT substr(v, instr(v, '{form.start}$')) AS s))\n      WHERE {enough})"

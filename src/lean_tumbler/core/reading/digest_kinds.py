@@ -41,8 +41,8 @@ class Kind:
     tail_bits: float = 0.5
 
     def least_bits_each(self, length: int) -> float:
-        """Give half of what each such digest should gain: with less, it is something else."""
-        return (length * self.gain_bits + self.tail_bits) / 2
+        """Give a sixth of what each such digest should gain: with less, it is something else."""
+        return (length * self.gain_bits + self.tail_bits) / 6
 
     def bits(self, text: str) -> float | None:
         """Give a text's bits as such a digest; None where it is none."""

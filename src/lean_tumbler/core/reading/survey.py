@@ -14,14 +14,14 @@ from functools import cached_property
 from math import log2
 
 from lean_tumbler.core.likelihood import typed_bits
-from lean_tumbler.core.reading.digest_kinds import ALL_DIGITS, DIGITS, HEX, LETTERS, Kind
+from lean_tumbler.core.reading.digest_kinds import ALL_DIGITS, DIGITS, HEX, KINDS, LETTERS, Kind
 from lean_tumbler.core.reading.mixture import Mixture
 
 SHORTEST = 8  # a shorter text says too little to be told from a word
 LONGEST = 160  # a longer one is not what anybody types
-SAMPLE_TEXTS = 200  # of each length and alphabet
+SAMPLE_TEXTS = 300  # of each length and alphabet
 DESTROY_SHARE = 1e-9  # a text likelier than this to be a digest is not taken for a password
-ALONE_ROWS = 100  # a text without its column is judged as one among so many
+ALONE_SHARE = 1e-3  # the same where nobody has seen the column
 DRAWN_SHARE, DRAWN_ROWS = 0.2, 30  # from here on, texts drawn of letters and digits are no accident
 
 _DRAWN = Kind("letters and digits drawn at random", DIGITS + LETTERS)
@@ -90,11 +90,20 @@ class Column:
         if printed or len(text) > LONGEST:
             return printed or "a text too long to be typed"
         if not self.rows:
-            alone = Survey()
-            alone.add([text])
-            return next((s.kind.name for s in alone.column(ALONE_ROWS).suspected), "")
+            return _suspected_alone(text)
         classes = self._by_length.get(len(text), ())
         return next((each.kind.name for each in classes if each.holds(text)), "")
+
+
+def _suspected_alone(text: str) -> str:
+    """Judge a text whose column nobody has seen: as likely a digest as not, before the look."""
+    if len(text) < SHORTEST:
+        return ""
+    for kind in KINDS:
+        bits = kind.bits(text)
+        if bits is not None and typed_bits(text) - bits - 1 > log2(ALONE_SHARE):
+            return kind.name
+    return ""
 
 
 ALONE = Column()  # for a text whose column nobody has seen
