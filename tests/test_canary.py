@@ -100,7 +100,9 @@ def test_no_secret_comes_out_of_the_program(
     inputs = {path.name for path in tmp_path.iterdir()}
     for command in {words[0]: words for words in COMMANDS}.values():
         _search(secrets, program(*command, stdin=PASSWORD.encode()), command)
-    assert {path.name for path in tmp_path.iterdir()} == inputs
+    evidence = tmp_path / "tumbler.evidence.json"
+    assert {path.name for path in tmp_path.iterdir()} == {*inputs, evidence.name}
+    assert not [secret for secret in secrets if secret in evidence.read_text("utf-8")]
 
 
 @pytest.mark.parametrize(

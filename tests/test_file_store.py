@@ -140,7 +140,7 @@ def test_a_copy_is_layered_and_opens(tmp_path: Path, program: Program, name: str
     assert finished.document["copy"] == "copy"
     assert (tmp_path / name).read_bytes() == before
     assert sorted(path.name for path in tmp_path.iterdir()) == sorted(
-        [name, "copy", "tumbler.toml"]
+        [name, "copy", "tumbler.evidence.json", "tumbler.toml"]
     )
     assert (tmp_path / "copy").stat().st_mode & 0o777 == 0o600
     (tmp_path / "copy").rename(tmp_path / f"copy-{name}")
@@ -317,7 +317,9 @@ def test_what_is_refused(
     assert finished.code == 2
     assert expected in finished.err
     assert (tmp_path / name).read_bytes() == before
-    assert sorted(path.name for path in tmp_path.iterdir()) == sorted([name, "tumbler.toml"])
+    assert sorted(path.name for path in tmp_path.iterdir()) == sorted(
+        [name, "tumbler.evidence.json", "tumbler.toml"]
+    )
 
 
 def test_plan_and_rehearse_read_files(tmp_path: Path, program: Program) -> None:

@@ -167,7 +167,7 @@ def test_fingerprint_is_the_start_of_sha256_of_the_canonical_text() -> None:
         ("append", 6, "salt, login, password"),
         ("append sallt, md5, hex", 7, "did you mean “salt”?"),
         ("append md5, md5, hex", 7, "salt, login, password"),
-        ("times times (md5, hex)", 0, "a step"),
+        ("rounds time (md5, hex)", 0, "a step"),
         ("utf-8, pbkdf2-sha1 0 20 salt, hex", 19, "or the name of a part"),
         ("append 0xabc, md5, hex", 7, "0x"),
         ('append "\\q", md5, hex', 7, "JSON escapes"),

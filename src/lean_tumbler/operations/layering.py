@@ -60,6 +60,7 @@ class Selection:
         evidence: what is known of the store's cohorts.
         unproven: cohorts that are taken without proof.
         most_otherwise: the largest share of a cohort's rows that may be made otherwise, at 95 %.
+        lists_left: whether all rows that are left are to be named.
         proofs_asked: whether proof is asked for at all; not on a throw-away copy.
     """
 
@@ -69,6 +70,7 @@ class Selection:
     evidence: Evidence = field(default_factory=Evidence)
     unproven: frozenset[str] = frozenset()
     most_otherwise: float = 1.0
+    lists_left: bool = False
     proofs_asked: bool = True
 
 
@@ -187,7 +189,10 @@ def layer_store(
     """
     _require_possible(store, policy)
     summary = LayeringSummary(
-        workers=resources.workers, row_word=store.row_word, dry_run=selection.dry_run
+        workers=resources.workers,
+        row_word=store.row_word,
+        dry_run=selection.dry_run,
+        lists_left=selection.lists_left,
     )
     if not selection.dry_run:
         require_opening(policy.target, resources.randomness, Bounds(limits=policy.limits))

@@ -1,6 +1,8 @@
 """What a bulk run did, row by row and in all.
 
-`proofs` holds what is known of each cohort that needs proof, `unproven` what is missing.
+`proofs` holds what is known of each cohort that needs proof, `unproven` what is missing;
+`accounts_left` a few of those that are left for each reason, and `all_left` all of them where they
+are asked for.
 """
 
 from collections import Counter
@@ -11,8 +13,9 @@ from lean_tumbler.core.reading.evidence import Counts, Proof
 from lean_tumbler.stores.interface import AccountKey
 
 ROWS_LISTED = 20
+ACCOUNTS_NAMED = 5  # of each reason
 # Rows that nobody has to look at one by one: nothing is to be done, or the same for all of them.
-_OF_NO_ACCOUNT = frozenset({Leave.SAFE, Leave.NO_VALUE, Leave.UNPROVEN, Leave.NO_COHORT})
+_OF_NO_ACCOUNT = frozenset({Leave.SAFE, Leave.NO_VALUE, Leave.UNPROVEN})
 
 
 @dataclass(slots=True, kw_only=True)
@@ -33,6 +36,9 @@ class LayeringSummary:
     unproven: dict[str, Proof] = field(default_factory=dict)
     suspected: Counter[str] = field(default_factory=Counter)
     left_of: dict[Leave, Counter[str]] = field(default_factory=dict)
+    accounts_left: dict[Leave, list[AccountKey]] = field(default_factory=dict)
+    lists_left: bool = False
+    all_left: list[tuple[AccountKey, Leave, str]] = field(default_factory=list)
     examples: dict[str, RowPlan] = field(default_factory=dict)
     not_selected: int = 0
     listed: list[tuple[AccountKey, str]] = field(default_factory=list)
@@ -70,8 +76,14 @@ class LayeringSummary:
         self.left_of.setdefault(reason, Counter())[plan.cohort] += 1
         if plan.suspected:
             self.suspected[plan.suspected] += 1
-        if reason not in _OF_NO_ACCOUNT:
-            self.list_row(key, reason)
+        named = self.accounts_left.setdefault(reason, [])
+        if len(named) < ACCOUNTS_NAMED:
+            named.append(key)
+        if reason in _OF_NO_ACCOUNT:
+            return
+        self.list_row(key, reason)
+        if self.lists_left:
+            self.all_left.append((key, reason, plan.cohort))
 
     def list_row(self, key: AccountKey, reason: str) -> None:
         """Name a row in the summary, up to a bound."""

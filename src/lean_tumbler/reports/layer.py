@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.reports.documents import Document, new_document
-from lean_tumbler.reports.proof import draw_proofs, left_sentence, proof_document
+from lean_tumbler.reports.left import draw_left
+from lean_tumbler.reports.proof import draw_proofs, proof_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, duration, estimate
 
@@ -68,12 +69,7 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
     if summary.cohorts:
         console.print()
         console.print(_cohorts(summary))
-    if summary.left:
-        console.print()
-        console.print(_left(summary))
-        console.print()
-    for key, reason in summary.listed:
-        console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
+    draw_left(console, summary, table=True)
     draw_proofs(console, summary)
     _draw_end(console, summary)
 
@@ -96,13 +92,6 @@ def _draw_end(console: Console, summary: LayeringSummary) -> None:
             "are not.",
             style="dim",
         )
-
-
-def _left(summary: LayeringSummary) -> Table:
-    table = new_table("left as they are", "rows", right=(1,))
-    for left, rows in summary.left.most_common():
-        table.add_row(left_sentence(left, summary), f"{rows:,}")
-    return table
 
 
 def _cohorts(summary: LayeringSummary) -> Table:

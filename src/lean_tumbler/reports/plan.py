@@ -10,6 +10,7 @@ from rich.text import Text
 from lean_tumbler.core.layering import Leave
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import draw_outlook, outlook_document
+from lean_tumbler.reports.left import draw_left
 from lean_tumbler.reports.proof import draw_proofs, proof_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, estimate, guess_count
@@ -113,10 +114,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     if plan.guesses_after is not None:
         console.print()
         console.print(f"Afterwards an attacker makes {guess_count(plan.guesses_after)} a second.")
-    if summary.listed:
-        console.print()
-    for key, reason in summary.listed:
-        console.print(f"  {summary.row_word} {key!r}: {reason}", highlight=False)
+    draw_left(console, summary, table=False)
     draw_proofs(console, plan.summary)
     console.print()
     _draw_change(console, plan)

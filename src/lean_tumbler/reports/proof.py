@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.core.layering import Leave
 from lean_tumbler.core.reading.evidence import Counts, Proof
 from lean_tumbler.reports.wording import count
 
@@ -17,10 +16,6 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.operations.layering_summary import LayeringSummary
-
-
-_OF_COHORTS = frozenset({Leave.UNPROVEN, Leave.WAYS_DIFFER, Leave.HEAD_TOO_LONG, Leave.ONLY_SHAPE})
-_NAMED = 5
 
 
 def proof_sentence(counts: Counts) -> str:
@@ -56,14 +51,6 @@ def proof_document(counts: Counts, proof: Proof | None) -> dict[str, object]:
         "at_most_made_otherwise": round(counts.bound, 6),
         "missing": None if proof is None else str(proof),
     }
-
-
-def left_sentence(left: Leave, summary: LayeringSummary) -> str:
-    """Say why rows are left, and of which cohorts where that matters."""
-    if left not in _OF_COHORTS:
-        return left.value
-    named = ", ".join(name for name, _ in summary.left_of[left].most_common(_NAMED))
-    return f"{left.value}: {named}"
 
 
 def draw_proofs(console: Console, summary: LayeringSummary) -> None:

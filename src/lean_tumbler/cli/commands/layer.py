@@ -6,6 +6,7 @@ import time
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import UTC
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import (
@@ -75,6 +76,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "whoever it does not fit is locked out; may be repeated",
     )
     add_proof_option(parser)
+    parser.add_argument(
+        "--list-left",
+        type=Path,
+        metavar="FILE",
+        help="write the accounts that are left, as CSV: key, reason, and what would decide it",
+    )
     add_pace_options(parser)
     add_replica_option(parser)
     add_backup_options(parser)
@@ -85,6 +92,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.operations.layering import Resources, layer_store
     from lean_tumbler.reports.layer import draw_layer, layer_document
+    from lean_tumbler.reports.left import left_lines
+    from lean_tumbler.stores.files import write_text
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
@@ -126,6 +135,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         )
         if not summary.stopped:
             summary.copy = store.finish()
+    if arguments.list_left:
+        write_text(arguments.list_left, "".join(left_lines(summary)))
     session.emit(
         arguments,
         document=lambda: layer_document(summary),
@@ -146,6 +157,7 @@ def _selection(arguments: argparse.Namespace) -> "Selection":
         dry_run=arguments.dry_run,
         unproven=frozenset(arguments.unproven),
         most_otherwise=arguments.proof,
+        lists_left=arguments.list_left is not None,
         evidence=EvidenceFile.beside(policy_path(arguments)).read(),
     )
 
