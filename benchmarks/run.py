@@ -26,6 +26,7 @@ import polars as pl
 from argon2 import low_level
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-away servers
+import generations
 import server_portal
 import servers
 from lean_tumbler import CredentialGateway, StoragePolicy
@@ -773,6 +774,7 @@ def main() -> None:
         service_rate(),
         service_overload(),
         *(solver_rate(digest) for digest in ("md5", "sha1", "sha256", "sha512")),
+        *generations.all_rows(),
     ]
     for result in results:
         name = result.pop("benchmark")

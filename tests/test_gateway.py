@@ -292,9 +292,9 @@ def test_format_vectors_hold_for_the_library() -> None:
     text = (Path(__file__).parent.parent / "docs" / "FORMATS.md").read_text("utf-8")
     for block in re.findall(r"```json\n(.*?)```", text, flags=re.DOTALL):
         for vector in json.loads(block):
+            texts = vector.get("formulas") or [vector["formula"]]
             formulas = "".join(
-                f'f{number} = "{formula}"\n'
-                for number, formula in enumerate([vector["formula"]] if vector["formula"] else [])
+                f'f{number} = "{text}"\n' for number, text in enumerate(filter(None, texts))
             )
             gateway = CredentialGateway(StoragePolicy.from_toml(f"[formulas]\n{formulas}"))
             right = gateway.admit(stored=vector["stored"], password=vector["password"])
