@@ -265,7 +265,8 @@ class RowReader:
         self, text: str, parsed: ParsedValue, cohort: Cohort, said: tuple[Way, ...]
     ) -> tuple[tuple[Way, ...], Doubt | None, str]:
         """Read a value of a cohort of plain text; what may be a digest is none."""
-        suspected = self._column().suspects(text)
+        column = self._column()
+        suspected = column.suspects(text)
         explained = cohort.plain_text is PlainText.UNEXPLAINED and (
             bool(said) or not _is_unexplained(text, parsed)
         )
@@ -274,7 +275,8 @@ class RowReader:
         ways: tuple[Way, ...] = said or tuple(_bare_schemes(text))
         if not ways and not self._declares:
             ways = tuple(self._bare_formulas(parsed))
-        confirmed = bool(said) or any(way.name == suspected for way in ways)
+        by_column = column.rows > 0 and any(way.name == suspected for way in ways)
+        confirmed = bool(said) or by_column
         return ways, (None if confirmed else _doubt_of(text, parsed)), suspected
 
     def _said(self, parsed: ParsedValue, row: Row) -> Iterator[Way]:
