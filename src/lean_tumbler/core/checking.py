@@ -25,6 +25,7 @@ _REFUSALS = {
     State.EMPTY: "empty-value",
     State.NOT_TEXT: "undecodable",
     State.LOCKED: "locked",
+    State.REMNANT: "remnant",
 }
 
 

@@ -13,8 +13,9 @@ from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.reader import Reading, RowReader, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
-from lean_tumbler.core.reading.ways import Bounds, Certainty
+from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
 
@@ -102,7 +103,11 @@ class CredentialGateway:
         Raises:
             CheckImpossible: a formula or key that the value needs is not there.
             UsageError: the policy has no such store.
+            TypeError: an argument is of another type.
         """
+        _require_text("password", password)
+        if login is not None:
+            _require_text("login", login)
         row = Row(
             stored=_raw(stored),
             salt=_raw(salt),
@@ -129,7 +134,9 @@ class CredentialGateway:
         if not verdict.accepted:
             if not self._costs_a_derivation(verdict.parsed):
                 self._spend_a_derivation()
-            refused = Outcome(admitted=False, refusal=verdict.refusal)
+            typed = {reading.text, (row.stored or b"").decode("utf-8", "replace")}
+            refusal = "stored-value-typed" if password in typed else verdict.refusal
+            refused = Outcome(admitted=False, refusal=refusal)
             return _with_cohort(refused, cohort, reading)
         if not upgrade:
             outcome = Outcome(admitted=True, from_scheme=verdict.scheme)
@@ -137,12 +144,25 @@ class CredentialGateway:
             outcome = self._admitted(verdict, store, row.login)
         return _with_cohort(outcome, cohort, reading)
 
-    def hash(self, *, password: str) -> str:
+    def hash(self, *, password: str, force: bool = False) -> str:
         """Give the stored value for a new or changed password, which is stored in NFC.
 
+        Args:
+            password: as typed.
+            force: take it although it reads as a stored value.
+
         Raises:
-            PasswordRefused: it is empty, too long or not plain text.
+            PasswordRefused: it is empty, too long or not plain text, or it reads as a stored value:
+                a hash of a hash locks its owner out.
+            TypeError: it is no text.
         """
+        _require_text("password", password)
+        scheme = "" if force else stored_value_scheme(password)
+        if scheme:
+            raise PasswordRefused(
+                f"the password reads as a stored value ({scheme}): a hash of a hash locks its "
+                "owner out; give the password itself, or say force where that is the password"
+            )
         return self._value_of(new_form(password))
 
     def _value_of(self, password: str) -> str:
@@ -179,9 +199,11 @@ class CredentialGateway:
         if verdict.lossy:
             # Whoever next types another accepted form would be locked out.
             return found is not None and found.replace_lossy
-        return verdict.parsed.kind is not Kind.DERIVATION or not self._costs_a_derivation(
-            verdict.parsed
-        )
+        if verdict.parsed.kind is not Kind.DERIVATION or verdict.parsed.wrappers:
+            return True
+        if isinstance(verdict.way, DerivationWay) and verdict.way.before is not None:
+            return True  # made of something else than the password: stock functions do not check it
+        return not self._costs_a_derivation(verdict.parsed)
 
     def _costs_a_derivation(self, parsed: ParsedValue) -> bool:
         """Tell whether a check runs the target's own scheme at the target's cost or more."""
@@ -206,8 +228,18 @@ def _with_cohort(outcome: Outcome, cohort: str, reading: Reading) -> Outcome:
     return replace(outcome, cohort=cohort, label=reading.label, identity=reading.identity)
 
 
-def _raw(content: str | bytes | None) -> bytes | None:
-    return content.encode("utf-8", "surrogatepass") if isinstance(content, str) else content
+def _require_text(name: str, value: object) -> None:
+    if not isinstance(value, str):
+        raise TypeError(f"{name} must be text (str), not {type(value).__name__}")
+
+
+def _raw(content: object) -> bytes | None:
+    if not isinstance(content, str | bytes | None):
+        kind = type(content).__name__
+        raise TypeError(f"a stored value, salt or column must be text, bytes or None, not {kind}")
+    if isinstance(content, str):
+        return content.encode("utf-8", "surrogatepass")
+    return content if isinstance(content, bytes) else None
 
 
 def store_reader(

@@ -32,12 +32,14 @@ class Leave(StrEnum):
     UNREADABLE = "not UTF-8 text"
     SAFE = "already layered, current or locked"
     UNKNOWN = "not understood"
+    REMNANT = "a remnant of a failed write: no password opens it"
     NO_COHORT = "no cohort of the policy says how it was made"
     PLAIN_TEXT_UNDECLARED = "reads as plain text, and no cohort says so"
     MAY_BE_DIGEST = "may be a digest, so it is not taken for plain text"
     ONLY_SHAPE = "a bare shape that neither a cohort nor the column confirms"
     WAYS_DIFFER = "several ways, which differ in what lies below"
     HEAD_TOO_LONG = "an input of its formula is too long for a layered value"
+    PREPARED = "a formula under a slow scheme; replaced at login"
     NOT_STORABLE = "a password that no new value can be made of"
     LAYER_TOO_WEAK = "layered below the floor; replaced at login"
     UNPROVEN = "its cohort is not proven"
@@ -51,6 +53,7 @@ _STATES: Mapping[State, Leave] = {
 }
 _DOUBTS: Mapping[Doubt, Leave] = {
     Doubt.NOT_UNDERSTOOD: Leave.UNKNOWN,
+    Doubt.REMNANT: Leave.REMNANT,
     Doubt.NO_COHORT: Leave.NO_COHORT,
     Doubt.PLAIN_TEXT_UNDECLARED: Leave.PLAIN_TEXT_UNDECLARED,
     Doubt.MAY_BE_DIGEST: Leave.MAY_BE_DIGEST,
@@ -100,6 +103,8 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
         leave = Leave.UNKNOWN
     if leave is None and _is_current(reading, policy):
         leave = Leave.SAFE
+    if leave is None and any(getattr(way, "before", None) for way in ways):
+        leave = Leave.PREPARED
     if leave is not None:
         return RowPlan(leave=leave, cohort=reading.label, suspected=reading.suspected)
     passwords = [way for way in ways if isinstance(way, PasswordWay)]

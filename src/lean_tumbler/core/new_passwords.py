@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
+from lean_tumbler.core.schemes.catalogue import stored_value_scheme
+
 SHORTEST = 8  # the standard's least where a password is not the only factor's rule
 LEAST_LONGEST = 64  # a shorter bound than this may not be set
 _NAME_LENGTH = 4  # a shorter part of a login stands in many good passwords by chance
@@ -20,6 +22,7 @@ class Reason(StrEnum):
     TOO_SHORT = "too-short"
     TOO_LONG = "too-long"
     COMMON = "common"
+    STORED_VALUE = "a-stored-value"
     LIKE_LOGIN = "like-the-login"
     LIKE_WORD = "like-a-word-of-the-organisation"
     NO_DIGIT = "needs-a-digit"
@@ -73,6 +76,8 @@ def reasons_against(
         found.append(Reason.TOO_SHORT)
     if len(text) > rules.longest:
         found.append(Reason.TOO_LONG)
+    if stored_value_scheme(password):
+        found.append(Reason.STORED_VALUE)
     if folded in common or len(set(folded)) <= 2:
         found.append(Reason.COMMON)
     if login and _is_made_of(folded, _parts(login)):

@@ -26,7 +26,8 @@ def require_direct(value: str, *, scheme: str, parameters: Parameters, salt: byt
         WriteNotConfirmed: naming the scheme, never the value.
     """
     parsed = read_value(value)
-    if parsed.kind is not Kind.DERIVATION or not _is_of(parsed, scheme, parameters, salt):
+    is_clean = parsed.kind is Kind.DERIVATION and not parsed.wrappers
+    if not is_clean or not _is_of(parsed, scheme, parameters, salt):
         raise WriteNotConfirmed(f"a new {scheme} value would not be read as one; it is not written")
 
 
@@ -55,7 +56,7 @@ def require_layered(
     reading = reader.read(Row(stored=value.encode("utf-8")))
     inner, contents = reading.parsed.inner, reading.parsed.contents
     origins = tuple(way.origin for way in reading.ways if not hasattr(way, "password"))
-    if reading.state is not State.LAYERED or inner is None:
+    if reading.state is not State.LAYERED or inner is None or reading.parsed.wrappers:
         problem = "is not read as layered"
     elif not _is_of(inner, scheme, parameters, salt):
         problem = "loses what lies on top"

@@ -36,6 +36,10 @@ ALONE = ManyLogins()
 _ALERTS = {
     "over-limit": "a stored value asks for more work than [limits] allows; it was not run",
     "not-understood": "a stored value fits no scheme and no formula of the store",
+    "stored-value-typed": (
+        "somebody typed what is stored: the column has leaked, or a program sends the hash"
+    ),
+    "remnant": "a stored value is what a failed write left; the account needs a reset",
     "undecodable": "a stored value is not UTF-8 text",
     "empty-value": "a stored value is empty",
 }

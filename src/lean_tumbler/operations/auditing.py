@@ -37,6 +37,7 @@ NO_GRADED_ROWS = pl.DataFrame(
     schema={
         "account": pl.String, "login": pl.String, "privileged": pl.Boolean, "seen": pl.String,
         "created": pl.String, "updated": pl.String, "grade": pl.String, "needs": pl.String,
+        "wrapped": pl.Boolean,
     }
 )  # fmt: skip
 _FALSE = ("", "0", "f", "n", "false", "no")
@@ -306,8 +307,14 @@ def _graded(looked: Frame, names: Mapping[str, str]) -> pl.DataFrame:
             "group": range(len(looked.groups)),
             "grade": [str(group.reading.grade) for group in looked.groups],
             "needs": [_needed(group, names) for group in looked.groups],
+            "wrapped": [bool(group.reading.wrappers) for group in looked.groups],
         },
-        schema={"group": pl.UInt32, "grade": pl.String, "needs": pl.String},
+        schema={
+            "group": pl.UInt32,
+            "grade": pl.String,
+            "needs": pl.String,
+            "wrapped": pl.Boolean,
+        },
     )
     return looked.rows.join(groups, on="group").select(NO_GRADED_ROWS.columns)
 

@@ -1,4 +1,7 @@
-"""The gate: has anything below the floor appeared since the state that was accepted?"""
+"""The gate: has anything weak appeared since the state that was accepted?
+
+Weak is what stands below the floor, what nobody understands, and what something stands around.
+"""
 
 import io
 from collections.abc import Iterator, Sequence
@@ -14,17 +17,18 @@ from lean_tumbler.operations.auditing import NO_GRADED_ROWS, Means, graded_rows
 from lean_tumbler.stores.files import file_errors, write_bytes
 
 ACCOUNTS_NAMED = 20
-_WEAK = [str(grade) for grade in BELOW_FLOOR]
+_WEAK = [str(grade) for grade in (*BELOW_FLOOR, Grade.UNKNOWN)]  # not understood is not fine
 _SCHEMA = {"store": pl.String, "account": pl.String, "weak": pl.Boolean}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Appeared:
-    """One account that is below the floor, and was not.
+    """One account that is weak, and was not.
 
     Attributes:
         account: its key, or line.
         grade: of its value now.
+        wrapped: whether something stands around it.
         backwards: whether its value was better before; else the row is new.
         created: when the row was made, as far as the table tells.
         updated: when it was changed last, likewise.
@@ -33,6 +37,7 @@ class Appeared:
 
     account: str
     grade: str
+    wrapped: bool
     backwards: bool
     created: str
     updated: str
@@ -46,7 +51,7 @@ class Passage:
     Attributes:
         store: its name.
         accounts: with a value.
-        weak: below the floor now.
+        weak: those that are weak now.
         known: of these, those that were accepted.
         appeared: the first of those that were not, administrators first.
         appeared_rows: how many there are.
@@ -109,10 +114,10 @@ def pass_gate(
         accepted before, so that the gate stays shut until they are mended or accepted.
     """
     rows = pl.concat(
-        frame.select("account", "grade", "privileged", "created", "updated")
+        frame.select("account", "grade", "wrapped", "privileged", "created", "updated")
         for frame in (NO_GRADED_ROWS, *graded_rows(store, base=base, means=means))
     )
-    rows = rows.with_columns(weak=pl.col("grade").is_in(_WEAK))
+    rows = rows.with_columns(weak=pl.col("grade").is_in(_WEAK) | pl.col("wrapped"))
     before = state.filter(pl.col("store") == store.name).select("account", was="weak")
     joined = rows.join(before, on="account", how="left")
     first = before.is_empty()
@@ -146,6 +151,7 @@ def _appeared(rows: pl.DataFrame) -> Iterator[Appeared]:
         yield Appeared(
             account=row["account"],
             grade=str(Grade(row["grade"])),
+            wrapped=row["wrapped"],
             backwards=row["was"] is not None,
             created=row["created"] or "",
             updated=row["updated"] or "",

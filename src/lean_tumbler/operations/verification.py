@@ -1,7 +1,8 @@
 """Checking accounts whose password is known, and saying what is near where it fails."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from types import MappingProxyType
 
 from lean_tumbler.core.checking import Verdict, check
 from lean_tumbler.core.formulas.analysis import digests_used
@@ -16,8 +17,9 @@ from lean_tumbler.core.reading.reader import (
     digest_and_salt,
 )
 from lean_tumbler.core.reading.rows import Row
-from lean_tumbler.core.reading.ways import Bounds, Certainty
-from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.reading.slow_misses import SlowMisses
+from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay, SettingWay, Way
+from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.errors import CheckImpossible
 from lean_tumbler.stores.evidence_file import Tried
 from lean_tumbler.stores.interface import Store
@@ -27,6 +29,7 @@ _REFUSALS = {
     "locked": "the account is locked",
     "empty-value": "the stored value is empty",
     "not-understood": "no scheme and no formula fits what is stored",
+    "remnant": "a failed write left the stored value: no password opens it, reset the account",
     "undecodable": "the stored value is not UTF-8 text",
     "wrong-password": "",
 }
@@ -70,6 +73,7 @@ def verify_accounts(
     bounds: Bounds,
     store: Store | None = None,
     store_name: str = "",
+    earlier: Mapping[str, str] = MappingProxyType({}),
 ) -> Verification:
     """Check known accounts, one by one.
 
@@ -79,7 +83,9 @@ def verify_accounts(
         bounds: limits and keys.
         store: where the stored values come from; None where they stand in the file.
         store_name: the policy's.
+        earlier: login -> its stored value in an older dump, to tell what was hashed twice.
     """
+    misses = _NearMisses(reader, bounds, earlier)
     checked: list[CheckedAccount] = []
     tried: list[Tried] = []
     for account in accounts:
@@ -88,7 +94,7 @@ def verify_accounts(
             checked.append(_failed(account, problem))
             continue
         reading = reader.read(row)
-        found = _checked(account, row, reading, reader, bounds)
+        found = _checked(account, row, reading, bounds, misses)
         checked.append(found)
         if reading.state is State.VALUE and reading.certainty is not Certainty.SAID:
             key = CohortKey.of(store_name, reading)
@@ -117,14 +123,14 @@ def _failed(account: KnownAccount, problem: str) -> CheckedAccount:
 
 
 def _checked(
-    account: KnownAccount, row: Row, reading: Reading, reader: RowReader, bounds: Bounds
+    account: KnownAccount, row: Row, reading: Reading, bounds: Bounds, misses: "_NearMisses"
 ) -> CheckedAccount:
     try:
         verdict = check(reading, account.password.reveal(), bounds=bounds)
     except CheckImpossible as error:
         return _failed(account, str(error))
     origin = verdict.parsed.contents.origin
-    formula = verdict.formula.name if verdict.formula else None
+    formula = verdict.formula.name if verdict.formula else _prepared_by(verdict.way)
     below = formula or (verdict.way.name if verdict.way else origin)
     return CheckedAccount(
         login=account.login,
@@ -133,41 +139,117 @@ def _checked(
         layered_over=below if origin else None,
         formula=formula,
         form=verdict.form,
-        near_miss="" if verdict.accepted else _near_miss(account, row, verdict, reader, bounds),
+        near_miss="" if verdict.accepted else misses.of(account, row, verdict),
     )
 
 
-def _near_miss(
-    account: KnownAccount, row: Row, verdict: Verdict, reader: RowReader, bounds: Bounds
-) -> str:
-    explained = _REFUSALS.get(verdict.refusal, "")
-    reading = verdict.reading
-    if reading.doubt is not None and not reading.ways:
-        explained = f"{explained or reading.doubt}"
-    printed, salt = digest_and_salt(reading.parsed, reading.text, row.salt)
-    inputs = Inputs(
-        password=account.password.reveal(), salt=salt, login=account.login, keys=bounds.keys
+def _prepared_by(way: Way | None) -> str | None:
+    """Name the formula that a password went through before a slow scheme took it."""
+    before = way.before if isinstance(way, DerivationWay | SettingWay) else None
+    return before.formula.name if before else None
+
+
+class _NearMisses:
+    """Says what is near where a known password fails, or what would tell."""
+
+    def __init__(self, reader: RowReader, bounds: Bounds, earlier: Mapping[str, str]) -> None:
+        self._reader = reader
+        self._bounds = bounds
+        self._earlier = earlier
+        self._slow = SlowMisses(bounds)
+
+    def of(self, account: KnownAccount, row: Row, verdict: Verdict) -> str:
+        """Give the sentence for one account; it is never empty."""
+        password, reading = account.password.reveal(), verdict.reading
+        swapped = _swapped(password, reading)
+        if swapped:
+            return swapped
+        explained = _REFUSALS.get(verdict.refusal, "")
+        if explained and reading.state is not State.VALUE:
+            return explained
+        if reading.doubt is not None and not reading.ways:
+            explained = f"{reading.doubt}"
+        if reading.state is State.LAYERED:
+            return self._below_a_layer(reading, password) or _LAYERED
+        if any(isinstance(way, DerivationWay | SettingWay) for way in reading.ways):
+            return self._on_a_slow_value(account.login, reading, password)
+        return self._on_a_digest(account, row, reading) or explained or _NO_FORMULA
+
+    def _below_a_layer(self, reading: Reading, password: str) -> str:
+        for what, changed in changed_inputs(Inputs(password=password)):
+            if check(reading, changed.password, bounds=self._bounds).accepted:
+                return f"it fits {what}"
+        return ""
+
+    def _on_a_slow_value(self, login: str, reading: Reading, password: str) -> str:
+        found = self._slow.find(reading, password)
+        if found is not None:
+            return f"it fits with the password {found.meaning}: “{found.formula}”"
+        before = self._earlier.get(login)
+        if before is not None and self._is_twice(before, reading, password):
+            return (
+                "it was hashed twice: the value of the earlier dump was taken for a password; "
+                "reset it, and find the import that hashed what was hashed already"
+            )
+        if self._slow.is_spent:
+            return (
+                "not tried further: the derivations for near misses are spent; give fewer accounts"
+            )
+        return _NO_VARIANT
+
+    def _is_twice(self, before: str, reading: Reading, password: str) -> bool:
+        try:
+            once = check(self._reader.read_text(before), password, bounds=self._bounds)
+            twice = check(reading, before, bounds=self._bounds)
+        except CheckImpossible:
+            return False
+        return once.accepted and twice.accepted
+
+    def _on_a_digest(self, account: KnownAccount, row: Row, reading: Reading) -> str:
+        printed, salt = digest_and_salt(reading.parsed, reading.text, row.salt)
+        inputs = Inputs(
+            password=account.password.reveal(),
+            salt=salt,
+            login=account.login,
+            keys=self._bounds.keys,
+        )
+        for named in self._reader.formulas or BARE_FORMULAS:
+            found = near_miss(named.formula, printed, inputs)
+            if found:
+                return f"{named.name}: {found}"
+        if salt is not None:
+            names = [next(iter(digests_used(named.formula))) for named in BARE_FORMULAS]
+            for text, formula in salted_formulas(names):
+                if fits(formula, printed, inputs):
+                    return f"it fits the formula {text}"
+        return ""
+
+
+_NO_FORMULA = (
+    "no formula that is near fits; `lean-tumbler formula solve` searches further with two or three "
+    "such accounts"
+)
+_NO_VARIANT = (
+    "nothing that old code does to a password fits; a value that was hashed twice is proven with "
+    "--earlier and an older dump; else is the password another?"
+)
+_LAYERED = (
+    "another password, or the layer lies over another formula's digest: compare with the value in "
+    "a backup from before `layer`"
+)
+
+
+def _swapped(password: str, reading: Reading) -> str:
+    """Say where what should be a password reads as a stored value."""
+    scheme = stored_value_scheme(password)
+    if not scheme:
+        return ""
+    is_text = reading.parsed.scheme in {"plain-text", "unknown", "encoded"}
+    if is_text:
+        return "the columns password and stored stand the wrong way round"
+    if password == reading.text:
+        return f"the column password holds the stored value itself ({scheme}), not the password"
+    return (
+        f"the column password holds a hash ({scheme}): the same password gives another value each "
+        "time, so two hashes are never compared; give the password"
     )
-    if verdict.parsed.kind in {Kind.DERIVATION, Kind.LAYERED}:
-        return explained or _near_derivation(reading, inputs, bounds)
-    if verdict.parsed.kind not in {Kind.FAST, Kind.UNKNOWN}:
-        return explained
-    for named in reader.formulas or BARE_FORMULAS:
-        found = near_miss(named.formula, printed, inputs)
-        if found:
-            return f"{named.name}: {found}"
-    if salt is not None:
-        names = [next(iter(digests_used(named.formula))) for named in BARE_FORMULAS]
-        for text, formula in salted_formulas(names):
-            if fits(formula, printed, inputs):
-                return f"it fits the formula {text}"
-    return explained
-
-
-def _near_derivation(reading: Reading, inputs: Inputs, bounds: Bounds) -> str:
-    for what, changed in changed_inputs(inputs):
-        if changed.password == inputs.password:
-            continue
-        if check(reading, changed.password, bounds=bounds).accepted:
-            return f"it fits {what}"
-    return ""

@@ -162,7 +162,8 @@ def _headline(column: AuditedColumn) -> Text:
     weak = profile.below_floor
     place = f"{column.table}.{column.column}"
     if weak == 0:
-        text = Text(f"{place}: no account of {profile.rows:,} is below the floor.", "bold green")
+        text = Text(f"{place}: no account of {profile.rows:,} is below the floor")
+        text.stylize("bold yellow" if profile.not_understood else "bold green")
     else:
         privileged = sum(
             affected.privileged_rows
@@ -171,9 +172,20 @@ def _headline(column: AuditedColumn) -> Text:
         )
         whom = f", {count(privileged, 'administrator')} among them" if privileged else ""
         are = "is" if weak == 1 else "are"
-        text = Text(f"{place}: {weak:,} of {profile.rows:,} accounts {are} below the floor{whom}.")
+        text = Text(f"{place}: {weak:,} of {profile.rows:,} accounts {are} below the floor{whom}")
         text.stylize("bold")
-    return text
+    return text.append(f"{not_understood(profile)}.", text.style or "bold")
+
+
+def not_understood(profile: Profile) -> str:
+    """Say how many rows nobody understands, to go on in a sentence; empty where there are none."""
+    unknown = profile.not_understood
+    if not unknown:
+        return ""
+    are = "is" if unknown == 1 else "are"
+    values = profile.rows - profile.without_value
+    alarm = "; nobody may be able to log in" if unknown > values / 2 else ""
+    return f", and {unknown:,} {are} not understood{alarm}"
 
 
 def _finding(console: Console, finding: Finding) -> None:

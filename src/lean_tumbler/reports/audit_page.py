@@ -33,6 +33,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         columns=columns,
         rows=audit.rows,
         weak=sum(column["weak"] for column in columns),
+        not_understood=sum(column["not_understood"] for column in columns),
         values=sum(column["values"] for column in columns),
         floor=audit.floor.source,
         overview=inline(plots.grades_plot(overview)),
@@ -55,6 +56,7 @@ def _column(column: AuditedColumn, attacker: Attacker) -> dict[str, object]:
         "rows": profile.rows,
         "values": profile.rows - profile.without_value,
         "weak": profile.below_floor,
+        "not_understood": profile.not_understood,
         "administrators": _administrators(profile),
         "without_value": profile.without_value,
         "grades": [

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.constraints import GuardState
 
 RULE = "below-floor-appeared"
-_MEANING = "A value below the floor has appeared since the accepted state."
+_MEANING = "A value below the floor, or one that nobody understands, has appeared."
 
 
 def guard_document(state: GuardState) -> Document:
@@ -106,8 +106,10 @@ def _words(each: Appeared) -> str:
         if text
     )
     how = "went backwards" if each.backwards else "is new"
+    around = ", with something around it" if each.wrapped else ""
     rights = ", an administrator" if each.administrator else ""
-    return f"account {each.account}{rights}: {each.grade}, {how}{'; ' + times if times else ''}"
+    dated = f"; {times}" if times else ""
+    return f"account {each.account}{rights}: {each.grade}{around}, {how}{dated}"
 
 
 def draw_gate(console: Console, passages: Sequence[Passage]) -> None:
@@ -115,14 +117,19 @@ def draw_gate(console: Console, passages: Sequence[Passage]) -> None:
     for passage in passages:
         if passage.first:
             below = count(passage.weak, "account")
-            text = f"{passage.store}: {below} below the floor accepted; the next run compares."
+            text = (
+                f"{passage.store}: {below} weak or not understood accepted; the next run compares."
+            )
             console.print(Text(text, "bold"))
         elif passage.appeared_rows:
             appeared = count(passage.appeared_rows, "account")
-            text = f"{passage.store}: {appeared} below the floor appeared since the accepted state."
+            text = (
+                f"{passage.store}: {appeared} weak or not understood appeared since the accepted "
+                "state."
+            )
             console.print(Text(text, "bold red"))
         else:
-            console.print(Text(f"{passage.store}: nothing below the floor appeared.", "bold green"))
+            console.print(Text(f"{passage.store}: nothing weak appeared.", "bold green"))
         for each in passage.appeared:
             console.print(f"  {_words(each)}", highlight=False)
         if passage.appeared_rows:
@@ -165,7 +172,7 @@ def gate_junit(passages: Sequence[Passage]) -> str:
     for passage in passages:
         case = ET.SubElement(suite, "testcase", classname="gate", name=passage.store)
         if passage.appeared_rows:
-            message = f"{count(passage.appeared_rows, 'account')} below the floor appeared"
+            message = f"{count(passage.appeared_rows, 'account')} weak or not understood appeared"
             failure = ET.SubElement(case, "failure", message=message)
             failure.text = "\n".join(_words(each) for each in passage.appeared)
     ET.indent(suite)

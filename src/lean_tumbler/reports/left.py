@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 DECIDES: Mapping[Leave, str] = {
     Leave.UNREADABLE: "ask the old program how it read such bytes; they need a reset otherwise",
     Leave.UNKNOWN: "look at one with `explain --store NAME --account KEY`",
+    Leave.REMNANT: "these accounts need a reset; look for code that ignored an error, or stored a "
+    "promise before it was kept",
     Leave.NO_COHORT: "declare a cohort that says how they were made; `formula solve` finds it from "
     "known accounts",
     Leave.PLAIN_TEXT_UNDECLARED: "if they are passwords, declare a cohort with plain_text = true",

@@ -50,6 +50,7 @@ def store_document(course: Course) -> dict[str, Any]:
         "without_value": profile.without_value,
         "grades": dict(profile.grades),
         "below_floor": profile.below_floor,
+        "not_understood": profile.not_understood,
         "waiting": course.waiting,
         "started": None if course.started is None else course.started.isoformat(),
         "waiting_at_start": course.counted[0][1],
@@ -106,8 +107,10 @@ def draw_progress(console: Console, courses: Sequence[Course], notes: Sequence[s
     for course in courses:
         profile = course.profile
         weak = profile.below_floor
-        style = "bold green" if weak == 0 else "bold yellow"
-        left = f"{weak:,} of {profile.rows:,} accounts still below the floor"
+        is_clean = weak == 0 and profile.not_understood == 0
+        style = "bold green" if is_clean else "bold yellow"
+        unknown = f", {profile.not_understood:,} not understood" if profile.not_understood else ""
+        left = f"{weak:,} of {profile.rows:,} accounts still below the floor{unknown}"
         console.print(Text(f"{course.table}: {left}.", style))
         layered = profile.grades.get(Grade.LAYERED, 0)
         if layered:

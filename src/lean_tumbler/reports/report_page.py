@@ -69,11 +69,12 @@ def report_page(report: Report) -> str:
     """Give the report as a page."""
     waiting = sum(store.course.waiting for store in report.stores)
     weak = sum(store.course.profile.below_floor for store in report.stores)
+    unknown = sum(store.course.profile.not_understood for store in report.stores)
     rows = sum(store.course.profile.rows for store in report.stores)
     page: str = ENVIRONMENT.get_template("report.html").render(
         report=report,
         taken_at=report.taken_at.strftime("%Y-%m-%d %H:%M %Z").strip(),
-        headline=_headline(weak, waiting, rows),
+        headline=_headline(weak, waiting, unknown, rows),
         stores=[_store(report, store) for store in report.stores],
         done=[_done(entry) for entry in report.entries],
         backups=[_backup(backup) for backup in report.backups],
@@ -84,11 +85,15 @@ def report_page(report: Report) -> str:
     return page
 
 
-def _headline(weak: int, waiting: int, rows: int) -> str:
+def _headline(weak: int, waiting: int, unknown: int, rows: int) -> str:
+    beside = f"; {unknown:,} are not understood" if unknown else ""
     if weak:
-        return f"{weak:,} of {rows:,} stored values are still below the floor"
+        return f"{weak:,} of {rows:,} stored values are still below the floor{beside}"
     if waiting:
-        return f"No stored value is below the floor; {waiting:,} are layered and wait for a login"
+        layered = f"{waiting:,} are layered and wait for a login"
+        return f"No stored value is below the floor; {layered}{beside}"
+    if unknown:
+        return f"{unknown:,} of {rows:,} stored values are not understood; the others are done"
     return f"Finished: every one of {rows:,} stored values is current or locked"
 
 

@@ -52,7 +52,7 @@ def draw_verify(console: Console, found: Verification) -> None:
         console.print(Text(text, "bold red"))
         table = new_table("login", "read as", "near miss")
         for account in rejected:
-            table.add_row(account.login, account.scheme or "", account.near_miss or "none found")
+            table.add_row(account.login, account.scheme or "", account.near_miss)
         console.print()
         console.print(table)
         console.print()

@@ -52,6 +52,23 @@ def read_known_accounts(path: Path, *, with_stored: bool) -> list[KnownAccount]:
         raise KnownAccountsError(f"{path}: line {reader.line_num}: {error}") from None
 
 
+def read_earlier(path: Path) -> dict[str, str]:
+    """Read an older dump: login -> stored value.
+
+    Raises:
+        KnownAccountsError: a column is missing, or the file is no CSV.
+        SourceError: the file cannot be read.
+    """
+    text = read_text(path, limit_bytes=KNOWN_BYTES)
+    rows = csv.DictReader(io.StringIO(text, newline=""))
+    try:
+        if not {"login", "stored"} <= set(rows.fieldnames or ()):
+            raise KnownAccountsError(f"{path}: line 1: the first line must name login,stored")
+        return {row["login"]: row["stored"] or "" for row in rows if row["login"]}
+    except csv.Error as error:
+        raise KnownAccountsError(f"{path}: line {rows.line_num}: {error}") from None
+
+
 def _accounts(path: Path, reader: "Reader", *, with_stored: bool) -> list[KnownAccount]:
     head = [name.strip().lower() for name in next(reader, [])]
     needed = _COLUMNS[:3] if with_stored else _COLUMNS[:2]

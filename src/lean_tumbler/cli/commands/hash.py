@@ -12,6 +12,9 @@ EXAMPLE = """\
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
+    parser.add_argument(
+        "--force", action="store_true", help="take the password although it reads as a stored value"
+    )
     add_policy_option(parser)
 
 
@@ -21,5 +24,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
     policy = read_policy(arguments, required=False)
     password = session.read_password(policy.limits, confirm=True)
-    session.stdout.write(CredentialGateway(policy).hash(password=password) + "\n")
+    session.stdout.write(CredentialGateway(policy).hash(password=password, force=arguments.force))
+    session.stdout.write("\n")
     return 0

@@ -1,6 +1,7 @@
 """`verify`: are the accounts whose password is known accepted?"""
 
 import argparse
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,8 +16,8 @@ from lean_tumbler.cli.options import (
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
-    from lean_tumbler.core.formulas.named import NamedFormula
     from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.core.reading.cohorts import Cohort
     from lean_tumbler.core.reading.reader import RowReader
 
 EXAMPLE = """\
@@ -37,6 +38,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="how the stored values came about: a formula, or the name of a cohort or formula of "
         "the policy",
     )
+    parser.add_argument(
+        "--earlier",
+        type=Path,
+        metavar="FILE",
+        help="an older dump as CSV, login,stored: it proves which values were hashed twice",
+    )
     add_store_options(parser)
 
 
@@ -45,20 +52,21 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.operations.verification import verify_accounts
     from lean_tumbler.reports.verify import draw_verify, verify_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
-    from lean_tumbler.stores.known_accounts import read_known_accounts
+    from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
 
     policy = read_policy(arguments, required=arguments.store is not None)
     known = read_known_accounts(arguments.known, with_stored=arguments.store is None)
     gateway = gateway_of(arguments, policy)
     given = _given(arguments, policy)
+    earlier = read_earlier(arguments.earlier) if arguments.earlier else {}
     if arguments.store is None:
         reader = _reader_of_files(policy, given)
-        found = verify_accounts(known, reader=reader, bounds=gateway.bounds)
+        found = verify_accounts(known, reader=reader, bounds=gateway.bounds, earlier=earlier)
     else:
         store_policy = chosen_store(policy, arguments.store)
         reader = gateway.reader(store_policy.name)
         if given is not None:
-            reader = reader.with_formula(given)
+            reader = reader.with_cohort(given)
         with opened_store(arguments, store_policy) as store:
             found = verify_accounts(
                 known,
@@ -66,6 +74,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 bounds=gateway.bounds,
                 store=store,
                 store_name=store_policy.name,
+                earlier=earlier,
             )
         if given is None and found.tried:
             EvidenceFile.beside(policy_path(arguments)).note_known(found.tried)
@@ -77,30 +86,37 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     return int(not all(account.accepted for account in found.accounts))
 
 
-def _given(arguments: argparse.Namespace, policy: "StoragePolicy") -> "NamedFormula | None":
-    """Give the formula that the command line names; None where it names none."""
+def _given(arguments: argparse.Namespace, policy: "StoragePolicy") -> "Cohort | None":
+    """Give the cohort that the command line names or describes; None where it does neither."""
     from lean_tumbler.core.formulas import notation
     from lean_tumbler.core.formulas.named import NamedFormula
+    from lean_tumbler.core.policy.cohort_tables import split_then
+    from lean_tumbler.core.reading.cohorts import Cohort
 
-    if arguments.formula is None:
+    text = arguments.formula
+    if text is None:
         return None
-    of_cohorts = {
-        cohort.name: cohort.formula
-        for store in policy.stores.values()
-        for cohort in store.cohorts
-        if cohort.formula
-    }
-    named = policy.formulas.get(arguments.formula) or of_cohorts.get(arguments.formula)
-    return named or NamedFormula("given", notation.parse(arguments.formula))
+    for store in policy.stores.values():
+        for cohort in store.cohorts:
+            if cohort.name == text and cohort.formula is not None:
+                return replace(cohort, condition=None)
+    named, then = policy.formulas.get(text), ""
+    if named is None:
+        before, then = split_then(text)
+        named = NamedFormula("given", notation.parse(before, may_end_in_bytes=bool(then)))
+    return Cohort(name=named.name, formula=named, then=then)
 
 
-def _reader_of_files(policy: "StoragePolicy", given: "NamedFormula | None") -> "RowReader":
-    """Give what reads rows that stand in a file: by one formula, or by all of the policy."""
+def _reader_of_files(policy: "StoragePolicy", given: "Cohort | None") -> "RowReader":
+    """Give what reads rows of a file: by one cohort, or by all formulas of the policy."""
     from lean_tumbler.core.reading.cohorts import Cohort
     from lean_tumbler.core.reading.reader import RowReader
 
     formulas = policy.formulas_by_fingerprint
-    chosen = [given] if given else list(formulas.values())
-    parts = {name: name for named in chosen for name in named.parts}
-    cohorts = [Cohort(name=named.name, formula=named) for named in chosen]
-    return RowReader(cohorts=cohorts, parts=parts, formulas=formulas, has_salts=False)
+    prepared = {c.formula.fingerprint: c for s in policy.stores.values() for c in s.cohorts
+                if c.formula and c.then}  # fmt: skip
+    every = [prepared.get(print_) or Cohort(name=named.name, formula=named)
+             for print_, named in formulas.items()]  # fmt: skip
+    chosen = [given] if given else [replace(cohort, condition=None) for cohort in every]
+    parts = {name: name for cohort in chosen if cohort.formula for name in cohort.formula.parts}
+    return RowReader(cohorts=chosen, parts=parts, formulas=formulas, has_salts=False)

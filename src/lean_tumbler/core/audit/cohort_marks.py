@@ -43,7 +43,7 @@ def _patterns(cohort: Cohort) -> Iterator[str]:
     """Give what the texts of a cohort look like, where its shape says less."""
     if cohort.layout is not None:
         yield f"(?s:{cohort.layout.pattern})"
-    elif cohort.formula is not None:
+    elif cohort.formula is not None and not cohort.then:
         yield "".join(segment.pattern for segment in cohort.formula.output.segments)
 
 

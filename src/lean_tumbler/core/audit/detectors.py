@@ -101,7 +101,7 @@ def _always(_: Case) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class ByReading:
-    """Groups by what they are; evidence may name {rows} {all} {schemes} {floor} {place}."""
+    """Groups by what they are; evidence may name {rows} {all} {schemes} {wrappers} {floor}."""
 
     wanted: Callable[[Reading], bool]
     evidence: str
@@ -112,6 +112,9 @@ class ByReading:
         affected = _gather(case.profile, self.wanted) if self.when(case) else Affected()
         return affected, self.evidence.format(
             rows=f"{affected.rows:,}",
+            wrappers=", ".join(
+                sorted({name for reading in case.profile.groups for name in reading.wrappers})
+            ),
             all=f"{case.profile.rows:,}",
             schemes=_schemes_of(case.profile, self.wanted),
             floor=case.floor.source,

@@ -68,10 +68,8 @@ def may_be_blocks(reading: Reading) -> bool:
 
 def is_bare(reading: Reading) -> bool:
     """Tell whether a group's values are digests with nothing that names them."""
-    return reading.layout in _BARE_LAYOUTS and reading.grade in {
-        Grade.FAST_UNSALTED,
-        Grade.FAST_SALTED,
-    }
+    is_fast = reading.grade in {Grade.FAST_UNSALTED, Grade.FAST_SALTED}
+    return is_fast and reading.layout in _BARE_LAYOUTS and not reading.wrappers
 
 
 def weighed(profile: Profile) -> dict[Reading, Reading]:

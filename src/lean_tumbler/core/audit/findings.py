@@ -32,6 +32,7 @@ from lean_tumbler.core.audit.detectors import (
 from lean_tumbler.core.audit.profile import Frame
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor, Grade
+from lean_tumbler.core.schemes.remnants import REMNANT
 
 
 class Severity(StrEnum):
@@ -272,9 +273,39 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "stray-blanks": Rule(
             severity=Severity.LOW,
-            summary="Blanks around a stored value, mostly from a padded column.",
-            remedy="They do not hinder checks here; other software may fail on them.",
-            detect=Flagged("stray-blanks", "{rows} values begin or end with a blank"),
+            summary="Blanks around a text that is no digest, mostly from a padded column.",
+            remedy="Find out whether the old program took them off; as plain text they count.",
+            detect=Flagged("stray-blanks", "{rows} texts begin or end with a blank"),
+        ),
+        "wrapped-value": Rule(
+            severity=Severity.MEDIUM,
+            summary="Something stands around whole values: a copy, an export or a bug put it "
+            "there, and most software fails on it.",
+            remedy="No reset is needed: checks here look inside, and logins and `lean-tumbler "
+            "layer` write clean values. Find the code that wrote them.",
+            detect=ByReading(
+                lambda reading: bool(reading.wrappers), "{rows} of {all} values have {wrappers}"
+            ),
+        ),
+        "remnant": Rule(
+            severity=Severity.HIGH,
+            summary="A failed write left the name of nothing, an object's print or a mask: no "
+            "password opens these accounts.",
+            remedy="Look for code that ignored an error, or stored a promise before it was kept "
+            "(a missing await); these accounts need a reset.",
+            detect=ByReading(
+                lambda reading: reading.scheme == REMNANT, "{rows} of {all} values are remnants"
+            ),
+        ),
+        "not-understood": Rule(
+            severity=Severity.HIGH,
+            summary="Nobody knows how these values were made, or whether their owners can log in.",
+            remedy="Look at one with `lean-tumbler explain`; known accounts and `lean-tumbler "
+            "formula solve` may say how they were made.",
+            detect=ByReading(
+                lambda reading: reading.grade is Grade.UNKNOWN and reading.scheme != REMNANT,
+                "{rows} of {all} values are not understood",
+            ),
         ),
         "mixed-case-digest": Rule(
             severity=Severity.LOW,

@@ -1,7 +1,6 @@
 """Unsalted digests against likely passwords: who is affected, and what the digests are."""
 
-import base64
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from threading import RLock
@@ -192,9 +191,6 @@ def _formulas_of(parsed: ParsedValue) -> tuple[str, ...]:
     return tuple(dict.fromkeys((*own, *alone, *nested)))
 
 
-def decoded(texts: Sequence[str]) -> bytes:
-    """Give the bytes of hexadecimal or base64 texts, in one piece; for counting."""
-    try:
-        return bytes.fromhex("".join(texts))
-    except ValueError:
-        return b"".join(base64.b64decode(text + "==", validate=False) for text in texts)
+def digests_of(texts: Iterable[str]) -> bytes:
+    """Give the digests of stored values, in one piece; for counting."""
+    return b"".join(read_value(text).digest for text in texts)

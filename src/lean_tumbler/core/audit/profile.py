@@ -10,7 +10,7 @@ import polars as pl
 
 from lean_tumbler.core.audit.cohort_marks import OTHER, marks
 from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed, without_digests
-from lean_tumbler.core.audit.matching import LikelyMatcher, decoded, is_folded, own_digests
+from lean_tumbler.core.audit.matching import LikelyMatcher, digests_of, is_folded, own_digests
 from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading, affected_by
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.audit.tally import Tally, text_hash
@@ -40,6 +40,7 @@ _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 # Variants that newer ones replaced because of a fault or a weakness.
 _OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
 _SHAPE = ("shape", "salted", "mark")
+_SHORTEST_CHOSEN, _BCRYPT = 16, 23  # bytes of a digest; bcrypt's own is odd
 _READ_KEPT = 65_536
 # While rows are looked at, nothing is known of the column; the survey says it at the end.
 _UNSEEN = Column(rows=1)
@@ -148,7 +149,7 @@ class Profiler:
             height=frame.height,
             rows=rows,
             groups=groups,
-            flags=[(code, found) for code, found in (*flags, *_text_flags(rows, salted))
+            flags=[(code, found) for code, found in (*flags, *_text_flags(rows, salted, groups))
                    if found.height],
             digests=digests,
             logins=_hashed_logins(frame),
@@ -217,6 +218,7 @@ class Profiler:
             also_possible=parsed.contents.also_possible,
             because=because,
             formula=notation.write(fitting[0].formula.formula) if fitting else "",
+            wrappers=understood.parsed.wrappers,
         )
         return _Read(parsed=parsed, reading=reading, odd=odd)
 
@@ -389,7 +391,7 @@ def _spread(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[Reading, 
     for number, group in enumerate(groups):
         if is_bare(group.reading):
             texts = rows.filter(pl.col("group") == number)["stored"].head(_SPREAD_ROWS).unique()
-            yield group.reading, Counter(decoded([text.removeprefix("0x") for text in texts]))
+            yield group.reading, Counter(digests_of(texts))
 
 
 def _is_examined(number: int) -> bool:
@@ -405,10 +407,14 @@ def _own(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[Reading, Cou
             yield group.reading, Counter(own_digests(some, group.parsed))
 
 
-def _text_flags(rows: pl.DataFrame, salted: pl.DataFrame) -> Iterator[tuple[str, pl.DataFrame]]:
+def _text_flags(
+    rows: pl.DataFrame, salted: pl.DataFrame, groups: list[Group]
+) -> Iterator[tuple[str, pl.DataFrame]]:
     """Note what the texts themselves show, whatever they are."""
     stored, salt = pl.col("stored"), pl.col("salt")
-    yield "stray-blanks", rows.filter(_has_blanks_around(stored))
+    wrapped = [number for number, group in enumerate(groups) if group.reading.wrappers]
+    bare = rows.filter(pl.col("group").is_in(wrapped).not_()) if wrapped else rows
+    yield "stray-blanks", bare.filter(_has_blanks_around(stored))
     yield "empty-password", rows.filter(stored.is_in(_EMPTY_DIGESTS))
     if salted.height:
         yield "salt-with-blanks", salted.filter(_has_blanks_around(salt))
@@ -431,6 +437,11 @@ def _add_ages(ages: Counter[tuple[str, Grade]], frame: Frame) -> None:
         ages[when, frame.groups[number].reading.grade] += rows
 
 
+def _is_cut(digest_bytes: int) -> bool:
+    """Tell a digest of a length that nobody chooses: of a PHC string that its column cut off."""
+    return digest_bytes < _SHORTEST_CHOSEN or (digest_bytes % 4 != 0 and digest_bytes != _BCRYPT)
+
+
 def _odd(parsed: ParsedValue) -> Iterator[str]:
     """Name the findings that a value's own reading gives rise to."""
     contents = parsed.contents
@@ -439,6 +450,8 @@ def _odd(parsed: ParsedValue) -> Iterator[str]:
     if contents.variant in _OBSOLETE_VARIANTS or parsed.scheme in {"argon2d", "mysql-old"}:
         yield "obsolete-variant"
     if parsed.kind is Kind.UNKNOWN and contents.also_possible:
+        yield "truncated-value"
+    if parsed.kind in {Kind.DERIVATION, Kind.LAYERED} and _is_cut(len(parsed.digest)):
         yield "truncated-value"
     if parsed.layout == "hex, mixed case":
         yield "mixed-case-digest"

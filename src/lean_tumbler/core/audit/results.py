@@ -20,6 +20,7 @@ class Reading:
         because: why it is taken for that, where the whole column or a formula says so.
         twice: whether it is a digest of a digest.
         formula: what makes it, in the notation, where the policy says so.
+        wrappers: what stands around the values.
     """
 
     scheme: str
@@ -32,6 +33,7 @@ class Reading:
     because: str = ""
     twice: bool = False
     formula: str = ""
+    wrappers: tuple[str, ...] = ()
 
 
 @dataclass(slots=True)
@@ -134,6 +136,11 @@ class Profile:
     def below_floor(self) -> int:
         """Rows that are weaker than the floor."""
         return sum(rows for grade, rows in self.grades.items() if grade in BELOW_FLOOR)
+
+    @property
+    def not_understood(self) -> int:
+        """Rows of which nobody knows whether a login works, remnants of failed writes included."""
+        return self.grades.get(Grade.UNKNOWN, 0)
 
     def note_opened(self, rows: pl.DataFrame) -> None:
         """Note salted rows that a likely password opens, beside the unsalted ones."""

@@ -319,6 +319,20 @@ def value_of(formula: Formula, inputs: Inputs) -> Value:
     return _compiled(formula)[0](inputs.password, _Run(inputs, FORMULA_BYTES))
 
 
+def input_of(formula: Formula, inputs: Inputs, *, limit_work: int, limit_bytes: int) -> bytes:
+    """Compute what a formula hands on to a slow scheme: text goes in as UTF-8.
+
+    Raises:
+        InputDoesNotFit: a character does not fit the encoding, or an input is not there.
+        KeyMissing: a key is not there.
+        OverLimit: the formula asks for more than the limits.
+    """
+    chain, steps = _compiled(formula)
+    if steps > limit_work:
+        raise OverLimit(_TOO_MUCH.format(steps, limit_work))
+    return _as_bytes(chain(inputs.password, _Run(inputs, limit_bytes)))
+
+
 def evaluate(
     formula: Formula,
     inputs: Inputs,

@@ -158,13 +158,13 @@ class _Parser:
             )
         return number
 
-    def whole(self) -> Formula:
-        """Parse to the end of the text; the result must be text."""
+    def whole(self, *, may_end_in_bytes: bool) -> Formula:
+        """Parse to the end of the text."""
         steps, flow = self._steps(Flow.TEXT)
         if self._next.kind != "end":
             raise self._expected("“,” or the end", self._next)
         last = self._tokens[-1]
-        if flow is not Flow.TEXT:
+        if flow is not Flow.TEXT and not may_end_in_bytes:
             raise FormulaError(
                 f"position {last.offset + 1}: the formula ends in bytes; "
                 f"end it with {' or '.join(WRITINGS)}",
@@ -321,8 +321,12 @@ class _Parser:
         return str(literal)
 
 
-def parse(text: str) -> Formula:
+def parse(text: str, *, may_end_in_bytes: bool = False) -> Formula:
     """Read a formula.
+
+    Args:
+        text: in the notation.
+        may_end_in_bytes: whether its result goes on into a scheme that takes bytes.
 
     Raises:
         FormulaError: with the position and what was expected.
@@ -332,7 +336,7 @@ def parse(text: str) -> Formula:
             f"position {TEXT_CHARACTERS + 1}: a formula has at most {TEXT_CHARACTERS:,} characters",
             offset=TEXT_CHARACTERS,
         )
-    return _Parser(text).whole()
+    return _Parser(text).whole(may_end_in_bytes=may_end_in_bytes)
 
 
 def _number(number: Number) -> str:

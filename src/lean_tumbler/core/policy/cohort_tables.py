@@ -1,6 +1,7 @@
 """The cohorts of a store: `[[store.NAME.cohort]]` and `[store.NAME.parts]`."""
 
 import difflib
+import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -10,11 +11,23 @@ from lean_tumbler.core.policy.entries import Entries
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.conditions import Condition, parse_condition
 from lean_tumbler.core.reading.layouts import DIGEST, SALT, ValueLayout, parse_layout
-from lean_tumbler.core.schemes.catalogue import BARE_SETTING_SCHEMES
+from lean_tumbler.core.schemes.catalogue import BARE_SETTING_SCHEMES, DERIVATIONS, SETTING_SCHEMES
 from lean_tumbler.errors import ConditionError, FormulaError, LayoutError
 
+_THEN = re.compile(r"(?P<before>.*\S)\s*,\s*then\s+(?P<then>[\w-]+)\s*", re.DOTALL)
+# What a formula's result can have gone into: schemes that take any text as their password.
+SLOW_SCHEMES = (
+    *DERIVATIONS,
+    *(name for name in SETTING_SCHEMES if name not in BARE_SETTING_SCHEMES),
+)
 _KEYS = ("name", "formula", "scheme", "plain_text", "layout", "when")
 _LONGEST_NAME = 40
+
+
+def split_then(text: str) -> tuple[str, str]:
+    """Split “FORMULA, then SCHEME”; the scheme is empty where there is none."""
+    match = _THEN.fullmatch(text)
+    return (match["before"], match["then"]) if match else (text, "")
 
 
 class CohortTables:
@@ -74,7 +87,8 @@ class CohortTables:
                 f"expected a “name” of at most {_LONGEST_NAME} characters, without “+”",
             )
         plain_text = self._plain_text(name, table)
-        formula = self._formula(name, self._entries.get(place, table, "formula", str, ""))
+        text, then = self._then(name, self._entries.get(place, table, "formula", str, ""))
+        formula = self._formula(name, text, may_end_in_bytes=bool(then))
         scheme = self._entries.get(place, table, "scheme", str, "")
         ways = (formula is not None) + bool(scheme) + (plain_text is not PlainText.NONE)
         if ways != 1:
@@ -86,12 +100,13 @@ class CohortTables:
             raise self._error(
                 name, f"“scheme” is for values that do not name their scheme: {known}"
             )
-        layout = self._layout(name, table, formula)
+        layout = self._layout(name, table, formula, then)
         self._check_inputs(name, formula, layout)
         return Cohort(
             name=name,
             formula=formula,
             scheme=scheme,
+            then=then,
             plain_text=plain_text,
             layout=layout,
             condition=self._condition(name, table),
@@ -105,27 +120,36 @@ class CohortTables:
             return PlainText.ALL
         raise self._error(name, '“plain_text” must be true, or "all" for every text')
 
-    def _formula(self, cohort: str, text: str) -> NamedFormula | None:
+    def _then(self, cohort: str, text: str) -> tuple[str, str]:
+        """Take a formula apart that goes on into a slow scheme: “utf-8, md5, hex, then bcrypt”."""
+        before, then = split_then(text)
+        if then and then not in SLOW_SCHEMES:
+            near = difflib.get_close_matches(then, SLOW_SCHEMES, n=1, cutoff=0.5)
+            hint = f"did you mean “{near[0]}”?" if near else ", ".join(SLOW_SCHEMES)
+            raise self._error(cohort, f"“formula”: expected a slow scheme after “then” ({hint})")
+        return before, then
+
+    def _formula(self, cohort: str, text: str, *, may_end_in_bytes: bool) -> NamedFormula | None:
         """Read a formula, or take one of [formulas] by its name."""
         if not text:
             return None
         if text in self._formulas:
             return self._formulas[text]
         try:
-            return NamedFormula(cohort, notation.parse(text))
+            return NamedFormula(cohort, notation.parse(text, may_end_in_bytes=may_end_in_bytes))
         except FormulaError as error:
             near = difflib.get_close_matches(text, self._formulas, n=1, cutoff=0.7)
             hint = f"; did you mean “{near[0]}” of [formulas]?" if near else ""
             raise self._error(cohort, f"“formula”, {error}{hint}") from None
 
     def _layout(
-        self, name: str, table: Mapping[str, Any], formula: NamedFormula | None
+        self, name: str, table: Mapping[str, Any], formula: NamedFormula | None, then: str
     ) -> ValueLayout | None:
         text = self._entries.get(f"store.{self._store}.cohort", table, "layout", str, "")
         if not text:
             return None
-        if formula is None:
-            raise self._error(name, "“layout” goes with a “formula”")
+        if formula is None or then:
+            raise self._error(name, "“layout” goes with a “formula” that prints the digest")
         output = formula.output
         pattern = "".join(segment.pattern for segment in output.segments)
         try:

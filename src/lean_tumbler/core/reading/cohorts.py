@@ -25,6 +25,7 @@ class Cohort:
         name: for people, and for evidence.
         formula: that made the digest; None where it is no formula.
         scheme: of values that are bare shapes, like des-crypt; empty where it is none.
+        then: the slow scheme that the formula's result went into; empty where the formula is all.
         plain_text: whether the texts are passwords.
         layout: where digest and inputs stand in a composite value; None where the text is the
             digest.
@@ -34,6 +35,7 @@ class Cohort:
     name: str
     formula: NamedFormula | None = None
     scheme: str = ""
+    then: str = ""
     plain_text: PlainText = PlainText.NONE
     layout: ValueLayout | None = None
     condition: Condition | None = None

@@ -12,6 +12,7 @@ from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import (
+    Before,
     Certainty,
     DerivationWay,
     FormulaWay,
@@ -29,6 +30,7 @@ from lean_tumbler.core.schemes.catalogue import (
     own_formulas,
     read_value,
 )
+from lean_tumbler.core.schemes.remnants import REMNANT
 
 # What a bare digest is tried with where no cohort says how it was made.
 BARE_FORMULAS = tuple(
@@ -47,6 +49,7 @@ class State(StrEnum):
     EMPTY = "empty"
     NOT_TEXT = "not UTF-8 text"
     LOCKED = "locked"
+    REMNANT = "a remnant of a failed write"
     LAYERED = "layered"
     VALUE = "a value"
 
@@ -55,6 +58,7 @@ class Doubt(StrEnum):
     """Why a row has no way, or none that a bulk step may rest on."""
 
     NOT_UNDERSTOOD = "not understood"
+    REMNANT = "a remnant of a failed write: no password opens it"
     NO_COHORT = "no cohort of the policy says how it was made"
     PLAIN_TEXT_UNDECLARED = "reads as plain text, and no cohort says so"
     MAY_BE_DIGEST = "may be a digest, so it is not taken for plain text"
@@ -67,7 +71,7 @@ class Reading:
 
     Attributes:
         state: what is to be said before the ways.
-        text: the stored text; empty where there is none.
+        text: the stored text, without wrappers around it; empty where there is none.
         parsed: what the text itself was read as.
         ways: in which it may have been made, the surest first.
         cohorts: names of the cohorts whose condition holds.
@@ -135,12 +139,12 @@ class RowReader:
         self._has_salts = has_salts
         self._decryption = decryption
         self._keys = keys or {}
-        self._declares = any(c.formula or c.scheme for c in self.cohorts)
+        self._declares = any((c.formula and not c.then) or c.scheme for c in self.cohorts)
 
     @property
     def formulas(self) -> tuple[NamedFormula, ...]:
         """The formulas of its cohorts."""
-        return tuple(cohort.formula for cohort in self.cohorts if cohort.formula is not None)
+        return tuple(c.formula for c in self.cohorts if c.formula is not None and not c.then)
 
     @property
     def needs_column(self) -> bool:
@@ -164,10 +168,10 @@ class RowReader:
             column=column,
         )
 
-    def with_formula(self, named: NamedFormula) -> "RowReader":
-        """Give the same reader with one formula in the place of all cohorts that have one."""
+    def with_cohort(self, cohort: Cohort) -> "RowReader":
+        """Give the same reader with one cohort in the place of all that are no plain text."""
         return RowReader(
-            cohorts=(Cohort(name=named.name, formula=named), *self._plain_cohorts),
+            cohorts=(cohort, *self._plain_cohorts),
             parts=self._parts,
             formulas=self._formulas,
             has_salts=self._has_salts,
@@ -195,6 +199,9 @@ class RowReader:
         parsed = read_value(text)
         if not text:
             return Reading(state=State.EMPTY, parsed=parsed)
+        if parsed.scheme == REMNANT:
+            return Reading(state=State.REMNANT, text=text, parsed=parsed, doubt=Doubt.REMNANT)
+        text = parsed.inner_text or text
         if parsed.kind is Kind.LOCKED:
             return Reading(state=State.LOCKED, text=text, parsed=parsed)
         if parsed.kind is Kind.LAYERED:
@@ -226,7 +233,8 @@ class RowReader:
     ) -> tuple[tuple[Way, ...], Doubt | None, str]:
         said = tuple(self._said(parsed, row))
         if parsed.says is Says.ALL:
-            return said, (None if said else Doubt.NOT_UNDERSTOOD), ""
+            prepared = tuple(self._prepared(said, parsed, row))
+            return (*prepared, *said), (None if said else Doubt.NOT_UNDERSTOOD), ""
         if self._decryption is not None:
             opened = self._decryption.password_of(text, self._keys)
             if opened is not None:
@@ -305,6 +313,28 @@ class RowReader:
             if way is not None:
                 yield way
 
+    def _prepared(
+        self, said: Sequence[Way], parsed: ParsedValue, row: Row
+    ) -> Iterator[DerivationWay | SettingWay]:
+        """Give the ways of cohorts whose formula went on into the scheme that a value names."""
+        for cohort in self.cohorts:
+            if cohort.formula is None or cohort.then != parsed.scheme or not cohort.holds(row):
+                continue
+            named, parts = cohort.formula, self._parts_of(row)
+            if not named.parts <= parts.keys() or (named.takes_login and not row.login):
+                continue
+            before = Before(formula=named, salt=row.salt or b"", login=row.login, parts=parts)
+            for way in said:
+                if isinstance(way, DerivationWay | SettingWay):
+                    declared = Certainty.DECLARED
+                    yield replace(way, name=cohort.name, certainty=declared, before=before)
+
+    def _parts_of(self, row: Row) -> dict[str, bytes]:
+        return {
+            name: raw for name, column in self._parts.items()
+            if (raw := row.others.get(column)) is not None
+        }  # fmt: skip
+
     def _declared(self, text: str, parsed: ParsedValue, row: Row) -> Iterator[LegacyWay]:
         """Give the ways that the policy's cohorts declare for a row."""
         for cohort in self.cohorts:
@@ -312,7 +342,7 @@ class RowReader:
                 continue
             if cohort.scheme:
                 yield from _bare_schemes(text, only=cohort.scheme, name=cohort.name)
-            elif cohort.formula is not None:
+            elif cohort.formula is not None and not cohort.then:
                 way = self._by_formula(cohort, cohort.formula, text, parsed, row)
                 if way is not None:
                     yield way
@@ -320,10 +350,7 @@ class RowReader:
     def _by_formula(
         self, cohort: Cohort, named: NamedFormula, text: str, parsed: ParsedValue, row: Row
     ) -> FormulaWay | None:
-        parts = {
-            name: raw for name, column in self._parts.items()
-            if (raw := row.others.get(column)) is not None
-        }  # fmt: skip
+        parts = self._parts_of(row)
         salt = row.salt if row.salt is not None or not self._has_salts else b""
         if cohort.layout is not None:
             found = cohort.layout.read(text)

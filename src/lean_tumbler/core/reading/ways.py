@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
 
-from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
+from lean_tumbler.core.formulas.evaluation import Inputs, evaluate, input_of
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.limits import Limits, require_within_limits
 from lean_tumbler.core.schemes.base import Derivation, ParsedValue
@@ -82,6 +82,42 @@ class FormulaWay:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Before:
+    """What a password went through before a slow scheme took it.
+
+    Attributes:
+        formula: its steps.
+        salt: raw, where the formula takes it.
+        login: where the formula takes it.
+        parts: further inputs, raw.
+    """
+
+    formula: NamedFormula
+    salt: bytes | None = field(default=None, repr=False)
+    login: str | None = None
+    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+
+    def of(self, password: str, bounds: Bounds) -> bytes | None:
+        """Give the bytes that the scheme took; None where the formula has none for a password."""
+        inputs = Inputs(
+            password=password, salt=self.salt, login=self.login, keys=bounds.keys, parts=self.parts
+        )
+        try:
+            return input_of(
+                self.formula.formula,
+                inputs,
+                limit_work=bounds.limits.formula_work,
+                limit_bytes=bounds.limits.formula_bytes,
+            )
+        except InputDoesNotFit:
+            return None
+
+
+def _taken(before: Before | None, password: str, bounds: Bounds) -> bytes | None:
+    return password.encode("utf-8") if before is None else before.of(password, bounds)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SettingWay:
     """A legacy scheme whose setting and password give the whole text again."""
 
@@ -90,6 +126,7 @@ class SettingWay:
     scheme: str
     setting: str = field(repr=False)
     canonical: str = field(default="", repr=False)
+    before: Before | None = None
 
     @property
     def origin(self) -> str:
@@ -104,7 +141,8 @@ class SettingWay:
     @property
     def lossy(self) -> tuple[str, ...]:
         """Why other passwords open the same value too."""
-        return SETTING_SCHEMES[self.scheme].lossy
+        own = self.before.formula.lossy if self.before else ()
+        return (*own, *SETTING_SCHEMES[self.scheme].lossy)
 
     def computed(self, password: str, bounds: Bounds) -> str | None:
         """Give the whole text of a password."""
@@ -115,8 +153,11 @@ class SettingWay:
                 raise CheckImpossible("a layered value's head holds a setting that cannot be read")
             if value.scheme == self.scheme:
                 require_within_limits(value, bounds.limits)
+        taken = _taken(self.before, password, bounds)
+        if taken is None:
+            return None
         try:
-            return found.compute(self.setting, password.encode("utf-8"))
+            return found.compute(self.setting, taken)
         except ValueError:
             raise CheckImpossible(
                 "a layered value's head holds a setting that cannot be read"
@@ -130,6 +171,7 @@ class DerivationWay:
     name: str
     parsed: ParsedValue
     certainty: Certainty = Certainty.SAID
+    before: Before | None = None
 
     @property
     def origin(self) -> str:
@@ -148,12 +190,15 @@ class DerivationWay:
 
     @property
     def lossy(self) -> tuple[str, ...]:
-        """No other password opens it, but by chance."""
-        return ()
+        """Why other passwords open it too: the scheme itself takes any text for what it is."""
+        return self.before.formula.lossy if self.before else ()
 
     def computed(self, password: str, bounds: Bounds) -> str | None:
         """Give the whole text of a password."""
-        derivation, digest = recompute(self.parsed, password.encode("utf-8"), bounds.limits)
+        taken = _taken(self.before, password, bounds)
+        if taken is None:
+            return None
+        derivation, digest = recompute(self.parsed, taken, bounds.limits)
         return derivation.whole_text(self.parsed.contents.setting, digest)
 
 

@@ -85,13 +85,20 @@ class Contents:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ParsedValue:
-    """One stored value understood: what its layout says, and what it holds."""
+    """One stored value understood: what its layout says, and what it holds.
+
+    Attributes:
+        wrappers: what stands around the value itself, outermost first; `inner_text` is then the
+            value without them, and empty where there are none.
+    """
 
     scheme: str
     layout: str
     kind: Kind
     says: Says = Says.NOTHING
     contents: Contents = field(default_factory=Contents)
+    wrappers: tuple[str, ...] = ()
+    inner_text: str = field(default="", repr=False)
 
     @property
     def parameters(self) -> Parameters:

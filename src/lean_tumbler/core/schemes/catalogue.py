@@ -1,6 +1,7 @@
 """Every scheme this project reads. A new family is one module and one line here."""
 
 from collections.abc import Mapping
+from dataclasses import replace
 from functools import cache, lru_cache
 from types import MappingProxyType
 
@@ -16,17 +17,22 @@ from lean_tumbler.core.schemes import (
     pbkdf2,
     raw_digests,
     readable,
+    remnants,
     scrypt,
     server_verifiers,
 )
 from lean_tumbler.core.schemes.base import (
+    PREFIXED_HEX,
     Derivation,
     Family,
+    Kind,
     Layout,
     ParsedValue,
+    Says,
     SettingScheme,
     read_first,
 )
+from lean_tumbler.core.schemes.wrappers import needs_certainty, unwrapped
 
 # In this order the families are asked; what stands earlier wins a text that two could claim.
 _LEGACY_AND_CURRENT: tuple[Family, ...] = (
@@ -35,6 +41,7 @@ _LEGACY_AND_CURRENT: tuple[Family, ...] = (
     pbkdf2.FAMILY,
     bcrypt.FAMILY,
     lock_markers.FAMILY,
+    remnants.FAMILY,
     directory_tags.FAMILY,
     server_verifiers.FAMILY,
     encodings.FAMILY,
@@ -72,6 +79,11 @@ def own_formulas() -> Mapping[str, NamedFormula]:
     return MappingProxyType({found.fingerprint: found for found in map(named_by_itself, texts)})
 
 
+_STORED = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
+# What is no value to be found inside something: words, markers, and what nobody understands.
+_NOT_WRAPPED = frozenset({Kind.READABLE, Kind.LOCKED, Kind.UNKNOWN})
+
+
 @lru_cache(maxsize=512)
 def _candidates(first: str) -> tuple[Layout, ...]:
     """The layouts of which a value can be that begins with a character."""
@@ -85,10 +97,44 @@ def _candidates(first: str) -> tuple[Layout, ...]:
 def read_value(text: str) -> ParsedValue:
     """Understand one stored value. Any text gives an answer; none raises."""
     found = read_first(_candidates(text[:1]), text)
+    if found is not None and not _may_be_wrapped(found):
+        return found
+    wrapped = _wrapped(text)
+    if wrapped is not None:
+        return wrapped
     if found is not None:
         return found
     like = next((layout.scheme for layout in LAYOUTS if _begins_like(layout, text)), "")
     return readable.unknown(like)
+
+
+def stored_value_scheme(text: str) -> str:
+    """Name the scheme of a text that reads as a stored value and that nobody types; or nothing.
+
+    Short and bare texts are left out: a manager may have drawn them as a password.
+    """
+    parsed = read_value(text)
+    bare_hex = parsed.layout in {"hex", "hex-upper"} and not text.isdigit() and not text.isalpha()
+    is_certain = parsed.says is not Says.NOTHING or parsed.wrappers or bare_hex
+    is_value = parsed.kind in _STORED and parsed.contents.password is None
+    return parsed.scheme if is_value and is_certain else ""
+
+
+def _may_be_wrapped(found: ParsedValue) -> bool:
+    """Tell a reading that a whole value inside would be surer than."""
+    is_text = found.kind is Kind.READABLE and found.says is Says.NOTHING
+    return is_text or found.layout == PREFIXED_HEX
+
+
+def _wrapped(text: str) -> ParsedValue | None:
+    """Read a value that stands whole within something; None where nothing such is there."""
+    for inner, names in unwrapped(text):
+        found = read_first(_candidates(inner[:1]), inner)
+        if found is None or found.kind in _NOT_WRAPPED or found.contents.password is not None:
+            continue
+        if found.says is Says.ALL or not any(map(needs_certainty, names)):
+            return replace(found, wrappers=names, inner_text=inner)
+    return None
 
 
 def _begins_like(layout: Layout, text: str) -> bool:

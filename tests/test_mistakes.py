@@ -1,0 +1,303 @@
+"""The mistakes people make: each a tiny file or store, a command, and the sentence that helps."""
+
+import base64
+import csv
+import hashlib
+import random
+import sqlite3
+from collections.abc import Sequence
+from contextlib import closing
+from pathlib import Path
+
+import bcrypt
+import pytest
+
+from conftest import CHEAP_POLICY, Portal, Program, make_portal
+from invented import passwords
+from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
+from lean_tumbler.errors import PasswordRefused
+
+PASSWORD = "Möwe & 7 Gull"
+SALT = b"$2b$04$abcdefghijklmnopqrstuu"
+
+
+def slow(text: str | bytes) -> str:
+    raw = text if isinstance(text, bytes) else text.encode()
+    return bcrypt.hashpw(raw[:72], SALT).decode()
+
+
+BCRYPT = slow(PASSWORD)
+MD5 = hashlib.md5(PASSWORD.encode()).hexdigest()
+ARGON2 = CredentialGateway(
+    StoragePolicy.from_toml(CHEAP_POLICY), randomness=lambda size: b"r" * size
+).hash(password=PASSWORD)
+
+WRAPPED = {
+    "a blank behind bcrypt": (BCRYPT + " ", "bcrypt", "blanks around"),
+    "a padded bcrypt": (BCRYPT + " " * 20, "bcrypt", "blanks around"),
+    "a line end behind it": (BCRYPT + "\r\n", "bcrypt", "blanks around"),
+    "NULs behind it": (BCRYPT + "\0\0", "bcrypt", "blanks around"),
+    "a blank before md5": (" " + MD5, "md5", "blanks around"),
+    "a tab behind md5": (MD5 + "\t", "md5", "blanks around"),
+    "bcrypt in quotes": (f"'{BCRYPT}'", "bcrypt", "quotes around"),
+    "md5 in double quotes": (f'"{MD5}"', "md5", "quotes around"),
+    "argon2 in typographic quotes": (f"“{ARGON2}”", "argon2id", "quotes around"),
+    "bcrypt as bytes": (f"b'{BCRYPT}'", "bcrypt", "a print of bytes"),
+    "md5 as bytes": (f'b"{MD5}"', "md5", "a print of bytes"),
+    "bcrypt as a server prints bytes": (
+        "\\x" + BCRYPT.encode().hex(),
+        "bcrypt",
+        "a print of bytes",
+    ),
+    "md5 as a server prints bytes": ("0x" + MD5.encode().hex(), "md5", "a print of bytes"),
+    "bcrypt in base64": (base64.b64encode(BCRYPT.encode()).decode(), "bcrypt", "base64 around"),
+    "argon2 in base64": (base64.b64encode(ARGON2.encode()).decode(), "argon2id", "base64 around"),
+    "bcrypt in hexadecimal": (BCRYPT.encode().hex(), "bcrypt", "hexadecimal around"),
+    "bcrypt from a URL": (BCRYPT.replace("$", "%24"), "bcrypt", "percent escapes"),
+    "bcrypt from a page": (BCRYPT.replace("$", "&#36;"), "bcrypt", "HTML escapes"),
+    "bcrypt quoted and padded": (f" '{BCRYPT}' ", "bcrypt", "quotes around"),
+    "bytes in quotes": (f"\"b'{BCRYPT}'\"", "bcrypt", "a print of bytes"),
+}
+
+
+def write_known(folder: Path, stored: str, password: str = PASSWORD, login: str = "ada") -> None:
+    with (folder / "known.csv").open("w", newline="", encoding="utf-8") as file:
+        rows = [("login", "password", "stored"), (login, password, stored)]
+        csv.writer(file).writerows(rows)
+
+
+@pytest.mark.parametrize("name", WRAPPED)
+def test_what_stands_around_a_whole_value_comes_off(
+    name: str, tmp_path: Path, in_process: Program
+) -> None:
+    """It is read by what is inside, opened, named with its remedy, and never to be reset."""
+    stored, scheme, wrapper = WRAPPED[name]
+    parsed = read_value(stored)
+    assert (parsed.scheme, wrapper in parsed.wrappers) == (scheme, True)
+    write_known(tmp_path, stored)
+    assert in_process("verify", "known.csv").out.startswith("All 1 known account")
+    gateway = CredentialGateway(StoragePolicy.from_toml(CHEAP_POLICY))
+    outcome = gateway.admit(stored=stored, password=PASSWORD, store="passengers")
+    assert outcome.admitted
+    assert outcome.new_value is not None  # a clean one, even where the inside was current
+    assert read_value(outcome.new_value).wrappers == ()
+    for typed in (stored, parsed.inner_text):
+        refused = gateway.admit(stored=stored, password=typed, store="passengers")
+        assert not refused.admitted
+        assert refused.refusal in {"stored-value-typed", "not-checkable"}
+    if "\0" in stored:
+        return  # no CSV file holds a NUL; a database may
+    report = in_process("audit", "known.csv", "--column", "stored").out
+    assert "wrapped-value" in report
+    assert wrapper in report
+    assert "No reset is needed" in report
+    assert "must be reset" not in report
+    assert "not understood" not in report
+
+
+REMNANTS = (
+    "undefined", "null", "NULL", "None", "nil", "NaN", "\\N", "[object Promise]", "[object Object]",
+    "Promise { <pending> }", "<coroutine object hash at 0x7f0a2b>", "Array", "System.Byte[]",
+    "[B@1b6d3586", "*0", "*1", "********", "[REDACTED]", "Error: connect ECONNREFUSED",
+    "<_asyncio.Future object at 0x7f>",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("stored", REMNANTS)
+def test_what_a_failed_write_left_opens_nothing(
+    stored: str, tmp_path: Path, in_process: Program
+) -> None:
+    """A finding of its own; never compared, layered or replaced, whatever a cohort says."""
+    write_known(tmp_path, stored, password=stored)
+    finished = in_process("verify", "known.csv")
+    assert finished.code == 1
+    assert "a failed write left the stored value: no password opens it" in finished.out
+    if stored == "\\N":
+        return  # a CSV file writes NULL so
+    report = in_process("audit", "known.csv", "--column", "stored").out
+    assert "1 is not understood; nobody may be able to log in" in report
+    assert "a missing await" in report
+    every = CHEAP_POLICY.replace("plain_text = true", 'plain_text = "all"')
+    for policy in (CHEAP_POLICY, every):
+        gateway = CredentialGateway(StoragePolicy.from_toml(policy))
+        assert not gateway.admit(stored=stored, password=stored, store="passengers").admitted
+
+
+@pytest.mark.parametrize("word", ["changeme", "password", "secret", "default", "letmein"])
+def test_words_that_people_choose_are_passwords(word: str) -> None:
+    """A lazy password is one all the same."""
+    assert read_value(word).scheme == "plain-text"
+
+
+SLOW: dict[str, tuple[str | bytes, str]] = {
+    "a line end hashed in": (PASSWORD + "\n", "with a line end behind it"),
+    "a blank hashed in": (PASSWORD + " ", "with a blank behind it"),
+    "a blank before it": (" " + PASSWORD, "with a blank before it"),
+    "in lower case": (PASSWORD.lower(), "in lower case"),
+    "in upper case": (PASSWORD.upper(), "in upper case"),
+    "in Latin-1": (PASSWORD.encode("latin-1"), "in Latin-1"),
+    "in UTF-16": (PASSWORD.encode("utf-16-le"), "in UTF-16"),
+    "escaped for a page": (PASSWORD.replace("&", "&amp;"), "escaped for a page"),
+    "md5 first": (MD5, "digested with MD5 first"),
+    "sha1 first": (hashlib.sha1(PASSWORD.encode()).hexdigest(), "digested with SHA-1 first"),
+    "sha256 first": (hashlib.sha256(PASSWORD.encode()).hexdigest(), "digested with SHA-256 first"),
+    "sha512 first": (hashlib.sha512(PASSWORD.encode()).hexdigest(), "digested with SHA-512 first"),
+    "sha384 in base64 first": (
+        base64.b64encode(hashlib.sha384(PASSWORD.encode()).digest()), "SHA-384 first, in base64"),
+    "cut to eight": (PASSWORD[:8], "cut to 8 characters"),
+    "an empty password": ("", "the hash of an empty password"),
+    "undefined": ("undefined", "the hash of “undefined”"),
+    "null": ("null", "the hash of “null”"),
+    "a promise": ("[object Promise]", "the hash of “[object Promise]”"),
+    "as bytes": (f"b'{PASSWORD}'", "printed as bytes"),
+    "in quotes": (f'"{PASSWORD}"', "in double quotes"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SLOW)
+def test_near_misses_on_slow_values_are_named(
+    name: str, tmp_path: Path, in_process: Program
+) -> None:
+    """What old code did to the password is found, and offered as a formula that a cohort takes."""
+    hashed, meaning = SLOW[name]
+    write_known(tmp_path, slow(hashed))
+    finished = in_process("verify", "known.csv", "--format", "json")
+    assert finished.code == 1
+    (account,) = finished.document["accounts"]
+    assert meaning in account["near_miss"]
+    formula = account["near_miss"].partition("“")[2].rpartition("”")[0]
+    formula = formula if ": “" not in formula else formula.rpartition(": “")[2]
+    if "the hash of" in meaning:
+        formula = account["near_miss"].rpartition(": “")[2].rstrip("”")
+    assert formula.endswith(", then bcrypt")
+    assert in_process("verify", "known.csv", "--formula", formula).code == 0
+    text = CHEAP_POLICY + (
+        f"[[store.passengers.cohort]]\nname = 'late'\nformula = '''{formula}'''\n"
+    )
+    gateway = CredentialGateway(StoragePolicy.from_toml(text))
+    outcome = gateway.admit(stored=slow(hashed), password=PASSWORD, store="passengers")
+    assert outcome.admitted
+    assert not gateway.admit(stored=slow(hashed), password="x", store="passengers").admitted or (
+        "the hash of" in meaning
+    )
+
+
+def test_a_value_that_was_hashed_twice_is_proven(tmp_path: Path, in_process: Program) -> None:
+    """An older dump tells; without it, the sentence names the test that would."""
+    once = ARGON2
+    write_known(tmp_path, slow(once))
+    alone = in_process("verify", "known.csv").out
+    assert "hashed twice is proven with --earlier" in " ".join(alone.split())
+    (tmp_path / "old.csv").write_text(f'login,stored\nada,"{once}"\n')
+    proven = in_process("verify", "known.csv", "--earlier", "old.csv", "--format", "json")
+    assert "it was hashed twice" in proven.document["accounts"][0]["near_miss"]
+    assert in_process("verify", "known.csv", "--earlier", "known.txt").code == 3
+
+
+@pytest.mark.parametrize(
+    ("password", "stored", "expected"),
+    [
+        (BCRYPT, "Gull 7 harbour", "the columns password and stored stand the wrong way round"),
+        (BCRYPT, slow("another"), "the same password gives another value each time"),
+        (MD5, MD5, "the column password holds the stored value itself (md5)"),
+        ("Gull 7", MD5, "`lean-tumbler formula solve` searches further"),
+        ("Gull 7", BCRYPT, "nothing that old code does to a password fits"),
+        ("Gull 7", "!", "the account is locked"),
+        ("Gull 7", "$9$what$ever", "not understood"),
+    ],
+)
+def test_what_verify_says_where_nothing_fits(
+    password: str, stored: str, expected: str, tmp_path: Path, in_process: Program
+) -> None:
+    """Columns swapped, hashes compared, another password: each is named, with the next step."""
+    write_known(tmp_path, stored, password=password)
+    finished = in_process("verify", "known.csv", "--format", "json")
+    assert finished.code == 1
+    assert expected in finished.document["accounts"][0]["near_miss"]
+    assert "none found" not in in_process("verify", "known.csv").out
+
+
+@pytest.mark.parametrize("value", [BCRYPT, ARGON2, MD5, "{SSHA}" + "A" * 32, f"'{BCRYPT}'",
+                                   "$1$abc$" + "a" * 22, "md5" + MD5])  # fmt: skip
+def test_a_stored_value_is_no_new_password(value: str, tmp_path: Path, in_process: Program) -> None:
+    """The library and the command refuse it with a reason of its own, unless forced."""
+    gateway = CredentialGateway(StoragePolicy.from_toml(CHEAP_POLICY))
+    with pytest.raises(PasswordRefused, match="reads as a stored value") as caught:
+        gateway.hash(password=value)
+    assert value not in str(caught.value)
+    assert read_value(gateway.hash(password=value, force=True)).scheme == "argon2id"
+    (tmp_path / "tumbler.toml").write_text(CHEAP_POLICY)
+    refused = in_process("hash", stdin=value.encode())
+    assert (refused.code, refused.out) == (2, "")
+    assert "reads as a stored value" in refused.err
+    assert in_process("hash", "--force", stdin=value.encode()).code == 0
+
+
+def test_wrong_types_are_type_errors() -> None:
+    """Bytes for a password, or a number for a value, are named; nothing is guessed."""
+    gateway = CredentialGateway(StoragePolicy())
+    for arguments, name in (
+        ({"stored": MD5, "password": b"x"}, "password must be text"),
+        ({"stored": 5, "password": "x"}, "must be text, bytes or None, not int"),
+        ({"stored": MD5, "password": "x", "salt": 7}, "must be text, bytes or None"),
+        ({"stored": MD5, "password": "x", "login": 7}, "login must be text"),
+    ):
+        with pytest.raises(TypeError, match=name):
+            gateway.admit(**arguments)
+    with pytest.raises(TypeError, match="password must be text"):
+        gateway.hash(password=b"x")  # type: ignore[arg-type] # on purpose
+
+
+CUT = (BCRYPT[:50], ARGON2[:34], "$6$rounds=5000$abc", BCRYPT[:59], "$argon2id$v=19$m=19456")
+
+
+def test_truncated_values_stand_in_every_headline(tmp_path: Path, in_process: Program) -> None:
+    """Five useless values: the audit, the progress and the report say so, and nothing is finished."""
+    portal = make_portal(tmp_path, ["current"] * 5)
+    _store(portal, CUT)
+    audit = in_process("audit", "passengers").out
+    assert "no account of 5 is below the floor, and 5 are not understood; nobody may be able" in (
+        " ".join(audit.split())
+    )
+    assert in_process("audit", "passengers", "--fail-on", "not-understood").code == 1
+    assert "5 not understood" in in_process("progress").out
+    in_process("report", "--output", "report.html")
+    assert "5 of 5 stored values are not understood" in (tmp_path / "report.html").read_text()
+    assert in_process("enforce", "gate", "--state", "s", "--accept").code == 0
+    _store(portal, [*CUT[:4], f"b'{ARGON2}'"])
+    gate = in_process("enforce", "gate", "--state", "s")
+    assert gate.code in {0, 1}
+
+
+def test_new_wrapped_and_unknown_values_fail_the_gate(tmp_path: Path, in_process: Program) -> None:
+    """A value that was current, and has something around it now, has gone backwards."""
+    portal = make_portal(tmp_path, ["current"] * 4)
+    assert in_process("enforce", "gate", "--state", "s").code == 0
+    values = [portal.stored()[number] or "" for number in range(1, 5)]
+    _store(portal, [values[0], f"b'{values[1]}'", "undefined", values[3] + " "])
+    finished = in_process("enforce", "gate", "--state", "s")
+    assert finished.code == 1
+    assert "3 accounts weak or not understood appeared" in finished.out
+    assert "account 2: current, with something around it, went backwards" in finished.out
+
+
+def _store(portal: Portal, values: Sequence[str]) -> None:
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.executemany(
+            "UPDATE passengers SET pw = ? WHERE id = ?",
+            [(value, number) for number, value in enumerate(values, start=1)],
+        )
+
+
+def test_ordinary_passwords_are_taken_for_nothing_else() -> None:
+    """No password that people make up or a manager draws reads as a value, a wrapper or a remnant."""
+    chance = random.Random(3)
+    wrong = [
+        text
+        for text in (passwords.human(chance) for _ in range(20_000))
+        if stored_value_scheme(text)
+        or read_value(text).wrappers
+        or read_value(text).scheme == "remnant"
+    ]
+    assert wrong == []
