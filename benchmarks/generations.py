@@ -70,7 +70,8 @@ def _filled(table: tables.Table, folder: Path, server: object) -> str:
     from lean_tumbler.stores.locators import open_engine  # noqa: PLC0415 - needs the extras
 
     url = str(server.url)  # type: ignore[attr-defined] # a server of the tests
-    server.run(f"DROP TABLE IF EXISTS kiosk; {trial.CREATE};")  # type: ignore[attr-defined]
+    letters = " CHARACTER SET utf8mb4" if url.startswith("mysql") else ""
+    server.run(f"DROP TABLE IF EXISTS kiosk; {trial.CREATE}{letters};")  # type: ignore[attr-defined]
     engine, _ = open_engine(url, base=folder, writable=True)
     with engine.begin() as connection:
         marks = ", ".join(["%s"] * trial.COLUMNS)

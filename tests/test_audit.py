@@ -25,6 +25,7 @@ from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import holds_credentials
 from lean_tumbler.core.audit.findings import RULES, findings
 from lean_tumbler.core.audit.matching import LikelyMatcher
+from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.audit.shapes import with_shapes
@@ -272,6 +273,7 @@ def test_a_column_of_one_digest_is_not_taken_for_cipher_text() -> None:
         ("password-in-log", [(MD5, None, False)], 1, Place(table="login_log")),
         ("leftover-table", [(MD5, None, False), ("!", None, False)], 1, Place(table="users_old")),
         ("leftover-column", [("harbour", None, False)], 1, Place(beside=("pw",))),
+        ("opens-another-column", [(STRONG, None, False)], 1, Place(opens=Opens(stored="pw", opened=9, tried=9))),
         ("static-salt", [(d, "same salt", False) for d in digests(12)], 12, Place()),
         ("salt-reused", [(d, f"salt {n % 8} x", False) for n, d in enumerate(digests(12))], 8, Place()),
         ("salt-is-login", [(d, f"login{n}", False) for n, d in enumerate(digests(3))], 3, Place()),

@@ -3,9 +3,10 @@
 import base64
 import csv
 import hashlib
+import json
 import random
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import closing
 from pathlib import Path
 
@@ -15,6 +16,7 @@ import pytest
 from conftest import CHEAP_POLICY, Portal, Program, make_portal
 from invented import passwords
 from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.audit.discovery import holds_credentials
 from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
 from lean_tumbler.errors import PasswordRefused
 
@@ -301,3 +303,176 @@ def test_ordinary_passwords_are_taken_for_nothing_else() -> None:
         or read_value(text).scheme == "remnant"
     ]
     assert wrong == []
+
+
+def _people(number: int = 40) -> list[tuple[str, str]]:
+    return [(f"tern{n}", f"Dunlin {n * 7} gull{n}") for n in range(number)]
+
+
+def _table(path: Path, create: str, rows: Sequence[tuple[object, ...]]) -> None:
+    with closing(sqlite3.connect(path)) as connection, connection:
+        connection.execute(f"CREATE TABLE guests ({create})")
+        marks = ", ".join("?" * len(rows[0]))
+        connection.executemany(f"INSERT INTO guests VALUES ({marks})", rows)
+
+
+@pytest.mark.parametrize("name", ["remark", "hint", "zusatz", "userPassword2"])
+@pytest.mark.parametrize("hashed", ["bcrypt", "md5", "salted"])
+def test_a_column_that_opens_the_hash_holds_the_passwords(
+    name: str, hashed: str, tmp_path: Path, in_process: Program
+) -> None:
+    """Whatever its name and however it is padded; and the columns beside it are not accused."""
+    made: dict[str, Callable[[str], str]] = {
+        "bcrypt": slow,
+        "md5": lambda word: hashlib.md5(word.encode()).hexdigest(),
+        "salted": lambda word: hashlib.sha1(f"salt{word}".encode()).hexdigest(),
+    }
+    rows = [
+        (number, login, made[hashed](word), "salt", f" {word} ", f"Wick {number}")
+        for number, (login, word) in enumerate(_people())
+    ]
+    create = f"id int, LoginName text, passHash text, pwSalt text, {name} text, town text"
+    _table(tmp_path / "guests.db", create, rows)
+    document = in_process("audit", "guests.db", "--format", "json").document
+    codes = {
+        column["column"]: {finding["code"] for finding in column["findings"]}
+        for column in document["stores"]
+    }
+    assert set(codes) == {"passHash", name}
+    assert "opens-another-column" in codes[name]
+    assert "plain-text" not in codes[name]  # emptied, never layered
+    assert "opens-another-column" not in codes["passHash"]
+
+
+def test_passwords_that_were_changed_since_still_betray_the_column(
+    tmp_path: Path, in_process: Program
+) -> None:
+    """Half of the copies are old; a first name that is somebody's password is no such column."""
+    rows = [
+        (login, hashlib.md5(password.encode()).hexdigest(), password if n % 2 else f"old {n}",
+         password if n == 3 else f"Ada{n}")
+        for n, (login, password) in enumerate(_people())
+    ]  # fmt: skip
+    _table(tmp_path / "guests.db", "login text, pw text, note text, first text", rows)
+    out = in_process("audit", "guests.db").out
+    assert "its content opens 20 of 40 values of pw tried" in " ".join(out.split())
+    assert "guests.first" not in out
+
+
+@pytest.mark.parametrize(
+    ("name", "values", "found"),
+    [
+        ("plain", ["gull 7", "tern 9"], True),
+        ("passwordPlain", ["gull 7", "tern 9"], True),
+        ("clear_text", ["gull 7", "tern 9"], True),
+        ("pin", ["4711", "0815"], True),
+        ("pinCode", ["471123", "081512"], True),
+        ("userPassword2", ["gull 7", "tern 9"], True),
+        ("ENCRYPTED-PASSWORD", ["gull 7", "tern 9"], True),
+        ("spinCode", ["4711", "0815"], False),
+        ("explain", ["gull 7", "tern 9"], False),
+        ("passwordChangedAt", ["2026-01-02", "2026-02-03"], False),
+        ("PasswordSalt", ["gull 7", "tern 9"], False),
+    ],
+)
+def test_names_are_compared_without_case_and_separators(
+    name: str, values: list[str | None], found: bool
+) -> None:
+    """However a schema writes a name; what only looks alike is left alone."""
+    assert holds_credentials(name, values) is found
+
+
+def test_roles_are_seen_however_they_are_written(tmp_path: Path, in_process: Program) -> None:
+    """`isAdmin`, `LoginName` and `lastLogin` are what they say."""
+    rows = [(login, slow(word), str(n == 1)) for n, (login, word) in enumerate(_people(3))]
+    _table(tmp_path / "guests.db", "LoginName text, pw text, isAdmin text", rows)
+    assert "1 administrator among them" in in_process("audit", "guests.db").out
+
+
+@pytest.mark.parametrize("form", ["array", "indented", "under a name", "one after the other"])
+@pytest.mark.parametrize("ending", ["", "\n", "\n\n"])
+def test_json_that_is_not_one_object_a_line(
+    form: str, ending: str, tmp_path: Path, in_process: Program
+) -> None:
+    """Arrays on one line, pretty-printed documents, a list under one name: all rows are read."""
+    people: list[dict[str, object]] = [
+        {"login": login, "key": {"hash": f'a}}"{{\\{word}'}, "town": ["{", "Wick"]}
+        for login, word in _people(500)
+    ]
+    text = {
+        "array": lambda: json.dumps(people),
+        "indented": lambda: json.dumps(people, indent=2),
+        "under a name": lambda: json.dumps({"guests": people}, indent=1),
+        "one after the other": lambda: "\n".join(json.dumps(one, indent=4) for one in people),
+    }[form]()
+    (tmp_path / "guests.json").write_text("\ufeff" + text + ending)
+    document = in_process("audit", "guests.json", "--format", "json").document
+    assert (document["rows"], document["unreadable_rows"]) == (500, 0)
+    assert document["stores"][0]["column"] == "key.hash"
+    (tmp_path / "cut.json").write_text(text[: len(text) // 2])
+    cut = in_process("audit", "cut.json", "--format", "json").document
+    assert 200 < cut["rows"] < 300
+    assert cut["unreadable_rows"] == 1
+
+
+def test_a_role_alone_is_taken(tmp_path: Path, in_process: Program) -> None:
+    """`--salt-column` without `--column` counts for the columns found, or is refused by name."""
+    rows = [
+        (login, hashlib.sha1(f"salt{n:04d}{word}".encode()).hexdigest(), f"salt{n:04d}")
+        for n, (login, word) in enumerate(_people())
+    ]
+    _table(tmp_path / "guests.db", "login text, pw text, extra text", rows)
+    assert "unsalted-digest" in in_process("audit", "guests.db").out
+    assert "unsalted-digest" not in in_process("audit", "guests.db", "--salt-column", "extra").out
+    refused = in_process("audit", "guests.db", "--salt-column", "nowhere")
+    assert refused.code == 2
+    assert "no table has a column “nowhere”" in refused.err
+    slashes = in_process("audit", "sqlite://guests.db")
+    assert slashes.code == 2
+    assert "written sqlite:///PATH, with three slashes" in slashes.err
+
+
+BCRYPT_POLICY = CHEAP_POLICY.replace(
+    'scheme = "argon2id"\nmemory_kib = 256\npasses = 1\nlanes = 1',
+    'scheme = "bcrypt"\ncost_log2 = 10',
+)
+
+
+def test_a_target_that_lies_over_no_digest_does_what_it_can(
+    tmp_path: Path, in_process: Program
+) -> None:
+    """With bcrypt plain text becomes current at once; digests are replaced as people log in."""
+    portal = make_portal(tmp_path, ["md5", "sha1", "plain", "plain", "current"])
+    (tmp_path / "tumbler.toml").write_text(BCRYPT_POLICY)
+    before = portal.stored()
+    planned = " ".join(in_process("plan").out.split())
+    assert "2 of 5 rows can be layered or replaced now" in planned
+    assert "replaced at login" in planned
+    assert "with [target] argon2id, scrypt or pbkdf2-sha256 they would be layered now" in planned
+    finished = in_process("layer")
+    assert finished.code == 0
+    assert "0 rows layered, 2 replaced; 5 considered" in " ".join(finished.out.split())
+    after = portal.stored()
+    assert [number for number in after if after[number] != before[number]] == [3, 4]
+    gateway = CredentialGateway(StoragePolicy.from_toml(BCRYPT_POLICY))
+    for row in portal.openable:
+        outcome = gateway.admit(
+            stored=after[row.number], password=row.password, salt=row.salt, store="passengers"
+        )
+        assert outcome.admitted
+        new = outcome.new_value or after[row.number] or ""
+        assert read_value(new).scheme == "bcrypt"
+
+
+@pytest.mark.parametrize("cost_log2", [10, 12])
+def test_without_a_target_nothing_current_is_rewritten(cost_log2: int) -> None:
+    """The application may check bcrypt alone: who wants another scheme says so in the policy."""
+    raw = bcrypt.hashpw(PASSWORD.encode(), bcrypt.gensalt(cost_log2)).decode()
+    silent = CredentialGateway(StoragePolicy.from_toml(""))
+    outcome = silent.admit(stored=raw, password=PASSWORD)
+    assert (outcome.admitted, outcome.new_value) == (True, None)
+    weak = bcrypt.hashpw(PASSWORD.encode(), bcrypt.gensalt(6)).decode()
+    assert silent.admit(stored=weak, password=PASSWORD).new_value is not None
+    chosen = StoragePolicy.from_toml(CHEAP_POLICY)
+    told = CredentialGateway(chosen).admit(stored=raw, password=PASSWORD)
+    assert read_value(told.new_value or "").scheme == "argon2id"

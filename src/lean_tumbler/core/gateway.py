@@ -7,6 +7,7 @@ from types import MappingProxyType
 
 from lean_tumbler.core import written
 from lean_tumbler.core.checking import Verdict, check
+from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.core.passwords import checkable, new_form, require_storable
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -203,7 +204,12 @@ class CredentialGateway:
             return True
         if isinstance(verdict.way, DerivationWay) and verdict.way.before is not None:
             return True  # made of something else than the password: stock functions do not check it
+        if not self._policy.target.declared and self._is_current(verdict.parsed):
+            return False
         return not self._costs_a_derivation(verdict.parsed)
+
+    def _is_current(self, parsed: ParsedValue) -> bool:
+        return grade(parsed, self._policy.floor, salted=parsed.salted) is Grade.CURRENT
 
     def _costs_a_derivation(self, parsed: ParsedValue) -> bool:
         """Tell whether a check runs the target's own scheme at the target's cost or more."""

@@ -39,6 +39,7 @@ class Leave(StrEnum):
     ONLY_SHAPE = "a bare shape that neither a cohort nor the column confirms"
     WAYS_DIFFER = "several ways, which differ in what lies below"
     HEAD_TOO_LONG = "an input of its formula is too long for a layered value"
+    AT_NEXT_LOGIN = "the target lies over no digest: replaced at login"
     PREPARED = "a formula under a slow scheme; replaced at login"
     NOT_STORABLE = "a password that no new value can be made of"
     LAYER_TOO_WEAK = "layered below the floor; replaced at login"
@@ -111,6 +112,8 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
     if passwords:
         one = passwords[0] if len(ways) == 1 else None
         return _plan_password(one, policy) if one else _left(reading, Leave.WAYS_DIFFER)
+    if policy.target.derivation.on_top is None:
+        return _left(reading, Leave.AT_NEXT_LOGIN)
     return _plan_digest(reading, [way for way in ways if not isinstance(way, PasswordWay)])
 
 

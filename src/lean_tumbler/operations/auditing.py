@@ -14,6 +14,7 @@ from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
 from lean_tumbler.core.audit.findings import Finding, findings, members
 from lean_tumbler.core.audit.matching import LikelyMatcher
+from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Frame, Group, Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.gateway import store_reader
@@ -127,6 +128,7 @@ def audit_column(
     reader: RowReader | None = None,
     others: Sequence[str] = (),
     beside: Sequence[str] = (),
+    opens: Opens | None = None,
     watch: Callable[[Frame], None] | None = None,
 ) -> AuditedColumn:
     """Audit one column.
@@ -138,6 +140,7 @@ def audit_column(
         reader: of the store's rows, with its cohorts; None where there is no policy.
         others: further columns that it needs.
         beside: other columns of the table that hold credentials.
+        opens: the values of one of them that this column's content opens.
         watch: given each frame, for what else its rows tell.
     """
     unreadable = Unreadable()
@@ -153,7 +156,7 @@ def audit_column(
         opened, profile.coverage = guess(again, profile, reader or RowReader(), means.budget)
         profile.note_opened(opened)
     stored = columns.stored or ""
-    place = _place(table, stored, beside, means.policy.target)
+    place = replace(_place(table, stored, means.policy.target), beside=tuple(beside), opens=opens)
     found = findings(profile, means.floor, place)
 
     def listed() -> Iterator[tuple[Finding, pl.DataFrame]]:
@@ -194,9 +197,9 @@ def _looked_at(
             yield pending.popleft().result()
 
 
-def _place(table: Table, column: str, beside: Sequence[str], target: Target) -> Place:
+def _place(table: Table, column: str, target: Target) -> Place:
     declared = table.declared(column)
-    known = Place(table=table.name, column=column, beside=tuple(beside))
+    known = Place(table=table.name, column=column)
     if declared.characters is None:
         return replace(known, collation=declared.collation)
     return replace(
@@ -379,16 +382,17 @@ def audit_source(
             f"{where}: no column that holds credentials was found; name it with --column"
         )
     columns_of: dict[str, list[str]] = {}
-    for found, mapping in places:
-        columns_of.setdefault(found.name, []).append(mapping.stored or "")
+    for found in places:
+        columns_of.setdefault(found.table.name, []).append(found.columns.stored or "")
     audited = [
         audit_column(
-            found,
-            mapping,
+            found.table,
+            found.columns,
             means=means,
-            beside=[name for name in columns_of[found.name] if name != mapping.stored],
+            beside=[n for n in columns_of[found.table.name] if n != found.columns.stored],
+            opens=found.opens,
         )
-        for found, mapping in places
+        for found in places
     ]
     return _audit(name, audited, means)
 
@@ -412,34 +416,45 @@ def _with_fields(table: Table, column: str) -> Table:
     return NestedTable(table, documents) if documents else table
 
 
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """A column to audit, the roles beside it, and what its content opens."""
+
+    table: Table
+    columns: Columns
+    opens: Opens | None = None
+
+
 def _places(
     tables: Sequence[Table], wanted: Columns, name: str, *, is_named: bool
-) -> Iterator[tuple[Table, Columns]]:
-    if wanted.stored and not is_named:
-        tables = [table for table in tables if wanted.stored in table.columns]
+) -> Iterator[_Found]:
+    named = list(filter(None, _mapped(wanted)))
+    if named and not is_named:
+        first = wanted.stored or named[0]
+        tables = [table for table in tables if first in table.columns]
         if not tables:
-            raise UsageError(f"{name}: no table has a column “{wanted.stored}”")
+            raise UsageError(f"{name}: no table has a column “{first}”")
     for table in tables:
-        for column in filter(None, _mapped(wanted)):
+        for column in named:
             require_column(column, table.columns, f"{name}, table {table.name}")
         if wanted.stored:
-            yield table, wanted
+            yield _Found(table, wanted)
             continue
         sample = _sample(table)
         documents = document_columns(sample)
-        for found in credential_columns(table.name, sample):
+        for found in credential_columns(table.name, sample, wanted):
             if found.columns.stored not in documents:
-                yield table, found.columns
+                yield _Found(table, found.columns, found.opens)
         if documents:
             yield from _in_documents(NestedTable(table, documents))
 
 
-def _in_documents(table: NestedTable) -> Iterator[tuple[Table, Columns]]:
+def _in_documents(table: NestedTable) -> Iterator[_Found]:
     """Find credentials in JSON documents inside text columns."""
     fields = {name for names in table.documents.values() for name in names}
     for found in credential_columns(table.name, _sample(table)):
         if found.columns.stored in fields:
-            yield table, found.columns
+            yield _Found(table, found.columns, found.opens)
 
 
 def _sample(table: Table) -> dict[str, list[str | None]]:

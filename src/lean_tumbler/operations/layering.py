@@ -150,11 +150,6 @@ def require_formulas(store: Store, policy: StoragePolicy) -> None:
 
 
 def _require_possible(store: Store, policy: StoragePolicy) -> None:
-    if policy.target.derivation.on_top is None:
-        raise UsageError(
-            f"{policy.target.scheme} cannot lie over a legacy digest; "
-            "set [target] to argon2id, scrypt or pbkdf2-sha256"
-        )
     if store.layering_refused:
         raise UsageError(f"{store.table}: {store.layering_refused}")
     require_formulas(store, policy)
@@ -182,7 +177,7 @@ def layer_store(
         progress: told the number of rows gone through.
 
     Raises:
-        UsageError: the target cannot lie over a digest.
+        UsageError: the store cannot be layered in bulk.
         PolicyError: a formula that stored values refer to is missing.
         WriteNotConfirmed: a value would not be read as what it is; none of its batch was written.
         StoppedPartWay: the store failed half-way; what was written is whole.
@@ -194,7 +189,7 @@ def layer_store(
         dry_run=selection.dry_run,
         lists_left=selection.lists_left,
     )
-    if not selection.dry_run:
+    if not selection.dry_run and policy.target.derivation.on_top is not None:
         require_opening(policy.target, resources.randomness, Bounds(limits=policy.limits))
     run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)
     started = resources.clock()

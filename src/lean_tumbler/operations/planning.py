@@ -56,7 +56,7 @@ def plan_store(
     """Make the plan of a store; it is only read.
 
     Raises:
-        UsageError: the target cannot lie over a digest.
+        UsageError: the store cannot be layered in bulk.
         PolicyError: a formula that stored values refer to is missing.
         SourceError: the store cannot be read.
     """

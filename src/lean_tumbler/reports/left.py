@@ -28,6 +28,8 @@ DECIDES: Mapping[Leave, str] = {
     'password, one with plain_text = "all"',
     Leave.ONLY_SHAPE: "declare a cohort for them: by its scheme, by a formula, or as plain text",
     Leave.WAYS_DIFFER: "a condition (`when`) that tells these cohorts apart decides it",
+    Leave.AT_NEXT_LOGIN: "with [target] argon2id, scrypt or pbkdf2-sha256 they would be layered "
+    "now; check first that every program can verify one of these",
     Leave.HEAD_TOO_LONG: "the next login replaces them",
     Leave.NOT_STORABLE: "these accounts need a reset",
 }

@@ -31,6 +31,7 @@ _LEFT = {
     Leave.SAFE: "left: as strong as the floor, or locked",
     Leave.WAYS_DIFFER: "replaced at login",
     Leave.ONLY_SHAPE: "replaced at login",
+    Leave.AT_NEXT_LOGIN: "replaced at login",
     Leave.PREPARED: "replaced at login",
     Leave.LAYER_TOO_WEAK: "replaced at login",
 }

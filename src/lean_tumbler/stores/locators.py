@@ -95,8 +95,13 @@ def open_engine(
 def _server_engine(locator: str, *, writable: bool, lock_seconds: int) -> tuple[sa.Engine, str]:
     scheme = locator.partition("://")[0].lower()
     scheme = _OTHER_NAMES.get(scheme, scheme)
+    if scheme == "sqlite":
+        raise UsageError(
+            f"{locator}: a SQLite file is written {SQLITE}PATH, with three slashes before a path "
+            "that is relative and four before one from the root; the path alone works too"
+        )
     if scheme not in _SERVERS:
-        known = ", ".join(f"{name}://" for name in ("sqlite", *_SERVERS, "ldap"))
+        known = ", ".join((SQLITE, *(f"{name}://" for name in (*_SERVERS, "ldap"))))
         raise UsageError(f"a store at {scheme}:// is not read by this version; it reads {known}")
     server = _SERVERS[scheme]
     try:

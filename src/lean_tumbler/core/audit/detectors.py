@@ -8,6 +8,7 @@ from typing import Protocol
 import polars as pl
 
 from lean_tumbler.core.audit.evidence import unexplained_classes
+from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Frame
 from lean_tumbler.core.audit.results import Affected, Clusters, Profile, Reading
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade
@@ -30,6 +31,7 @@ class Place:
 
     Attributes:
         beside: other columns of the table that hold credentials.
+        opens: the values of one of them that this column's content opens; None for none.
         characters: the most that the column holds; None where nothing bounds it.
         collation: a collation that takes upper and lower case for one; or empty.
         needed: the characters that a new value needs, and a layered one.
@@ -38,6 +40,7 @@ class Place:
     table: str = ""
     column: str = ""
     beside: tuple[str, ...] = ()
+    opens: Opens | None = None
     characters: int | None = None
     collation: str = ""
     needed: tuple[int, int] = (0, 0)

@@ -4,6 +4,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from lean_tumbler.core.audit.opening import Opens, columns_that_open
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
@@ -13,29 +14,42 @@ _CONTENT_SHARE = 0.6  # of a sample's values; a mixed column has plain text amon
 
 _STORED = re.compile(
     r"(^|[_.])(user)?(pw|pwd|pass|passwd|password|passphrase|passcode|secret|hash|digest|credential)"
-    r"s?($|[_.0-9])",
-    re.IGNORECASE,
+    r"s?($|[_.0-9])"
 )
+_CLEAR = re.compile(r"(^|[_.])(plain|clear)(_?text)?($|[_.0-9])|(^|[_.])pin(_?(code|number))?$")
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
 _ROLES = {
-    "account": re.compile(r"^(_?id|pk|dn|user_?id|account(_?id)?|uid)$", re.IGNORECASE),
-    "salt": re.compile(r"salt", re.IGNORECASE),
-    "login": re.compile(r"(^|\.)(login|user_?name|e?mail|e?mail_address|user|uid)$", re.IGNORECASE),
-    "last_login": re.compile(r"last_?(login|seen)|seen_on|last_sign", re.IGNORECASE),
+    "account": re.compile(r"^(_?id|pk|dn|user_?id|account(_?id)?|uid)$"),
+    "salt": re.compile(r"salt"),
+    "login": re.compile(r"(^|\.)(login|login_name|user_?name|e_?mail|e?_?mail_address|user|uid)$"),
+    "last_login": re.compile(r"last_?(login|seen)|seen_on|last_sign"),
     "privileged": re.compile(
-        r"^(is_)?(admin|administrator|superuser|privileged|staff)$", re.IGNORECASE
+        r"^(is_)?(admin|administrator|superuser|super_user|privileged|staff)$"
     ),
 }
+_HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
+_SEPARATORS = re.compile(r"[_\s-]+")
+_PIN = re.compile(r"\d{4,8}")
 _DATE = re.compile(r"\d{4}-\d\d-\d\d.*|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[\d.:-]+")
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CredentialColumn:
-    """A column that holds credentials, and what stands beside it."""
+    """A column that holds credentials, and what stands beside it.
+
+    Attributes:
+        opens: the values that its content opens; None where it opens none.
+    """
 
     table: str
     columns: Columns
+    opens: Opens | None = None
+
+
+def folded(name: str) -> str:
+    """Write a column's name in small letters with underscores, however its schema writes it."""
+    return _SEPARATORS.sub("_", _HUMP.sub("_", name)).lower()
 
 
 def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
@@ -45,6 +59,7 @@ def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
         name: the column's name.
         values: a sample of its values.
     """
+    name = folded(name)
     if _ROLES["salt"].search(name):
         return False
     texts = [value for value in values if value]
@@ -54,24 +69,37 @@ def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
     if digests >= _CONTENT_SHARE * len(texts):
         return True
     dates = sum(bool(_DATE.fullmatch(text)) for text in texts)
+    if _CLEAR.search(name):
+        dates -= sum(bool(_PIN.fullmatch(text)) for text in texts)
+        return dates < len(texts) / 2
     return bool(_STORED.search(name)) and dates < len(texts) / 2
 
 
 def credential_columns(
-    table: str, sample: Mapping[str, Sequence[str | None]]
+    table: str, sample: Mapping[str, Sequence[str | None]], known: Columns | None = None
 ) -> list[CredentialColumn]:
     """Find the credentials in one table.
 
     Args:
         table: its name.
         sample: for each column, its values in some rows.
+        known: roles that somebody named; they are not looked for.
     """
     roles = {
-        role: next((name for name in sample if pattern.search(name)), None)
+        role: getattr(known, role, None)
+        or next((name for name in sample if pattern.search(folded(name))), None)
         for role, pattern in _ROLES.items()
     }
-    return [
-        CredentialColumn(table=table, columns=Columns(stored=name, **roles))
+    found = {
+        name: Columns(stored=name, **roles)
         for name, values in sample.items()
-        if holds_credentials(name, values)
+        if name != roles["salt"] and holds_credentials(name, values)
+    }
+    opened_by: dict[str, Opens] = {}
+    for columns in found.values():
+        opened_by |= columns_that_open(sample, columns)
+    found |= {name: Columns(stored=name, **roles) for name in opened_by if name not in found}
+    return [
+        CredentialColumn(table=table, columns=columns, opens=opened_by.get(name))
+        for name, columns in found.items()
     ]

@@ -98,6 +98,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             detect=ByReading(
                 lambda reading: reading.scheme == "plain-text",
                 "{rows} of {all} rows hold text that is no digest",
+                lambda case: case.place.opens is None,
             ),
         ),
         "digests-among-texts": Rule(
@@ -186,7 +187,16 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             detect=ByReading(
                 lambda reading: reading.grade is Grade.READABLE,
                 "beside it stands: {beside}",
-                lambda case: bool(case.place.beside),
+                lambda case: bool(case.place.beside) and case.place.opens is None,
+            ),
+        ),
+        "opens-another-column": Rule(
+            severity=Severity.CRITICAL,
+            summary="The column holds the passwords themselves, beside their hashes.",
+            breaks=_ASVS,
+            remedy="Stop the code that writes it and empty it; backups and copies hold it too.",
+            detect=WholeColumn(
+                lambda case: case.place.opens is not None, lambda case: str(case.place.opens)
             ),
         ),
         "leftover-table": Rule(

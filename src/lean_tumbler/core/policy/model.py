@@ -20,10 +20,15 @@ KEY_FORMS = ("text", "hex", "base64")
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What new values are written with."""
+    """What new values are written with.
+
+    Attributes:
+        declared: whether somebody chose it; a default never replaces a value that is current.
+    """
 
     scheme: str = "argon2id"
     parameters: Parameters = field(default_factory=lambda: DERIVATIONS["argon2id"].defaults)
+    declared: bool = True
 
     @property
     def derivation(self) -> Derivation:
@@ -96,7 +101,7 @@ class StorePolicy:
 class StoragePolicy:
     """The whole policy. Without arguments: Argon2id at the published floor, no stores."""
 
-    target: Target = field(default_factory=Target)
+    target: Target = field(default_factory=lambda: Target(declared=False))
     floor: Floor = field(default_factory=Floor)
     limits: Limits = field(default_factory=Limits)
     stores: Mapping[str, StorePolicy] = field(default_factory=dict)

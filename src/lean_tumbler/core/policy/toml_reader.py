@@ -89,7 +89,9 @@ class _Reader(Entries):
         policy = StoragePolicy(
             floor=self.floor(tables["floor"]) if "floor" in document else Floor(),
             limits=self._limits(tables["limits"]),
-            target=self._target(tables["target"]) if "target" in document else Target(),
+            target=self._target(tables["target"])
+            if "target" in document
+            else Target(declared=False),
             formulas=formulas,
             stores={
                 name: self._store(

@@ -8,7 +8,8 @@ from functools import cached_property
 from pathlib import Path
 
 from lean_tumbler.stores.exports.base import Record, bad_record, decoded, raw_lines
-from lean_tumbler.stores.sources.records import RecordTable, flattened, json_rows
+from lean_tumbler.stores.sources.json_fields import flattened
+from lean_tumbler.stores.sources.records import RecordTable, json_rows
 
 _BLANK = re.compile(r"[ \t\r\n]*")
 _DECODER = json.JSONDecoder()

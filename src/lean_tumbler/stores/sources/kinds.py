@@ -7,6 +7,7 @@ from pathlib import Path
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sources.base import Table
 from lean_tumbler.stores.sources.delimited import DelimitedTable
+from lean_tumbler.stores.sources.json_documents import document_rows, holds_documents
 from lean_tumbler.stores.sources.records import (
     ParquetTable,
     RecordTable,
@@ -38,6 +39,8 @@ def tables_of_file(path: Path) -> list[Table]:
     if beginning.startswith(_PARQUET):
         return [ParquetTable(path)]
     text = beginning.decode(encoding_of(beginning), "replace").removeprefix("\ufeff")
+    if holds_documents(text):
+        return [RecordTable(path, document_rows)]
     if _is_json(text):
         return [RecordTable(path, json_rows)]
     if _LDIF.match(text):

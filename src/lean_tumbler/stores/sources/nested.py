@@ -8,7 +8,7 @@ import polars as pl
 
 from lean_tumbler.stores.schema import Declared
 from lean_tumbler.stores.sources.base import LINE, Frames, Table, Unreadable
-from lean_tumbler.stores.sources.records import flattened
+from lean_tumbler.stores.sources.json_fields import flattened
 
 _DOCUMENT_SHARE = 0.5  # of a sample's values
 _FIELDS = 64

@@ -25,9 +25,12 @@ from lean_tumbler.stores.sources.base import (
     entry_rows,
     frames_of_rows,
 )
+from lean_tumbler.stores.sources.json_fields import as_row
 from lean_tumbler.stores.sources.streams import lines
 
-_DEPTH = 8
+_DEPTH = 8  # of structures within structures
+
+_DEPTH = 8  # of structures within structures
 
 RowReader = Callable[[Path, Sequence[str], Unreadable], Rows]
 
@@ -58,22 +61,6 @@ class RecordTable(Schemaless):
         return frames_of_rows(self.read(self.path, wanted, unreadable), wanted, unreadable)
 
 
-def flattened(value: Any, prefix: str = "", depth: int = 0) -> Iterator[tuple[str, str | None]]:
-    """Flatten nested JSON: objects with dots, lists by their first entries with numbers."""
-    if isinstance(value, dict) and depth < _DEPTH:
-        for name, inner in value.items():
-            yield from flattened(inner, f"{prefix}.{name}" if prefix else str(name), depth + 1)
-    elif isinstance(value, list) and depth < _DEPTH:
-        for number, inner in enumerate(value[:4]):
-            yield from flattened(inner, f"{prefix}.{number}", depth + 1)
-    elif value is None:
-        yield prefix, None
-    elif isinstance(value, bool):
-        yield prefix, str(int(value))
-    else:
-        yield prefix, value if isinstance(value, str) else str(value)
-
-
 def json_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
     """Read JSON Lines: one object a line."""
     for number, line in lines(path, unreadable):
@@ -87,12 +74,7 @@ def json_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
         if not isinstance(document, dict):
             unreadable.add(number, "JSON, but not an object")
             continue
-        yield number, {name: _encodable(value) for name, value in flattened(document)}
-
-
-def _encodable(value: str | None) -> str | None:
-    """Replace lone surrogates, which JSON can write and text columns cannot hold."""
-    return None if value is None else value.encode("utf-8", "replace").decode("utf-8")
+        yield number, as_row(document)
 
 
 # passwd(5) and shadow(5); the web servers' files have login and value, and maybe more.

@@ -188,6 +188,18 @@ def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 23) ->
         yield rest
 
 
+def pieces(path: Path, unreadable: Unreadable) -> Iterator[bytes]:
+    """Read a file piece by piece; what is cut off is noted."""
+    with opened(path) as stream:
+        damaged = False
+        while not damaged:
+            piece, damaged = _read(stream, _FIRST_BYTES)
+            unreadable.cut_off |= damaged
+            if not piece:
+                break
+            yield piece
+
+
 def split_lines(text: str) -> list[str]:
     """Split text at line ends alone; Python's own way also splits at other controls."""
     return re.split(r"\r\n|\n|\r", text)

@@ -1,0 +1,91 @@
+"""JSON that is not one object a line: arrays, pretty-printed objects, a list under one name."""
+
+import codecs
+import json
+import re
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from lean_tumbler.stores.sources.base import Rows, Unreadable
+from lean_tumbler.stores.sources.json_fields import as_row
+from lean_tumbler.stores.sources.streams import LINE_BYTES, encoding_of, pieces, sample
+
+# RFC 8259: strings (section 7) may hold braces; a number or name (section 3) holds none.
+_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}]', re.DOTALL)
+_BETWEEN = re.compile(r"[\s\[\],}\x1e]*")  # what may stand between objects; 1E: RFC 7464
+_UNDER_ONE_NAME = re.compile(r'\s*\{\s*"(?:[^"\\]|\\.)*"\s*:\s*\[\s*(?=\{)', re.DOTALL)
+_ARRAY = re.compile(r"\s*\[\s*\{")
+_MEMBER = re.compile(r'\s*"(?:[^"\\]|\\.)*"\s*:', re.DOTALL)
+
+
+def holds_documents(text: str) -> bool:
+    """Tell a file of JSON objects that go over lines, or stand in an array, by its beginning."""
+    if _ARRAY.match(text) or _UNDER_ONE_NAME.match(text):
+        return True
+    first, _, rest = text.lstrip().partition("\n")
+    return first.rstrip() == "{" and bool(_MEMBER.match(rest))
+
+
+def document_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
+    """Read the objects one after the other, numbered from 1."""
+    for number, text in enumerate(_objects(path, unreadable), 1):
+        if len(text) > LINE_BYTES:
+            unreadable.add(number, f"an object of more than {LINE_BYTES:,} characters")
+            continue
+        try:
+            document = json.loads(text)
+        except (ValueError, RecursionError):
+            unreadable.add(number, "not a JSON object, or not written to its end")
+            continue
+        yield number, as_row(document)
+
+
+def _objects(path: Path, unreadable: Unreadable) -> Iterator[str]:
+    """Cut a text into its objects, in memory bounded by the longest that is read."""
+    beginning = sample(path)
+    decoder = codecs.getincrementaldecoder(encoding_of(beginning))("replace")
+    held = _Held()
+    outermost = True
+    for piece in pieces(path, unreadable):
+        held.text += decoder.decode(piece)
+        if outermost:
+            held.text = held.text.removeprefix("\ufeff")
+            under = _UNDER_ONE_NAME.match(held.text)
+            held.text = held.text[under.end() :] if under else held.text
+            outermost = False
+        yield from held.take()
+    yield from held.rest()
+
+
+class _Held:
+    """What was read and not yet given: the beginning of an object, and how deep it goes."""
+
+    def __init__(self) -> None:
+        self.text = ""
+        self._depth = 0
+        self._looked = 0
+
+    def take(self) -> Iterator[str]:
+        """Give every object that is whole."""
+        begin = 0
+        if not self._depth:
+            begin = self._looked = _BETWEEN.match(self.text).end()  # type: ignore[union-attr] # fits nothing too
+        for token in _TOKEN.finditer(self.text, self._looked):
+            if token.start() < self._looked:
+                continue
+            if token[0] == "{":
+                self._depth += 1
+            elif token[0] == "}":
+                self._depth -= 1
+            self._looked = token.end()
+            if token[0] == "}" and self._depth <= 0:
+                self._depth = 0
+                yield self.text[begin : self._looked]
+                begin = self._looked = _BETWEEN.match(self.text, self._looked).end()  # type: ignore[union-attr] # likewise
+        self.text = self.text[begin:]
+        self._looked -= begin
+
+    def rest(self) -> Iterator[str]:
+        """Give what stands behind the last whole object."""
+        if self.text.strip():
+            yield self.text
