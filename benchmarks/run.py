@@ -27,6 +27,7 @@ from argon2 import low_level
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-away servers
 import generations
+import mistakes
 import server_portal
 import servers
 from lean_tumbler import CredentialGateway, StoragePolicy
@@ -775,6 +776,7 @@ def main() -> None:
         service_overload(),
         *(solver_rate(digest) for digest in ("md5", "sha1", "sha256", "sha512")),
         *generations.all_rows(),
+        *mistakes.all_rows(),
     ]
     for result in results:
         name = result.pop("benchmark")

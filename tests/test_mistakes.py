@@ -14,7 +14,7 @@ import bcrypt
 import pytest
 
 from conftest import CHEAP_POLICY, Portal, Program, make_portal
-from invented import passwords
+from invented import mishaps, passwords
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.audit.discovery import holds_credentials
 from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
@@ -290,6 +290,34 @@ def _store(portal: Portal, values: Sequence[str]) -> None:
             "UPDATE passengers SET pw = ? WHERE id = ?",
             [(value, number) for number, value in enumerate(values, start=1)],
         )
+
+
+def test_what_happened_to_invented_values_is_named(tmp_path: Path, in_process: Program) -> None:
+    """Wrapped ones are opened by their passwords, cut ones and remnants by nothing; all are named."""
+    chance = random.Random(5)
+    every = CHEAP_POLICY.replace("plain_text = true", 'plain_text = "all"')
+    gateway = CredentialGateway(StoragePolicy.from_toml(every))
+
+    def opens(stored: str, password: str) -> bool:
+        return gateway.admit(stored=stored, password=password, store="passengers").admitted
+
+    bank = mishaps.whole(chance, 24)
+    wrapped = list(mishaps.wrapped(bank, chance))
+    for name, value, stored in wrapped:
+        assert read_value(stored).wrappers, (name, stored)
+        assert opens(stored, value.password), (name, stored)
+        assert not opens(stored, stored), (name, stored)
+    cut = [stored for _, stored in mishaps.cut(bank, chance, of_each=30)]
+    left = [make(chance) for make in mishaps.REMNANTS.values() for _ in range(50)]
+    assert not any(opens(stored, stored) for stored in (*cut, *left))
+    found = {}
+    for code, texts in (("truncated-value", cut), ("remnant", left)):
+        mishaps.fill(tmp_path / "guests.db", texts)
+        document = in_process("audit", "guests.db", "--column", "pw", "--format", "json").document
+        rows = {one["code"]: one["rows"] for one in document["stores"][0]["findings"]}
+        found[code] = rows[code] / len(texts)
+    assert found["remnant"] == 1
+    assert found["truncated-value"] > 0.98  # a digest cut to 16 or 24 bytes may have been chosen
 
 
 def test_ordinary_passwords_are_taken_for_nothing_else() -> None:

@@ -41,7 +41,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "source",
         metavar="SOURCE",
-        help="a file (SQLite, CSV, JSON Lines, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst),"
+        help="a file (SQLite, CSV, JSON, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst),"
         " a URL, or a store of the policy",
     )
     parser.add_argument("--table", metavar="NAME", help="look at this table alone")

@@ -40,7 +40,9 @@ _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 # Variants that newer ones replaced because of a fault or a weakness.
 _OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
 _SHAPE = ("shape", "salted", "mark")
-_SHORTEST_CHOSEN, _BCRYPT = 16, 23  # bytes of a digest; bcrypt's own is odd
+# Bytes of a PHC string's digest: nobody chooses fewer, nor a length that is no multiple of eight,
+# except that PBKDF2's is as long as its hash function's. bcrypt's is fixed.
+_SHORTEST_CHOSEN, _MULTIPLE = 16, {"pbkdf2-sha1": 4}
 _READ_KEPT = 65_536
 # While rows are looked at, nothing is known of the column; the survey says it at the end.
 _UNSEEN = Column(rows=1)
@@ -437,9 +439,11 @@ def _add_ages(ages: Counter[tuple[str, Grade]], frame: Frame) -> None:
         ages[when, frame.groups[number].reading.grade] += rows
 
 
-def _is_cut(digest_bytes: int) -> bool:
+def _is_cut(scheme: str, digest_bytes: int) -> bool:
     """Tell a digest of a length that nobody chooses: of a PHC string that its column cut off."""
-    return digest_bytes < _SHORTEST_CHOSEN or (digest_bytes % 4 != 0 and digest_bytes != _BCRYPT)
+    if scheme == "bcrypt":
+        return False
+    return digest_bytes < _SHORTEST_CHOSEN or digest_bytes % _MULTIPLE.get(scheme, 8) != 0
 
 
 def _odd(parsed: ParsedValue) -> Iterator[str]:
@@ -451,7 +455,9 @@ def _odd(parsed: ParsedValue) -> Iterator[str]:
         yield "obsolete-variant"
     if parsed.kind is Kind.UNKNOWN and contents.also_possible:
         yield "truncated-value"
-    if parsed.kind in {Kind.DERIVATION, Kind.LAYERED} and _is_cut(len(parsed.digest)):
+    if parsed.kind in {Kind.DERIVATION, Kind.LAYERED} and _is_cut(
+        parsed.scheme, len(parsed.digest)
+    ):
         yield "truncated-value"
     if parsed.layout == "hex, mixed case":
         yield "mixed-case-digest"

@@ -273,6 +273,8 @@ class RowReader:
         self, text: str, parsed: ParsedValue, cohort: Cohort, said: tuple[Way, ...]
     ) -> tuple[tuple[Way, ...], Doubt | None, str]:
         """Read a value of a cohort of plain text; what may be a digest is none."""
+        if parsed.kind is Kind.UNKNOWN and parsed.contents.also_possible:
+            return (), Doubt.NOT_UNDERSTOOD, ""  # the beginning of a value of a known scheme
         column = self._column()
         suspected = column.suspects(text)
         explained = cohort.plain_text is PlainText.UNEXPLAINED and (

@@ -79,6 +79,7 @@ def own_formulas() -> Mapping[str, NamedFormula]:
     return MappingProxyType({found.fingerprint: found for found in map(named_by_itself, texts)})
 
 
+_WITHIN_A_NAME = 6  # characters; shorter beginnings of names are anybody's text
 _STORED = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 # What is no value to be found inside something: words, markers, and what nobody understands.
 _NOT_WRAPPED = frozenset({Kind.READABLE, Kind.LOCKED, Kind.UNKNOWN})
@@ -138,5 +139,9 @@ def _wrapped(text: str) -> ParsedValue | None:
 
 
 def _begins_like(layout: Layout, text: str) -> bool:
-    """Tell whether a text begins as values of a layout do, by more than a character or two."""
-    return any(len(start) > 2 and text.startswith(start) for start in layout.starts)
+    """Tell whether a text begins as values of a layout do, or ends within such a beginning."""
+    return any(
+        (len(start) > 2 and text.startswith(start))
+        or (len(text) >= _WITHIN_A_NAME and start.startswith(text))
+        for start in layout.starts
+    )

@@ -14,7 +14,11 @@ from lean_tumbler.core.schemes.randomness import looks_random
 PLAIN_CHARACTERS = 128
 
 # Text that names a scheme in some customary way: it begins with a tag between dollars or in braces.
-_TAGGED = re.compile(r"\$[A-Za-z0-9_-]{0,32}\$|\{[A-Za-z0-9_./-]{1,32}\}", re.ASCII)
+_TAGGED = re.compile(
+    r"\$[A-Za-z0-9_-]{0,32}\$|\{[A-Za-z0-9_./-]{1,32}\}"
+    r"|\$(?:argon2|pbkdf2|scrypt|bcrypt|yescrypt)[a-z0-9-]*$",  # cut off behind its name
+    re.ASCII,
+)
 # A run of hexadecimal digits that a word does not have, somewhere in the text.
 _HEX_RUN = re.compile(r"(?=[a-fA-F]*[0-9])[0-9a-fA-F]{16,}", re.ASCII)
 # A run in the alphabets of base64 and crypt(3) of the length of its shortest digests or more.

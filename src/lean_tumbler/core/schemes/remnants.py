@@ -38,6 +38,7 @@ LAYOUTS = (
         "[object Promise], <… object at 0x…>, Array, System.Byte[], [B@1b6d3586",
         r"\[object [A-Za-z]+\]|Promise \{ ?<?[a-z]+>? ?\}|Array|Object|#<[A-Za-z:]+(?:[^>]*)>"
         r"|<[A-Za-z_.]+ (?:object|function|method|Task|Future|coroutine)[^>]*>"
+        r"|<(?:bound |built-in )?(?:function|method|generator|lambda|class) [^>]+>"
         r"|System\.[A-Za-z.]+(?:\[\])?"
         r"|\[[BCI]@[0-9a-f]{5,8}|[a-z]+(?:\.[A-Za-z0-9_$]+)+@[0-9a-f]{5,8}|<coroutine [^>]+>"
         r"|Resource id #[0-9]+|java\.util\.[A-Za-z.]+|\(function\)|function ?\([^)]*\) ?\{.*",
@@ -52,8 +53,8 @@ LAYOUTS = (
     _layout(
         "print of an error",
         "Error: …, Exception …, Traceback …",
-        r"(?:[A-Z][A-Za-z]*)?(?:Error|Exception): [^\n]*|Traceback \(most recent call last\)[^\n]*"
-        r"|Warning: [a-z_]+\(\)[^\n]*|Fatal error[^\n]*",
+        r"(?:[a-z]+\.)*(?:[A-Z][A-Za-z]*)?(?:Error|Exception): [^\n]*"
+        r"|Traceback \(most recent call last\)[^\n]*|Warning: [a-z_]+\(\)[^\n]*|Fatal error[^\n]*",
     ),
 )
 

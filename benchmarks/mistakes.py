@@ -1,0 +1,123 @@
+"""Mishaps at scale: wrapped, cut and unwritten values, and ordinary ones that are none of these."""
+
+import json
+import random
+import subprocess
+import sys
+import tempfile
+from collections import defaultdict
+from collections.abc import Iterator
+from pathlib import Path
+
+TESTS = Path(__file__).parent.parent / "tests"
+sys.path.insert(0, str(TESTS))
+
+from invented import mishaps, passwords  # noqa: E402 - from the tests' own folder
+from lean_tumbler import CredentialGateway, StoragePolicy  # noqa: E402 - likewise
+from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme  # noqa: E402
+
+Row = dict[str, object]
+_PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
+_POLICY = """\
+[target]
+scheme = "argon2id"
+memory_kib = 64
+passes = 1
+lanes = 1
+[floor]
+argon2id = { memory_kib = 64, passes = 1 }
+[store.guests]
+locator = "guests.db"
+[store.guests.columns]
+account = "id"
+login = "id"
+stored = "pw"
+[[store.guests.cohort]]
+name = "texts"
+plain_text = "all"
+"""
+
+
+def mishaps_named(rows: int = 100_000) -> Iterator[Row]:
+    """Audit each kind in a table of its own, and log in to every value."""
+    chance = random.Random(21)  # noqa: S311 - invented data
+    third = rows // 3
+    bank = mishaps.whole(chance, third // 16)
+    gateway = CredentialGateway(StoragePolicy.from_toml(_POLICY))
+    kinds: defaultdict[str, list[tuple[mishaps.Value, str]]] = defaultdict(list)
+    for name, value, stored in mishaps.wrapped(bank, chance):
+        kinds[name].append((value, stored))
+    for name, pairs in kinds.items():
+        texts = [stored for _, stored in pairs]
+        opened = sum(
+            gateway.admit(stored=stored, password=value.password, store="guests").admitted
+            for value, stored in pairs
+        )
+        typed = sum(gateway.admit(stored=t, password=t, store="guests").admitted for t in texts)
+        found = _found(texts)
+        yield {
+            "benchmark": f"wrapped: {name}",
+            "rows": len(texts),
+            "named": found.get("wrapped-value", 0),
+            "opened_by_their_passwords": opened,
+            "called_broken": sum(found.get(code, 0) for code in ("truncated-value", "remnant")),
+            "not_understood": found.get("not-understood", 0),
+            "opened_by_themselves": typed,
+        }
+    texts = [stored for _, stored in mishaps.cut(bank, chance, of_each=third // len(bank))]
+    yield {
+        "benchmark": "cut off",
+        "rows": len(texts),
+        "named": _found(texts).get("truncated-value", 0),
+        "opened_by_themselves": sum(
+            gateway.admit(stored=t, password=t, store="guests").admitted for t in texts
+        ),
+    }
+    for name, make in mishaps.REMNANTS.items():
+        texts = [make(chance) for _ in range(third // len(mishaps.REMNANTS))]
+        yield {
+            "benchmark": f"remnant: {name}",
+            "rows": len(texts),
+            "named": _found(texts).get("remnant", 0),
+            "opened_by_themselves": sum(
+                gateway.admit(stored=t, password=t, store="guests").admitted for t in set(texts)
+            ),
+        }
+
+
+def _found(texts: list[str]) -> dict[str, int]:
+    """Audit a table of these texts: finding -> rows."""
+    with tempfile.TemporaryDirectory() as name:
+        mishaps.fill(Path(name) / "guests.db", texts)
+        command = [_PROGRAM, "audit", "guests.db", "--column", "pw", "--format", "json"]
+        done = subprocess.run(command, cwd=name, capture_output=True, text=True, check=True)
+    (column,) = json.loads(done.stdout)["stores"]
+    return {finding["code"]: finding["rows"] for finding in column["findings"]}
+
+
+def ordinary(texts: int = 1_000_000) -> Iterator[Row]:
+    """Count ordinary passwords and values that are taken for something that happened."""
+    chance = random.Random(22)  # noqa: S311 - invented data
+    people = (passwords.human(chance) for _ in range(texts))
+    wrong = [text for text in people if _is_mishap(text) or stored_value_scheme(text)]
+    yield {"benchmark": "ordinary passwords", "texts": texts, "false_alarms": len(wrong)}
+    bank = [value.stored for value in mishaps.whole(chance, texts // 50)]
+    wrong = [text for text in bank if _is_mishap(text) or not stored_value_scheme(text)]
+    yield {"benchmark": "ordinary values", "texts": len(bank), "false_alarms": len(wrong)}
+
+
+def _is_mishap(text: str) -> bool:
+    parsed = read_value(text)
+    return bool(parsed.wrappers) or parsed.scheme == "remnant"
+
+
+def all_rows() -> Iterator[Row]:
+    """Run everything of this file."""
+    yield from mishaps_named()
+    yield from ordinary()
+
+
+if __name__ == "__main__":
+    for made in sys.argv[1:] or ["all_rows"]:
+        for row in globals()[made]():
+            print(json.dumps(row), flush=True)
