@@ -504,3 +504,32 @@ def test_without_a_target_nothing_current_is_rewritten(cost_log2: int) -> None:
     chosen = StoragePolicy.from_toml(CHEAP_POLICY)
     told = CredentialGateway(chosen).admit(stored=raw, password=PASSWORD)
     assert read_value(told.new_value or "").scheme == "argon2id"
+
+
+@pytest.mark.parametrize(
+    ("stored", "sentences"),
+    [
+        (BCRYPT, ("2^4 = 16 rounds", "it needs no column, and no key", "another value each time",
+                  "a second on one", "`tune` chooses a target")),
+        (ARGON2, ("0.25 MiB of memory", "nothing to do")),
+        (MD5, ("take under a second", "none in the value itself", "`formula solve`")),
+        ("gull harbour", ("can be read", "plain_text = true")),
+        ("undefined", ("A failed write left it", "needs a reset")),
+        (ARGON2[:40], ("begins like argon2id but is not whole", "a reset if there is none")),
+    ],
+)  # fmt: skip
+def test_explain_teaches(
+    stored: str, sentences: Sequence[str], tmp_path: Path, in_process: Program
+) -> None:
+    """What the cost means, where the salt is, what a guess costs, and what comes next."""
+    (tmp_path / "tumbler.toml").write_text(CHEAP_POLICY)
+    finished = in_process("explain", stdin=stored.encode())
+    assert finished.err == ""
+    said = " ".join(finished.out.split())
+    assert [sentence for sentence in sentences if sentence not in said] == []
+    assert stored not in said
+    as_argument = in_process("explain", stored)
+    assert as_argument.out == finished.out
+    assert "others on this machine can read an argument" in as_argument.err
+    document = in_process("explain", "--format", "json", stdin=stored.encode()).document
+    assert document["next"] in said

@@ -18,17 +18,25 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 EXAMPLE = """\
+  lean-tumbler explain                    asks for the value, and shows it nowhere
+  lean-tumbler explain < value.txt
   lean-tumbler explain '$2b$05$Bj71jXIzxD43Uq3VTt1rmucdgFNf2XOvkkyAq5vWOAlifqILUBgde'
-  lean-tumbler explain - < value.txt      keeps it out of the shell's history
   lean-tumbler explain --store passengers --account 17      a row of a store, and why"""
 
 _VALUE_BYTES = 1 << 20
+_SEEN = (
+    "lean-tumbler explain: others on this machine can read an argument, and the shell keeps it; "
+    "without one the value is asked for"
+)
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument(
-        "value", metavar="VALUE", nargs="?", help="the stored value, or - for standard input"
+        "value",
+        metavar="VALUE",
+        nargs="?",
+        help="the stored value; without it, or as -, it is asked for or read from standard input",
     )
     parser.add_argument(
         "--store", metavar="NAME", help="explain an account of this store of the policy"
@@ -47,8 +55,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     if (arguments.store is None) is not (arguments.account is None):
         raise UsageError("--store and --account go together: the store, and the key of its row")
-    if (arguments.value is None) is (arguments.account is None):
-        raise UsageError("give a stored value, or an account with --store and --account")
+    if arguments.value is not None and arguments.account is not None:
+        raise UsageError("give a stored value, or an account with --store and --account; not both")
     return _account(arguments, session) if arguments.account else _value_alone(arguments, session)
 
 
@@ -101,9 +109,16 @@ def _value_alone(arguments: argparse.Namespace, session: Session) -> int:
 
 
 def _value(arguments: argparse.Namespace, session: Session) -> str:
-    if arguments.value != "-":
+    if arguments.value not in {None, "-"}:
+        session.message(_SEEN)
         return str(arguments.value)
+    if session.stdin.isatty():
+        import getpass
+
+        return getpass.getpass("Stored value: ")
     raw = session.stdin.read(_VALUE_BYTES + 1)
+    if not raw and arguments.value is None:
+        raise UsageError("standard input: no value; give one there, as an argument, or an account")
     if len(raw) > _VALUE_BYTES:
         raise UsageError(f"standard input: longer than {_VALUE_BYTES:,} bytes; give one value")
     try:
