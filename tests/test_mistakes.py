@@ -19,6 +19,8 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.audit.discovery import holds_credentials
 from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
 from lean_tumbler.errors import PasswordRefused
+from lean_tumbler.stores.sources.base import Unreadable
+from lean_tumbler.stores.sources.kinds import tables_of_file
 
 PASSWORD = "Möwe & 7 Gull"
 SALT = b"$2b$04$abcdefghijklmnopqrstuu"
@@ -533,3 +535,46 @@ def test_explain_teaches(
     assert "others on this machine can read an argument" in as_argument.err
     document = in_process("explain", "--format", "json", stdin=stored.encode()).document
     assert document["next"] in said
+
+
+def _any_text(chance: random.Random) -> str:
+    return "".join(chance.choices('ab{}[]",\\ \n\té𝄞:$', k=chance.randint(0, 9)))
+
+
+def _any_json(chance: random.Random, depth: int = 0) -> object:
+    kind = chance.randint(0, 7) if depth < 3 else 7
+    if kind == 0:
+        return [_any_json(chance, depth + 1) for _ in range(chance.randint(0, 3))]
+    if kind == 1:
+        return {_any_text(chance): _any_json(chance, depth + 1) for _ in range(3)}
+    if kind == 2:
+        return [{"name": _any_text(chance), "of": [{}]} for _ in range(chance.randint(1, 3))]
+    return chance.choice([None, True, 3, -1.5, _any_text(chance)])
+
+
+def test_any_json_is_read_in_any_form(tmp_path: Path) -> None:
+    """Braces in strings, lists of objects first, one line or many: each record is one row."""
+    chance = random.Random(7)
+    path = tmp_path / "guests.json"
+    for _ in range(300):
+        rows = [
+            {"first": _any_json(chance), "pw": _any_text(chance) + "x", "n": str(number)}
+            for number in range(chance.choice([1, 2, 3, 30, 400]))
+        ]
+        indent = chance.choice([None, 0, 1, 4])
+        path.write_text(
+            chance.choice(
+                [
+                    "\n".join(json.dumps(row, indent=indent or None) for row in rows),
+                    json.dumps(rows, indent=indent, ensure_ascii=False),
+                    json.dumps({_any_text(chance): rows}, indent=indent),
+                ]
+            )
+            + chance.choice(["", "\n", "\n\n"]),
+            encoding="utf-8",
+        )
+        (table,) = tables_of_file(path)
+        unreadable = Unreadable()
+        read = [row for frame in table.frames(["pw", "n"], unreadable) for row in frame.iter_rows()]
+        assert [(pw, n) for _, pw, n in read] == [(row["pw"], row["n"]) for row in rows]
+        assert unreadable.rows == 0

@@ -8,6 +8,7 @@ from lean_tumbler.core import layered
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.formulas.steps import DIGESTS
+from lean_tumbler.core.reading.candidates import bare_schemes, distinct, formula_way
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
@@ -241,9 +242,9 @@ class RowReader:
                 return (_password(DECRYPTABLE, opened, Certainty.DECLARED),), None, ""
         declared = tuple(self._declared(text, parsed, row))
         if parsed.says is Says.TAG:
-            return _distinct((*said, *declared)), None, ""
+            return distinct((*said, *declared)), None, ""
         if declared:
-            return _distinct(declared), None, ""
+            return distinct(declared), None, ""
         plain = next((cohort for cohort in self._plain_cohorts if cohort.holds(row)), None)
         if plain is not None:
             return self._plain_text(text, parsed, plain, said)
@@ -255,7 +256,7 @@ class RowReader:
         """Read a value that no cohort speaks of."""
         if said:  # digest and salt have their places, and may be joined in any of these ways
             return said, None, ""
-        bare = tuple(_bare_schemes(text))
+        bare = tuple(bare_schemes(text))
         if bare:
             scheme = parsed.scheme in BARE_SETTING_SCHEMES
             return bare, (None if scheme else Doubt.ONLY_SHAPE), ""
@@ -282,7 +283,7 @@ class RowReader:
         )
         if not suspected and not explained:
             return (_password(cohort.name, text, Certainty.DECLARED),), None, ""
-        ways: tuple[Way, ...] = said or tuple(_bare_schemes(text))
+        ways: tuple[Way, ...] = said or tuple(bare_schemes(text))
         if not ways and not self._declares:
             ways = tuple(self._bare_formulas(parsed))
         by_column = column.rows > 0 and any(way.name == suspected for way in ways)
@@ -309,7 +310,7 @@ class RowReader:
             )
         for text in contents.formulas:
             named = named_by_itself(text)
-            way = _formula_way(
+            way = formula_way(
                 parsed.scheme, certainty, named, parsed.digest.hex(), contents.salt, row, {}
             )
             if way is not None:
@@ -343,7 +344,7 @@ class RowReader:
             if not cohort.holds(row):
                 continue
             if cohort.scheme:
-                yield from _bare_schemes(text, only=cohort.scheme, name=cohort.name)
+                yield from bare_schemes(text, only=cohort.scheme, name=cohort.name)
             elif cohort.formula is not None and not cohort.then:
                 way = self._by_formula(cohort, cohort.formula, text, parsed, row)
                 if way is not None:
@@ -360,7 +361,7 @@ class RowReader:
                 return None
             parts |= found.others
             salt = parts.pop("salt", salt)
-            way = _formula_way(
+            way = formula_way(
                 cohort.name, Certainty.DECLARED, named, found.digest, salt, row, parts
             )
             return None if way is None else replace(way, layout=cohort.layout.text)
@@ -368,12 +369,12 @@ class RowReader:
             return None
         printed, own_salt = digest_and_salt(parsed, text, salt)
         if (printed, own_salt) != (text, salt):
-            within = _formula_way(
+            within = formula_way(
                 cohort.name, Certainty.DECLARED, named, printed, own_salt, row, parts
             )
             if within is not None:
                 return within
-        return _formula_way(cohort.name, Certainty.DECLARED, named, text, salt, row, parts)
+        return formula_way(cohort.name, Certainty.DECLARED, named, text, salt, row, parts)
 
     def _bare_formulas(self, parsed: ParsedValue) -> Iterator[FormulaWay]:
         """Give what a bare digest may be where nobody says anything of the store."""
@@ -438,7 +439,7 @@ def either_side(reading: Reading, row: Row) -> Iterator[FormulaWay]:
     for name in DIGESTS:
         for side in ("append", "prepend"):
             named = named_by_itself(f"{side} salt, {name}, hex")
-            way = _formula_way(name, Certainty.POSSIBLE, named, printed, salt, row, {})
+            way = formula_way(name, Certainty.POSSIBLE, named, printed, salt, row, {})
             if way is not None:
                 yield way
 
@@ -464,57 +465,3 @@ def _is_unexplained(text: str, parsed: ParsedValue) -> bool:
     """Tell a text that no layout explains: the column decides what it is."""
     is_unknown = parsed.kind is Kind.UNKNOWN and not readable.names_a_scheme(text)
     return parsed.scheme == "plain-text" or is_unknown
-
-
-def _bare_schemes(text: str, *, only: str = "", name: str = "") -> Iterator[SettingWay]:
-    """Give the bare schemes whose values have this shape, whatever the text looks like."""
-    for scheme in BARE_SETTING_SCHEMES:
-        find = SETTING_SCHEMES[scheme].setting_of
-        setting = find(text) if find is not None and (not only or only == scheme) else None
-        if setting is not None:
-            yield SettingWay(
-                name=name or scheme,
-                certainty=Certainty.DECLARED if name else Certainty.POSSIBLE,
-                scheme=scheme,
-                setting=setting,
-                canonical=text,
-            )
-
-
-def _formula_way(
-    name: str,
-    certainty: Certainty,
-    named: NamedFormula,
-    printed: str,
-    salt: bytes | None,
-    row: Row,
-    parts: Mapping[str, bytes],
-) -> FormulaWay | None:
-    """Give a formula's way where the text can be its result and its inputs are there."""
-    canonical = named.output.canonical(printed)
-    has_inputs = (
-        (salt is not None or not named.takes_salt)
-        and (bool(row.login) or not named.takes_login)
-        and named.parts <= parts.keys()
-        and all(parts[number].strip().isdigit() for number in named.numbers)
-    )
-    if canonical is None or not has_inputs:
-        return None
-    return FormulaWay(
-        name=name,
-        certainty=certainty,
-        formula=named,
-        canonical=canonical,
-        salt=salt if named.takes_salt else None,
-        login=row.login if named.takes_login else None,
-        parts={part: parts[part] for part in sorted(named.parts)},
-    )
-
-
-def _distinct(ways: Sequence[Way]) -> tuple[Way, ...]:
-    """Drop ways that compute the same from the same, the surest first."""
-    kept: dict[object, Way] = {}
-    for way in sorted(ways, key=lambda way: way.certainty):
-        inputs = (way.origin, way.canonical, way.salt) if not isinstance(way, PasswordWay) else way
-        kept.setdefault(inputs, way)
-    return tuple(kept.values())

@@ -11,19 +11,37 @@ from lean_tumbler.stores.sources.json_fields import as_row
 from lean_tumbler.stores.sources.streams import LINE_BYTES, encoding_of, pieces, sample
 
 # RFC 8259: strings (section 7) may hold braces; a number or name (section 3) holds none.
-_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}]', re.DOTALL)
+_STRING = r'"(?:[^"\\]|\\.)*"'
+_TOKEN = re.compile(rf"{_STRING}|[{{}}]", re.DOTALL)
+_BRACKET = re.compile(rf"{_STRING}|[\[\]{{}}]", re.DOTALL)
 _BETWEEN = re.compile(r"[\s\[\],}\x1e]*")  # what may stand between objects; 1E: RFC 7464
-_UNDER_ONE_NAME = re.compile(r'\s*\{\s*"(?:[^"\\]|\\.)*"\s*:\s*\[\s*(?=\{)', re.DOTALL)
+_UNDER_ONE_NAME = re.compile(rf"\s*\{{\s*{_STRING}\s*:\s*\[\s*(?=\{{)", re.DOTALL)
 _ARRAY = re.compile(r"\s*\[\s*\{")
-_MEMBER = re.compile(r'\s*"(?:[^"\\]|\\.)*"\s*:', re.DOTALL)
+_MEMBER = re.compile(rf"\s*{_STRING}\s*:", re.DOTALL)
 
 
 def holds_documents(text: str) -> bool:
     """Tell a file of JSON objects that go over lines, or stand in an array, by its beginning."""
-    if _ARRAY.match(text) or _UNDER_ONE_NAME.match(text):
+    if _ARRAY.match(text) or _is_under_one_name(text):
         return True
     first, _, rest = text.lstrip().partition("\n")
     return first.rstrip() == "{" and bool(_MEMBER.match(rest))
+
+
+def _is_under_one_name(text: str) -> bool:
+    """Tell a list of records under a name from a record that begins with a list of objects.
+
+    The list is all that there is; or it is longer than the beginning of a file that is looked at.
+    """
+    begun = _UNDER_ONE_NAME.match(text)
+    if begun is None:
+        return False
+    depth = 1
+    for bracket in _BRACKET.finditer(text, begun.end()):
+        depth += {"[": 1, "{": 1, "]": -1, "}": -1}.get(bracket[0], 0)
+        if depth == 0:
+            return text[bracket.end() :].strip() == "}"
+    return True
 
 
 def document_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
@@ -43,16 +61,16 @@ def document_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
 def _objects(path: Path, unreadable: Unreadable) -> Iterator[str]:
     """Cut a text into its objects, in memory bounded by the longest that is read."""
     beginning = sample(path)
-    decoder = codecs.getincrementaldecoder(encoding_of(beginning))("replace")
+    encoding = encoding_of(beginning)
+    decoder = codecs.getincrementaldecoder(encoding)("replace")
+    text = beginning.decode(encoding, "replace").removeprefix("\ufeff")
+    left_out = _UNDER_ONE_NAME if _is_under_one_name(text) else None
     held = _Held()
-    outermost = True
-    for piece in pieces(path, unreadable):
+    for number, piece in enumerate(pieces(path, unreadable)):
         held.text += decoder.decode(piece)
-        if outermost:
+        if number == 0:
             held.text = held.text.removeprefix("\ufeff")
-            under = _UNDER_ONE_NAME.match(held.text)
-            held.text = held.text[under.end() :] if under else held.text
-            outermost = False
+            held.text = left_out.sub("", held.text, count=1) if left_out else held.text
         yield from held.take()
     yield from held.rest()
 
