@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import lossy, work
-from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
+from lean_tumbler.core.formulas.evaluation import Inputs, evaluate, input_of
 from lean_tumbler.core.formulas.near_misses import near_miss
 from lean_tumbler.core.formulas.output import output_shape
 from lean_tumbler.core.formulas.steps import (
@@ -415,3 +415,11 @@ def test_the_documents_examples_are_formulas() -> None:
     assert len(shown) >= 6
     for text in shown:
         assert notation.write(notation.parse(text)) == text
+
+
+def test_a_row_s_own_numbers_are_bounded_before_a_slow_scheme_too() -> None:
+    """A formula that goes on into a slow scheme runs no more steps than one that prints."""
+    formula = notation.parse("utf-8, rounds times (md5), hex")
+    inputs = Inputs(password="Dunlin 42", parts={"rounds": b"200000"})
+    with pytest.raises(OverLimit):
+        input_of(formula, inputs, limit_work=1000, limit_bytes=1000)

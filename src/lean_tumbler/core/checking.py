@@ -106,6 +106,14 @@ def check(reading: Reading, password: str, *, bounds: Bounds) -> Verdict:
     return Verdict(accepted=False, reading=reading, refusal="wrong-password")
 
 
+def is_opened(reading: Reading, password: str, *, bounds: Bounds) -> bool:
+    """Tell whether a password opens a row; one that cannot be checked is not opened."""
+    try:
+        return check(reading, password, bounds=bounds).accepted
+    except CheckImpossible:
+        return False
+
+
 def _opens(reading: Reading, way: Way, password: str, bounds: Bounds) -> bool:
     inner = reading.parsed.inner
     if reading.state is not State.LAYERED or inner is None or isinstance(way, PasswordWay):

@@ -7,12 +7,11 @@ import polars as pl
 
 from lean_tumbler.core.audit.profile import Frame, row_of
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.checking import check
+from lean_tumbler.core.checking import is_opened
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.core.reading.reader import Reading, RowReader, either_side
+from lean_tumbler.core.reading.reader import RowReader, either_side
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, FormulaWay
-from lean_tumbler.errors import CheckImpossible
 
 ROWS_HELD = 200_000
 _LOGIN_ENDINGS = ("", "1", "123")
@@ -124,7 +123,7 @@ def _opener(row: Row, reader: RowReader, *, is_slow: bool) -> Callable[[str], bo
     """Give what tries one password on a row; None where nothing says how."""
     reading = reader.read(row)
     if is_slow:
-        return lambda password: _is_opened(reading, password)
+        return lambda password: is_opened(reading, password, bounds=_BOUNDS)
     ways = [way for way in reading.ways if isinstance(way, FormulaWay) and way.salt is not None]
     ways = ways or list(either_side(reading, row))
     if not ways:
@@ -134,10 +133,3 @@ def _opener(row: Row, reader: RowReader, *, is_slow: bool) -> Callable[[str], bo
         return any(way.computed(password, _BOUNDS) == way.canonical for way in ways)
 
     return opens_one
-
-
-def _is_opened(reading: Reading, password: str) -> bool:
-    try:
-        return check(reading, password, bounds=_BOUNDS).accepted
-    except CheckImpossible:
-        return False

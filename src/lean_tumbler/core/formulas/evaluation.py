@@ -294,17 +294,23 @@ def prepared(
     Raises:
         OverLimit: the formula asks for more than the limits.
     """
+    run = _bounded(formula, limit_work, limit_bytes)
+    return lambda inputs: _as_text(run(inputs))
+
+
+def _bounded(formula: Formula, limit_work: int, limit_bytes: int) -> Callable[[Inputs], Value]:
+    """Hold a formula to its limits, and each row's own numbers to them as well."""
     chain, steps = _compiled(formula)
     if steps > limit_work:
         raise OverLimit(_TOO_MUCH.format(steps, limit_work))
     numbers = number_parts(formula)
 
-    def run(inputs: Inputs) -> str:
+    def run(inputs: Inputs) -> Value:
         if numbers:
             asked = work(formula, {name: number_of(inputs, name) for name in numbers})
             if asked > limit_work:
                 raise OverLimit(_TOO_MUCH.format(asked, limit_work))
-        return _as_text(chain(inputs.password, _Run(inputs, limit_bytes)))
+        return chain(inputs.password, _Run(inputs, limit_bytes))
 
     return run
 
@@ -327,10 +333,7 @@ def input_of(formula: Formula, inputs: Inputs, *, limit_work: int, limit_bytes: 
         KeyMissing: a key is not there.
         OverLimit: the formula asks for more than the limits.
     """
-    chain, steps = _compiled(formula)
-    if steps > limit_work:
-        raise OverLimit(_TOO_MUCH.format(steps, limit_work))
-    return _as_bytes(chain(inputs.password, _Run(inputs, limit_bytes)))
+    return _as_bytes(_bounded(formula, limit_work, limit_bytes)(inputs))
 
 
 def evaluate(
