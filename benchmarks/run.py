@@ -38,7 +38,8 @@ from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.tuning.capacity import Service, response_p99
-from lean_tumbler.operations.auditing import Means, audit_source
+from lean_tumbler.operations.auditing import audit_source
+from lean_tumbler.operations.profiling import Means
 from lives import POPULATIONS, lives
 
 PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))

@@ -125,7 +125,7 @@ def test_impossible_passwords(
     ("stored", "alert"),
     [
         (PLANTED, "asks for more work than [limits] allows"),
-        (b"\xff\xfe", "is not UTF-8 text"),
+        (b"\xff\xfe", "fits no scheme and no formula"),
         ("", "is empty"),
         ("$9$abc$defghijkl", "fits no scheme and no formula"),
     ],

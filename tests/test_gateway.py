@@ -213,7 +213,7 @@ def test_other_targets_layer_and_remove(scheme: str) -> None:
     [
         (None, None, Leave.NO_VALUE),
         (b"", None, Leave.NO_VALUE),
-        (b"\xff\xfe", None, Leave.UNREADABLE),
+        (b"\xff\xfe", None, Leave.UNKNOWN),
         (b"!", None, Leave.SAFE),
         (b"$9$unknown$scheme", None, Leave.UNKNOWN),
         (hashlib.sha224(b"x").hexdigest().encode(), None, Leave.NO_COHORT),

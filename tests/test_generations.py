@@ -54,6 +54,18 @@ def test_nobody_is_locked_out_of_an_invented_table(
     assert result.counts["upgraded"] > 0
 
 
+@pytest.mark.parametrize("seed", range(1500, 1504))
+def test_digests_may_stand_as_bytes(
+    seed: int, tmp_path: Path, executor: ThreadPoolExecutor
+) -> None:
+    """In a binary column a digest's bytes count as their hexadecimal digits; nobody is locked out."""
+    table = tables.table(seed, rows=40)
+    trial.write_sqlite(table, tmp_path / "kiosk.db", binary=True)
+    result = trial.Trial(table, "sqlite:///kiosk.db", tmp_path, executor).run()
+    assert result.faults == []
+    assert result.counts["upgraded"] > 0
+
+
 WRONG = {
     "append salt": "prepend salt", "prepend salt": "append salt", "utf-8, md5, hex\"": 'utf-8, sha1, hex, '
     'first 32"', "login:lower": "login:upper", "hmac-sha256 salt": "append salt, sha256",
@@ -108,16 +120,19 @@ def test_an_invented_table_on_a_server(
     server: servers.Server, tmp_path: Path, executor: ThreadPoolExecutor
 ) -> None:
     """The same on a real server: conditions, parts and swaps see the same bytes there."""
-    for seed in (3000, 3001, 3002):
+    binary = "bytea" if "postgresql" in server.url else "varbinary(700)"
+    for seed, create, cells in (
+        (3000, trial.CREATE, trial.cells),
+        (3001, trial.CREATE, trial.cells),
+        (3002, trial.created(binary), trial.binary_cells),
+    ):
         table = tables.table(seed, rows=40)
-        server.run(f"DROP TABLE IF EXISTS kiosk; {trial.CREATE};")
+        server.run(f"DROP TABLE IF EXISTS kiosk; {create};")
         engine, _ = open_engine(server.url, base=tmp_path, writable=True)
         with engine.begin() as connection:
             marks = ", ".join(["%s"] * trial.COLUMNS)
             for person in table.people:
-                connection.exec_driver_sql(
-                    f"INSERT INTO kiosk VALUES ({marks})", trial.cells(person)
-                )
+                connection.exec_driver_sql(f"INSERT INTO kiosk VALUES ({marks})", cells(person))
         engine.dispose()
         result = trial.Trial(table, server.url, tmp_path, executor).run()
         assert result.faults == []

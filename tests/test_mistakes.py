@@ -468,6 +468,47 @@ BCRYPT_POLICY = CHEAP_POLICY.replace(
 )
 
 
+def test_a_picture_beside_the_password_hides_nothing(tmp_path: Path, in_process: Program) -> None:
+    """A table with bytes in another column is found, and bytes under a name of credentials too."""
+    with closing(sqlite3.connect(tmp_path / "guests.db")) as connection, connection:
+        connection.execute(
+            "CREATE TABLE guests (id blob, email text, pw text, face blob, access_hash blob, t blob)"
+        )
+        connection.executemany(
+            "INSERT INTO guests VALUES (?, ?, ?, ?, ?, ?)",
+            [
+                (bytes([255]) * 15 + bytes([n]), f"g{n}@quay.example", BCRYPT, bytes([200, n] * 90),
+                 bytes([250, n] * 12), bytes([251, n] * 8))
+                for n in range(20)
+            ],
+        )  # fmt: skip
+    document = in_process("audit", "guests.db", "--format", "json").document
+    found = {store["column"]: store for store in document["stores"]}
+    assert set(found) == {"pw", "access_hash"}  # a key or an address of 16 bytes is no digest
+    assert found["pw"]["grades"] == {"outdated": 20}
+    codes = {each["code"]: each["rows"] for each in found["access_hash"]["findings"]}
+    assert codes["not-understood"] == 20
+    assert document["unreadable_rows"] == 0
+
+
+def test_one_value_in_two_tables_is_named(tmp_path: Path, in_process: Program) -> None:
+    """A copy of a login's value elsewhere is a finding in both columns; markers say nothing."""
+    values = [hashlib.md5(b"%d" % n).hexdigest() for n in range(6)] + ["!", "", "undefined"]
+    with closing(sqlite3.connect(tmp_path / "quay.db")) as connection, connection:
+        for name, edit in (("guests", str), ("members", str.upper)):
+            connection.execute(f"CREATE TABLE {name} (id integer, login text, pw text)")
+            connection.executemany(
+                f"INSERT INTO {name} VALUES (?, ?, ?)",
+                [(n, edit(f"g{n}"), value) for n, value in enumerate(values)],
+            )
+        connection.execute("UPDATE members SET pw = ? WHERE id > 3", (values[0],))
+    document = in_process("audit", "quay.db", "--format", "json").document
+    for store, other in zip(document["stores"], ("members.pw", "guests.pw"), strict=True):
+        (found,) = [f for f in store["findings"] if f["code"] == "same-value-elsewhere"]
+        assert found["accounts"] == ["0", "1", "2", "3"]
+        assert found["evidence"] == f"equal values for the same login: 4 in {other}"
+
+
 def test_a_target_that_lies_over_no_digest_does_what_it_can(
     tmp_path: Path, in_process: Program
 ) -> None:

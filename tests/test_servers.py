@@ -102,25 +102,26 @@ def test_the_schema_is_judged(server: servers.Server, tmp_path: Path) -> None:
 
 
 def test_binary_columns_are_read(server: servers.Server, tmp_path: Path) -> None:
-    """Text kept as binary is read, live and from a dump; bytes that are no text are counted."""
+    """Text kept as binary is read, and bytes that are none, live and from a dump alike."""
     kind, raw = ("bytea", "'\\x{}'") if "postgresql" in server.url else ("varbinary(99)", "0x{}")
     digests = [hashlib.md5(b"%d" % n).hexdigest() for n in range(4)]
-    cells = [raw.format(digest.encode().hex()) for digest in digests] + [raw.format("fffe80")]
+    cells = [raw.format(digest.encode().hex()) for digest in digests]
+    cells += [raw.format("fffe80"), raw.format("ff" * 20), raw.format("01" * 16)]
     lines = ", ".join(f"({n}, {cell})" for n, cell in enumerate(cells))
     server.run(
         f"DROP TABLE IF EXISTS kiosk; CREATE TABLE kiosk (id integer, pw {kind});"
         f"INSERT INTO kiosk VALUES {lines};"
     )
     live = run_in_process("audit", server.url, "--table", "kiosk", "--format", "json").document
-    assert live["stores"][0]["grades"] == {"fast-unsalted": 4}
-    assert live["unreadable"] == [{"line": 5, "reason": "the column pw is not UTF-8 text"}]
+    assert live["stores"][0]["grades"] == {"fast-unsalted": 6, "unknown": 1}
     (tmp_path / "dump.sql").write_bytes(
         server.dumped("--table=kiosk" if "postgresql" in server.url else "kiosk")
     )
     path = str(tmp_path / "dump.sql")
     dumped = run_in_process("audit", path, "--column", "pw", "--format", "json").document
-    assert dumped["stores"][0]["grades"]["fast-unsalted"] == 4
-    assert dumped["rows"] + dumped["unreadable_rows"] == 5
+    if "postgresql" in server.url:
+        assert dumped["stores"][0]["grades"] == live["stores"][0]["grades"]
+    assert dumped["rows"] + dumped["unreadable_rows"] == 7  # MariaDB's dump holds bytes as they are
 
 
 def test_an_audit_cannot_write(server: servers.Server, rows: Rows) -> None:

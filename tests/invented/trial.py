@@ -1,6 +1,7 @@
 """One invented table through the whole change, and what became of everybody in it."""
 
 import os
+import re
 import sqlite3
 import time
 from collections import Counter
@@ -46,7 +47,15 @@ CREATE = (
     "CREATE TABLE kiosk (id integer PRIMARY KEY, mail varchar(120), pw varchar(700), "
     "pw_salt varchar(100), pw_rounds integer, joined varchar(30), made_by varchar(10))"
 )
+
+
+def created(kind: str) -> str:
+    """The same table with another kind of column for the stored values."""
+    return CREATE.replace("pw varchar(700)", f"pw {kind}")
+
+
 COLUMNS = 7
+_BARE = re.compile("(?:[0-9a-fA-F]{2}){16,64}")
 KNOWN_OF_EACH = 5
 
 
@@ -67,12 +76,22 @@ def cells(person: Person) -> tuple[object, ...]:
             person.created, person.made_by)  # fmt: skip
 
 
-def write_sqlite(table: Table, path: Path) -> None:
+def binary_cells(person: Person) -> tuple[object, ...]:
+    """The same row in a binary column: bare digests as bytes, other values as the bytes of text."""
+    number, login, stored, *others = cells(person)
+    if isinstance(stored, str):
+        is_bare = _BARE.fullmatch(stored) and person.kind in KINDS
+        stored = bytes.fromhex(stored) if is_bare else stored.encode()
+    return number, login, stored, *others
+
+
+def write_sqlite(table: Table, path: Path, *, binary: bool = False) -> None:
     with closing(sqlite3.connect(path)) as connection, connection:
-        connection.execute(CREATE)
+        connection.execute(created("blob") if binary else CREATE)
         marks = ", ".join("?" * COLUMNS)
+        of = binary_cells if binary else cells
         connection.executemany(
-            f"INSERT INTO kiosk VALUES ({marks})", [cells(person) for person in table.people]
+            f"INSERT INTO kiosk VALUES ({marks})", [of(person) for person in table.people]
         )
 
 
@@ -163,7 +182,7 @@ class Trial:
         """Type what is no password: another one, what is stored, and the legacy digest."""
         kind = KINDS.get(person.kind)
         (account,) = store.fetch(person.login)
-        now = (account.stored or b"").decode()
+        now = account.row.text or ""
         wrong = {"another password": "x" + person.password[1:] + "y"}
         if kind is None or not kind.plain:
             wrong["the value as it was"] = person.stored or ""
@@ -181,7 +200,8 @@ class Trial:
         for person in self.table.people:
             kind = KINDS.get(person.kind)
             (account,) = store.fetch(person.login)
-            unchanged = (account.stored or b"").decode() == (person.stored or "")
+            as_bytes = f"\\x{person.stored}".lower()
+            unchanged = (account.row.text or "") in {person.stored or "", as_bytes}
             if kind is not None and unchanged and not kind.current:
                 reading = self.gateway.reader("kiosk").read(account.row)
                 more = f"{reading.doubt} {reading.suspected} {reading.label}"

@@ -50,7 +50,7 @@ def store_forecast(
         UsageError: a back-test is asked for without a log.
         SourceError: store or log cannot be read.
     """
-    from lean_tumbler.operations.auditing import Means, graded_rows
+    from lean_tumbler.operations.profiling import Means, graded_rows
 
     if with_back_test and arguments.logins is None:
         raise UsageError(
@@ -81,8 +81,9 @@ def counted(
     Raises:
         SourceError: store or log cannot be read.
     """
-    from lean_tumbler.operations.auditing import Means, audit_policy_store
+    from lean_tumbler.operations.auditing import audit_policy_store
     from lean_tumbler.operations.course import course
+    from lean_tumbler.operations.profiling import Means
 
     accounts = _accounts(arguments, session, store)
     audit = audit_policy_store(

@@ -23,7 +23,6 @@ from lean_tumbler.errors import CheckImpossible
 _REFUSALS = {
     State.NO_VALUE: "unknown",
     State.EMPTY: "empty-value",
-    State.NOT_TEXT: "undecodable",
     State.LOCKED: "locked",
     State.REMNANT: "remnant",
 }

@@ -130,12 +130,11 @@ class CredentialGateway:
         except OverLimit:
             self._spend_a_derivation()
             return Outcome(admitted=False, refusal="over-limit")
-        has_value = reading.state not in {State.NO_VALUE, State.NOT_TEXT}
-        cohort = verdict.scheme if has_value else ""
+        cohort = verdict.scheme if reading.state is not State.NO_VALUE else ""
         if not verdict.accepted:
             if not self._costs_a_derivation(verdict.parsed):
                 self._spend_a_derivation()
-            typed = {reading.text, (row.stored or b"").decode("utf-8", "replace")}
+            typed = {reading.text, row.text}
             refusal = "stored-value-typed" if password in typed else verdict.refusal
             refused = Outcome(admitted=False, refusal=refusal)
             return _with_cohort(refused, cohort, reading)

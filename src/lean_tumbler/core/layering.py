@@ -29,7 +29,6 @@ class Leave(StrEnum):
     """Why a row is left as it is."""
 
     NO_VALUE = "no value"
-    UNREADABLE = "not UTF-8 text"
     SAFE = "already layered, current or locked"
     UNKNOWN = "not understood"
     REMNANT = "a remnant of a failed write: no password opens it"
@@ -49,7 +48,6 @@ class Leave(StrEnum):
 _STATES: Mapping[State, Leave] = {
     State.NO_VALUE: Leave.NO_VALUE,
     State.EMPTY: Leave.NO_VALUE,
-    State.NOT_TEXT: Leave.UNREADABLE,
     State.LOCKED: Leave.SAFE,
 }
 _DOUBTS: Mapping[Doubt, Leave] = {

@@ -40,7 +40,6 @@ _ALERTS = {
         "somebody typed what is stored: the column has leaked, or a program sends the hash"
     ),
     "remnant": "a stored value is what a failed write left; the account needs a reset",
-    "undecodable": "a stored value is not UTF-8 text",
     "empty-value": "a stored value is empty",
 }
 

@@ -19,8 +19,8 @@ from lean_tumbler.core.forecast.watching import (
     population,
 )
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
-from lean_tumbler.operations.auditing import NO_GRADED_ROWS
 from lean_tumbler.operations.login_log import LoginLog, folded
+from lean_tumbler.operations.profiling import NO_GRADED_ROWS
 
 # Every fortnight of a year and the first days, for the plot; and the days that are told.
 DAYS = tuple(sorted({3, 7, *range(14, 365, 14), *HORIZONS}))

@@ -13,7 +13,7 @@ import polars as pl
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
-from lean_tumbler.operations.auditing import NO_GRADED_ROWS, Means, graded_rows
+from lean_tumbler.operations.profiling import NO_GRADED_ROWS, Means, graded_rows
 from lean_tumbler.stores.files import file_errors, write_bytes
 
 ACCOUNTS_NAMED = 20

@@ -11,6 +11,7 @@ import polars as pl
 from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade, grade
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.core.sharing import in_share
@@ -228,7 +229,7 @@ class _Run:
     def _grade(self, account: Account) -> tuple[Grade, Stays | None]:
         if not account.stored:
             return Grade.UNKNOWN, Stays.NO_VALUE
-        parsed = read_value(account.stored.decode("utf-8", "replace"))
+        parsed = read_value(text_of(account.stored))
         if parsed.kind is Kind.UNKNOWN:
             return Grade.UNKNOWN, Stays.UNKNOWN
         found = grade(parsed, self._policy.floor, salted=parsed.salted or bool(account.salt))

@@ -5,6 +5,7 @@ import hmac
 from collections.abc import Mapping
 from itertools import accumulate
 
+from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import UsageError
@@ -63,7 +64,7 @@ def stand_ins(store: Store, *, key: bytes) -> StandIns:
         if not page:
             break
         for account in page:
-            cost = _cost(read_value((account.stored or b"").decode("utf-8", "replace")))
+            cost = _cost(read_value(text_of(account.stored or b"")))
             number, first = rows.get(cost, (0, account if cost else None))
             rows[cost] = (number + 1, first)
         after, seen = page[-1].key, seen + len(page)

@@ -5,6 +5,7 @@ from contextlib import AbstractContextManager
 from threading import Lock
 
 from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.reading.survey import ALONE, Column, Survey
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey, Store
@@ -36,7 +37,7 @@ def _texts(page: list[Account], reader: RowReader) -> Iterator[str]:
         stored = account.stored
         # What says itself how it was made is no plain text, and needs no look.
         if stored and stored[0] not in b"${" and reader.may_be_plain_text(account.row):
-            yield stored.decode("utf-8", "replace")
+            yield text_of(stored)
 
 
 def surveyed_once(

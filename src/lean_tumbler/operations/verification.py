@@ -30,7 +30,6 @@ _REFUSALS = {
     "empty-value": "the stored value is empty",
     "not-understood": "no scheme and no formula fits what is stored",
     "remnant": "a failed write left the stored value: no password opens it, reset the account",
-    "undecodable": "the stored value is not UTF-8 text",
     "wrong-password": "",
 }
 

@@ -47,7 +47,7 @@ def explain_document(parsed: ParsedValue, grade: Grade, *, salted: bool) -> Docu
 def explain_text(columns: int, parsed: ParsedValue, grade: Grade, *, salted: bool) -> str:
     """Read one stored value aloud, in lines of at most `columns` characters."""
     contents = parsed.contents
-    sure = "" if contents.confidence >= 1 else f" ({100 * contents.confidence:.0f} % sure)"
+    sure = f" ({100 * contents.confidence:.0f} % sure)" if 0 < contents.confidence < 1 else ""
     rows = [
         ("grade", f"{grade}: {MEANING[grade]}"),
         ("parameters", costs(parsed.parameters.items())),

@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 
 # What would decide about rows that are left for a reason.
 DECIDES: Mapping[Leave, str] = {
-    Leave.UNREADABLE: "ask the old program how it read such bytes; they need a reset otherwise",
     Leave.UNKNOWN: "look at one with `explain --store NAME --account KEY`",
     Leave.REMNANT: "these accounts need a reset; look for code that ignored an error, or stored a "
     "promise before it was kept",

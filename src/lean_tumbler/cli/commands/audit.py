@@ -24,7 +24,8 @@ if TYPE_CHECKING:
     from concurrent.futures import Executor
 
     from lean_tumbler.core.policy import StoragePolicy
-    from lean_tumbler.operations.auditing import Audit, Means
+    from lean_tumbler.operations.auditing import Audit
+    from lean_tumbler.operations.profiling import Means
 
 EXAMPLE = """\
   lean-tumbler audit harbour.db
@@ -148,8 +149,8 @@ def _means(
 ) -> "Means":
     from lean_tumbler.core.audit.likely import likely_passwords
     from lean_tumbler.core.audit.matching import matcher_of
-    from lean_tumbler.operations.auditing import Means
     from lean_tumbler.operations.guessing import Budget
+    from lean_tumbler.operations.profiling import Means
     from lean_tumbler.stores.files import read_lines
     from lean_tumbler.stores.tuning_files import read_attacker
 

@@ -108,8 +108,8 @@ def _constraint(arguments: argparse.Namespace, session: Session) -> int:
 def _gate(arguments: argparse.Namespace, session: Session) -> int:
     import polars as pl
 
-    from lean_tumbler.operations.auditing import Means
     from lean_tumbler.operations.gate import pass_gate, read_state, write_state
+    from lean_tumbler.operations.profiling import Means
     from lean_tumbler.reports.documents import as_json
     from lean_tumbler.reports.enforce import draw_gate, gate_document, gate_junit, gate_sarif
 

@@ -10,7 +10,7 @@ import polars as pl
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.reader import RowReader
-from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
+from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED, bytes_of
 
 OTHER = "column:"  # before the table's own name of a further column, in a frame
 
@@ -58,8 +58,7 @@ def _tested(frame: pl.DataFrame, test: Test) -> pl.Series:
     column = frame[own]
     contents = column.unique()
     answers = [
-        test.holds(None if content is None else content.encode("utf-8"))
-        for content in contents.to_list()
+        test.holds(None if content is None else bytes_of(content)) for content in contents.to_list()
     ]
     known = pl.DataFrame({"content": contents, "holds": answers})
     asked = pl.DataFrame({"content": column})

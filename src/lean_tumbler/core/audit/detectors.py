@@ -2,11 +2,12 @@
 
 import re
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Protocol
 
 import polars as pl
 
+from lean_tumbler.core.audit.elsewhere import Elsewhere, values_of_logins
 from lean_tumbler.core.audit.evidence import unexplained_classes
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Frame
@@ -32,6 +33,7 @@ class Place:
     Attributes:
         beside: other columns of the table that hold credentials.
         opens: the values of one of them that this column's content opens; None for none.
+        elsewhere: what it shares with other columns of the source.
         characters: the most that the column holds; None where nothing bounds it.
         collation: a collation that takes upper and lower case for one; or empty.
         needed: the characters that a new value needs, and a layered one.
@@ -41,6 +43,7 @@ class Place:
     column: str = ""
     beside: tuple[str, ...] = ()
     opens: Opens | None = None
+    elsewhere: Elsewhere = field(default_factory=Elsewhere)
     characters: int | None = None
     collation: str = ""
     needed: tuple[int, int] = (0, 0)
@@ -271,6 +274,20 @@ class SharedLogin:
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
         """Give the rows whose login stands elsewhere too."""
         return frame.logins.join(case.profile.repeated_logins, on="text", how="semi")
+
+
+@dataclass(frozen=True, slots=True)
+class SameElsewhere:
+    """Values that stand in another column for the same login."""
+
+    def count(self, case: Case) -> tuple[Affected, str]:
+        """Take what was compared once all columns were read."""
+        found = case.place.elsewhere
+        return found.affected, f"equal values for the same login: {found}"
+
+    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
+        """Give the rows of the frame whose value stands there too."""
+        return values_of_logins(frame).join(case.place.elsewhere.texts, on="text", how="semi")
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.audit.opening import Opens, columns_that_open
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.base import PREFIXED_HEX, Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 
 SAMPLE_ROWS = 1000
@@ -65,7 +65,9 @@ def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
     texts = [value for value in values if value]
     if not texts:
         return False
-    digests = sum(read_value(text).kind in _DIGESTS for text in texts)
+    # Bytes of a digest's length may be a key or an address: there the name decides.
+    read = [parsed for parsed in map(read_value, texts) if parsed.layout != PREFIXED_HEX]
+    digests = sum(parsed.kind in _DIGESTS for parsed in read)
     if digests >= _CONTENT_SHARE * len(texts):
         return True
     dates = sum(bool(_DATE.fullmatch(text)) for text in texts)

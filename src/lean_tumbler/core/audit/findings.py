@@ -19,6 +19,7 @@ from lean_tumbler.core.audit.detectors import (
     MixedCase,
     Place,
     PrivilegedBelowFloor,
+    SameElsewhere,
     SharedDigest,
     SharedLogin,
     SharedSalt,
@@ -205,6 +206,13 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             breaks=_ASVS,
             remedy="Delete it, and the backups that it was made for.",
             detect=ByReading(is_not_locked, "the table is named {place.table}", is_leftover_table),
+        ),
+        "same-value-elsewhere": Rule(
+            severity=Severity.HIGH,
+            summary="The same value stands in another column for the same login: a copy, or one "
+            "password for both. An upgrade of one leaves the other as it is.",
+            remedy="Find out which column is checked at login; empty the other, or migrate both.",
+            detect=SameElsewhere(),
         ),
         "common-password": Rule(
             severity=Severity.CRITICAL,

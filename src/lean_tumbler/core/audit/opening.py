@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from lean_tumbler.core.checking import is_opened
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.reading.reader import Reading, RowReader, either_side
-from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.ways import Bounds
 from lean_tumbler.core.schemes.base import Kind
 
@@ -90,7 +90,7 @@ def _rows_to_try(
         if stored is None:
             continue
         row = Row(
-            stored=stored.encode("utf-8", "surrogateescape"),
+            stored=bytes_of(stored),
             salt=_raw(salts, place),
             login=logins[place] if logins else None,
         )
@@ -106,7 +106,7 @@ def _rows_to_try(
 
 def _raw(values: Sequence[str | None] | None, place: int) -> bytes | None:
     text = values[place] if values else None
-    return None if text is None else text.encode("utf-8", "surrogateescape")
+    return None if text is None else bytes_of(text)
 
 
 def _may_hold_passwords(values: Sequence[str | None]) -> bool:

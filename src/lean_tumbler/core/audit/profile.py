@@ -19,7 +19,7 @@ from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade, grade
 from lean_tumbler.core.reading import reader as readers
 from lean_tumbler.core.reading.reader import RowReader, State
-from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.survey import Column, Survey
 from lean_tumbler.core.reading.ways import FormulaWay, PasswordWay
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
@@ -313,7 +313,7 @@ def row_of(found: Mapping[str, Any]) -> Row:
 
 
 def _raw(text: str | None) -> bytes | None:
-    return None if text is None else text.encode("utf-8")
+    return None if text is None else bytes_of(text)
 
 
 def _explained(

@@ -18,7 +18,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 
-from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED, Row
+from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED, Row, text_of
 from lean_tumbler.errors import ConditionError
 
 TEXT_CHARACTERS = 4_000
@@ -121,14 +121,7 @@ def day_of(raw: bytes | None) -> date | None:
 
 
 def _text_of(raw: bytes | None) -> str | None:
-    return None if raw is None else raw.decode("utf-8", "replace")
-
-
-def _characters(raw: bytes) -> int:
-    try:
-        return len(raw.decode("utf-8"))
-    except UnicodeDecodeError:
-        return len(raw)
+    return None if raw is None else text_of(raw)
 
 
 def _dated(is_before: bool, limit: date) -> Callable[[bytes | None], bool]:
@@ -212,7 +205,7 @@ class _Parser:
             if token[0] != "number" or not 1 <= int(token[1][:6]) <= LONGEST_STORED:
                 raise self._expected(f"a length from 1 to {LONGEST_STORED:,}", token)
             length = int(token[1])
-            operand, holds = token[1], lambda raw: raw is not None and _characters(raw) == length
+            operand, holds = token[1], lambda raw: raw is not None and len(text_of(raw)) == length
         return Test(
             column=STORED, verb=verb, operands=(operand,), role=STORED, name=STORED, holds=holds
         )

@@ -48,7 +48,6 @@ class State(StrEnum):
 
     NO_VALUE = "no value"
     EMPTY = "empty"
-    NOT_TEXT = "not UTF-8 text"
     LOCKED = "locked"
     REMNANT = "a remnant of a failed write"
     LAYERED = "layered"
@@ -191,12 +190,9 @@ class RowReader:
         Raises:
             CheckImpossible: a key that the store's decryption needs is not there.
         """
-        if row.stored is None:
+        text = row.text
+        if text is None:
             return Reading(state=State.NO_VALUE)
-        try:
-            text = row.stored.decode("utf-8")
-        except UnicodeDecodeError:
-            return Reading(state=State.NOT_TEXT, doubt=Doubt.NOT_UNDERSTOOD)
         parsed = read_value(text)
         if not text:
             return Reading(state=State.EMPTY, parsed=parsed)
@@ -227,7 +223,13 @@ class RowReader:
         for cohort in self.cohorts:
             if cohort.condition and cohort.plain_text is PlainText.NONE and cohort.holds(row):
                 return False
-        return any(cohort.holds(row) for cohort in self._plain_cohorts)
+        return self._plain_cohort(row) is not None
+
+    def _plain_cohort(self, row: Row) -> Cohort | None:
+        """Give the cohort that calls a row plain text, if one does."""
+        if row.is_binary:
+            return None
+        return next((cohort for cohort in self._plain_cohorts if cohort.holds(row)), None)
 
     def _ways(
         self, text: str, parsed: ParsedValue, row: Row
@@ -245,7 +247,7 @@ class RowReader:
             return distinct((*said, *declared)), None, ""
         if declared:
             return distinct(declared), None, ""
-        plain = next((cohort for cohort in self._plain_cohorts if cohort.holds(row)), None)
+        plain = self._plain_cohort(row)
         if plain is not None:
             return self._plain_text(text, parsed, plain, said)
         return self._undeclared(text, parsed, said)

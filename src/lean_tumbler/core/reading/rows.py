@@ -1,10 +1,39 @@
-"""One row as it was read, whatever store it comes from."""
+"""One row as it was read, whatever store it comes from; and its bytes as text."""
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 # The roles whose content a row carries by itself; others stand under the table's own name.
 STORED, SALT, LOGIN = "stored", "salt", "login"
+# Signs that nobody types and no layout has; tabs and line ends are blanks, which are taken off.
+CONTROL_SIGNS = "[\\x00-\\x08\\x0e-\\x1f\\x7f]"
+_CONTROL = re.compile(CONTROL_SIGNS.encode("ascii"))
+_PRINTED = re.compile(r"\\x((?:[0-9a-f]{2})+)", re.ASCII)
+
+
+def text_of(raw: bytes) -> str:
+    r"""Give stored bytes as text; those that are none, as `\x` and hexadecimal digits.
+
+    So a digest that stands as bytes in a binary column reads like one that a server printed. Some
+    digests are text by chance: what holds signs that nobody types counts as bytes too.
+    """
+    if not _CONTROL.search(raw.strip(b"\0")):
+        try:
+            return raw.decode("utf-8")
+        except UnicodeDecodeError:
+            pass
+    return "\\x" + raw.hex()
+
+
+def bytes_of(text: str) -> bytes:
+    """Give the bytes of which `text_of` made a text."""
+    printed = _PRINTED.fullmatch(text)
+    if printed:
+        raw = bytes.fromhex(printed[1])
+        if text_of(raw) == text:
+            return raw
+    return text.encode("utf-8")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -22,6 +51,16 @@ class Row:
     salt: bytes | None = field(default=None, repr=False)
     login: str | None = None
     others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
+
+    @property
+    def text(self) -> str | None:
+        """The stored value as text; None where it is NULL."""
+        return None if self.stored is None else text_of(self.stored)
+
+    @property
+    def is_binary(self) -> bool:
+        """Whether the stored value is bytes that are no text: never a password as typed."""
+        return self.stored is not None and text_of(self.stored).encode("utf-8") != self.stored
 
     def content(self, column: str, *, role: str = "") -> bytes | None:
         """Give what stands in a column, by role where it has one of the three, else by name."""

@@ -11,6 +11,7 @@ Parameters = Mapping[str, int]
 # A digest as text with nothing beside it: what a formula prints.
 BARE_LAYOUTS = frozenset({"hex", "hex-upper", "hex, mixed case", "base64", "base64, no padding"})
 PREFIXED_HEX = "0x and hex"
+PRINTED_BYTES = "bytes in hexadecimal"
 
 VALUE_CHARACTERS = 4096  # longer text is no stored value, and is not searched by patterns
 
@@ -130,8 +131,8 @@ class ParsedValue:
 
         What stands around a digest, its salt too, is the layout's business and not the formula's.
         """
-        wrapped = self.kind is Kind.FAST and self.layout not in BARE_LAYOUTS and self.digest
-        return self.digest.hex() if wrapped else stored
+        is_around = self.kind is Kind.FAST and self.layout not in BARE_LAYOUTS and self.digest
+        return self.digest.hex() if is_around or self.layout == PRINTED_BYTES else stored
 
     @property
     def salted(self) -> bool:

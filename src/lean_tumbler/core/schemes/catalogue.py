@@ -23,6 +23,7 @@ from lean_tumbler.core.schemes import (
 )
 from lean_tumbler.core.schemes.base import (
     PREFIXED_HEX,
+    PRINTED_BYTES,
     Derivation,
     Family,
     Kind,
@@ -124,7 +125,7 @@ def stored_value_scheme(text: str) -> str:
 def _may_be_wrapped(found: ParsedValue) -> bool:
     """Tell a reading that a whole value inside would be surer than."""
     is_text = found.kind is Kind.READABLE and found.says is Says.NOTHING
-    return is_text or found.layout == PREFIXED_HEX
+    return is_text or found.layout in {PREFIXED_HEX, PRINTED_BYTES}
 
 
 def _wrapped(text: str) -> ParsedValue | None:

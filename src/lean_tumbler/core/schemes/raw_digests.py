@@ -6,7 +6,15 @@ from dataclasses import dataclass
 from functools import partial
 
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import PREFIXED_HEX, Contents, Family, Kind, Layout, Says
+from lean_tumbler.core.schemes.base import (
+    PREFIXED_HEX,
+    PRINTED_BYTES,
+    Contents,
+    Family,
+    Kind,
+    Layout,
+    Says,
+)
 from lean_tumbler.core.schemes.randomness import looks_random
 
 _SOURCE = "RFC 1321 (md5), FIPS 180-4 (sha1, sha2), FIPS 202 (sha3)"
@@ -53,6 +61,12 @@ def _bare(raw: bytes, *, less_sure: float = 0.0, notes: tuple[str, ...] = ()) ->
 
 def _build_hex(notes: tuple[str, ...], match: re.Match[str]) -> Contents | None:
     return _bare(bytes.fromhex(match["digest"]), notes=notes)
+
+
+def _build_bytes(match: re.Match[str]) -> Contents | None:
+    raw = bytes.fromhex(match["digest"])
+    note = f"{len(raw)} bytes that are no text; a formula may say how they were made."
+    return Contents(digest=raw, confidence=0.0, notes=(note,))
 
 
 def _build_base64(match: re.Match[str]) -> Contents | None:
@@ -153,6 +167,17 @@ LAYOUTS = (
         pattern=r"(?:0x|\\x)(?P<digest>[0-9a-fA-F]+)",
         lengths=tuple(length + 2 for length in _HEX_LENGTHS),
         build=partial(_build_hex, ()),
+    ),
+    Layout(
+        scheme="bytes",
+        name=PRINTED_BYTES,
+        structure="\\\\x and bytes of no digest's length, as databases print binary",
+        source="",
+        kind=Kind.UNKNOWN,
+        starts=("\\x",),
+        pattern=r"\\x(?P<digest>(?:[0-9a-fA-F]{2}){2,})",
+        build=_build_bytes,
+        longest=2 * 512 + 2,
     ),
     Layout(
         scheme="md5, sha1, sha224, sha256, sha512",

@@ -1,7 +1,7 @@
 """Tables of a SQL database as frames of text."""
 
 import gc
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from types import MappingProxyType
@@ -10,6 +10,7 @@ from typing import Any
 import polars as pl
 import sqlalchemy as sa
 
+from lean_tumbler.core.reading.rows import CONTROL_SIGNS, text_of
 from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.dialects import DIALECTS, is_binary
 from lean_tumbler.stores.schema import Declared, declared_in_database
@@ -33,8 +34,6 @@ from lean_tumbler.stores.sql import tables_of
 # Small batches stay in the processor's caches: measured, they are read twice as quickly.
 _ROWS_PER_BATCH = 2_000
 _NEW_OBJECTS_PER_COLLECTION = 50_000
-
-_RawRow = Sequence[str | bytes | None]
 
 
 @dataclass(frozen=True)
@@ -147,45 +146,27 @@ def _frames(
     batch.columns = list(wanted)
     try:
         text = batch.cast(pl.String)
-        odd = text.select((pl.all().str.len_bytes() > VALUE_CHARACTERS).any()).row(0)
+        is_long = pl.all().str.len_bytes() > VALUE_CHARACTERS
+        odd = text.select((is_long | pl.all().str.contains(CONTROL_SIGNS)).any()).row(0)
     except pl.exceptions.PolarsError:
         odd = (True,)
     if any(odd):
-        decoded = _decoded(batch.iter_rows(), first, wanted, unreadable)
-        yield from frames_of_rows(decoded, wanted, unreadable)
+        yield from frames_of_rows(_decoded(batch, first), wanted, unreadable)
         return
     lines = pl.int_range(first, first + batch.height, dtype=pl.Int64, eager=True)
     yield text.select(lines.alias(LINE), pl.all())
 
 
-def _decoded(
-    rows: Iterable[Sequence[bytes | None]],
-    first: int,
-    wanted: Sequence[str],
-    unreadable: Unreadable,
-) -> Rows:
-    """Read values one by one; a row with one that is no text is counted as unreadable."""
-    for number, row in enumerate(rows, start=first):
-        try:
-            values = [_text(raw) for raw in row]
-        except UnicodeDecodeError:
-            unreadable.add(number, _undecodable(wanted, row))
-            continue
-        yield number, dict(zip(wanted, values, strict=True))
+def _decoded(batch: pl.DataFrame, first: int) -> Rows:
+    """Read values one by one; bytes that are no text are printed."""
+    for number, row in enumerate(batch.iter_rows(named=True), start=first):
+        yield number, {name: _text(raw) for name, raw in row.items()}
 
 
 def _text(raw: str | bytes | None) -> str | None:
-    return raw.decode("utf-8") if isinstance(raw, bytes) else raw
-
-
-def _undecodable(wanted: Sequence[str], row: _RawRow) -> str:
-    """Name the column that is no text; a row number alone finds nothing in a database."""
-    for name, raw in zip(wanted, row, strict=True):
-        try:
-            _text(raw)
-        except UnicodeDecodeError:
-            return f"the column {name} is not UTF-8 text"
-    return "not UTF-8 text"
+    if raw is None:
+        return None
+    return text_of(raw if isinstance(raw, bytes) else raw.encode("utf-8"))
 
 
 def tables_of_database(engine: sa.Engine, locator: str) -> list[DatabaseTable]:

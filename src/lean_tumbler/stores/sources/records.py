@@ -14,6 +14,7 @@ from typing import Any
 import polars as pl
 
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS
+from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sources.base import (
     LINE,
@@ -209,10 +210,6 @@ class ParquetTable(Schemaless):
             rows = pl.scan_parquet(self.path).select(pl.len()).collect().item()
             for start in range(0, rows, ROWS_PER_FRAME):
                 part = scan.slice(start, ROWS_PER_FRAME).collect()
-                texts = pl.col(pl.Binary).map_elements(_text_of, return_dtype=pl.String)
+                texts = pl.col(pl.Binary).map_elements(text_of, return_dtype=pl.String)
                 lines = pl.int_range(start + 1, start + 1 + part.height, dtype=pl.Int64, eager=True)
                 yield part.with_columns(texts).cast(pl.String).insert_column(0, lines.alias(LINE))
-
-
-def _text_of(value: bytes) -> str:
-    return value.decode("utf-8", "replace")

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
+from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.stores.schema import Declared, declared_in_text
 from lean_tumbler.stores.sources.base import (
     Frames,
@@ -78,13 +79,8 @@ def _binary(text: str) -> str:
 
 
 def _hex_text(digits: str) -> str:
-    """Give the text that hexadecimal binary holds; where it is no text, the digits with 0x."""
-    raw = bytes.fromhex(digits) if len(digits) % 2 == 0 else b"\xff"
-    try:
-        text = raw.decode("utf-8")
-    except UnicodeDecodeError:
-        return "0x" + digits
-    return text if text.isprintable() else "0x" + digits
+    """Give the text that hexadecimal binary holds; half a byte more is no binary."""
+    return text_of(bytes.fromhex(digits)) if len(digits) % 2 == 0 else "0x" + digits
 
 
 def _unquote(text: str) -> str:
