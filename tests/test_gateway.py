@@ -4,7 +4,9 @@ import hashlib
 import json
 import os
 import re
+import time
 from base64 import b64decode
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -103,15 +105,15 @@ def test_refusals_run_a_derivation_whatever_is_stored(monkeypatch: pytest.Monkey
     monkeypatch.setattr(low_level, "hash_secret_raw", counted)
     digest = stored_value("md5", "x", 1)[0] or ""
     weak = stored_value("bcrypt", "x", 1)[0]
-    current, layered_value = GATEWAY.hash(password="x"), layer(digest, None)
+    current, layered_value = GATEWAY.hash(password="gull on a mast"), layer(digest, None)
     for stored in (None, "!", "", digest, "$2b$99$malformed", weak, current, layered_value):
         runs.clear()
         admit(stored, "wrong")
         assert len(runs) == 1
 
 
-@pytest.mark.parametrize("typed", ["Mo\u0308we", "M\u00f6we"])
-@pytest.mark.parametrize("stored_form", ["Mo\u0308we", "M\u00f6we"])
+@pytest.mark.parametrize("typed", ["Mo\u0308we an Bord", "M\u00f6we an Bord"])
+@pytest.mark.parametrize("stored_form", ["Mo\u0308we an Bord", "M\u00f6we an Bord"])
 def test_unicode_forms_of_one_password_are_one(typed: str, stored_form: str) -> None:
     """A password typed on a keyboard that composes accents differently still opens."""
     assert admit(hashlib.md5(stored_form.encode()).hexdigest(), typed).admitted
@@ -182,6 +184,38 @@ def test_passwords_that_may_not_be_stored(password: str) -> None:
     assert not password or password not in str(caught.value)
 
 
+@pytest.mark.parametrize(
+    ("password", "login", "reasons"),
+    [
+        ("gull", None, ["too-short"]),
+        ("Password2020", None, ["common"]),
+        ("Lindqvist1988", "ada.lindqvist@coldharbour.example", ["like-the-login"]),
+        ("gull on a mast", "ada", []),
+    ],
+)
+def test_new_passwords_keep_the_rules(password: str, login: str | None, reasons: list[str]) -> None:
+    """The library refuses what the service refuses, with the same reasons."""
+    if not reasons:
+        GATEWAY.hash(password=password, login=login)
+        return
+    with pytest.raises(PasswordRefused) as caught:
+        GATEWAY.hash(password=password, login=login)
+    assert caught.value.reasons == reasons
+
+
+@pytest.mark.parametrize("character", ["-", "\ufdfa", "_1", "\u0301"])
+def test_looking_at_a_new_password_takes_no_longer_than_it_is_long(character: str) -> None:
+    """Endings and compatibility characters make no work that grows with the square."""
+    policy = StoragePolicy.from_toml(
+        "[limits]\npassword_bytes = 1000000\n[new_passwords]\nlongest = 1000000"
+    )
+    gateway = CredentialGateway(policy)
+    started = time.process_time()
+    with suppress(PasswordRefused):
+        gateway.require_usable(password="a" + character * 200_000 + "a", login="ada")
+    assert time.process_time() - started < 20  # the square would take hours
+
+
 def test_bcrypt_as_target_refuses_what_it_would_cut() -> None:
     """A new password above 72 bytes is refused with bcrypt; an old one is admitted and left."""
     policy = StoragePolicy.from_toml(
@@ -189,10 +223,10 @@ def test_bcrypt_as_target_refuses_what_it_would_cut() -> None:
     )
     gateway = CredentialGateway(policy)
     with pytest.raises(PasswordRefused, match="72 bytes"):
-        gateway.hash(password="x" * 73)
+        gateway.hash(password="gull " * 14 + "mast")
     outcome = gateway.admit(stored=hashlib.md5(b"x" * 73).hexdigest(), password="x" * 73)
     assert (outcome.admitted, outcome.action) == (True, "none")
-    assert gateway.hash(password="x" * 72).startswith("$2b$04$")
+    assert gateway.hash(password="gull " * 14 + "ox").startswith("$2b$04$")
 
 
 @pytest.mark.parametrize("scheme", ["scrypt", "pbkdf2-sha256", "pbkdf2-sha512"])
@@ -214,7 +248,7 @@ def test_other_targets_layer_and_remove(scheme: str) -> None:
         (None, None, Leave.NO_VALUE),
         (b"", None, Leave.NO_VALUE),
         (b"\xff\xfe", None, Leave.UNKNOWN),
-        (b"!", None, Leave.SAFE),
+        (b"!", None, Leave.LOCKED),
         (b"$9$unknown$scheme", None, Leave.UNKNOWN),
         (hashlib.sha224(b"x").hexdigest().encode(), None, Leave.NO_COHORT),
         (hashlib.sha256(b"x").hexdigest().encode(), b"s", Leave.NO_COHORT),

@@ -9,8 +9,7 @@
     │   ├── NotReady              2      400    a bulk step may not write yet
     │   ├── KnownAccountsError    2      400    a file of known accounts is wrong
     │   ├── RequestRefused        2      400    an HTTP request is wrong
-    │   ├── PasswordRefused       2      422    a new password may not be stored
-    │   └── NewPasswordRefused    2      422    a new password breaks the policy's rules
+    │   └── PasswordRefused       2      422    a new password may not be used
     ├── CheckImpossible           3      503    a stored value cannot be checked here
     │   ├── OverLimit             3      503    it asks for more work than is allowed
     │   └── KeyMissing            3      503    a formula needs a key that is not there
@@ -24,7 +23,10 @@ A message says what is wrong, where (file, row, field, offset) and what to do. I
 stored value, a salt, a password or a key; where the cause might, it is raised `from None`.
 """
 
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
 
 
 class TumblerError(Exception):
@@ -76,9 +78,17 @@ class KnownAccountsError(UsageError):
 
 
 class PasswordRefused(UsageError):
-    """A new password may not be stored; the message says why, never what it was."""
+    """A new password may not be used; the message says why, never what it was.
+
+    Attributes:
+        reasons: all that speaks against it, in words that stay the same in all versions.
+    """
 
     http_status = 422
+
+    def __init__(self, message: str, *, reasons: "Sequence[str]") -> None:
+        super().__init__(message)
+        self.reasons = list(reasons)
 
 
 class RequestRefused(UsageError):
@@ -93,20 +103,6 @@ class RequestRefused(UsageError):
     def __init__(self, kind: str, message: str, *, field: str = "", status: int = 400) -> None:
         super().__init__(message)
         self.kind, self.field, self.status = kind, field, status
-
-
-class NewPasswordRefused(UsageError):
-    """A new password breaks the policy's rules.
-
-    Attributes:
-        reasons: all that speaks against it.
-    """
-
-    http_status = 422
-
-    def __init__(self, reasons: list[str]) -> None:
-        super().__init__(f"the new password may not be used: {', '.join(reasons)}")
-        self.reasons = reasons
 
 
 class CheckImpossible(TumblerError):

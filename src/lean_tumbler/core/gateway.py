@@ -7,7 +7,7 @@ from types import MappingProxyType
 
 from lean_tumbler.core import written
 from lean_tumbler.core.checking import Verdict, check
-from lean_tumbler.core.grades import Grade, grade
+from lean_tumbler.core.new_passwords import Reason, common_passwords, reasons_against
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.core.passwords import checkable, new_form, require_storable
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -15,7 +15,7 @@ from lean_tumbler.core.reading.reader import Reading, RowReader, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay
-from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
@@ -132,7 +132,7 @@ class CredentialGateway:
             return Outcome(admitted=False, refusal="over-limit")
         cohort = verdict.scheme if reading.state is not State.NO_VALUE else ""
         if not verdict.accepted:
-            if not self._costs_a_derivation(verdict.parsed):
+            if not self._policy.target.is_reached_by(verdict.parsed):
                 self._spend_a_derivation()
             typed = {reading.text, row.text}
             refusal = "stored-value-typed" if password in typed else verdict.refusal
@@ -144,32 +144,56 @@ class CredentialGateway:
             outcome = self._admitted(verdict, store, row.login)
         return _with_cohort(outcome, cohort, reading)
 
-    def hash(self, *, password: str, force: bool = False) -> str:
+    def hash(self, *, password: str, login: str | None = None, force: bool = False) -> str:
         """Give the stored value for a new or changed password, which is stored in NFC.
 
         Args:
             password: as typed.
+            login: whose it will be, for the rule that it must not be made of it.
             force: take it although it reads as a stored value.
 
         Raises:
-            PasswordRefused: it is empty, too long or not plain text, or it reads as a stored value:
-                a hash of a hash locks its owner out.
-            TypeError: it is no text.
+            PasswordRefused: it is empty, too long or not plain text, breaks a rule of the policy's
+                [new_passwords], or reads as a stored value: a hash of a hash locks its owner out.
+            TypeError: an argument is no text.
+        """
+        self.require_usable(password=password, login=login, force=force)
+        return self._value_of(new_form(password))
+
+    def require_usable(
+        self, *, password: str, login: str | None = None, force: bool = False
+    ) -> None:
+        """Refuse a new password that may not be used; `hash` says the rest.
+
+        Raises:
+            PasswordRefused: with all reasons.
+            TypeError: an argument is no text.
         """
         _require_text("password", password)
-        scheme = "" if force else stored_value_scheme(password)
-        if scheme:
+        if login is not None:
+            _require_text("login", login)
+        require_storable(new_form(password), limits=self._policy.limits, target=self._policy.target)
+        rules = self._policy.new_passwords
+        reasons = reasons_against(password, login=login, rules=rules, common=common_passwords())
+        reasons = [reason for reason in reasons if not (force and reason is Reason.STORED_VALUE)]
+        if Reason.STORED_VALUE in reasons:
             raise PasswordRefused(
-                f"the password reads as a stored value ({scheme}): a hash of a hash locks its "
-                "owner out; give the password itself, or say force where that is the password"
+                f"the password reads as a stored value ({stored_value_scheme(password)}): a hash "
+                "of a hash locks its owner out; give the password itself, or say force where that "
+                "is the password",
+                reasons=reasons,
             )
-        return self._value_of(new_form(password))
+        if reasons:
+            against = ", ".join(reasons)
+            raise PasswordRefused(
+                f"the new password may not be used, by [new_passwords]: {against}", reasons=reasons
+            )
 
     def _value_of(self, password: str) -> str:
         target = self._policy.target
         raw = require_storable(password, limits=self._policy.limits, target=target)
         salt = self._randomness(target.derivation.salt_bytes)
-        return written.direct(target.scheme, target.parameters, raw, salt)
+        return written.direct(target.scheme, target.parameters, raw, salt, variant=target.variant)
 
     def _admitted(self, verdict: Verdict, store: str | None, login: str | None) -> Outcome:
         parsed = verdict.parsed
@@ -203,22 +227,7 @@ class CredentialGateway:
             return True
         if isinstance(verdict.way, DerivationWay) and verdict.way.before is not None:
             return True  # made of something else than the password: stock functions do not check it
-        if not self._policy.target.declared and self._is_current(verdict.parsed):
-            return False
-        return not self._costs_a_derivation(verdict.parsed)
-
-    def _is_current(self, parsed: ParsedValue) -> bool:
-        return grade(parsed, self._policy.floor, salted=parsed.salted) is Grade.CURRENT
-
-    def _costs_a_derivation(self, parsed: ParsedValue) -> bool:
-        """Tell whether a check runs the target's own scheme at the target's cost or more."""
-        target = self._policy.target
-        slow = parsed.kind in {Kind.DERIVATION, Kind.LAYERED}
-        return (
-            slow
-            and parsed.scheme == target.scheme
-            and target.derivation.as_strong(parsed.parameters, target.parameters)
-        )
+        return not self._policy.leaves(verdict.parsed)
 
     def _spend_a_derivation(self) -> None:
         """Take as long as a check at the target, so that a refusal does not tell why."""

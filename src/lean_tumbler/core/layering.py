@@ -29,7 +29,10 @@ class Leave(StrEnum):
     """Why a row is left as it is."""
 
     NO_VALUE = "no value"
-    SAFE = "already layered, current or locked"
+    LOCKED = "locked: no password opens it"
+    LAYERED = "already layered: replaced at login"
+    CURRENT = "current: left as it is at login too"
+    REWRITTEN = "current, but another scheme or cheaper than the target: replaced at login"
     UNKNOWN = "not understood"
     REMNANT = "a remnant of a failed write: no password opens it"
     NO_COHORT = "no cohort of the policy says how it was made"
@@ -39,6 +42,7 @@ class Leave(StrEnum):
     WAYS_DIFFER = "several ways, which differ in what lies below"
     HEAD_TOO_LONG = "an input of its formula is too long for a layered value"
     AT_NEXT_LOGIN = "the target lies over no digest: replaced at login"
+    READ_BY = "no stock function of [target] read_by verifies a layered value: replaced at login"
     PREPARED = "a formula under a slow scheme; replaced at login"
     NOT_STORABLE = "a password that no new value can be made of"
     LAYER_TOO_WEAK = "layered below the floor; replaced at login"
@@ -48,7 +52,7 @@ class Leave(StrEnum):
 _STATES: Mapping[State, Leave] = {
     State.NO_VALUE: Leave.NO_VALUE,
     State.EMPTY: Leave.NO_VALUE,
-    State.LOCKED: Leave.SAFE,
+    State.LOCKED: Leave.LOCKED,
 }
 _DOUBTS: Mapping[Doubt, Leave] = {
     Doubt.NOT_UNDERSTOOD: Leave.UNKNOWN,
@@ -96,12 +100,12 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
     leave = _STATES.get(reading.state) or (_DOUBTS.get(reading.doubt) if reading.doubt else None)
     if reading.state is State.LAYERED:
         weak = grade(reading.parsed, policy.floor, salted=True) is Grade.OUTDATED
-        leave = Leave.LAYER_TOO_WEAK if weak else Leave.SAFE
+        leave = Leave.LAYER_TOO_WEAK if weak else Leave.LAYERED
     ways = reading.ways
     if leave is None and not ways:
         leave = Leave.UNKNOWN
     if leave is None and _is_current(reading, policy):
-        leave = Leave.SAFE
+        leave = Leave.CURRENT if policy.leaves(reading.parsed) else Leave.REWRITTEN
     if leave is None and any(getattr(way, "before", None) for way in ways):
         leave = Leave.PREPARED
     if leave is not None:
@@ -110,8 +114,9 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
     if passwords:
         one = passwords[0] if len(ways) == 1 else None
         return _plan_password(one, policy) if one else _left(reading, Leave.WAYS_DIFFER)
-    if policy.target.derivation.on_top is None:
-        return _left(reading, Leave.AT_NEXT_LOGIN)
+    if not policy.target.lies_over_digests:
+        cost = Leave.READ_BY if policy.target.derivation.on_top else Leave.AT_NEXT_LOGIN
+        return _left(reading, cost)
     return _plan_digest(reading, [way for way in ways if not isinstance(way, PasswordWay)])
 
 
@@ -189,6 +194,7 @@ class DerivationTask:
     scheme: str
     parameters: dict[str, int]
     fresh_salt: bytes = field(repr=False)
+    variant: str = ""
     plain: bytes | None = field(default=None, repr=False)
     head: layered.Head | None = field(default=None, repr=False)
     legacy_digest: str = field(default="", repr=False)
@@ -200,6 +206,7 @@ def task_of(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -
         scheme=target.scheme,
         parameters=dict(target.parameters),
         fresh_salt=randomness(target.derivation.salt_bytes),
+        variant=target.variant,
         plain=plan.plain,
         head=plan.head,
         legacy_digest=plan.legacy_digest,
@@ -208,13 +215,15 @@ def task_of(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -
 
 def derived(task: DerivationTask) -> str:
     """Compute what a row is to hold: one derivation."""
-    derivation = DERIVATIONS[task.scheme]
     if task.head is None:
-        return derivation.create(task.plain or b"", task.fresh_salt, task.parameters)
+        plain = task.plain or b""
+        return written.made(
+            task.scheme, task.parameters, plain, task.fresh_salt, variant=task.variant
+        )
     return layered.write(
         task.head,
         legacy_digest=task.legacy_digest,
-        derivation=derivation,
+        derivation=DERIVATIONS[task.scheme],
         parameters=task.parameters,
         fresh_salt=task.fresh_salt,
     )

@@ -5,20 +5,26 @@ import unicodedata
 from collections.abc import Callable, Mapping, Set
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cache
 from types import MappingProxyType
 
+from lean_tumbler.core.audit.likely import likely_passwords
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 
 SHORTEST = 8  # the standard's least where a password is not the only factor's rule
 LEAST_LONGEST = 64  # a shorter bound than this may not be set
 _NAME_LENGTH = 4  # a shorter part of a login stands in many good passwords by chance
 _PART = re.compile(r"[^\W_]+")
-_ENDING = re.compile(r"[\W\d_]+$")
+_FOLDS_TO = 4  # code points, at most, that Unicode's NFKC makes one of by composition
 
 
 class Reason(StrEnum):
     """Why a new password is not taken."""
 
+    EMPTY = "empty"
+    NOT_TEXT = "not-text"
+    HOLDS_NUL = "holds-a-nul"
+    TOO_MANY_BYTES = "too-many-bytes"
     TOO_SHORT = "too-short"
     TOO_LONG = "too-long"
     COMMON = "common"
@@ -58,6 +64,12 @@ class NewPasswords:
     composition: tuple[str, ...] = ()
 
 
+@cache
+def common_passwords() -> frozenset[str]:
+    """Give likely passwords, in lower case, which no new password may be."""
+    return frozenset(text.casefold() for text in likely_passwords())
+
+
 def reasons_against(
     password: str, *, login: str | None, rules: NewPasswords, common: Set[str]
 ) -> list[Reason]:
@@ -69,6 +81,8 @@ def reasons_against(
         rules: the policy's.
         common: likely passwords, in lower case.
     """
+    if len(password) > _FOLDS_TO * rules.longest:
+        return [Reason.TOO_LONG]  # before anything is computed of it
     text = unicodedata.normalize("NFKC", password)
     folded = text.casefold()
     found = []
@@ -101,6 +115,9 @@ def _parts(login: str) -> set[str]:
 
 def _is_made_of(password: str, words: Set[str]) -> bool:
     """Tell a word by itself, doubled, or with digits and marks behind it."""
-    core = _ENDING.sub("", password)
+    end = len(password)
+    while end and not password[end - 1].isalpha():
+        end -= 1
+    core = password[:end]
     plain = "".join(_PART.findall(core))
     return any(word and {core, plain, password} & {word, word * 2} for word in words)

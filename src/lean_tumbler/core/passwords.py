@@ -4,6 +4,7 @@ import unicodedata
 from collections.abc import Iterator
 
 from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.new_passwords import Reason
 from lean_tumbler.core.policy import Target
 from lean_tumbler.core.schemes.bcrypt import PASSWORD_BYTES as BCRYPT_PASSWORD_BYTES
 from lean_tumbler.errors import PasswordRefused
@@ -55,18 +56,26 @@ def require_storable(password: str, *, limits: Limits, target: Target) -> bytes:
         PasswordRefused: it is empty, too long, or not text that every verifier reads alike.
     """
     if password == "":
-        raise PasswordRefused("the password is empty")
+        raise PasswordRefused("the password is empty", reasons=[Reason.EMPTY])
     raw = utf8(password)
     if raw is None:
-        raise PasswordRefused("the password holds a lone surrogate, which is not a character")
+        raise PasswordRefused(
+            "the password holds a lone surrogate, which is not a character",
+            reasons=[Reason.NOT_TEXT],
+        )
     if "\0" in password:
-        raise PasswordRefused("the password holds a NUL, which many verifiers take for its end")
+        raise PasswordRefused(
+            "the password holds a NUL, which many verifiers take for its end",
+            reasons=[Reason.HOLDS_NUL],
+        )
     if len(raw) > limits.password_bytes:
         raise PasswordRefused(
-            f"the password is longer than {limits.password_bytes} bytes (limits.password_bytes)"
+            f"the password is longer than {limits.password_bytes} bytes (limits.password_bytes)",
+            reasons=[Reason.TOO_MANY_BYTES],
         )
     if target.scheme == "bcrypt" and len(raw) > BCRYPT_PASSWORD_BYTES:
         raise PasswordRefused(
-            f"the password is longer than the {BCRYPT_PASSWORD_BYTES} bytes that bcrypt takes in"
+            f"the password is longer than the {BCRYPT_PASSWORD_BYTES} bytes that bcrypt takes in",
+            reasons=[Reason.TOO_MANY_BYTES],
         )
     return raw

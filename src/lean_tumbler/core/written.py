@@ -4,17 +4,28 @@ from lean_tumbler.core import layered
 from lean_tumbler.core.reading.reader import RowReader, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
+from lean_tumbler.core.schemes.bcrypt import as_variant
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.errors import WriteNotConfirmed
 
 
-def direct(scheme: str, parameters: Parameters, password: bytes, salt: bytes) -> str:
+def made(
+    scheme: str, parameters: Parameters, password: bytes, salt: bytes, *, variant: str = ""
+) -> str:
+    """Make a direct value: one derivation. Nothing is confirmed yet."""
+    value = DERIVATIONS[scheme].create(password, salt, parameters)
+    return as_variant(value, variant) if variant else value
+
+
+def direct(
+    scheme: str, parameters: Parameters, password: bytes, salt: bytes, *, variant: str = ""
+) -> str:
     """Make a direct value: one derivation.
 
     Raises:
         WriteNotConfirmed: its text would not be read as what it was made from.
     """
-    value = DERIVATIONS[scheme].create(password, salt, parameters)
+    value = made(scheme, parameters, password, salt, variant=variant)
     require_direct(value, scheme=scheme, parameters=parameters, salt=salt)
     return value
 

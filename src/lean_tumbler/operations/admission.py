@@ -96,15 +96,16 @@ def change_password(
     Raises:
         SourceError: the store cannot be read or written.
         CheckImpossible: a formula or key that the value needs is not there.
-        PasswordRefused: no value can be made of the new one.
+        PasswordRefused: the new one may not be used.
     """
+    gateway.require_usable(password=new, login=login)
     account, _, outcome = _checked(
         store, gateway, store_name, login, password, upgrade=False, many=many
     )
     if not outcome.admitted or account.stored is None:
         return False, outcome
     with many.turns:
-        value = gateway.hash(password=new)
+        value = gateway.hash(password=new, login=login)
     result = store.swap(Swap(key=account.key, old=account.stored, new=value))
     return result is SwapResult.DONE, outcome
 

@@ -189,7 +189,7 @@ def layer_store(
         dry_run=selection.dry_run,
         lists_left=selection.lists_left,
     )
-    if not selection.dry_run and policy.target.derivation.on_top is not None:
+    if not selection.dry_run and policy.target.lies_over_digests:
         require_opening(policy.target, resources.randomness, Bounds(limits=policy.limits))
     run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)
     started = resources.clock()

@@ -15,7 +15,12 @@ from lean_tumbler.stores.interface import AccountKey
 ROWS_LISTED = 20
 ACCOUNTS_NAMED = 5  # of each reason
 # Rows that nobody has to look at one by one: nothing is to be done, or the same for all of them.
-_OF_NO_ACCOUNT = frozenset({Leave.SAFE, Leave.NO_VALUE, Leave.UNPROVEN})
+_OF_NO_ACCOUNT = frozenset(
+    {
+        *(Leave.LOCKED, Leave.LAYERED, Leave.CURRENT, Leave.REWRITTEN),
+        *(Leave.NO_VALUE, Leave.UNPROVEN),
+    }
+)
 
 
 @dataclass(slots=True, kw_only=True)

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -29,6 +29,8 @@ class Tuned:
         attacker: who guesses.
         choice: what was found.
         simulated_milliseconds: the chosen candidate's 99th percentile by simulation.
+        without_read_by: what would be chosen if no program had to verify it; None where that is
+            the same.
     """
 
     points: Sequence[Measurement]
@@ -39,6 +41,7 @@ class Tuned:
     attacker: Attacker
     choice: Choice
     simulated_milliseconds: float | None
+    without_read_by: Candidate | None = None
 
 
 def tune(
@@ -52,6 +55,10 @@ def tune(
     """Choose parameters from measurements."""
     lines = fit_all(points)
     choice = choose(lines, floor=floor, demand=demand, hardware=attacker.hardware)
+    free = choice.chosen
+    if demand.read_by:
+        unbound = replace(demand, read_by=())
+        free = choose(lines, floor=floor, demand=unbound, hardware=attacker.hardware).chosen
     return Tuned(
         points=points,
         left_out=left_out,
@@ -61,7 +68,14 @@ def tune(
         attacker=attacker,
         choice=choice,
         simulated_milliseconds=_simulated(choice.chosen, demand) if choice.chosen else None,
+        without_read_by=free if _differs(free, choice.chosen) else None,
     )
+
+
+def _differs(free: Candidate | None, chosen: Candidate | None) -> bool:
+    if free is None or chosen is None:
+        return free is not chosen
+    return (free.scheme, free.parameters) != (chosen.scheme, chosen.parameters)
 
 
 def _simulated(chosen: Candidate, demand: Demand) -> float | None:

@@ -29,6 +29,8 @@ DECIDES: Mapping[Leave, str] = {
     Leave.WAYS_DIFFER: "a condition (`when`) that tells these cohorts apart decides it",
     Leave.AT_NEXT_LOGIN: "with [target] argon2id, scrypt or pbkdf2-sha256 they would be layered "
     "now; check first that every program can verify one of these",
+    Leave.READ_BY: "without read_by they would be layered now, for programs that use the check of "
+    "docs/FORMATS.md",
     Leave.HEAD_TOO_LONG: "the next login replaces them",
     Leave.NOT_STORABLE: "these accounts need a reset",
 }

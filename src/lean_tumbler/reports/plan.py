@@ -28,7 +28,11 @@ _REPLACE = "replaced now: the password is known"
 # What becomes of rows that a bulk run leaves.
 _LEFT = {
     Leave.NO_VALUE: "nothing to protect",
-    Leave.SAFE: "left: as strong as the floor, or locked",
+    Leave.LOCKED: "left",
+    Leave.LAYERED: "replaced at login",
+    Leave.CURRENT: "left",
+    Leave.REWRITTEN: "replaced at login",
+    Leave.READ_BY: "replaced at login",
     Leave.WAYS_DIFFER: "replaced at login",
     Leave.ONLY_SHAPE: "replaced at login",
     Leave.AT_NEXT_LOGIN: "replaced at login",

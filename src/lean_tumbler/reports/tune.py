@@ -17,7 +17,7 @@ from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import duration, guess_count, money
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
     from typing import Any
 
     from rich.console import Console
@@ -45,6 +45,7 @@ def tune_document(tuned: Tuned, host: Mapping[str, Any]) -> Document:
             "upgrading": demand.upgrading,
             "floor": tuned.floor.source,
             "schemes": list(tuned.lines),
+            "read_by": list(map(str, demand.read_by)),
         },
         measured=[_measured(point) for point in tuned.points],
         left_out=[
@@ -62,6 +63,9 @@ def tune_document(tuned: Tuned, host: Mapping[str, Any]) -> Document:
             "simulated_p99_milliseconds": _rounded(tuned.simulated_milliseconds),
             "why": why(tuned),
         },
+        without_read_by=None
+        if tuned.without_read_by is None
+        else _candidate(tuned.without_read_by),
         next_down=None if choice.down is None else _candidate(choice.down),
         next_up=None if choice.up is None else _candidate(choice.up),
         ways_out=[
@@ -271,6 +275,27 @@ def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
     console.print()
 
 
+def _costs_of_read_by(tuned: Tuned) -> Iterator[str]:
+    """Say which choice it costs that stock functions must verify what is written."""
+    programs = tuned.demand.read_by
+    if not programs:
+        return
+    names, chosen, free = ", ".join(map(str, programs)), tuned.choice.chosen, tuned.without_read_by
+    if free is None:
+        yield f"[target] read_by ({names}) costs no choice: the same would be chosen without it."
+    else:
+        yield (
+            f"[target] read_by ({names}) costs the choice of {free.scheme}, "
+            f"{costs_in_words(free.scheme, free.parameters)}: "
+            f"{guess_count(free.guesses_per_second)} guesses a second, "
+            f"{guess_count(chosen.guesses_per_second) if chosen else 'nothing'} with it."
+        )
+    yield (
+        "With read_by `layer` lays nothing over digests: no stock function verifies the result. "
+        "They are replaced as people log in."
+    )
+
+
 def _draw_measuring(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> None:
     measured_on = f"Measured on {host['cores']} cores ({host['machine']})"
     memory = f"{tuned.demand.memory_kib / 2**20:.3g} GiB"
@@ -297,6 +322,7 @@ def _draw_measuring(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> 
             _SIMULATION_DIFFERS
         ):
             notes.append("The two differ: take the larger, and leave room.")
+    notes += _costs_of_read_by(tuned)
     if chosen is not None and DERIVATIONS[chosen.scheme].on_top is None:
         notes.append(
             f"{chosen.scheme} cannot stand over a legacy digest: for `layer`, leave it out of "

@@ -1,16 +1,15 @@
 """What the service does with a request, whatever carries it."""
 
 import asyncio
-from collections.abc import Callable, Collection, Mapping, Set
+from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from lean_tumbler.core.gateway import CredentialGateway
-from lean_tumbler.core.new_passwords import reasons_against
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.core.reading.rows import Row
-from lean_tumbler.errors import NewPasswordRefused, RequestRefused, StoreAway, TumblerError
+from lean_tumbler.errors import RequestRefused, StoreAway, TumblerError
 from lean_tumbler.operations.admission import (
     Admission,
     ManyLogins,
@@ -42,7 +41,6 @@ class Means:
         executor: runs what derives, and what reads and writes before and after.
         turns: lets so many derive at once as were chosen, and nobody wait longer than promised.
         most_inside: requests that derive or wait for it; beyond them callers are told to come back.
-        common: likely passwords, in lower case, which no new password may be.
         log: takes one event.
         observed: what logins show of cohorts.
     """
@@ -52,7 +50,6 @@ class Means:
     most_inside: int
     failures: FailureLimit
     metrics: Metrics
-    common: Set[str]
     log: Log
     observed: Observations
 
@@ -124,9 +121,11 @@ class LoginService:
 
     async def hash(self, values: Values) -> Answer:
         """Give the stored value for a new password."""
-        password = str(values["password"])
-        self._require_good(password, _text(values.get("login")))
-        return {"value": await self._derive_in_turn(lambda: self.gateway.hash(password=password))}
+        password, login = str(values["password"]), _text(values.get("login"))
+        value = await self._derive_in_turn(
+            lambda: self.gateway.hash(password=password, login=login)
+        )
+        return {"value": value}
 
     async def change(self, values: Values) -> Answer:
         """Check a password, and put a new one in its place."""
@@ -134,7 +133,6 @@ class LoginService:
             str(values[key]) for key in ("store", "login", "password", "new_password")
         )
         store = self._store(name)
-        self._require_good(new, login)
         if await self._is_refused_unseen(name, login, password):
             return {"changed": False}
         changed, outcome = await self._derive(
@@ -219,17 +217,6 @@ class LoginService:
     def _store(self, name: str) -> Store:
         _require_known(name, self.stores)
         return self.stores[name]
-
-    def _require_good(self, password: str, login: str | None) -> None:
-        """Raise where the policy's rules speak against a new password."""
-        reasons = reasons_against(
-            password,
-            login=login,
-            rules=self.gateway.policy.new_passwords,
-            common=self.means.common,
-        )
-        if reasons:
-            raise NewPasswordRefused([str(reason) for reason in reasons])
 
 
 def _require_known(name: str, stores: Collection[str]) -> None:

@@ -8,7 +8,7 @@ from starlette.responses import JSONResponse
 
 from lean_tumbler.errors import (
     CheckImpossible,
-    NewPasswordRefused,
+    PasswordRefused,
     RequestRefused,
     SourceError,
     TumblerError,
@@ -72,7 +72,7 @@ def problem_of(error: TumblerError) -> tuple[str, JSONResponse]:
     if isinstance(error, RequestRefused):
         more: dict[str, Any] = {"field": error.field} if error.field else {}
         return error.kind, problem(error.kind, status=error.status, detail=str(error), **more)
-    if isinstance(error, NewPasswordRefused):
+    if isinstance(error, PasswordRefused):
         return "password-refused", problem("password-refused", status=422, reasons=error.reasons)
     if isinstance(error, SourceError):
         later = {"Retry-After": str(RETRY_SECONDS)}

@@ -1,6 +1,6 @@
 """The policy's file: reading it, and writing a target into it with comments kept."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from lean_tumbler.core.policy import StoragePolicy, Target
@@ -30,7 +30,8 @@ def save_target(path: Path, target: Target) -> None:
         PolicyError: the file with the new target would not be a valid policy.
         SourceError: it cannot be read or written.
     """
-    _save_table(path, "target", {"scheme": target.scheme, **target.parameters}, replace=True)
+    wanted = {"scheme": target.scheme, **target.parameters}
+    _save_table(path, "target", wanted, replace=True, kept=("read_by",))
 
 
 def save_formula(path: Path, name: str, text: str) -> None:
@@ -43,7 +44,14 @@ def save_formula(path: Path, name: str, text: str) -> None:
     _save_table(path, "formulas", {name: text}, replace=False)
 
 
-def _save_table(path: Path, name: str, wanted: Mapping[str, object], *, replace: bool) -> None:
+def _save_table(
+    path: Path,
+    name: str,
+    wanted: Mapping[str, object],
+    *,
+    replace: bool,
+    kept: Sequence[str] = (),
+) -> None:
     import tomlkit  # noqa: PLC0415 - only commands that write the policy need it
 
     document = tomlkit.parse(read_text(path, limit_bytes=POLICY_BYTES) if path.exists() else "")
@@ -51,7 +59,7 @@ def _save_table(path: Path, name: str, wanted: Mapping[str, object], *, replace:
     if table is None:
         table = tomlkit.table()
         document[name] = table
-    for key in [key for key in table if replace and key not in wanted]:
+    for key in [key for key in table if replace and key not in wanted and key not in kept]:
         del table[key]
     for key, value in wanted.items():
         table[key] = value

@@ -1,4 +1,4 @@
-"""`hash`: the stored value for a new password."""
+"""`hash`: the stored value for a new password that keeps the policy's rules."""
 
 import argparse
 
@@ -15,6 +15,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--force", action="store_true", help="take the password although it reads as a stored value"
     )
+    parser.add_argument(
+        "--login", metavar="NAME", help="whose password it will be: it must not be made of that"
+    )
     add_policy_option(parser)
 
 
@@ -24,6 +27,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
     policy = read_policy(arguments, required=False)
     password = session.read_password(policy.limits, confirm=True)
-    session.stdout.write(CredentialGateway(policy).hash(password=password, force=arguments.force))
-    session.stdout.write("\n")
+    value = CredentialGateway(policy).hash(
+        password=password, login=arguments.login, force=arguments.force
+    )
+    session.stdout.write(value + "\n")
     return 0

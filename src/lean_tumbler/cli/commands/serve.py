@@ -87,7 +87,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.audit.likely import likely_passwords
     from lean_tumbler.operations.observing import Observations
     from lean_tumbler.service.app import Access
     from lean_tumbler.service.logins import Means
@@ -119,7 +118,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
             failures=_failures(arguments.share_failures, log),
             metrics=Metrics(),
-            common=frozenset(text.casefold() for text in likely_passwords()),
             log=log,
             observed=Observations(
                 EvidenceFile.beside(policy_path(arguments)),

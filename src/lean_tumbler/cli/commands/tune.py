@@ -137,6 +137,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             within_milliseconds=arguments.within,
             logins_per_second=arguments.peak_logins or 0.0,
             upgrading=arguments.upgrading,
+            read_by=policy.target.read_by,
         ),
     )
     session.emit(

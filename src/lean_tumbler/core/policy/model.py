@@ -6,12 +6,14 @@ from datetime import date
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula
-from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.new_passwords import NewPasswords
 from lean_tumbler.core.reading.cohorts import Cohort
-from lean_tumbler.core.schemes.base import Derivation, Parameters
+from lean_tumbler.core.schemes.base import Derivation, Kind, Parameters, ParsedValue
+from lean_tumbler.core.schemes.bcrypt import WRITTEN_VARIANTS
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.stock_functions import Program, hindrance, variant_for
 
 MODES = ("upgrade", "observe")
 APPLICATION = "application"  # the locator of a store whose values come with each request
@@ -24,16 +26,45 @@ class Target:
 
     Attributes:
         declared: whether somebody chose it; a default never replaces a value that is current.
+        read_by: programs whose stock functions must verify what is written; empty for no such
+            bound.
     """
 
     scheme: str = "argon2id"
     parameters: Parameters = field(default_factory=lambda: DERIVATIONS["argon2id"].defaults)
     declared: bool = True
+    read_by: tuple[Program, ...] = ()
 
     @property
     def derivation(self) -> Derivation:
         """The scheme that does it."""
         return DERIVATIONS[self.scheme]
+
+    @property
+    def variant(self) -> str:
+        """Which variant is written, of a scheme that has several; empty where it has one."""
+        if self.scheme != "bcrypt":
+            return ""
+        return variant_for(self.read_by, WRITTEN_VARIANTS) or WRITTEN_VARIANTS[0]
+
+    @property
+    def lies_over_digests(self) -> bool:
+        """Whether bulk steps may lay it over digests; no stock function verifies the result."""
+        return self.derivation.on_top is not None and not self.read_by
+
+    @property
+    def hindrances(self) -> tuple[str, ...]:
+        """Why programs that must verify it do not."""
+        found = [hindrance(program, self.scheme, self.parameters) for program in self.read_by]
+        if self.scheme == "bcrypt" and variant_for(self.read_by, WRITTEN_VARIANTS) is None:
+            found.append("the programs of read_by know no variant of bcrypt in common")
+        return tuple(filter(None, found))
+
+    def is_reached_by(self, parsed: ParsedValue) -> bool:
+        """Tell whether a value is of the target's scheme, at its cost or more, alone or on top."""
+        is_slow = parsed.kind in {Kind.DERIVATION, Kind.LAYERED}
+        same = is_slow and parsed.scheme == self.scheme
+        return same and self.derivation.as_strong(parsed.parameters, self.parameters)
 
     def __str__(self) -> str:
         costs = " ".join(f"{name}={number}" for name, number in self.parameters.items())
@@ -108,6 +139,13 @@ class StoragePolicy:
     formulas: Mapping[str, NamedFormula] = field(default_factory=dict)
     keys: Mapping[str, KeySource] = field(default_factory=dict)
     new_passwords: NewPasswords = field(default_factory=NewPasswords)
+
+    def leaves(self, parsed: ParsedValue) -> bool:
+        """Tell whether a login leaves a direct value of a slow scheme as it is."""
+        is_current = grade(parsed, self.floor, salted=parsed.salted) is Grade.CURRENT
+        if is_current and not self.target.declared:
+            return True
+        return self.target.is_reached_by(parsed)
 
     @property
     def formulas_by_fingerprint(self) -> Mapping[str, NamedFormula]:

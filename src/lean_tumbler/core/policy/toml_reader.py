@@ -37,6 +37,7 @@ from lean_tumbler.core.policy.model import (
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.schemes.base import Derivation
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.stock_functions import LANGUAGES, Program, schemes_for
 from lean_tumbler.errors import FormulaError, PolicyError
 
 
@@ -73,6 +74,10 @@ _STORE_KEYS = (
     *(name for name in StorePolicy.__dataclass_fields__ if name not in {"name", "cohorts"}),
     "cohort",
 )
+
+
+# What is written where [target] names no scheme: the first that all of its read_by verify.
+_USUAL_TARGETS = ("argon2id", "scrypt", "bcrypt", "pbkdf2-sha256", "pbkdf2-sha512")
 
 
 class _Reader(Entries):
@@ -126,6 +131,9 @@ class _Reader(Entries):
 
     def _check_target(self, policy: StoragePolicy) -> None:
         target = policy.target
+        if target.hindrances:
+            able = ", ".join(schemes_for(target.read_by, tuple(DERIVATIONS))) or "no scheme"
+            raise self.error("target", f"{target.hindrances[0]}; all of read_by verify: {able}")
         if not policy.floor.reached_by(target.scheme, target.parameters):
             raise self.error(
                 "target", f"{target} is below the floor ({policy.floor.source}); raise it"
@@ -188,10 +196,12 @@ class _Reader(Entries):
         return DERIVATIONS[name]
 
     def _target(self, entries: Mapping[str, Any]) -> Target:
-        scheme = self.get("target", entries, "scheme", str, "argon2id")
+        read_by = self._read_by(entries)
+        usual = next(iter(schemes_for(read_by, _USUAL_TARGETS)), _USUAL_TARGETS[0])
+        scheme = self.get("target", entries, "scheme", str, usual)
         derivation = self._scheme("target", scheme)
         names = tuple(parameter.name for parameter in derivation.parameters)
-        self.known("target", entries, ("scheme", *names))
+        self.known("target", entries, ("scheme", "read_by", *names))
         parameters: dict[str, int] = {}
         for parameter in derivation.parameters:
             default = derivation.defaults[parameter.name]
@@ -202,7 +212,20 @@ class _Reader(Entries):
                     f"“{parameter.name}” must be from {parameter.lowest} to {parameter.highest}",
                 )
             parameters[parameter.name] = number
-        return Target(scheme, MappingProxyType(parameters))
+        return Target(scheme, MappingProxyType(parameters), read_by=read_by)
+
+    def _read_by(self, entries: Mapping[str, Any]) -> tuple[Program, ...]:
+        found = []
+        for text in self.get("target", entries, "read_by", list, []):
+            program = Program.named(text) if isinstance(text, str) else None
+            if program is None:
+                raise self.error(
+                    "target",
+                    "“read_by” must be a list of languages with versions, like "
+                    f'["php 8.2", "node 20"]; known: {", ".join(LANGUAGES)}',
+                )
+            found.append(program)
+        return tuple(found)
 
     def floor(self, entries: Mapping[str, Any]) -> Floor:
         alternatives = dict(PUBLISHED_FLOOR)

@@ -26,6 +26,9 @@ _STANDARD = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
 _TO_STANDARD = str.maketrans(_OWN, _STANDARD)
 _FROM_STANDARD = str.maketrans(_STANDARD, _OWN, "=")
 
+# Of a password's first 72 bytes they compute the same; older programs know one of the later two.
+WRITTEN_VARIANTS = ("2b", "2y", "2a")
+
 _NOTES = {
     "2": ("The first variant: it left out the NUL at the password's end.",),
     "2x": ("Written by software whose sign extension weakened non-ASCII passwords.",),
@@ -116,6 +119,11 @@ def _create(secret: bytes, salt: bytes, parameters: Parameters) -> str:
     if parsed is None:
         raise CheckImpossible("bcrypt: the salt must be 16 bytes and the cost from 4 to 31")
     return whole_text(setting, _recompute(parsed, secret))
+
+
+def as_variant(value: str, variant: str) -> str:
+    """Write a value of the usual variant as another one: the same digest under another name."""
+    return f"${variant}${value[4:]}"
 
 
 def _as_strong(parameters: Parameters, others: Parameters) -> bool:

@@ -1,7 +1,7 @@
 """Every scheme this project reads. A new family is one module and one line here."""
 
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 from types import MappingProxyType
 
@@ -108,6 +108,32 @@ def read_value(text: str) -> ParsedValue:
         return found
     like = next((layout.scheme for layout in LAYOUTS if _begins_like(layout, text)), "")
     return readable.unknown(like)
+
+
+@dataclass(frozen=True, slots=True)
+class ValuePart:
+    """One part of a stored value: its name, and its characters from `start`, before `end`."""
+
+    name: str
+    start: int
+    end: int
+
+
+def parts_of(text: str) -> list[ValuePart]:
+    """Say where the parts of a stored value stand; of one that no layout reads, nothing.
+
+    Of a value with something around it, the positions are those in the whole text.
+    """
+    parsed = read_value(text)
+    inner = parsed.inner_text or text
+    first = text.find(inner)
+    layout = next((found for found in _candidates(inner[:1]) if found.read(inner)), None)
+    match = layout.match(inner) if layout is not None and first >= 0 else None
+    if match is None:
+        return []
+    named = ((name, *match.span(name)) for name in match.groupdict() if match[name])
+    placed = sorted(named, key=lambda part: part[1])
+    return [ValuePart(name.replace("_", " "), first + a, first + b) for name, a, b in placed]
 
 
 def stored_value_scheme(text: str) -> str:

@@ -8,6 +8,7 @@ from itertools import product
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.stock_functions import Program, hindrance
 from lean_tumbler.core.tuning.attacker import Hardware, guesses_per_second
 from lean_tumbler.core.tuning.capacity import (
     MOST_OF_MEMORY,
@@ -46,6 +47,7 @@ class Demand:
         within_milliseconds: the longest wait at the 99th percentile.
         logins_per_second: attempts at the worst minute, failed ones included; 0 where unknown.
         upgrading: the share of logins that derive twice.
+        read_by: programs whose stock functions must verify it.
     """
 
     cores: int
@@ -53,6 +55,12 @@ class Demand:
     within_milliseconds: float
     logins_per_second: float = 0.0
     upgrading: float = 0.0
+    read_by: tuple[Program, ...] = ()
+
+    def hindrances(self, scheme: str, parameters: Parameters) -> tuple[str, ...]:
+        """Say which programs could not verify it, and why."""
+        found = (hindrance(program, scheme, parameters) for program in self.read_by)
+        return tuple(filter(None, found))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -170,7 +178,7 @@ def candidate(
     )
     utilisation = demand.logins_per_second * service.mean / at_once
     p99 = 1000 * response_p99(demand.logins_per_second, at_once, service)
-    against = []
+    against = list(demand.hindrances(scheme, parameters))
     if room < 1:
         against.append(f"needs {needed_kib / 1024 / MOST_OF_MEMORY:,.0f} MiB")
     if utilisation > MOST_UTILISATION:
@@ -240,7 +248,11 @@ def _ways_out(
     hardware: Hardware,
 ) -> Iterator[WayOut]:
     for scheme, line in lines.items():
-        own = [found for found in candidates if found.scheme == scheme]
+        own = [
+            found
+            for found in candidates
+            if found.scheme == scheme and not demand.hindrances(scheme, found.parameters)
+        ]
         if not own:
             continue
         quickest = min(own, key=lambda found: found.milliseconds)
