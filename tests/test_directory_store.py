@@ -115,6 +115,19 @@ def test_a_swap_tells_changed_from_gone(directory: servers.Directory) -> None:
     assert store.swap(Swap(key=nobody, old=b"x", new=new)) is SwapResult.GONE
 
 
+def test_a_first_value_goes_into_an_entry_that_has_none(directory: servers.Directory) -> None:
+    """The server itself makes sure that no value stands there."""
+    entry = ENTRY.format(login="eve", base=directory.base, values="description: none")
+    directory.add(entry)
+    store = DirectoryStore(directory.url(), Columns(login="uid", stored="userPassword"))
+    new = "$argon2id$v=19$m=256,t=1,p=1$c2FsdHNhbHQ$AAAAAAAAAAAAAAAAAAAAAA"
+    (account,) = store.fetch("eve")
+    assert account.stored is None
+    assert store.fill(account.key, new) is SwapResult.DONE
+    assert store.fill(account.key, new.replace("AAAA", "BBBB")) is SwapResult.CHANGED
+    assert [found.stored for found in store.fetch("eve")] == [b"{ARGON2}" + new.encode()]
+
+
 @pytest.mark.parametrize("command", ["layer", "plan"])
 def test_layering_is_refused(command: str, policy: Path, program: Program) -> None:
     """With the reason: binds would break."""

@@ -78,6 +78,8 @@ def test_a_swap_compares_bytes_whatever_the_type(
     assert found == {1: b"n\\1", 2: "môwe".encode(), 3: b"Mowe", 4: None, 5: old}
     assert store.swap(Swap(key=1, old=b"n\\1", new="again")) is SwapResult.DONE
     assert [account.stored for account in store.fetch("a")] == [b"again"]
+    filled = [store.fill(key, f"f{n}") for n, key in enumerate((4, 4, 1, 9))]
+    assert filled == [SwapResult.DONE, SwapResult.CHANGED, SwapResult.CHANGED, SwapResult.GONE]
     store.close()
 
 

@@ -14,10 +14,12 @@ from lean_tumbler.stores.interface import Account, AccountKey, Swap, SwapResult,
 
 _ARGON2_TAG = "{ARGON2}"  # what OpenLDAP's Argon2 module verifies; slapd-pw-argon2(5)
 _PHC = "$argon2id$"
+_ASSERTION = "1.3.6.1.1.12"  # the assertion control, RFC 4528
 _RESULTS = {
     "success": SwapResult.DONE,
     "noSuchAttribute": SwapResult.CHANGED,  # RFC 4511 section 4.6: the value is not there
     "noSuchObject": SwapResult.GONE,
+    "assertionFailed": SwapResult.CHANGED,
 }
 
 
@@ -93,13 +95,27 @@ class DirectoryStore(WithoutSchema):
     def swap(self, swap: Swap) -> SwapResult:
         """Take the old value out and put the new one in, in one operation of the server."""
         from ldap3 import MODIFY_ADD, MODIFY_DELETE  # noqa: PLC0415 - an extra
-        from ldap3.core.exceptions import LDAPOperationResult  # noqa: PLC0415
 
-        new = _as_verified(swap.new)
-        changes = [(MODIFY_DELETE, [swap.old]), (MODIFY_ADD, [new.encode("utf-8")])]
+        new = _as_verified(swap.new).encode("utf-8")
+        return self._modify(swap.key, [(MODIFY_DELETE, [swap.old]), (MODIFY_ADD, [new])])
+
+    def fill(self, key: AccountKey, new: str) -> SwapResult:
+        """Add a first value; the server makes sure that none stands there."""
+        from ldap3 import MODIFY_ADD  # noqa: PLC0415 - an extra
+        from ldap3.operation.search import compile_filter, parse_filter  # noqa: PLC0415
+        from pyasn1.codec.ber.encoder import encode  # noqa: PLC0415 - comes with ldap3
+
+        parsed = parse_filter(f"(!({self._stored}=*))", None, False, False, None, False)
+        empty = encode(compile_filter(parsed.elements[0]))
+        added = [(MODIFY_ADD, [_as_verified(new).encode("utf-8")])]
+        return self._modify(key, added, controls=[(_ASSERTION, True, empty)])
+
+    def _modify(self, key: AccountKey, changes: Any, *, controls: Any = None) -> SwapResult:
+        from ldap3.core.exceptions import LDAPOperationResult  # noqa: PLC0415 - an extra
+
         with connected(self._address, writable=True) as connection:
             try:
-                connection.modify(swap.key, {self._stored: changes})
+                connection.modify(key, {self._stored: changes}, controls=controls)
             except LDAPOperationResult as error:
                 result = _RESULTS.get(error.description)
                 if result is None:

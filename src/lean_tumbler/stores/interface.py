@@ -93,6 +93,9 @@ class Store(Protocol):
     def swap(self, swap: Swap) -> SwapResult:
         """Write one value."""
 
+    def fill(self, key: AccountKey, new: str) -> SwapResult:
+        """Write a first value, only where none stands."""
+
     def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
         """Write many values in one short transaction; results in the same order."""
 

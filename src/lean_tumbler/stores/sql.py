@@ -7,7 +7,7 @@ the tool and what is really there.
 import sqlite3
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from contextlib import closing, suppress
+from contextlib import closing
 from functools import cached_property
 from pathlib import Path
 from types import MappingProxyType
@@ -21,8 +21,9 @@ from sqlalchemy.sql.compiler import SQLCompiler
 
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.claims import SessionClaims
 from lean_tumbler.stores.database_errors import database_errors
-from lean_tumbler.stores.dialects import DIALECTS, JoinedUpdate, claim_number, is_binary, is_true
+from lean_tumbler.stores.dialects import DIALECTS, JoinedUpdate, is_binary, is_true
 from lean_tumbler.stores.files import file_errors
 from lean_tumbler.stores.interface import (
     Account,
@@ -161,7 +162,7 @@ class SqlStore:
         self._dialect = DIALECTS[engine.dialect.name]
         self._locator = locator
         self._columns = columns
-        self._claims: sa.Connection | None = None
+        self._claims = SessionClaims(engine, locator)
         self._table_name = table
         place = f"{locator}, table {table}"
         types = self._column_types(place)
@@ -319,6 +320,20 @@ class SqlStore:
         """Write one value."""
         return self.swap_many([swap])[0]
 
+    def fill(self, key: AccountKey, new: str) -> SwapResult:
+        """Write a first value, only where none stands."""
+        writer = self._engine.execution_options(**{_WRITES: True})
+        column = self._table.c[self._columns.stored or ""]
+        filled = sa.update(self._table).where(self._key == key, column.is_(None))
+        swap = Swap(key=key, old=b"", new=new)
+        driver = self._engine.dialect.loaded_dbapi
+        with database_errors(self._locator, driver), writer.begin() as connection:
+            rows = connection.execute(filled.values({column: self._as_written(new)})).rowcount
+            if rows != 1:
+                return self._not_written(connection, swap, rows)
+            self._require_written(connection, swap)
+            return SwapResult.DONE
+
     def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
         """Write many values in one short transaction; results in the same order."""
         writer = self._engine.execution_options(**{_WRITES: True})
@@ -452,37 +467,12 @@ class SqlStore:
         return SwapResult.DONE if written else SwapResult.CHANGED
 
     def claim(self, name: str) -> bool:
-        """Claim a name among all programs that write to this server; False where another has it.
-
-        A claim ends with `release`, or with this program. SQLite has none: every claim is given.
-        """
-        if self._dialect.claim is None:
-            return True
-        return bool(self._ask_claims(self._dialect.claim(claim_number(name))))
+        """Claim a name among all programs that write to this server; False where another has it."""
+        return self._claims.claim(name)
 
     def release(self, name: str) -> None:
-        """Let a claimed name go; with a lost connection it has gone already."""
-        if self._dialect.release is not None and self._claims is not None:
-            with suppress(SourceError):
-                self._ask_claims(self._dialect.release(claim_number(name)))
-
-    def _ask_claims(self, query: sa.Select[Any]) -> Any:
-        """Ask on the connection that holds the claims: they belong to its session."""
-        try:
-            with database_errors(self._locator):
-                if self._claims is None:
-                    connection = self._engine.connect()
-                    self._claims = connection.execution_options(isolation_level="AUTOCOMMIT")
-                return self._claims.execute(query).scalar()
-        except SourceError:
-            self._forget_claims()
-            raise
-
-    def _forget_claims(self) -> None:
-        claims, self._claims = self._claims, None
-        if claims is not None:
-            with suppress(SourceError), database_errors(self._locator):
-                claims.close()
+        """Let a claimed name go."""
+        self._claims.release(name)
 
     def finish(self) -> str:
         """Give nothing: every batch was written by itself."""
@@ -490,5 +480,5 @@ class SqlStore:
 
     def close(self) -> None:
         """Let go of connections, and of the claims with them."""
-        self._forget_claims()
+        self._claims.close()
         self._engine.dispose()

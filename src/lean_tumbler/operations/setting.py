@@ -1,0 +1,76 @@
+"""A first password for an account that no password opens: without value, locked, or a remnant."""
+
+from dataclasses import dataclass
+
+from lean_tumbler.core.gateway import CredentialGateway
+from lean_tumbler.core.reading.reader import State
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
+
+# Whose value may be replaced: no password opens any of them.
+_CLOSED = frozenset({State.NO_VALUE, State.EMPTY, State.LOCKED, State.REMNANT})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasswordSet:
+    """What was done.
+
+    Attributes:
+        key: of the row.
+        was: what stood there.
+        scheme: what stands there now.
+        written: whether it was written; else the row was changed by somebody meanwhile.
+    """
+
+    key: AccountKey
+    was: State
+    scheme: str
+    written: bool
+
+
+def set_password(
+    store: Store, gateway: CredentialGateway, *, store_name: str, login: str, new: str
+) -> PasswordSet:
+    """Give an account a password, by a swap, where none opens it now.
+
+    Args:
+        store: of the account.
+        gateway: makes the value.
+        store_name: the policy's.
+        login: whose it is.
+        new: the password.
+
+    Raises:
+        UsageError: there is no such login, or several; or a password opens the account.
+        PasswordRefused: the new password may not be used.
+        SourceError: the store cannot be read or written.
+    """
+    account = _closed_account(store, gateway, store_name, login)
+    was = gateway.reader(store_name).read(account.row).state
+    value = gateway.hash(password=new, login=login)
+    if account.stored is None:
+        result = store.fill(account.key, value)
+    else:
+        result = store.swap(Swap(key=account.key, old=account.stored, new=value))
+    return PasswordSet(
+        key=account.key,
+        was=was,
+        scheme=gateway.policy.target.scheme,
+        written=result is SwapResult.DONE,
+    )
+
+
+def _closed_account(
+    store: Store, gateway: CredentialGateway, store_name: str, login: str
+) -> Account:
+    accounts = store.fetch(login)
+    if len(accounts) != 1:
+        problem = "is not unique" if accounts else "is not there"
+        raise UsageError(f"{store.table}: the login {problem}; nothing was written")
+    state = gateway.reader(store_name).read(accounts[0].row).state
+    if state not in _CLOSED:
+        raise UsageError(
+            f"{store.table}: {store.row_word} {accounts[0].key!r} holds a value that a password "
+            "may open; lock the account first, or have its owner change the password (`/v1/change`)"
+        )
+    return accounts[0]
