@@ -5,6 +5,7 @@ import csv
 import hashlib
 import json
 import random
+import re
 import sqlite3
 from collections.abc import Callable, Sequence
 from contextlib import closing
@@ -552,9 +553,11 @@ def test_without_a_target_nothing_current_is_rewritten(cost_log2: int) -> None:
 @pytest.mark.parametrize(
     ("stored", "sentences"),
     [
-        (BCRYPT, ("2^4 = 16 rounds", "it needs no column, and no key", "another value each time",
+        (BCRYPT, ("variant 2–3, cost 5–6, salt 8–29, digest 30–60", "ms on one core of this machine",
+                  "as it is, from: php 8.2 (password_verify)", "2^4 = 16 rounds", "it needs no column, and no key", "another value each time",
                   "a second on one", "`tune` chooses a target")),
-        (ARGON2, ("0.25 MiB of memory", "nothing to do")),
+        (ARGON2, ("0.25 MiB of memory", "nothing to do", "php 7.3 (password_verify)",
+                  "node 24.7 (crypto.argon2)")),
         (MD5, ("take under a second", "none in the value itself", "`formula solve`")),
         ("gull harbour", ("can be read", "plain_text = true")),
         ("undefined", ("A failed write left it", "needs a reset")),
@@ -572,10 +575,76 @@ def test_explain_teaches(
     assert [sentence for sentence in sentences if sentence not in said] == []
     assert stored not in said
     as_argument = in_process("explain", stored)
-    assert as_argument.out == finished.out
+    timed = re.compile(r"[0-9.,]+ ms on")
+    assert timed.sub("", as_argument.out) == timed.sub("", finished.out)
     assert "others on this machine can read an argument" in as_argument.err
     document = in_process("explain", "--format", "json", stdin=stored.encode()).document
     assert document["next"] in said
+
+
+@pytest.mark.parametrize(
+    ("stored", "typed", "code", "sentence"),
+    [
+        (BCRYPT, PASSWORD, 0, "The password opens it."),
+        (
+            BCRYPT,
+            PASSWORD.upper(),
+            1,
+            "The password does not open it: it fits with the password in",
+        ),
+        (MD5, PASSWORD, 0, "The password opens it."),
+        (MD5, PASSWORD + " ", 1, "it fits"),
+        (BCRYPT, BCRYPT, 1, "holds the stored value itself"),
+        ("undefined", "undefined", 1, "a failed write left the stored value"),
+        (ARGON2, "another one", 1, "is the password another?"),
+    ],
+)
+def test_explain_checks_one_password(
+    stored: str, typed: str, code: int, sentence: str, tmp_path: Path, in_process: Program
+) -> None:
+    """It says first whether the password opens the value, or what is near; neither is printed."""
+    (tmp_path / "tumbler.toml").write_text(CHEAP_POLICY)
+    given = f"{stored}\n{typed}\n".encode()
+    finished = in_process("explain", "--check", stdin=given)
+    assert finished.code == code
+    first = finished.out.splitlines()[0]
+    assert first.startswith("The password ")
+    assert sentence in " ".join(finished.out.split())
+    assert stored == typed == "undefined" or typed not in finished.out
+    document = in_process("explain", "--check", "--format", "json", stdin=given).document
+    assert document["opens"] is not bool(code)
+
+
+def test_parts_are_shown_only_where_asked_for(tmp_path: Path, in_process: Program) -> None:
+    """Where salt and digest stand is said always, what they are with --show-values alone."""
+    stored = "$2b$04$abcdefghijklmnopqrstuuEu7C/hks6KophxvfPkllOlYLV2dl/fK"
+    hidden = in_process("explain", stdin=stored.encode())
+    shown = in_process("explain", "--show-values", stdin=stored.encode())
+    assert tmp_path.exists()
+    assert "abcdefghijklmnopqrstuu" not in hidden.out
+    assert "abcdefghijklmnopqrstuu (characters 8–29)" in shown.out
+    document = in_process("explain", "--format", "json", stdin=stored.encode()).document
+    assert [(part["part"], part["first"], part["last"]) for part in document["parts"]] == [
+        ("variant", 2, 3), ("cost", 5, 6), ("salt", 8, 29), ("digest", 30, 60)
+    ]  # fmt: skip
+    assert not any("text" in part for part in document["parts"])
+
+
+def test_an_account_is_explained_by_its_login(tmp_path: Path, in_process: Program) -> None:
+    """With one password checked against its row; a login that is not there is said."""
+    portal = make_portal(tmp_path, ["sha1", "md5"])
+    person = portal.passengers[0]
+    of = ("explain", "--store", "passengers", "--login", person.login)
+    assert in_process(*of).out.startswith("Account 1 of passengers: portal-2011")
+    right = in_process(*of, "--check", stdin=person.password.encode())
+    assert (right.code, right.out.splitlines()[0]) == (0, "The password opens it.")
+    wrong = in_process(*of, "--check", stdin=(person.password + "\t").encode())
+    assert wrong.code == 1
+    assert wrong.out.startswith("The password does not open it: ")
+    missing = in_process("explain", "--store", "passengers", "--login", "nobody")
+    assert "no account has the login that --login names" in missing.err
+    both = in_process(*of, "--account", "1")
+    assert "give --store, and one of --account and --login" in both.err
 
 
 def _any_text(chance: random.Random) -> str:

@@ -242,7 +242,7 @@ def test_explain_says_why_a_row_is_read_so(tmp_path: Path, in_process: Program) 
     )
     assert found[3]["layer"] == "replaces it: the password is known"
     assert (found[4]["state"], found[5]["state"]) == ("locked", "no value")
-    assert found[6]["layer"] == "leaves it: already layered, current or locked"
+    assert found[6]["layer"] == "leaves it: current: left as it is at login too"
     for arguments in (("--account", "99"), ("--account", "x' OR 1=1 --")):
         missing = in_process("explain", "--store", "passengers", *arguments)
         assert (missing.code, missing.out) == (2, "")

@@ -14,8 +14,6 @@ if TYPE_CHECKING:
 
     from lean_tumbler.cli.session import Session
     from lean_tumbler.core.gateway import CredentialGateway
-    from lean_tumbler.core.grades import Floor
-    from lean_tumbler.core.limits import Limits
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.core.reading.survey import Column
     from lean_tumbler.stores.interface import Store
@@ -176,17 +174,6 @@ def keys_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> dict[str,
     from lean_tumbler.stores.keys import read_keys
 
     return read_keys(policy, base=policy_path(arguments).parent, environment=os.environ)
-
-
-def read_bounds(arguments: argparse.Namespace) -> "tuple[Floor, Limits]":
-    """Give the policy's floor and limits; without a policy, the published floor."""
-    from lean_tumbler.core.grades import Floor
-    from lean_tumbler.core.limits import Limits
-
-    if arguments.policy is None and not policy_path(arguments).exists():
-        return Floor(), Limits()
-    policy = read_policy(arguments)
-    return policy.floor, policy.limits
 
 
 def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":

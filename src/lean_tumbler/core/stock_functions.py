@@ -27,7 +27,7 @@ class StockFunction:
         takes_text: whether it takes the stored text as it is; else it computes the hash from salt
             and costs, and the program takes the text apart and compares.
         most: parameter -> the most that every build of it takes.
-        variants: of bcrypt, those that its manual names.
+        variants: of bcrypt, those that it takes.
         note: what else it needs.
         source: where the language says so.
     """
@@ -70,6 +70,15 @@ STOCK_FUNCTIONS: tuple[StockFunction, ...] = (
         variants=("2y", "2a"),
         note="Argon2 where PHP was built with it; with libsodium alone, of one lane",
         source="PHP manual: password_hash, password_verify, crypt",
+    ),
+    StockFunction(
+        language="php",
+        name="password_verify",
+        schemes=_since((8, 2), "bcrypt"),
+        takes_text=True,
+        variants=("2b",),
+        note="its manual does not name this variant",
+        source="seen with PHP 8.2",
     ),
     StockFunction(
         language="php",
@@ -251,12 +260,12 @@ def readers_of(scheme: str, variant: str = "") -> Iterator[tuple[StockFunction, 
 
     Args:
         scheme: of the stored value.
-        variant: of bcrypt; a function whose manual does not name it is left out.
+        variant: of a bcrypt value; a function that does not take it is left out.
     """
     for found in STOCK_FUNCTIONS:
         if scheme not in found.schemes:
             continue
-        if not variant or not found.variants or variant in found.variants:
+        if scheme != "bcrypt" or not variant or variant in found.variants:
             yield found, found.schemes[scheme]
 
 

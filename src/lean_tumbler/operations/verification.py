@@ -1,13 +1,16 @@
 """Checking accounts whose password is known, and saying what is near where it fails."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 from lean_tumbler.core.checking import Verdict, check
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.near_misses import changed_inputs, fits, near_miss, salted_formulas
+from lean_tumbler.core.masked import Masked
+from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reading.reader import (
     BARE_FORMULAS,
@@ -99,6 +102,27 @@ def verify_accounts(
             key = CohortKey.of(store_name, reading)
             tried.append(Tried(key=key, login=account.login, right=found.accepted))
     return Verification(accounts=checked, tried=tried)
+
+
+def check_row(
+    row: Row, *, login: str, password: Masked[str], reader: RowReader, bounds: Bounds
+) -> CheckedAccount:
+    """Check one row with a known password, and say what is near where it fails."""
+    known = KnownAccount(line=0, login=login, password=password)
+    misses = _NearMisses(reader, bounds, {})
+    return _checked(known, row, reader.read(row), bounds, misses)
+
+
+def reader_of_files(policy: StoragePolicy, given: Cohort | None = None) -> RowReader:
+    """Give what reads rows of no store: by one cohort, or by all formulas of the policy."""
+    formulas = policy.formulas_by_fingerprint
+    prepared = {c.formula.fingerprint: c for s in policy.stores.values() for c in s.cohorts
+                if c.formula and c.then}  # fmt: skip
+    every = [prepared.get(print_) or Cohort(name=named.name, formula=named)
+             for print_, named in formulas.items()]  # fmt: skip
+    chosen = [given] if given else [replace(cohort, condition=None) for cohort in every]
+    parts = {name: name for cohort in chosen if cohort.formula for name in cohort.formula.parts}
+    return RowReader(cohorts=chosen, parts=parts, formulas=formulas, has_salts=False)
 
 
 def _row(account: KnownAccount, store: Store | None) -> tuple[Row | None, str]:

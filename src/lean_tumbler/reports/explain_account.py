@@ -12,6 +12,7 @@ from lean_tumbler.core.reading.reader import State
 from lean_tumbler.core.reading.ways import Certainty, FormulaWay, PasswordWay, Way
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import sentence
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -74,12 +75,19 @@ def explain_account_document(found: ExplainedAccount) -> Document:
         also_possible=list(reading.parsed.contents.also_possible),
         layer=_layering(found),
         login=found.at_login,
+        opens=None if found.checked is None else found.checked.accepted,
+        near_miss=(found.checked.near_miss or None) if found.checked else None,
     )
 
 
 def draw_explain_account(console: Console, found: ExplainedAccount) -> None:
     """Print why an account is read as it is, and what each step would do."""
     reading = found.reading
+    if found.checked is not None:
+        accepted, near = found.checked.accepted, found.checked.near_miss
+        no = f"The password does not open it: {sentence(near)}"
+        answer = "The password opens it." if accepted else no
+        console.print(Text(answer, "bold green" if accepted else "bold red"))
     console.print(Text(f"Account {found.key!r} of {found.store}: {_headline(found)}", "bold"))
     if reading.state in {State.VALUE, State.LAYERED}:
         console.print(f"  layout    {_layout(reading)}")

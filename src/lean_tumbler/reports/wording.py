@@ -53,3 +53,8 @@ def guess_count(number: float) -> str:
         if number >= size:
             return f"{number / size:,.3g} {word}"
     return f"{number:,.0f}"
+
+
+def sentence(text: str) -> str:
+    """End a sentence that has no end yet."""
+    return text if text.endswith(("?", ".", "!")) else text + "."

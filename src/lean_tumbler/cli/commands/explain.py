@@ -1,7 +1,8 @@
 """`explain`: one stored value, read aloud."""
 
 import argparse
-from dataclasses import replace
+import time
+from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
     add_policy_option,
@@ -11,17 +12,22 @@ from lean_tumbler.cli.options import (
     keys_of,
     opened_store,
     policy_path,
-    read_bounds,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
+if TYPE_CHECKING:
+    from lean_tumbler.core.masked import Masked
+    from lean_tumbler.core.policy import StoragePolicy
+
 EXAMPLE = """\
   lean-tumbler explain                    asks for the value, and shows it nowhere
   lean-tumbler explain < value.txt
   lean-tumbler explain '$2b$05$Bj71jXIzxD43Uq3VTt1rmucdgFNf2XOvkkyAq5vWOAlifqILUBgde'
-  lean-tumbler explain --store passengers --account 17      a row of a store, and why"""
+  lean-tumbler explain --check            asks for the value and for one password
+  lean-tumbler explain --store passengers --account 17      a row of a store, and why
+  lean-tumbler explain --store passengers --login ada@coldharbour.example --check"""
 
 _VALUE_BYTES = 1 << 20
 _SEEN = (
@@ -44,8 +50,20 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--account", metavar="KEY", help="the key of its row; the value is never shown"
     )
+    parser.add_argument("--login", metavar="NAME", help="or its login")
     parser.add_argument(
         "--salted", action="store_true", help="a salt stands in a column beside the value"
+    )
+    parser.add_argument(
+        "--check",
+        action="store_true",
+        help="ask for one password, and say whether it opens; from standard input it is the line "
+        "after the value",
+    )
+    parser.add_argument(
+        "--show-values",
+        action="store_true",
+        help="show its parts, salt and digest too",
     )
     add_policy_option(parser)
     add_report_options(parser)
@@ -53,59 +71,72 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    if (arguments.store is None) is not (arguments.account is None):
-        raise UsageError("--store and --account go together: the store, and the key of its row")
-    if arguments.value is not None and arguments.account is not None:
-        raise UsageError("give a stored value, or an account with --store and --account; not both")
-    return _account(arguments, session) if arguments.account else _value_alone(arguments, session)
+    named = [arguments.account, arguments.login]
+    of_account = arguments.store is not None or any(name is not None for name in named)
+    if of_account and (arguments.store is None or named.count(None) != 1):
+        raise UsageError("for an account give --store, and one of --account and --login")
+    if arguments.value is not None and of_account:
+        raise UsageError("give a stored value, or an account with --store; not both")
+    if of_account and arguments.show_values:
+        raise UsageError("--show-values is for a value; of an account none is ever shown")
+    return (_account if of_account else _value_alone)(arguments, session)
 
 
 def _account(arguments: argparse.Namespace, session: Session) -> int:
-    from lean_tumbler.operations.explaining import explain_account
+    from lean_tumbler.operations.explaining import account_of, explain_account
     from lean_tumbler.reports.explain_account import draw_explain_account, explain_account_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
+    password = _password(arguments, policy, session)
     with opened_store(arguments, store_policy) as store:
         found = explain_account(
-            store,
-            arguments.account,
+            account_of(store, key=arguments.account, login=arguments.login),
             store_policy=store_policy,
             policy=policy,
             evidence=EvidenceFile.beside(policy_path(arguments)).read(),
             column=column_of(arguments, policy, store_policy),
             keys=keys_of(arguments, policy),
+            password=password,
         )
     session.emit(
         arguments,
         document=lambda: explain_account_document(found),
         draw=lambda console: draw_explain_account(console, found),
     )
-    return 0
+    return int(found.checked is not None and not found.checked.accepted)
 
 
 def _value_alone(arguments: argparse.Namespace, session: Session) -> int:
-    from lean_tumbler.core.grades import grade
-    from lean_tumbler.core.limits import over_limits
-    from lean_tumbler.core.schemes.catalogue import read_value
+    from lean_tumbler.operations.explaining import explain_value
     from lean_tumbler.reports.explain import explain_document, explain_text
 
-    parsed = read_value(_value(arguments, session))
-    salted = parsed.salted or arguments.salted
-    floor, limits = read_bounds(arguments)
-    found = grade(parsed, floor, salted=salted)
-    asked = over_limits(parsed, limits)
-    if asked:
-        note = f"It asks for {asked}: a login with it is refused and not run."
-        contents = replace(parsed.contents, notes=(*parsed.contents.notes, note))
-        parsed = replace(parsed, contents=contents)
+    policy = read_policy(arguments, required=False)
+    value = _value(arguments, session)
+    found = explain_value(
+        value,
+        policy=policy,
+        salted=arguments.salted,
+        clock=time.perf_counter,
+        password=_password(arguments, policy, session),
+        keys=keys_of(arguments, policy) if arguments.check else {},
+    )
+    shown = arguments.show_values
     session.emit(
         arguments,
-        document=lambda: explain_document(parsed, found, salted=salted),
-        text=lambda columns: explain_text(columns, parsed, found, salted=salted),
+        document=lambda: explain_document(found, show_values=shown),
+        text=lambda columns: explain_text(columns, found, show_values=shown),
     )
-    return 0
+    return int(found.checked is not None and not found.checked.accepted)
+
+
+def _password(
+    arguments: argparse.Namespace, policy: "StoragePolicy", session: Session
+) -> "Masked[str] | None":
+    from lean_tumbler.core.masked import Masked
+
+    return Masked(session.read_password(policy.limits)) if arguments.check else None
 
 
 def _value(arguments: argparse.Namespace, session: Session) -> str:
@@ -116,7 +147,9 @@ def _value(arguments: argparse.Namespace, session: Session) -> str:
         import getpass
 
         return getpass.getpass("Stored value: ")
-    raw = session.stdin.read(_VALUE_BYTES + 1)
+    # With --check the password is the line after it.
+    read = session.stdin.readline if arguments.check else session.stdin.read
+    raw = read(_VALUE_BYTES + 1)
     if not raw and arguments.value is None:
         raise UsageError("standard input: no value; give one there, as an argument, or an account")
     if len(raw) > _VALUE_BYTES:

@@ -18,7 +18,6 @@ from lean_tumbler.cli.session import Session
 if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy
     from lean_tumbler.core.reading.cohorts import Cohort
-    from lean_tumbler.core.reading.reader import RowReader
 
 EXAMPLE = """\
   lean-tumbler verify known.csv --formula 'utf-8, append salt, sha1, hex'
@@ -49,7 +48,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.operations.verification import verify_accounts
+    from lean_tumbler.operations.verification import reader_of_files, verify_accounts
     from lean_tumbler.reports.verify import draw_verify, verify_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
@@ -60,7 +59,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     given = _given(arguments, policy)
     earlier = read_earlier(arguments.earlier) if arguments.earlier else {}
     if arguments.store is None:
-        reader = _reader_of_files(policy, given)
+        reader = reader_of_files(policy, given)
         found = verify_accounts(known, reader=reader, bounds=gateway.bounds, earlier=earlier)
     else:
         store_policy = chosen_store(policy, arguments.store)
@@ -105,18 +104,3 @@ def _given(arguments: argparse.Namespace, policy: "StoragePolicy") -> "Cohort | 
         before, then = split_then(text)
         named = NamedFormula("given", notation.parse(before, may_end_in_bytes=bool(then)))
     return Cohort(name=named.name, formula=named, then=then)
-
-
-def _reader_of_files(policy: "StoragePolicy", given: "Cohort | None") -> "RowReader":
-    """Give what reads rows of a file: by one cohort, or by all formulas of the policy."""
-    from lean_tumbler.core.reading.cohorts import Cohort
-    from lean_tumbler.core.reading.reader import RowReader
-
-    formulas = policy.formulas_by_fingerprint
-    prepared = {c.formula.fingerprint: c for s in policy.stores.values() for c in s.cohorts
-                if c.formula and c.then}  # fmt: skip
-    every = [prepared.get(print_) or Cohort(name=named.name, formula=named)
-             for print_, named in formulas.items()]  # fmt: skip
-    chosen = [given] if given else [replace(cohort, condition=None) for cohort in every]
-    parts = {name: name for cohort in chosen if cohort.formula for name in cohort.formula.parts}
-    return RowReader(cohorts=chosen, parts=parts, formulas=formulas, has_salts=False)

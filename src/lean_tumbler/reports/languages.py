@@ -1,0 +1,57 @@
+"""docs/LANGUAGES.md, generated from the table: `python -m lean_tumbler.reports.languages`."""
+
+import sys
+
+from lean_tumbler.core.stock_functions import STOCK_FUNCTIONS, StockFunction
+
+_HEAD = """\
+# What stock functions verify
+
+An application that has only what its language brings can check the schemes of this table. It is
+generated from the code: `python -m lean_tumbler.reports.languages > docs/LANGUAGES.md`.
+
+Name your programs in the policy, and `tune`, `plan` and `layer` keep to what all of them verify:
+
+```toml
+[target]
+read_by = ["php 8.2", "node 20"]       # a language and its version; “core” may follow
+```
+
+A target that one of them lacks is refused, with the reason. Without `scheme`, the target is the
+first of argon2id, scrypt, bcrypt, pbkdf2-sha256 and pbkdf2-sha512 that all of them verify. Of
+bcrypt, the variant is written that all of them take: `$2y$` for PHP, `$2a$` for PostgreSQL.
+
+**Nothing is layered then:** no stock function verifies a layered value, so digests wait for their
+owner's next login. `tune` says which choice `read_by` costs, and `plan` how many rows wait. Leave
+it out where your programs use this tool's check, or the twenty lines of [FORMATS.md](FORMATS.md).
+
+Functions that *take the text* verify a stored value as it is. The others compute the hash: the
+program takes salt, costs and digest out of the text, and compares in constant time. What a package
+from elsewhere verifies is not listed here.
+
+| language | function | since: verifies | takes the text | bounds and needs | source |
+|---|---|---|---|---|---|
+"""
+
+
+def languages_page() -> str:
+    """Write the page."""
+    return _HEAD + "".join(_row(found) + "\n" for found in STOCK_FUNCTIONS)
+
+
+def _row(found: StockFunction) -> str:
+    by_version: dict[str, list[str]] = {}
+    for scheme, since in found.schemes.items():
+        by_version.setdefault(".".join(map(str, since)), []).append(scheme)
+    verifies = "; ".join(f"{since}: {', '.join(names)}" for since, names in by_version.items())
+    needs = [f"{name} at most {most}" for name, most in found.most.items()]
+    needs += [f"bcrypt as {', '.join(found.variants)}"] if found.variants else []
+    needs += [f"gone since {'.'.join(map(str, found.until))}"] if found.until else []
+    needs += [found.note] if found.note else []
+    takes = "yes" if found.takes_text else "no"
+    cells = (found.language, f"`{found.name}`", verifies, takes, "; ".join(needs), found.source)
+    return f"| {' | '.join(cells)} |"
+
+
+if __name__ == "__main__":
+    sys.stdout.write(languages_page())
