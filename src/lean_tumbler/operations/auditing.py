@@ -10,6 +10,7 @@ import polars as pl
 from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
 from lean_tumbler.core.audit.elsewhere import Elsewhere, elsewhere, values_of_logins
+from lean_tumbler.core.audit.everyone import rows_of
 from lean_tumbler.core.audit.findings import Finding, findings, members
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Frame, Profiler
@@ -43,6 +44,7 @@ class AuditedColumn:
 
     Attributes:
         listed: reads the column once more, and gives each finding with the rows that it concerns.
+        everyone: reads the column once more, and gives every row, as `core.audit.everyone` does.
     """
 
     table: str
@@ -51,6 +53,7 @@ class AuditedColumn:
     findings: list[Finding]
     unreadable: Unreadable
     listed: Callable[[], Iterator[tuple[Finding, pl.DataFrame]]] = field(repr=False)
+    everyone: Callable[[], Iterator[pl.DataFrame]] = field(repr=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -177,6 +180,10 @@ def _judged(
         for looked in read.looked_at_again():
             yield from members(found, read.profile, means.floor, place, looked)
 
+    def everyone() -> Iterator[pl.DataFrame]:
+        for looked in read.looked_at_again():
+            yield rows_of(looked, found, read.profile, means.floor, place)
+
     return AuditedColumn(
         table=read.table.name,
         column=place.column,
@@ -184,6 +191,7 @@ def _judged(
         findings=found,
         unreadable=read.unreadable,
         listed=listed,
+        everyone=everyone,
     )
 
 

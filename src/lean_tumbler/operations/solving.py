@@ -1,7 +1,7 @@
 """Recovering a formula from a file of known accounts: what is odd in it, and what fits."""
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from lean_tumbler.core.formulas.evaluation import Inputs
@@ -170,6 +170,22 @@ def _prepared(row: _Row) -> SolvedAccount:
     return SolvedAccount(inputs=inputs, stored=printed)
 
 
+def inputs_of(account: KnownAccount, keys: Mapping[str, bytes]) -> SolvedAccount:
+    """Give what a formula takes of a known account, and what it must print."""
+    stored = account.stored.reveal() if account.stored else ""
+    parsed = read_value(stored)
+    printed, salt = digest_and_salt(parsed, parsed.inner_text or stored, account.salt)
+    parts = {name: text.encode("utf-8") for name, text in account.others.items()}
+    inputs = Inputs(
+        password=account.password.reveal(),
+        salt=salt,
+        login=account.login,
+        keys=keys,
+        parts=parts,
+    )
+    return SolvedAccount(inputs=inputs, stored=printed)
+
+
 def _require_consistent(rows: Sequence[_Row]) -> None:
     seen: dict[tuple[str, str, bytes | None], _Row] = {}
     for row in rows:
@@ -238,5 +254,6 @@ def _next_checks(
     if len({account.inputs.password for account in accounts}) == 1:
         yield "all passwords are equal: add an account with another"
     if not solution.exhausted:
-        yield f"the search ended within “{solution.reached}”: raise --budget, or narrow with --hint"
+        where = f"within “{solution.reached}”" if solution.reached else "before its first stage"
+        yield f"the search ended {where}: raise --budget, or narrow with --hint"
     yield "look at each password for blanks at its ends, and set one anew in the old system"

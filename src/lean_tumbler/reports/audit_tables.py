@@ -37,6 +37,21 @@ def audit_csv(audit: Audit) -> Iterator[str]:
                 yield csv_line((*head, account, "yes" if privileged else "no"))
 
 
+def all_accounts_csv(audit: Audit) -> Iterator[str]:
+    """List every account, whatever is found: one line each, with its findings.
+
+    Reads the source once more, so that the list need not be held.
+    """
+    names = ("account", "administrator", "scheme", "grade", "findings")
+    yield csv_line(("source", "table", "column", *names))
+    for column in audit.columns:
+        head = (audit.source, column.table, column.column)
+        for rows in column.everyone():
+            for account, privileged, *others in rows.iter_rows():
+                cells = (cell or "" for cell in others)
+                yield csv_line((*head, account, "yes" if privileged else "no", *cells))
+
+
 def audit_sarif(audit: Audit) -> Document:
     """Give the findings as SARIF 2.1.0: a rule for each code, a result for each finding."""
     codes = list(RULES)

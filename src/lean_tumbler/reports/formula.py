@@ -11,7 +11,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used, inputs_used, keys_used, lossy, work
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count
+from lean_tumbler.reports.wording import count, sentence
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -75,11 +75,12 @@ def draw_solve(console: Console, solved: Solved) -> None:
     else:
         console.print(Text("No formula explains all accounts.", "bold red"))
     for note in solved.notes:
-        console.print(f"Note: {note}.")
+        console.print(f"Note: {sentence(note)}")
     rate = solution.tried / max(solution.seconds, 1e-9)
+    reached = f", to “{solution.reached}”" if solution.reached else ""
     console.print(
-        f"{solution.tried:,} candidates in {solution.seconds:.1f} s ({rate:,.0f} a second), "
-        f"to “{solution.reached}”."
+        f"{solution.tried:,} candidates in {solution.seconds:.1f} s ({rate:,.0f} a second)"
+        f"{reached}."
     )
     console.print()
     if len(solution.formulas) > 1:
@@ -98,7 +99,7 @@ def draw_solve(console: Console, solved: Solved) -> None:
         console.print("Next: confirm it on more accounts with `lean-tumbler verify`; read it aloud")
         console.print("with `lean-tumbler formula show`; write it down with --save NAME.")
     for check in solved.next_checks:
-        console.print(f"Next: {check}.")
+        console.print(f"Next: {sentence(check)}")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,9 +107,12 @@ class ShownFormula:
     """One formula to be read aloud.
 
     Attributes:
-        example: the invented account that is worked through.
+        example: the account that is worked through.
         traced: its values step by step.
         seconds_each: how long one guess takes on one core of this machine.
+        known: the login of a known account that is worked through; empty for an invented one.
+        fits: whether it gives what is stored for the known account.
+        show_values: whether the values of a known account are shown.
     """
 
     name: str
@@ -116,11 +120,19 @@ class ShownFormula:
     example: Inputs
     traced: Sequence[TracedStep]
     seconds_each: float
+    known: str = ""
+    fits: bool = False
+    show_values: bool = True
+
+    def shown(self, value: str) -> str:
+        """Give a value as it is to be shown."""
+        return _shortened(value) if self.show_values else "…"
 
 
 def show_document(shown: ShownFormula) -> Document:
-    """Give a formula as a document; the account of the example is invented."""
+    """Give a formula as a document; a known account's values only where they are to be shown."""
     formula, example = shown.formula, shown.example
+    hidden = None if shown.show_values else "hidden"
     return new_document(
         "formula-show",
         policy_name=shown.name or None,
@@ -133,11 +145,13 @@ def show_document(shown: ShownFormula) -> Document:
         guesses_per_second=round(1 / shown.seconds_each),
         lossy=list(lossy(formula)),
         example={
-            "password": example.password,
+            "known": shown.known or None,
+            "fits": shown.fits if shown.known else None,
+            "password": hidden or example.password,
             "login": example.login,
-            "salt": (example.salt or b"").decode("utf-8"),
+            "salt": hidden or (example.salt or b"").decode("utf-8", "backslashreplace"),
             "steps": [
-                {"step": line.step, "value": line.value, "text": line.is_text}
+                {"step": line.step, "value": hidden or line.value, "text": line.is_text}
                 for line in shown.traced
             ],
         },
@@ -147,6 +161,10 @@ def show_document(shown: ShownFormula) -> Document:
 def draw_show(console: Console, shown: ShownFormula) -> None:
     """Print a formula, what it costs, and an example line by line."""
     formula, example = shown.formula, shown.example
+    if shown.known:
+        fits = "gives what is stored" if shown.fits else "gives something else than what is stored"
+        style = "bold green" if shown.fits else "bold red"
+        console.print(Text(f"For the known account {shown.known} it {fits}.", style))
     console.print(Text(notation.write(formula), "bold"), soft_wrap=True)
     named = f"{shown.name}, " if shown.name else ""
     console.print(f"{named}fingerprint {notation.fingerprint(formula)}")
@@ -160,7 +178,9 @@ def draw_show(console: Console, shown: ShownFormula) -> None:
                 "yellow",
             )
         )
-        console.print("Such values stay layered, unless the store's policy says tighten = true.")
+        console.print(
+            "Such values stay layered, unless the store's policy says replace_lossy = true."
+        )
     else:
         console.print("Not lossy: one password opens an account, so a login can rewrite its value.")
     rate = 1 / shown.seconds_each
@@ -170,23 +190,31 @@ def draw_show(console: Console, shown: ShownFormula) -> None:
     )
     console.print()
     table = new_table("step", "gives", "as")
-    table.add_row("(an invented password)", _shortened(example.password), "text")
+    of = f"(the password of {shown.known})" if shown.known else "(an invented password)"
+    table.add_row(of, shown.shown(example.password), _form(example.password, is_text=True))
     for line in shown.traced:
-        form = "text" if line.is_text else f"{len(line.value) // 2} bytes"
-        table.add_row(line.step, _shortened(line.value), form)
+        table.add_row(line.step, shown.shown(line.value), _form(line.value, is_text=line.is_text))
     console.print(table)
     inputs = inputs_used(formula)
     used = [
         f"{name} = {value}"
         for name, value in (
-            ("salt", (example.salt or b"").decode("utf-8")),
+            ("salt", shown.shown((example.salt or b"").decode("utf-8", "backslashreplace"))),
             ("login", example.login or ""),
         )
         if name in inputs
     ]
+    whose = "from the file" if shown.known else "all of it invented"
     if used:
         console.print()
-        console.print(f"Worked with {', '.join(used)}; all of it invented.")
+        console.print(f"Worked with {', '.join(used)}; {whose}.")
+    if not shown.show_values:
+        console.print()
+        console.print("The values are hidden; --show-values shows them.")
+
+
+def _form(value: str, *, is_text: bool) -> str:
+    return f"{len(value)} characters" if is_text else f"{len(value) // 2} bytes"
 
 
 def _shortened(value: str) -> str:

@@ -2,7 +2,7 @@
 
 import csv
 import io
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -30,12 +30,15 @@ class KnownAccount:
     others: Mapping[str, str] = field(default_factory=dict, repr=False)
 
 
-def read_known_accounts(path: Path, *, with_stored: bool) -> list[KnownAccount]:
+def read_known_accounts(
+    path: Path, *, with_stored: bool, say: Callable[[str], None] = lambda _: None
+) -> list[KnownAccount]:
     """Read a file of known accounts.
 
     Args:
         path: the CSV file, UTF-8, with a head line.
         with_stored: whether the stored values must stand in the file.
+        say: told what was taken off.
 
     Raises:
         KnownAccountsError: a column is missing or a row cannot be used; line and column named.
@@ -47,7 +50,7 @@ def read_known_accounts(path: Path, *, with_stored: bool) -> list[KnownAccount]:
         raise KnownAccountsError(f"known accounts: {error}") from None
     reader = csv.reader(io.StringIO(text, newline=""), strict=True)
     try:
-        return _accounts(path, reader, with_stored=with_stored)
+        return _accounts(path, reader, with_stored=with_stored, say=say)
     except csv.Error as error:
         raise KnownAccountsError(f"{path}: line {reader.line_num}: {error}") from None
 
@@ -69,7 +72,9 @@ def read_earlier(path: Path) -> dict[str, str]:
         raise KnownAccountsError(f"{path}: line {rows.line_num}: {error}") from None
 
 
-def _accounts(path: Path, reader: "Reader", *, with_stored: bool) -> list[KnownAccount]:
+def _accounts(
+    path: Path, reader: "Reader", *, with_stored: bool, say: Callable[[str], None]
+) -> list[KnownAccount]:
     head = [name.strip().lower() for name in next(reader, [])]
     needed = _COLUMNS[:3] if with_stored else _COLUMNS[:2]
     missing = [name for name in needed if name not in head]
@@ -80,7 +85,7 @@ def _accounts(path: Path, reader: "Reader", *, with_stored: bool) -> list[KnownA
         raise KnownAccountsError(
             f"{path}: line 1: no column “{missing[0]}”; the first line must name {wanted}"
         )
-    accounts: list[KnownAccount] = []
+    rows: list[tuple[int, dict[str, str]]] = []
     for row in reader:
         if not row:
             continue
@@ -89,12 +94,19 @@ def _accounts(path: Path, reader: "Reader", *, with_stored: bool) -> list[KnownA
             raise KnownAccountsError(
                 f"{path}: line {reader.line_num}: {len(row)} fields, expected {len(head)}{hint}"
             )
-        accounts.append(
-            _account(path, reader.line_num, dict(zip(head, row, strict=True)), with_stored)
-        )
-    if not accounts:
+        rows.append((reader.line_num, dict(zip(head, row, strict=True))))
+    if not rows:
         raise KnownAccountsError(f"{path}: no account after the head line")
-    return accounts
+    if _are_padded([fields for _, fields in rows], needed):
+        say(f"{path}: every login stands among blanks; blanks around all fields were taken off")
+        rows = [(n, {name: text.strip() for name, text in row.items()}) for n, row in rows]
+    return [_account(path, number, fields, with_stored) for number, fields in rows]
+
+
+def _are_padded(rows: list[dict[str, str]], needed: Sequence[str]) -> bool:
+    """Tell a file whose program pads its fields: a password alone may well end with a blank."""
+    never_blank = [name for name in needed if name != "password"]
+    return all(row[name] != row[name].strip() for row in rows for name in never_blank)
 
 
 def _account(path: Path, line: int, fields: dict[str, str], with_stored: bool) -> KnownAccount:

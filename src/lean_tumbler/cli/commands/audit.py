@@ -72,6 +72,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="SEVERITY|CODE",
         help="exit with 1 where such a finding, or a worse one, is there",
     )
+    parser.add_argument(
+        "--all-accounts",
+        action="store_true",
+        help="with --format csv: list every account, also those that no finding concerns",
+    )
     add_attacker_option(parser)
     add_policy_option(parser)
     add_report_options(parser, "csv", "html", "sarif")
@@ -81,13 +86,15 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.findings import RULES
     from lean_tumbler.reports.audit import audit_document, draw_audit
-    from lean_tumbler.reports.audit_tables import audit_csv, audit_sarif
+    from lean_tumbler.reports.audit_tables import all_accounts_csv, audit_csv, audit_sarif
     from lean_tumbler.reports.documents import as_json
 
     fail_on = arguments.fail_on
     if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
         known = ", ".join((*_SEVERITIES, *RULES))
         raise UsageError(f"--fail-on: no severity or finding of that name; known: {known}")
+    if arguments.all_accounts and arguments.format != "csv":
+        raise UsageError("--all-accounts goes with --format csv")
     policy = read_policy(arguments, required=False)
     with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
         audit = _audit(arguments, policy, executor, session)
@@ -96,7 +103,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             document=lambda: audit_document(audit),
             draw=lambda console: draw_audit(console, audit),
             others={
-                "csv": lambda: audit_csv(audit),
+                "csv": lambda: (all_accounts_csv if arguments.all_accounts else audit_csv)(audit),
                 "html": lambda: [_page(audit, session)],
                 "sarif": lambda: [as_json(audit_sarif(audit))],
             },

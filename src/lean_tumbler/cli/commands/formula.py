@@ -8,20 +8,25 @@ from typing import TYPE_CHECKING
 from lean_tumbler.cli.options import (
     add_policy_option,
     add_report_options,
+    keys_of,
     policy_path,
     read_policy,
     seconds,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
+    from lean_tumbler.core.formulas.evaluation import Inputs
     from lean_tumbler.core.formulas.steps import Formula
+    from lean_tumbler.core.policy import StoragePolicy
     from lean_tumbler.reports.formula import ShownFormula
 
 EXAMPLE = """\
   lean-tumbler formula solve known.csv
   lean-tumbler formula solve known.csv --literal 'berth-17' --hint 'sha1, two rounds' --save desk
   lean-tumbler formula show 'utf-8, append salt, sha1, hex'
+  lean-tumbler formula show portal-2011 --known known.csv --login ada
 
 known.csv begins with the line login,password,stored,salt (salt may be left out);
 two or three accounts with different passwords are enough."""
@@ -58,6 +63,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     solve.set_defaults(formula_run=_solve)
     show = parts.add_parser("show", help="read a formula aloud, with an example step by step")
     show.add_argument("formula", metavar="TEXT|NAME", help="a formula, or one of the policy's")
+    show.add_argument(
+        "--known",
+        type=Path,
+        metavar="FILE",
+        help="work through an account of this CSV file of known accounts, not an invented one",
+    )
+    show.add_argument("--login", metavar="NAME", help="which of them; without it, the first")
+    show.add_argument(
+        "--show-values", action="store_true", help="show the known account's values at each step"
+    )
     show.set_defaults(formula_run=_show)
     for part in (solve, show):
         part.epilog = f"example:\n{EXAMPLE}"
@@ -80,7 +95,7 @@ def _solve(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.known_accounts import read_known_accounts
     from lean_tumbler.stores.policy_file import save_formula
 
-    known = read_known_accounts(arguments.known, with_stored=True)
+    known = read_known_accounts(arguments.known, with_stored=True, say=session.message)
     more = read_lines(arguments.literals_from) if arguments.literals_from else []
     with session.progress("Trying", total=0, unit="candidates") as advance:
         solved = solve_accounts(
@@ -109,20 +124,26 @@ def _show(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.core.formulas import notation
     from lean_tumbler.reports.formula import draw_show, show_document
 
+    if arguments.known is None and (arguments.login or arguments.show_values):
+        raise UsageError("--login and --show-values go with --known: they are about its accounts")
     policy = read_policy(arguments, required=False)
-    named = policy.formulas.get(arguments.formula)
+    named = policy.formula_named(arguments.formula)
     formula = named.formula if named else notation.parse(arguments.formula)
-    shown = _worked(named.name if named else "", formula)
+    name = arguments.formula if named else ""
+    if arguments.known is None:
+        shown = _worked(name, formula)
+    else:
+        shown = _worked_known(arguments, policy, name, formula, session)
     session.emit(
         arguments,
         document=lambda: show_document(shown),
         draw=lambda console: draw_show(console, shown),
     )
-    return 0
+    return int(bool(shown.known) and not shown.fits)
 
 
 def _worked(name: str, formula: "Formula") -> "ShownFormula":
-    """Work through an invented account, and measure one guess; keys are invented too."""
+    """Work through an invented account; keys are invented too."""
     from lean_tumbler.core.formulas.analysis import keys_used
     from lean_tumbler.core.formulas.evaluation import Inputs, prepared
     from lean_tumbler.core.formulas.tracing import trace
@@ -132,19 +153,59 @@ def _worked(name: str, formula: "Formula") -> "ShownFormula":
     password, salt, login = _EXAMPLE
     keys = dict.fromkeys(keys_used(formula), b"an invented key")
     inputs = Inputs(password=password, salt=salt, login=login, keys=keys)
-    run = prepared(formula)
     try:
-        run(inputs)
+        prepared(formula)(inputs)
     except InputDoesNotFit:  # an encoding without such letters, or a salt that is hexadecimal
         inputs = Inputs(password="Gull 7", salt=salt, login=login, keys=keys)  # noqa: S106
-    started, times = time.perf_counter(), 0
-    while times == 0 or time.perf_counter() - started < _MEASURED_SECONDS:
-        run(inputs)
-        times += 1
     return ShownFormula(
         name=name,
         formula=formula,
         example=inputs,
         traced=list(trace(formula, inputs)),
-        seconds_each=(time.perf_counter() - started) / times,
+        seconds_each=_seconds_each(formula, inputs),
     )
+
+
+def _worked_known(
+    arguments: argparse.Namespace,
+    policy: "StoragePolicy",
+    name: str,
+    formula: "Formula",
+    session: Session,
+) -> "ShownFormula":
+    """Work through an account of a file of known accounts: the one that is named, or the first."""
+    from lean_tumbler.core.formulas.near_misses import fits
+    from lean_tumbler.core.formulas.tracing import trace
+    from lean_tumbler.operations.solving import inputs_of
+    from lean_tumbler.reports.formula import ShownFormula
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+
+    known = read_known_accounts(arguments.known, with_stored=True, say=session.message)
+    wanted = arguments.login or known[0].login
+    account = next((found for found in known if found.login == wanted), None)
+    if account is None:
+        raise UsageError(f"{arguments.known}: no account has the login that --login names")
+    given = inputs_of(account, keys_of(arguments, policy))
+    inputs = given.inputs
+    return ShownFormula(
+        name=name,
+        formula=formula,
+        example=inputs,
+        traced=list(trace(formula, inputs)),
+        seconds_each=_seconds_each(formula, inputs),
+        known=account.login,
+        fits=fits(formula, given.stored, inputs),
+        show_values=arguments.show_values,
+    )
+
+
+def _seconds_each(formula: "Formula", inputs: "Inputs") -> float:
+    """Measure one guess on one core."""
+    from lean_tumbler.core.formulas.evaluation import prepared
+
+    run = prepared(formula)
+    started, times = time.perf_counter(), 0
+    while times == 0 or time.perf_counter() - started < _MEASURED_SECONDS:
+        run(inputs)
+        times += 1
+    return (time.perf_counter() - started) / times

@@ -52,7 +52,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
-    known = read_known_accounts(arguments.known, with_stored=False)
+    known = read_known_accounts(arguments.known, with_stored=False, say=session.message)
     workers = os.cpu_count() or 1
     with (
         opened_store(arguments, store_policy) as store,

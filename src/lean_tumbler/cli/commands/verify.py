@@ -54,7 +54,9 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
 
     policy = read_policy(arguments, required=arguments.store is not None)
-    known = read_known_accounts(arguments.known, with_stored=arguments.store is None)
+    known = read_known_accounts(
+        arguments.known, with_stored=arguments.store is None, say=session.message
+    )
     gateway = gateway_of(arguments, policy)
     given = _given(arguments, policy)
     earlier = read_earlier(arguments.earlier) if arguments.earlier else {}

@@ -7,6 +7,7 @@ from typing import Protocol
 
 import polars as pl
 
+from lean_tumbler.core.audit.digest_lengths import TRUNCATED, length_of
 from lean_tumbler.core.audit.elsewhere import Elsewhere, values_of_logins
 from lean_tumbler.core.audit.evidence import unexplained_classes
 from lean_tumbler.core.audit.opening import Opens
@@ -154,6 +155,28 @@ class Flagged:
         named = [rows.select("account", "privileged") for code, rows in frame.flags
                  if code == self.code]  # fmt: skip
         return pl.concat([frame.of(*odd).select("account", "privileged"), *named])
+
+
+_NOT_WHOLE = Flagged(TRUNCATED, "{rows} values are not whole")
+
+
+@dataclass(frozen=True, slots=True)
+class CutOff:
+    """Values that are not whole: by themselves, or beside the others of their scheme."""
+
+    def count(self, case: Case) -> tuple[Affected, str]:
+        """Take what the profile counted."""
+        return _NOT_WHOLE.count(case)
+
+    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
+        """Give the rows of both kinds."""
+        short = [
+            number
+            for number, group in enumerate(frame.groups)
+            if TRUNCATED not in group.odd and length_of(group.parsed) in case.profile.cut
+        ]
+        by_length = frame.of(*short).select("account", "privileged")
+        return pl.concat([_NOT_WHOLE.members(case, frame), by_length])
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from lean_tumbler.core.audit.detectors import (
     ByReading,
     Case,
     CommonPassword,
+    CutOff,
     Detector,
     DigestOfDigest,
     DrawnAtRandom,
@@ -237,7 +238,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             severity=Severity.HIGH,
             summary="The value begins like a known scheme but is not whole: nobody can log in.",
             remedy="Look at the column's width; the passwords must be reset.",
-            detect=Flagged("truncated-value", "{rows} values are not whole"),
+            detect=CutOff(),
         ),
         "obsolete-variant": Rule(
             severity=Severity.MEDIUM,

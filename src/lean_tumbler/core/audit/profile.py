@@ -9,6 +9,7 @@ from typing import Any
 import polars as pl
 
 from lean_tumbler.core.audit.cohort_marks import OTHER, marks
+from lean_tumbler.core.audit.digest_lengths import TRUNCATED, cut_lengths, length_of
 from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed, without_digests
 from lean_tumbler.core.audit.matching import LikelyMatcher, digests_of, is_folded, own_digests
 from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading, affected_by
@@ -274,6 +275,9 @@ class Profiler:
         profile.groups.setdefault(group.reading, Affected()).take(affected)
         for code in group.odd:
             profile.flagged.setdefault(code, Affected()).take(affected)
+        length = length_of(group.parsed)
+        if length is not None and TRUNCATED not in group.odd:
+            profile.lengths.setdefault(length, Affected()).take(affected)
         if affected.privileged_rows and group.reading.grade in BELOW_FLOOR:
             alone = affected.privileged_rows
             profile.flagged.setdefault("privileged-at-risk", Affected()).add(
@@ -288,6 +292,9 @@ class Profiler:
         profile.logins = self._logins.clusters()
         profile.first_blocks = self._first_blocks.clusters()
         profile.column = self._survey.column(profile.rows - profile.without_value)
+        profile.cut = cut_lengths(Counter({n: each.rows for n, each in profile.lengths.items()}))
+        for length in profile.cut:
+            profile.flagged.setdefault(TRUNCATED, Affected()).take(profile.lengths[length])
         profile.readings = weighed(profile)
         groups: dict[Reading, Affected] = {}
         for reading, affected in profile.groups.items():
@@ -454,11 +461,11 @@ def _odd(parsed: ParsedValue) -> Iterator[str]:
     if contents.variant in _OBSOLETE_VARIANTS or parsed.scheme in {"argon2d", "mysql-old"}:
         yield "obsolete-variant"
     if parsed.kind is Kind.UNKNOWN and contents.also_possible:
-        yield "truncated-value"
+        yield TRUNCATED
     if parsed.kind in {Kind.DERIVATION, Kind.LAYERED} and _is_cut(
         parsed.scheme, len(parsed.digest)
     ):
-        yield "truncated-value"
+        yield TRUNCATED
     if parsed.layout == "hex, mixed case":
         yield "mixed-case-digest"
     if contents.salted_by_login:

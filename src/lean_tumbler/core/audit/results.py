@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
+from lean_tumbler.core.audit.digest_lengths import DigestLength
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.reading.survey import Column
 
@@ -98,6 +99,8 @@ class Profile:
         repeated_salts: the same of salts.
         repeated_logins: the same of logins.
         opened: salted rows that a likely password opens.
+        lengths: for slow schemes with digests of any length, the rows of each.
+        cut: those of them that are too short beside the others.
         column: what the column as a whole shows of texts that nothing explains one by one.
         coverage: how many of these were tried, in words; empty where none was.
         ages: rows by the month of the last login, by grade; only where such a column is mapped.
@@ -121,6 +124,8 @@ class Profile:
     repeated_salts: pl.DataFrame = field(default_factory=pl.DataFrame)
     repeated_logins: pl.DataFrame = field(default_factory=pl.DataFrame)
     opened: pl.DataFrame = field(default_factory=pl.DataFrame)
+    lengths: dict[DigestLength, Affected] = field(default_factory=dict)
+    cut: frozenset[DigestLength] = frozenset()
     column: Column = field(default_factory=Column)
     coverage: str = ""
 

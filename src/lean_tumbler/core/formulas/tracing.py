@@ -1,4 +1,4 @@
-"""A formula step by step, with what flows after each; for invented passwords alone."""
+"""A formula step by step, with what flows after each: who shows it hides what is real."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass

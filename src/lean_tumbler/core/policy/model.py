@@ -147,6 +147,13 @@ class StoragePolicy:
             return True
         return self.target.is_reached_by(parsed)
 
+    def formula_named(self, name: str) -> NamedFormula | None:
+        """Give a formula of [formulas], or of the cohort of that name; None where there is none."""
+        if name in self.formulas:
+            return self.formulas[name]
+        cohorts = (cohort for store in self.stores.values() for cohort in store.cohorts)
+        return next((cohort.formula for cohort in cohorts if cohort.name == name), None)
+
     @property
     def formulas_by_fingerprint(self) -> Mapping[str, NamedFormula]:
         """All formulas that layered values may refer to: of [formulas], and of any cohort."""
