@@ -222,7 +222,9 @@ def test_strategies_and_advice() -> None:
     assert lock.locked == 36
     assert layer.bulk_hours == pytest.approx(0.8)
     assert wait.bulk_hours == 0
-    assert advice(flat(100, 40), flat(0, 0), left=20, lock_after_days=90).take == LAYER
+    partly = advice(flat(100, 40), flat(0, 0), left=20, lock_after_days=90)
+    assert partly.take == f"{LAYER}; 20 accounts are left for later"
+    assert "a bulk run protects the other 80 tonight, whether they return or not" in partly.reasons
     assert advice(flat(100, 40), flat(0, 0), left=100, lock_after_days=90).take == WAIT
     assert advice(flat(100, 0), flat(0, 0), left=0, lock_after_days=90).take == WAIT
     assert (

@@ -122,10 +122,12 @@ def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int
     if not weak.fitted:
         reasons.append(f"that is the plain mirror, not a fit: {weak.because}")
     if left:
-        reasons.append(f"{left:,} rows a bulk run leaves as they are: `plan` lists them above")
+        reasons.append(f"a bulk run leaves {left:,} rows as they are: `plan` lists them above")
     if left >= weak.accounts:
         return Advice(take=WAIT, reasons=(*reasons, "none of them can be layered as they stand"))
     if waiting.expected <= _WORTH_WAITING * weak.accounts and waiting.expected < 1:
         return Advice(take=WAIT, reasons=tuple(reasons))
-    reasons.append("layering protects all of them tonight, whether they return or not")
-    return Advice(take=LAYER, reasons=tuple(reasons))
+    protected = f"the other {weak.accounts - left:,}" if left else "all of them"
+    reasons.append(f"a bulk run protects {protected} tonight, whether they return or not")
+    take = f"{LAYER}; {left:,} accounts are left for later" if left else LAYER
+    return Advice(take=take, reasons=tuple(reasons))
