@@ -267,6 +267,7 @@ class Directory:
     base: str
     client: tuple[str, ...]
     process: "subprocess.Popen[bytes]"
+    encrypted_url: str = ""
 
     def url(self, *, bind_name: str | None = None, base: str | None = None) -> str:
         """Give the URL for the program."""
@@ -297,26 +298,50 @@ limits anonymous size.prtotal=2
 """
 
 
+def self_signed(folder: Path, name: str) -> None:
+    """Make a certificate for a name or an address, `NAME.pem`, and its key, `NAME.key`."""
+    kind = "IP" if name[0].isdigit() else "DNS"
+    subprocess.run(
+        (found("openssl"), "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2",
+         "-keyout", f"{name}.key", "-out", f"{name}.pem", "-subj", f"/CN={name}",
+         "-addext", f"subjectAltName={kind}:{name}"),
+        cwd=folder, check=True, capture_output=True,
+    )  # fmt: skip
+
+
 @contextmanager
-def openldap() -> Iterator[Directory]:
-    """Start OpenLDAP on a socket, its Argon2 module loaded."""
+def openldap(certificate: Path | None = None) -> Iterator[Directory]:
+    """Start OpenLDAP on a socket, its Argon2 module loaded.
+
+    Args:
+        certificate: a PEM file with its key beside it; then it listens with TLS too.
+    """
     slapd, add, whoami = found("slapd"), found("ldapadd"), found("ldapwhoami")
     base = "dc=tidepost,dc=example"
     with tempfile.TemporaryDirectory(prefix="lt-", dir="/tmp") as name:
         folder = Path(name)
         (folder / "data").mkdir()
         (folder / "slapd.conf").write_text(
-            _SLAPD.format(folder=folder, base=base, password=DIRECTORY_PASSWORD)
-        )
+            (f"TLSCertificateFile {certificate}\n"
+             f"TLSCertificateKeyFile {certificate.with_suffix('.key')}\n" if certificate else "")
+            + _SLAPD.format(folder=folder, base=base, password=DIRECTORY_PASSWORD)
+        )  # fmt: skip
+        encrypted = f"ldaps://127.0.0.1:{free_port()}" if certificate else ""
         address = f"ldapi://{quote(str(folder / 'socket'), safe='')}"
         process = subprocess.Popen(
-            (slapd, "-f", str(folder / "slapd.conf"), "-h", address, "-d", "0"),
+            (slapd, "-f", str(folder / "slapd.conf"), "-h", f"{address} {encrypted}", "-d", "0"),
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
         login = ("-H", address, "-x", "-D", f"cn=admin,{base}", "-w", DIRECTORY_PASSWORD)
         try:
             _wait(process, (whoami, *login))
-            yield Directory(socket_url=address, base=base, client=(add, *login), process=process)
+            yield Directory(
+                socket_url=address,
+                base=base,
+                client=(add, *login),
+                process=process,
+                encrypted_url=encrypted,
+            )
         finally:
             _stop(process)

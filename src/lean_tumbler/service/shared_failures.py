@@ -3,7 +3,7 @@
 import hashlib
 from collections.abc import Callable
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, urlsplit
 
 from lean_tumbler.errors import UsageError
 from lean_tumbler.service.failures import (
@@ -14,6 +14,7 @@ from lean_tumbler.service.failures import (
     folded,
 )
 from lean_tumbler.stores.credentials import REDIS_PASSWORD_VARIABLE
+from lean_tumbler.stores.transport import leaves_this_machine, require_no_secret
 
 _ANSWER_SECONDS = 0.5
 _AGAIN_SECONDS = 5.0  # so long a server that did not answer is left alone
@@ -114,6 +115,11 @@ def redis_client(url: str, password: str | None) -> Any:
         raise UsageError("--share-failures takes redis://HOST:6379/0 or rediss://HOST:6379/0")
     if parts.password:
         raise UsageError(f"--share-failures: set the password in {REDIS_PASSWORD_VARIABLE} instead")
+    require_no_secret((name for name, _ in parse_qsl(parts.query)), REDIS_PASSWORD_VARIABLE)
+    if parts.scheme == "redis" and leaves_this_machine(parts.hostname):
+        raise UsageError(
+            "--share-failures: beyond this machine it takes rediss://, which is encrypted"
+        )
     try:
         from redis.asyncio import Redis  # noqa: PLC0415 - an extra
     except ModuleNotFoundError:

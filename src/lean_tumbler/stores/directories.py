@@ -1,5 +1,6 @@
 """Connecting to LDAP directories (RFC 4511), for reading and for writing."""
 
+import ssl
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
@@ -8,10 +9,10 @@ from urllib.parse import unquote, urlsplit
 
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
+from lean_tumbler.stores.transport import leaves_this_machine
 
 _SCHEMES = ("ldap", "ldaps", "ldapi")
 _BIND_NAME = "bindname"  # RFC 2255 section 4
-_LOOPBACK = frozenset({"localhost", "127.0.0.1", "::1", ""})
 _SECONDS = 10
 _HOW_TO_INSTALL = "pip install 'lean-tumbler[directory]'"
 
@@ -33,7 +34,7 @@ class DirectoryAddress:
     @property
     def in_clear(self) -> bool:
         """Whether the connection has no encryption of its own, and leaves this machine."""
-        return self.url.startswith("ldap://") and self.host not in _LOOPBACK
+        return self.url.startswith("ldap://") and leaves_this_machine(self.host)
 
 
 def read_address(locator: str) -> DirectoryAddress:
@@ -79,7 +80,9 @@ def connected(address: DirectoryAddress, *, writable: bool = False) -> Iterator[
         raise UsageError(f"a directory needs one more package: {_HOW_TO_INSTALL}") from None
     password = password_from_environment()
     try:
-        server = ldap3.Server(address.url, connect_timeout=_SECONDS, get_info=ldap3.DSA)
+        # The name in the certificate is compared with the host of the URL.
+        tls = ldap3.Tls(validate=ssl.CERT_REQUIRED)
+        server = ldap3.Server(address.url, connect_timeout=_SECONDS, get_info=ldap3.DSA, tls=tls)
         connection = ldap3.Connection(
             server,
             user=address.bind_name or None,
@@ -96,9 +99,7 @@ def connected(address: DirectoryAddress, *, writable: bool = False) -> Iterator[
             connection.bind()
             yield connection
     except ldap3.core.exceptions.LDAPException as error:
-        raise SourceError(
-            f"{address.url}: {answer_reason(getattr(error, 'description', ''))}"
-        ) from None
+        raise SourceError(f"{address.url}: {_reason(error)}") from None
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +111,16 @@ class _Closing:
     def close(self) -> None:
         """End the connection."""
         self.connection.strategy.close()
+
+
+def _reason(error: Exception) -> str:
+    kind = type(error).__name__
+    if kind in {"LDAPCertificateError", "LDAPStartTLSError"} or "certificate" in str(error).lower():
+        return (
+            "the server's certificate is not valid for this host, or is signed by no authority of "
+            "this system; SSL_CERT_FILE names a file of others"
+        )
+    return answer_reason(getattr(error, "description", ""))
 
 
 def answer_reason(result: str) -> str:

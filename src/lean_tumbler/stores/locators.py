@@ -18,6 +18,11 @@ from lean_tumbler.stores.directories import is_directory_url
 from lean_tumbler.stores.directory_store import DirectoryStore
 from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.sql import LOCK_SECONDS, SqlStore, is_sqlite, sqlite_engine
+from lean_tumbler.stores.transport import (
+    leaves_this_machine,
+    require_no_secret,
+    verifying_context,
+)
 
 SQLITE = "sqlite:///"
 _CONNECT_SECONDS = 10
@@ -112,6 +117,7 @@ def _server_engine(locator: str, *, writable: bool, lock_seconds: int) -> tuple[
         raise UsageError(
             f"the URL holds a password, which others can see; put it into {PASSWORD_VARIABLE}"
         )
+    require_no_secret(url.query, PASSWORD_VARIABLE)
     name = url.render_as_string().replace(server.driver, scheme, 1)
     url = url.set(password=password_from_environment()) if password_from_environment() else url
     # The pool and the driver log, the one with a traceback, what is raised and reported anyway.
@@ -119,9 +125,22 @@ def _server_engine(locator: str, *, writable: bool, lock_seconds: int) -> tuple[
         logging.getLogger(logger).setLevel(logging.CRITICAL + 1)
     session = server.writing.format(seconds=lock_seconds) if writable else server.reading
     settings = {**server.arguments, server.setting: session}
-    url = url.update_query_dict(settings)
-    engine = sa.create_engine(url, **(_POOL if writable else _NO_POOL))
+    verified, arguments = _verified(url, server)
+    url = url.update_query_dict({**settings, **verified})
+    engine = sa.create_engine(url, connect_args=arguments, **(_POOL if writable else _NO_POOL))
     return engine, name
+
+
+def _verified(url: sa.URL, server: _Server) -> tuple[dict[str, str], dict[str, Any]]:
+    """Have a server on another machine verified, unless the URL says how to go about it."""
+    host = url.host or str(url.query.get("host", ""))
+    says = any(name.startswith("ssl") for name in url.query)
+    if says or not leaves_this_machine(host) or "unix_socket" in url.query:
+        return {}, {}
+    if server.driver.startswith("postgresql"):
+        # PostgreSQL's manual, section 32.19: without these, any certificate would do, or none.
+        return {"sslmode": "verify-full", "sslrootcert": "system"}, {}
+    return {}, {"ssl": verifying_context()}
 
 
 def is_file(store: StorePolicy, *, base: Path) -> bool:
