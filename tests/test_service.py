@@ -9,7 +9,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -56,13 +56,15 @@ class Service:
 
 
 @contextmanager
-def served(folder: Path, *arguments: str) -> Iterator[Service]:
+def served(
+    folder: Path, *arguments: str, program: Sequence[str] = (str(PROGRAM),)
+) -> Iterator[Service]:
     """Start the service on a Unix socket, and wait until it answers."""
     log = folder / "service.log"
     path = folder / "s"
     with log.open("wb") as err:
         process = subprocess.Popen(
-            [str(PROGRAM), "serve", "--listen", f"unix:{path}", *arguments],
+            [*program, "serve", "--listen", f"unix:{path}", *arguments],
             cwd=folder, stderr=err, stdout=subprocess.DEVNULL,
         )  # fmt: skip
     transport = httpx.HTTPTransport(uds=str(path))

@@ -3,7 +3,7 @@
 import asyncio
 from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from lean_tumbler.core.gateway import CredentialGateway
@@ -31,6 +31,7 @@ Log = Callable[[Mapping[str, object]], None]
 
 REFUSED: Mapping[str, object] = {"admitted": False, "action": "none"}
 RETRY_SECONDS = 1
+READY_SECONDS = 2.0  # so long an answer about the stores holds
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,6 +44,8 @@ class Means:
         most_inside: requests that derive or wait for it; beyond them callers are told to come back.
         log: takes one event.
         observed: what logins show of cohorts.
+        clock: seconds, monotonic.
+        watch: stops a store's upgrades; it outlasts the policy.
     """
 
     executor: Executor
@@ -52,6 +55,8 @@ class Means:
     metrics: Metrics
     log: Log
     observed: Observations
+    clock: Callable[[], float]
+    watch: AcceptanceWatch = field(default_factory=AcceptanceWatch)
 
 
 class LoginService:
@@ -76,8 +81,10 @@ class LoginService:
             name: ManyLogins(stand_ins=found, turns=means.turns)
             for name, found in stand_ins.items()
         }
-        self._watch = AcceptanceWatch()  # stops a store's upgrades
+        self._watch = means.watch
         self._inside = 0
+        self._readiness: asyncio.Future[bool] | None = None
+        self._ready_until = 0.0
 
     async def admit(self, values: Values) -> Answer:
         """Check a login of a store, and upgrade its value where due."""
@@ -150,11 +157,18 @@ class LoginService:
         return {"changed": changed}
 
     async def ready(self) -> bool:
-        """Tell whether every store answers."""
+        """Tell whether every store answers; asked by many at once, the stores are asked once."""
+        now = self.means.clock()
+        if self._readiness is None or now >= self._ready_until:
+            self._ready_until = now + READY_SECONDS
+            self._readiness = asyncio.ensure_future(self._look_at_stores())
+        return await asyncio.shield(self._readiness)
+
+    async def _look_at_stores(self) -> bool:
         loop = asyncio.get_running_loop()
         for store in self.stores.values():
             try:
-                await loop.run_in_executor(None, store.origins)
+                await loop.run_in_executor(None, store.require_answer)
             except TumblerError:
                 return False
         return True

@@ -1,9 +1,11 @@
 """Listening: a Unix socket or loopback, elsewhere only with TLS and a token; signals."""
 
 import asyncio
+import math
 import os
 import signal
 import socket
+import ssl
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -15,12 +17,16 @@ from starlette.applications import Starlette
 
 from lean_tumbler.errors import SourceError, TumblerError, UsageError
 from lean_tumbler.service.app import Access, Application
+from lean_tumbler.service.connections import BoundedLoop, Connection, bounds_of_process
 from lean_tumbler.service.logins import Log, LoginService
 
 _GRACE_SECONDS = 20
 _BACKLOG = 1024
+_OF_OTHERS = 0o007
 _FIRST_INHERITED = 3  # sd_listen_fds(3)
 _SOCKET_MODE = 0o660
+# Of TLS 1.2, what RFC 9325 section 4.2 recommends; TLS 1.3 has no others.
+_CIPHERS = "ECDHE+AESGCM:ECDHE+CHACHA20"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,6 +51,8 @@ class Listening:
         """
         if (self.certificate is None) is not (self.private_key is None):
             raise UsageError("--certificate and --private-key go together")
+        if self.private_key is not None:
+            _require_private(self.private_key)
         if self.place.startswith("unix:") or self.place == "inherited":
             return
         host = self.place.rpartition(":")[0].strip("[]")
@@ -53,6 +61,23 @@ class Listening:
                 f"{self.place} is not this machine alone: passwords would cross the network; give "
                 "--certificate, --private-key and --token-file, or listen on 127.0.0.1 or unix:PATH"
             )
+
+    def load_certificate(self, config: uvicorn.Config) -> None:
+        """Read certificate and key anew, for connections that begin from now on.
+
+        Raises:
+            SourceError: they cannot be read, or do not belong together.
+        """
+        if config.ssl is None or self.certificate is None or self.private_key is None:
+            return
+        _require_private(self.private_key)
+        try:
+            config.ssl.load_cert_chain(self.certificate, self.private_key)
+        except (OSError, ssl.SSLError):
+            raise SourceError(
+                f"{self.certificate}: the certificate or its key cannot be read anew; the old one "
+                "stays in force"
+            ) from None
 
     def open(self) -> socket.socket:
         """Open the socket.
@@ -69,6 +94,15 @@ class Listening:
             return _tcp(self.place)
         except OSError as error:
             raise SourceError(f"{self.place}: {error.strerror or 'cannot listen'}") from None
+
+
+def _require_private(path: Path) -> None:
+    try:
+        mode = path.stat().st_mode
+    except OSError as error:
+        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
+    if mode & _OF_OTHERS:
+        raise UsageError(f"{path}: others may read the private key; chmod o= it")
 
 
 def _is_loopback(host: str) -> bool:
@@ -144,44 +178,78 @@ def serve(
         TumblerError: it cannot begin.
     """
     listening.require_safe(access)
-    holder = [make()]
+    current = _Current(make, log)
     opened = listening.open()
-    application = Application(lambda: holder[0], access, clock=clock).starlette()
+    application = Application(lambda: current.service, access, clock=clock).starlette()
+    Connection.bounds = bounds_of_process()
     config = _config(application, listening)
-
-    def reload() -> None:
-        try:
-            fresh = make()
-        except TumblerError as error:
-            log({"event": "policy-kept", "message": str(error)})
-            return
-        before, holder[0] = holder[0], fresh
-        close_stores(before)
-        log({"event": "policy-read", "stores": list(fresh.stores)})
 
     async def run() -> None:
         server = _Server(config)
         loop = asyncio.get_running_loop()
-        loop.add_signal_handler(signal.SIGHUP, reload)
+        loop.add_signal_handler(
+            signal.SIGHUP, lambda: current.reload(lambda: listening.load_certificate(config))
+        )
         for number in (signal.SIGINT, signal.SIGTERM):
             loop.add_signal_handler(number, server.stop)
         await server.serve(sockets=[opened])
 
-    log({"event": "listening", "at": listening.place, "stores": list(holder[0].stores)})
+    log({"event": "listening", "at": listening.place, "stores": list(current.service.stores)})
     try:
-        with asyncio.Runner(loop_factory=config.get_loop_factory()) as runner:
+        with asyncio.Runner(loop_factory=BoundedLoop) as runner:
             runner.run(run())
     finally:
         opened.close()
         if listening.place.startswith("unix:"):
             Path(listening.place.removeprefix("unix:")).unlink(missing_ok=True)
-        close_stores(holder[0])
+        close_stores(current.service)
         log({"event": "ended"})
 
 
+class _Current:
+    """The service in force; another takes its place whole, while logins go on.
+
+    Args:
+        make: reads the policy, and makes the service of it.
+        log: takes one event.
+    """
+
+    def __init__(self, make: Callable[[], LoginService], log: Log) -> None:
+        self.service = make()
+        self._make, self._log = make, log
+        self._turn = asyncio.Lock()
+        self._reloads: set[asyncio.Task[None]] = set()
+
+    def reload(self, first: Callable[[], None]) -> None:
+        """Read the policy anew, aside; with a mistake in it the old one stays.
+
+        Args:
+            first: what else is read anew.
+        """
+        task = asyncio.get_running_loop().create_task(self._reload(first))
+        self._reloads.add(task)
+        task.add_done_callback(self._reloads.discard)
+
+    async def _reload(self, first: Callable[[], None]) -> None:
+        async with self._turn:
+            try:
+                first()
+                fresh = await asyncio.get_running_loop().run_in_executor(None, self._make)
+            except TumblerError as error:
+                self._log({"event": "policy-kept", "message": str(error)})
+                return
+            before, self.service = self.service, fresh
+            close_stores(before)
+            self._log({"event": "policy-read", "stores": list(fresh.stores)})
+
+
 def _config(application: Starlette, listening: Listening) -> uvicorn.Config:
-    return uvicorn.Config(
+    config = uvicorn.Config(
         application,
+        http=Connection,
+        ws="none",
+        h11_max_incomplete_event_size=Connection.bounds.header_bytes,
+        timeout_keep_alive=math.ceil(Connection.bounds.header_seconds),
         log_config=None,
         access_log=False,
         server_header=False,
@@ -191,7 +259,12 @@ def _config(application: Starlette, listening: Listening) -> uvicorn.Config:
         timeout_graceful_shutdown=_GRACE_SECONDS,
         ssl_certfile=listening.certificate,
         ssl_keyfile=listening.private_key,
+        ssl_ciphers=_CIPHERS,
     )
+    config.load()
+    if config.ssl is not None:
+        config.ssl.minimum_version = ssl.TLSVersion.TLSv1_2
+    return config
 
 
 def close_stores(service: LoginService) -> None:

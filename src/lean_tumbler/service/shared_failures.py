@@ -2,6 +2,7 @@
 
 import hashlib
 from collections.abc import Callable
+from math import isfinite
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
@@ -18,6 +19,9 @@ from lean_tumbler.stores.transport import leaves_this_machine, require_no_secret
 
 _ANSWER_SECONDS = 0.5
 _AGAIN_SECONDS = 5.0  # so long a server that did not answer is left alone
+_MISSED = 5  # late answers in a row before the server counts as away: a burst does not do it
+_CONNECTIONS = 32  # of one instance; further questions wait for one of them
+_MALFORMED = "the shared counts of failures hold what no instance wrote; this instance counts alone"
 _ALERT = "the shared counts of failures do not answer; this instance counts alone"
 _PREFIX = "lean-tumbler:failures:"
 
@@ -28,7 +32,8 @@ local time = redis.call("TIME")
 local now = time[1] + time[2] / 1000000
 local count = 0
 if held[1] then
-  count = math.max(0, tonumber(held[1]) - (now - tonumber(held[2])) / tonumber(ARGV[1]))
+  local when = math.min(now, tonumber(held[2] or "") or now)
+  count = math.max(0, (tonumber(held[1]) or 0) - (now - when) / tonumber(ARGV[1]))
 end
 """
 _COUNT = f"{_NOW} return tostring(count)"
@@ -70,12 +75,19 @@ class SharedFailures:
         self._client, self._own, self._clock, self._alert = client, own, clock, alert
         self._most, self._forgiven_seconds = most, forgiven_seconds
         self._away_until = 0.0
+        self._missed = 0
 
     async def is_reached(self, store: str, login: str) -> bool:
         """Tell whether a login has failed too often to be tried, here or elsewhere."""
         own = await self._own.is_reached(store, login)
-        count = await self._ask(_COUNT, store, login)
-        return own if count is None else float(count) > self._most - 1
+        answer = await self._ask(_COUNT, store, login)
+        if answer is None:
+            return own
+        count = _count_of(answer)
+        if count is None:
+            self._alert(_MALFORMED)
+            return own
+        return count > self._most - 1
 
     async def note(self, store: str, login: str, *, admitted: bool) -> None:
         """Count a failure, or forget all of them after a success."""
@@ -91,13 +103,31 @@ class SharedFailures:
         key = _PREFIX + hashlib.sha256(folded(store, login)).hexdigest()
         try:
             answer: bytes = await self._client.eval(script, 1, key, str(self._forgiven_seconds))
-        except (RedisError, OSError):
-            if not self._away_until:
-                self._alert(_ALERT)
-            self._away_until = self._clock() + _AGAIN_SECONDS
+        except (RedisError, OSError) as error:
+            self._missed += 1 if _is_slow(error) else _MISSED
+            if self._missed >= _MISSED:
+                if not self._away_until:
+                    self._alert(_ALERT)
+                self._away_until = self._clock() + _AGAIN_SECONDS
             return None
-        self._away_until = 0.0
+        self._away_until, self._missed = 0.0, 0
         return answer
+
+
+def _is_slow(error: Exception) -> bool:
+    """Tell a server that is there, but not in time, from one that is not there."""
+    from redis.exceptions import TimeoutError as RedisTimeout  # noqa: PLC0415 - an extra
+
+    return isinstance(error, RedisTimeout) or "No connection available" in str(error)
+
+
+def _count_of(answer: object) -> float | None:
+    """Read a count; None for what no script of ours has answered."""
+    try:
+        count = float(answer)  # type: ignore[arg-type] # whatever a server may send
+    except (TypeError, ValueError):
+        return None
+    return count if isfinite(count) and count >= 0 else None
 
 
 def redis_client(url: str, password: str | None) -> Any:
@@ -121,14 +151,17 @@ def redis_client(url: str, password: str | None) -> Any:
             "--share-failures: beyond this machine it takes rediss://, which is encrypted"
         )
     try:
-        from redis.asyncio import Redis  # noqa: PLC0415 - an extra
+        from redis.asyncio import BlockingConnectionPool, Redis  # noqa: PLC0415 - an extra
     except ModuleNotFoundError:
         raise UsageError(
             "--share-failures needs the extra: pip install 'lean-tumbler[redis]'"
         ) from None
-    return Redis.from_url(
+    pool = BlockingConnectionPool.from_url(
         url,
         password=password,
+        max_connections=_CONNECTIONS,
+        timeout=_ANSWER_SECONDS,
         socket_timeout=_ANSWER_SECONDS,
         socket_connect_timeout=_ANSWER_SECONDS,
     )
+    return Redis(connection_pool=pool)

@@ -141,6 +141,11 @@ class DirectoryStore(WithoutSchema):
         """Refuse: bulk steps are not for directories."""
         raise UsageError(f"{self._address.url}: {self.layering_refused}")
 
+    def require_answer(self) -> None:
+        """Bind, and let go."""
+        with connected(self._address):
+            pass
+
     def origins(self) -> set[str]:
         """Name no formula: nothing is layered here."""
         return set()

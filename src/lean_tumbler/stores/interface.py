@@ -99,6 +99,13 @@ class Store(Protocol):
     def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
         """Write many values in one short transaction; results in the same order."""
 
+    def require_answer(self) -> None:
+        """Ask for next to nothing.
+
+        Raises:
+            SourceError: the store does not answer.
+        """
+
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
 

@@ -442,6 +442,11 @@ class SqlStore:
                 "nothing of this batch was written"
             )
 
+    def require_answer(self) -> None:
+        """Ask for one row's key."""
+        with database_errors(self._locator), self._engine.connect() as connection:
+            connection.execute(sa.select(self._key).limit(1)).first()
+
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
         with database_errors(self._locator), self._engine.connect() as connection:

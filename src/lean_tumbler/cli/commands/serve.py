@@ -119,6 +119,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             failures=_failures(arguments.share_failures, log),
             metrics=Metrics(),
             log=log,
+            clock=time.monotonic,
             observed=Observations(
                 EvidenceFile.beside(policy_path(arguments)),
                 clock=time.monotonic,
