@@ -128,7 +128,7 @@ def test_a_lost_scheduler_ends_the_run(tmp_path: Path, program: Program) -> None
     finished = program("layer", "--format", "json")
     assert finished.code == 0
     assert (
-        finished.document["left"].get("already layered, current or locked", 0)
+        finished.document["left"].get("already layered: replaced at login", 0)
         + (finished.document["layered"])
         == 400
     )

@@ -47,6 +47,7 @@ GOOD = [
     "$over$from=bcrypt,salt=YTFi,login=YTFi" + DIRECT["scrypt"],
     "!",
     "*",
+    "!locked$abcdefghijklmnopqrs_-9",
 ]
 BAD = {
     "plain text": "harbour1",
@@ -64,6 +65,8 @@ BAD = {
     "bcrypt under a layer tag": "$over$from=bcrypt" + DIRECT["bcrypt"],
     "blanks inside": DIRECT["argon2id"].replace("$v=19", "$v= 19"),
     "empty": "",
+    "a marker that is too short": "!locked$abcdefghijklmnopqrs_-",
+    "a marker with other signs": "!locked$abcdefghijklmnopqrs_-.",
 }
 POLICY = re.sub(r"\[floor\].*?\n\n", FLOOR + "\n", CHEAP_POLICY, count=1, flags=re.DOTALL)
 

@@ -59,7 +59,11 @@ def test_the_whole_job(tmp_path: Path, program: Program) -> None:
 
     layered = program("layer", "--format", "json").document
     assert (layered["considered"], layered["layered"], layered["replaced"]) == (8, 4, 1)
-    assert layered["left"] == {"already layered, current or locked": 2, "no value": 1}
+    assert layered["left"] == {
+        "current: left as it is at login too": 1,
+        "locked: no password opens it": 1,
+        "no value": 1,
+    }
     stored = portal.stored()
     assert [bool((stored[n] or "").startswith("$over$")) for n in range(1, 7)] == [
         *(False, True, True, True, True, False)

@@ -228,7 +228,7 @@ ARGON2 = "$argon2id$v=19$m=19456,t=2,p=1$MmVjMDI4M2Q5NTNhYTFjOQ$QsCpqMVtjZBleBPh
         ("long.csv", f"id,pw\n1,{DIGEST}\n2,{'x' * 1_000_000}\n3,{DIGEST}\n", 2,
          [(3, "a value of more than 131,072 characters")]),
         ("bad.jsonl", f'{{"pw": "{DIGEST}"}}\n{{"pw": \n[1]\n{{"pw": "{DIGEST}"}}\n', 2,
-         [(2, "not a JSON object, or not written to its end"), (3, "JSON, but not an object")]),
+         [(2, "no JSON object: not JSON at character 8"), (3, "JSON, but not an object")]),
         ("bad.ldif", f"dn: uid=a\nuserPassword:: !!!\n\ndn: uid=b\njpegPhoto:: /9j/\nuserPassword: {DIGEST}\nodd\n", 1,
          [(2, "base64 that does not decode to UTF-8 text"), (7, "no colon after the attribute's name")]),
         ("bad.sql", f"COPY kiosk (id, pw) FROM stdin;\n1\t{DIGEST}\n2\n3\t{DIGEST}\n\\.\n", 2,

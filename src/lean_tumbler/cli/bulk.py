@@ -114,6 +114,7 @@ def sealed_backup(
         return
     from lean_tumbler.stores.files import read_text
     from lean_tumbler.stores.sealed_backup import BackupWriter, Head
+    from lean_tumbler.stores.signing_key import signing_key
 
     expires = started + timedelta(days=arguments.keep_days)
     head = Head(
@@ -123,8 +124,12 @@ def sealed_backup(
         made_at=started.isoformat(timespec="seconds"),
         expires_at=expires.isoformat(timespec="seconds"),
     )
-    key = read_text(arguments.to, limit_bytes=_KEY_BYTES)
-    writer = BackupWriter(arguments.backup, public_key=key, head=head)
+    writer = BackupWriter(
+        arguments.backup,
+        public_key=read_text(arguments.to, limit_bytes=_KEY_BYTES),
+        signing_key=signing_key(policy_path(arguments)),
+        head=head,
+    )
     yield writer.keep
     writer.finish()
 

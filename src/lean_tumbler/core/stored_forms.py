@@ -11,12 +11,12 @@ from types import MappingProxyType
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.schemes.base import OnTop, Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.lock_markers import ALPHABET, MARKERS, RANDOM_CHARACTERS, START
 
 _BASE64 = "[A-Za-z0-9+/]"
 _CRYPT64 = "[A-Za-z0-9./]"  # a dot after a bracket means something else in POSIX
 _SALT = f"{_BASE64}{{11,86}}"
 _HEAD = f"[$]over[$]from=[0-9a-z+-]+(,[A-Za-z_][A-Za-z0-9_-]*={_BASE64}*)*"  # docs/FORMATS.md
-_MARKERS = ("!", "!!", "*", "**", "*LK*", "*NP*", "!*", "*!")  # shadow(5)
 _BCRYPT_CHARACTERS = 53  # salt and digest, in the alphabet of crypt(3)
 _DIGITS = 9
 
@@ -67,7 +67,8 @@ def pattern(floor: Floor) -> str:
     """
     inner = [_phc_pattern(_PHC[scheme], costs)
              for scheme, costs in _alternatives(floor) if scheme in _PHC]  # fmt: skip
-    wholes = [_escaped(marker) for marker in _MARKERS]
+    wholes = [_escaped(marker) for marker in MARKERS]
+    wholes.append(f"{_escaped(START)}[{ALPHABET}]{{{RANDOM_CHARACTERS}}}")
     if inner:
         wholes.append(f"({_HEAD})?({'|'.join(inner)})")
     for scheme, costs in _alternatives(floor):
@@ -84,7 +85,13 @@ def sqlite_condition(value: str, floor: Floor) -> str:
         value: the expression for the text.
         floor: the least that is current.
     """
-    wholes = [f"v IN ({', '.join(_quoted(marker) for marker in _MARKERS)})"]
+    wholes = [
+        f"v IN ({', '.join(_quoted(marker) for marker in MARKERS)})",
+        (
+            f"v GLOB '{START}*' AND length(v) = {len(START) + RANDOM_CHARACTERS}"
+            f" AND {_only(f'substr(v, {len(START) + 1})', f'[{ALPHABET}]')}"
+        ),
+    ]
     for scheme, form in _PHC.items():
         if costs := floor.alternatives.get(scheme):
             wholes.append(_sqlite_phc(form, costs))
@@ -136,5 +143,5 @@ def admitted(floor: Floor) -> Sequence[str]:
     return (
         f"current: {', '.join(schemes)} at the floor ({floor.source}) or above",
         "layered, with one of these but bcrypt on top",
-        f"locked: {' '.join(_MARKERS)}",
+        f"locked: {' '.join(MARKERS)}, and the markers of `lock-dormant`",
     )

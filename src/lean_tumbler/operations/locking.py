@@ -14,12 +14,12 @@ from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.core.schemes.lock_markers import new_marker
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import UsageError
 from lean_tumbler.operations.login_log import folded_login
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
-MARKER = "!"  # shadow(5): no password opens it; `audit` reads it as locked
 _PAGE_ROWS = 1000
 _BATCH_ROWS = 200
 _LOCKED_GRADES = frozenset({*BELOW_FLOOR, Grade.LAYERED})
@@ -96,6 +96,7 @@ class Hands:
 
     Attributes:
         today: later dates make no sense.
+        randomness: gives random bytes, so that every marker is unmistakable.
         keep: told of swaps before they are written; where it fails, nothing is.
         wait: called after each batch with the rows written in all.
         should_stop: asked before each batch; the batch in hand is finished.
@@ -103,6 +104,7 @@ class Hands:
     """
 
     today: date
+    randomness: Callable[[int], bytes]
     keep: Callable[[Sequence[Swap]], None] = lambda _: None
     wait: Callable[[int], None] = lambda _: None
     should_stop: Callable[[], bool] = lambda: False
@@ -245,7 +247,7 @@ class _Run:
             Swap(
                 key=account.key,
                 old=account.stored or b"",
-                new=MARKER,
+                new=new_marker(self._hands.randomness),
                 last_login=(account.last_login or b"") if dated else None,
             )
             for account, _ in batch

@@ -15,6 +15,13 @@ if TYPE_CHECKING:
     from lean_tumbler.operations.undoing import Undone
 
 
+# What it means that the values of a step are back.
+_AFTER = {
+    "layer": "The live column holds weak values again.",
+    "lock-dormant": "These accounts open again, with the values that they had.",
+}
+
+
 def undo_document(undone: Undone) -> Document:
     """Give what was put back as a document."""
     return new_document(
@@ -35,7 +42,11 @@ def draw_undo(console: Console, undone: Undone) -> None:
         console.print(Text(f"The backup holds {rows}; it opens, and is whole.", "bold green"))
         console.print("Nothing was written. Without --dry-run they are put back.", style="dim")
         return
-    console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))
+    if undone.is_overtaken:
+        text = f"None of {rows} put back: later steps or logins stand in their place."
+        console.print(Text(text, "bold red"))
+    else:
+        console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))
     if undone.changed:
         console.print(
             f"{count(undone.changed, 'row')} changed since, at a login for one; left alone."
@@ -45,4 +56,4 @@ def draw_undo(console: Console, undone: Undone) -> None:
     if undone.copy:
         console.print(f"The copy is {undone.copy}; the file itself is as it was.")
     elif undone.restored:
-        console.print("The live column holds weak values again. Delete the backup when it expires.")
+        console.print(f"{_AFTER[undone.step]} Delete the backup when it expires.")

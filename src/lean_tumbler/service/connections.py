@@ -1,7 +1,7 @@
 """Connections within bounds: how many, from whom, and how long a request's head may take.
 
-Half-sent requests and idle connections give way to new ones, the longest waiting first, so that
-a flood of them leaves logins through another connection answered.
+Half-sent requests give way to new connections, then idle ones, the longest waiting first, so that a
+flood of them leaves logins through another connection answered.
 """
 
 import asyncio
@@ -59,6 +59,7 @@ class Connection(H11Protocol):
     def __init__(self, config: "Config", *others: Any, **named: Any) -> None:
         super().__init__(config, *others, **named)
         self._waiting_since = 0.0
+        self._has_asked = False
         self._waits: asyncio.TimerHandle | None = None
 
     @property
@@ -80,6 +81,7 @@ class Connection(H11Protocol):
         """Take data in; once a request's headers are whole, nothing waits."""
         super().data_received(data)
         if self._is_answering():
+            self._has_asked = True
             self._wait_no_longer()
 
     def on_response_complete(self) -> None:
@@ -114,9 +116,9 @@ class Connection(H11Protocol):
             self._waits = None
 
     @property
-    def waiting_since(self) -> float:
-        """When it began to wait."""
-        return self._waiting_since
+    def rank(self) -> tuple[bool, float]:
+        """Who gives way first: whoever has never asked anything, and has waited longest."""
+        return self._has_asked, self._waiting_since
 
 
 def _make_room(connections: Iterable[Connection], most: int) -> None:
@@ -125,7 +127,7 @@ def _make_room(connections: Iterable[Connection], most: int) -> None:
     The newest is among them, and gives way itself only where all others are being answered.
     """
     every = list(connections)
-    waiting = sorted((c for c in every if c.is_waiting), key=lambda each: each.waiting_since)
+    waiting = sorted((c for c in every if c.is_waiting), key=lambda each: each.rank)
     for each in waiting[: max(0, len(every) - most)]:
         each.give_way()
 

@@ -1,12 +1,12 @@
 """What requests hold: read within bounds, checked field by field."""
 
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
 from lean_tumbler.errors import RequestRefused
+from lean_tumbler.stores.json_text import load_json
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -104,10 +104,10 @@ def read_request(body: bytes, fields: Mapping[str, Field]) -> Values:
         RequestRefused: naming the field, and what is wrong with it.
     """
     try:
-        document = json.loads(body.decode("utf-8"))
+        document = load_json(body.decode("utf-8"))
     except UnicodeDecodeError as error:
         raise RequestRefused("not-utf-8", f"not UTF-8 at byte {error.start}") from None
-    except (ValueError, RecursionError):
+    except ValueError:
         raise RequestRefused("not-json", "the body is not JSON") from None
     if not isinstance(document, dict):
         raise RequestRefused("not-json", "the body is JSON, but not an object")

@@ -96,7 +96,7 @@ class DirectoryStore(WithoutSchema):
         """Take the old value out and put the new one in, in one operation of the server."""
         from ldap3 import MODIFY_ADD, MODIFY_DELETE  # noqa: PLC0415 - an extra
 
-        new = _as_verified(swap.new).encode("utf-8")
+        new = _as_verified(str(swap.new)).encode("utf-8")
         return self._modify(swap.key, [(MODIFY_DELETE, [swap.old]), (MODIFY_ADD, [new])])
 
     def fill(self, key: AccountKey, new: str) -> SwapResult:

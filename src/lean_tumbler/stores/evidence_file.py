@@ -22,6 +22,7 @@ from typing import Any
 from lean_tumbler.core.reading.evidence import CohortKey, Counts, Evidence
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files import file_errors, read_text, write_text
+from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/evidence/1"
 MAP_BITS = 1 << 13  # of each count: 1 KiB
@@ -136,10 +137,10 @@ class EvidenceFile:
             return self._randomness(_KEY_BYTES), {}
         text = read_text(self._path, limit_bytes=_FILE_BYTES)
         try:
-            document = json.loads(text)
+            document = load_json(text)
             cohorts = dict(_cohorts(document["document"], document["stores"]))
             return base64.b64decode(document["key"], validate=True), cohorts
-        except (ValueError, KeyError, TypeError, AttributeError, RecursionError, zlib.error):
+        except (ValueError, KeyError, TypeError, AttributeError, zlib.error):
             raise UsageError(
                 f"{self._path}: not an evidence file that this tool wrote; move it away, and run "
                 "`lean-tumbler verify` again"

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from lean_tumbler.stores.files import read_text, write_text
+from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/progress-history/1"
 _LIMIT_BYTES = 1 << 28
@@ -58,7 +59,7 @@ def read_history(path: Path | None) -> History:
 
 def _entry(line: str) -> Entry | None:
     try:
-        document = json.loads(line)
+        document = load_json(line)
         if document["document"] != DOCUMENT:
             return None
         taken_at = datetime.fromisoformat(document["taken_at"]).astimezone(UTC)

@@ -34,14 +34,28 @@ class Swap:
     """Write `new` where exactly `old` still stands.
 
     Attributes:
+        new: text; or bytes that are none, where such a value is put back.
         last_login: write only where this stands there too, as bytes; None to look at the value
             alone.
     """
 
     key: AccountKey
     old: bytes = field(repr=False)
-    new: str = field(repr=False)
+    new: str | bytes = field(repr=False)
     last_login: bytes | None = None
+
+    @property
+    def new_bytes(self) -> bytes:
+        """The new value's bytes."""
+        return self.new if isinstance(self.new, bytes) else self.new.encode("utf-8")
+
+
+def as_stored(raw: bytes) -> str | bytes:
+    """Give bytes as a swap takes them: as text where they are."""
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw
 
 
 class SwapResult(StrEnum):

@@ -1,7 +1,7 @@
 """Sealed backups: what a bulk step replaces, written and synced before it is replaced.
 
 A line of JSON says what the file is, and for whom; then come sealed chunks, each behind its length
-in four bytes. docs/FORMATS.md describes it.
+in four bytes, and behind each the signature of whoever wrote it. docs/FORMATS.md describes it.
 """
 
 import base64
@@ -14,9 +14,11 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from lean_tumbler.core.sealing import ENCAPSULATED_BYTES, Opener, Sealer
+from lean_tumbler.core.signing import SIGNATURE_BYTES, Signer, Verifier
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.files import file_errors
-from lean_tumbler.stores.interface import AccountKey, Swap
+from lean_tumbler.stores.interface import AccountKey, Swap, as_stored
+from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/sealed-backup/1"
 _LENGTH_BYTES = 4
@@ -56,17 +58,20 @@ class BackupWriter:
 
     Args:
         path: a file that is not there yet.
-        public_key: in PEM.
+        public_key: whom it is sealed for, in PEM.
+        signing_key: the private key of whoever writes it, in PEM.
         head: what the file is.
 
     Raises:
-        UsageError: the file is there already, or the key is none.
+        UsageError: the file is there already, or a key is none.
         SourceError: it cannot be written.
     """
 
-    def __init__(self, path: Path, *, public_key: str, head: Head) -> None:
+    def __init__(self, path: Path, *, public_key: str, signing_key: str, head: Head) -> None:
         self._path = path
         self._sealer = Sealer(public_key, head.line())
+        beginning = head.line() + self._sealer.encapsulated
+        self._signer = Signer(signing_key, beginning)
         try:
             descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         except FileExistsError:
@@ -74,11 +79,14 @@ class BackupWriter:
         except OSError as error:
             raise SourceError(f"{path}: {error.strerror or 'cannot be written'}") from None
         self._file: BinaryIO = os.fdopen(descriptor, "wb")
-        self._write(head.line() + self._sealer.encapsulated)
+        self._write(beginning)
 
     def keep(self, swaps: Sequence[Swap]) -> None:
         """Seal and sync what swaps are about to replace."""
-        lines = [json.dumps([_key_text(swap.key), _base64(swap.old), swap.new]) for swap in swaps]
+        lines = [
+            json.dumps([_key_text(swap.key), _base64(swap.old), _base64(swap.new_bytes)])
+            for swap in swaps
+        ]
         self._seal("\n".join(lines).encode("utf-8"), last=False)
 
     def finish(self) -> None:
@@ -88,7 +96,8 @@ class BackupWriter:
 
     def _seal(self, chunk: bytes, *, last: bool) -> None:
         sealed = self._sealer.seal(chunk, last=last)
-        self._write(len(sealed).to_bytes(_LENGTH_BYTES, "big") + sealed)
+        length = len(sealed).to_bytes(_LENGTH_BYTES, "big")
+        self._write(length + sealed + self._signer.sign(length + sealed))
 
     def _write(self, content: bytes) -> None:
         try:
@@ -130,7 +139,7 @@ def _opened(path: Path) -> BinaryIO:
 
 def _head(path: Path, line: bytes) -> Head:
     try:
-        entries = json.loads(line)
+        entries = load_json(line)
         if entries.pop("document") != DOCUMENT:
             raise UsageError(f"{path}: of another version than {DOCUMENT}")
         head = Head(**entries)
@@ -145,20 +154,22 @@ class BackupReader:
 
     Args:
         path: the file.
-        private_key: in PEM.
+        private_key: whom it was sealed for, in PEM.
+        verifying_key: of whoever wrote it, in PEM.
 
     Raises:
-        UsageError: it is no such file, or the key is none.
+        UsageError: it is no such file, or a key is none.
         SourceError: it cannot be read, or was sealed for another key, or changed.
     """
 
-    def __init__(self, path: Path, *, private_key: str) -> None:
+    def __init__(self, path: Path, *, private_key: str, verifying_key: str) -> None:
         self._path = path
         self._file = _opened(path)
         line = self._file.readline(_HEAD_BYTES)
         self.head = _head(path, line)
         encapsulated = self._file.read(ENCAPSULATED_BYTES)
         self._opener = Opener(private_key, encapsulated=encapsulated, head=line)
+        self._verifier = Verifier(verifying_key, line + encapsulated)
 
     def swaps(self, *, unfinished: bool) -> Iterator[list[Swap]]:
         """Give what was replaced, batch by batch, as swaps that put it back.
@@ -167,9 +178,10 @@ class BackupReader:
             unfinished: take a file whose end mark is missing, as a killed run leaves it.
 
         Raises:
-            SourceError: sealed for another key, changed, or without its tail.
+            SourceError: signed by somebody else, sealed for another key, changed, or without its
+                tail.
         """
-        while sealed := self._sealed(unfinished=unfinished):
+        while sealed := self._sealed():
             try:
                 chunk, last = self._opener.open(sealed)
             except SourceError as error:
@@ -185,21 +197,27 @@ class BackupReader:
                 "--unfinished takes what is there"
             )
 
-    def _sealed(self, *, unfinished: bool) -> bytes:
+    def _sealed(self) -> bytes:
         """Read the next chunk; nothing at the end, or where a killed run left a part of one."""
         prefix = self._file.read(_LENGTH_BYTES)
         length = int.from_bytes(prefix, "big")
         if length > _CHUNK_BYTES:
             raise SourceError(f"{self._path}: sealed for another key, or changed")
         sealed = self._file.read(length)
-        whole = len(prefix) == _LENGTH_BYTES and len(sealed) == length
-        return sealed if whole or not unfinished else b""
+        signature = self._file.read(SIGNATURE_BYTES)
+        if len(signature) < SIGNATURE_BYTES:
+            return b""
+        try:
+            self._verifier.require(prefix + sealed, signature)
+        except SourceError as error:
+            raise SourceError(f"{self._path}: {error}") from None
+        return sealed
 
     @staticmethod
     def _swap(line: str) -> Swap:
-        key, old, new = json.loads(line)
-        put_back = base64.b64decode(old).decode("utf-8")
-        return Swap(key=_key(key), old=new.encode("utf-8"), new=put_back)
+        key, old, new = load_json(line)
+        put_back = base64.b64decode(old)
+        return Swap(key=_key(key), old=base64.b64decode(new), new=as_stored(put_back))
 
     def close(self) -> None:
         """Let go of the file."""

@@ -346,7 +346,7 @@ class SqlStore:
             ]
             done = [swap for swap, rows in zip(swaps, changed, strict=True) if rows == 1]
             if done:
-                self._require_written(connection, max(done, key=lambda swap: len(swap.new)))
+                self._require_written(connection, max(done, key=lambda swap: len(swap.new_bytes)))
             return results
 
     def _update(self, connection: sa.Connection, swaps: Sequence[Swap]) -> list[int]:
@@ -404,7 +404,7 @@ class SqlStore:
         found = Counter(
             (key, bytes(value)) for key, value in connection.execute(query) if value is not None
         )
-        return [found[swap.key, swap.new.encode("utf-8")] for swap in swaps]
+        return [found[swap.key, swap.new_bytes] for swap in swaps]
 
     @cached_property
     def _swap_statement(self) -> SQLCompiler:
@@ -435,7 +435,7 @@ class SqlStore:
         """
         query = sa.select(self._raw(self._columns.stored)).where(self._key == swap.key)
         found = connection.execute(query).scalar()
-        if found is None or bytes(found) != swap.new.encode("utf-8"):
+        if found is None or bytes(found) != swap.new_bytes:
             raise SourceError(
                 f"{self._locator}, table {self._table_name}: the column “{self._columns.stored}” "
                 "did not keep a value as written (too narrow, or changed by a trigger); "
@@ -452,9 +452,10 @@ class SqlStore:
         with database_errors(self._locator), self._engine.connect() as connection:
             return origins(connection, self._table, self._raw(self._columns.stored))
 
-    def _as_written(self, value: str) -> str | bytes:
+    def _as_written(self, value: str | bytes) -> str | bytes:
         """Give a new value as the column takes it."""
-        return value.encode("utf-8") if self._columns.stored in self._binary else value
+        is_text = isinstance(value, str) and self._columns.stored in self._binary
+        return value.encode("utf-8") if is_text else value  # type: ignore[union-attr] # text
 
     def _not_written(self, connection: sa.Connection, swap: Swap, rows: int) -> SwapResult:
         """Tell why a swap changed no row; more than one is an error."""
@@ -468,7 +469,7 @@ class SqlStore:
         if found is None:
             return SwapResult.GONE
         # After a lost connection the write may have been done already: salts make it unmistakable.
-        written = found[0] is not None and bytes(found[0]) == swap.new.encode("utf-8")
+        written = found[0] is not None and bytes(found[0]) == swap.new_bytes
         return SwapResult.DONE if written else SwapResult.CHANGED
 
     def claim(self, name: str) -> bool:

@@ -17,6 +17,7 @@ from lean_tumbler.core.tuning.measuring import SCHEMES, Measurement
 from lean_tumbler.core.tuning.popularity import Popularity, popularity_from_entries
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files import read_text, write_text
+from lean_tumbler.stores.json_text import load_json
 
 MEASUREMENTS = "lean-tumbler/measurements/1"
 _FILE_BYTES = 1 << 20
@@ -74,7 +75,7 @@ def read_measurements(path: Path) -> Measured:
         UsageError: it is no such file, of another version, or holds an impossible number.
     """
     try:
-        document = json.loads(read_text(path, limit_bytes=_FILE_BYTES))
+        document = load_json(read_text(path, limit_bytes=_FILE_BYTES))
     except ValueError:
         document = None
     if not isinstance(document, dict) or "document" not in document:

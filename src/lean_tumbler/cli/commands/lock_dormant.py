@@ -1,6 +1,7 @@
 """`lock-dormant`: closes the accounts that never came back, reversibly."""
 
 import argparse
+import os
 import time
 from datetime import date, timedelta
 from pathlib import Path
@@ -104,6 +105,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             choice=choice,
             hands=Hands(
                 today=session.today(),
+                randomness=os.urandom,
                 keep=keep,
                 wait=_pace(arguments.rate, stopping),
                 should_stop=to_stop(arguments, session, stopping),

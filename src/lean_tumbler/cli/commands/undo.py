@@ -3,7 +3,13 @@
 import argparse
 from pathlib import Path
 
-from lean_tumbler.cli.options import add_bulk_options, chosen_store, opened_store, read_policy
+from lean_tumbler.cli.options import (
+    add_bulk_options,
+    chosen_store,
+    opened_store,
+    policy_path,
+    read_policy,
+)
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -11,7 +17,8 @@ EXAMPLE = """\
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --dry-run
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --store passengers
 
-Only rows that still hold exactly what the bulk step wrote are put back."""
+Only rows that still hold exactly what the bulk step wrote are put back, and only from a backup that
+the key beside the policy has signed."""
 
 _KEY_BYTES = 1 << 14
 
@@ -34,11 +41,13 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.reports.undo import draw_undo, undo_document
     from lean_tumbler.stores.files import read_text
     from lean_tumbler.stores.sealed_backup import BackupReader
+    from lean_tumbler.stores.signing_key import verifying_key
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)
     key = read_text(arguments.key, limit_bytes=_KEY_BYTES)
-    backup = BackupReader(arguments.backup, private_key=key)
+    signed_by = verifying_key(policy_path(arguments))
+    backup = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
     try:
         if (backup.head.store, backup.head.table) != (store_policy.name, store_policy.table):
             raise UsageError(
@@ -51,11 +60,17 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             session.progress("Putting back", total=0, unit="rows") as advance,
         ):
             # Opened from end to end first: nothing is put back from a file that was changed.
-            checked = undo_swaps(store, backup.swaps(unfinished=arguments.unfinished), dry_run=True)
-            again = BackupReader(arguments.backup, private_key=key)
+            checked = undo_swaps(
+                store,
+                backup.swaps(unfinished=arguments.unfinished),
+                step=backup.head.step,
+                dry_run=True,
+            )
+            again = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
             undone = checked if arguments.dry_run else undo_swaps(
                 store,
                 again.swaps(unfinished=arguments.unfinished),
+                step=backup.head.step,
                 dry_run=False,
                 progress=advance,
             )  # fmt: skip
@@ -69,4 +84,4 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         document=lambda: undo_document(undone),
         draw=lambda console: draw_undo(console, undone),
     )
-    return 0
+    return int(undone.is_overtaken)

@@ -68,6 +68,10 @@ def _toml(text: str, origin: str) -> dict[str, Any]:
     except tomllib.TOMLDecodeError as error:
         place = str(error).rpartition("(at ")[2].rstrip(")")  # never the text that it quotes
         raise PolicyError(f"{origin}: not valid TOML at {place}") from None
+    except RecursionError:
+        raise PolicyError(f"{origin}: tables or lists are nested too deep") from None
+    except ValueError:
+        raise PolicyError(f"{origin}: a number has too many digits") from None
 
 
 _STORE_KEYS = (

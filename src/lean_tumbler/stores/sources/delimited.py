@@ -31,6 +31,7 @@ _DELIMITERS = ",\t;|"
 _SAMPLE_LINES = 50
 NULL = r"\N"  # how databases export NULL; an empty field is no value either
 _OPEN_QUOTE_BYTES = 1 << 24  # a quote that is not closed within this is broken
+_SWALLOWED = "two stray quotes make one field of this line and others"
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
@@ -192,6 +193,10 @@ class DelimitedTable(Schemaless):
             try:
                 row = next(csv.reader([record], delimiter=self.delimiter, strict=True), [])
             except csv.Error:
+                if "\n" in record:
+                    yield from self._line_by_line(record, number, unreadable, skip=skip)
+                    skip = False
+                    continue
                 long = len(record) > VALUE_CHARACTERS
                 endless = f"a value of more than {VALUE_CHARACTERS:,} characters"
                 unreadable.add(number, endless if long else "broken quotes")
@@ -199,9 +204,19 @@ class DelimitedTable(Schemaless):
             if skip:
                 skip = False
                 continue
+            if self._swallowed(row, number, unreadable):
+                continue
             if row and self._fits(row, number, record, unreadable):
                 texts = [None if text in {"", NULL} else text for text in row]
                 yield number, dict(zip(self.columns, texts, strict=True))
+
+    def _line_by_line(
+        self, record: str, number: int, unreadable: Unreadable, *, skip: bool
+    ) -> Rows:
+        """Read the lines of a record whose quotes are broken each by itself."""
+        for place, line in enumerate(split_lines(record), start=number):
+            yield from self._careful(line.encode(self.encoding), place, unreadable, skip=skip)
+            skip = False
 
     def _records(
         self, block: bytes, line: int, unreadable: Unreadable
@@ -224,6 +239,22 @@ class DelimitedTable(Schemaless):
             yield started, text.removeprefix("\ufeff").rstrip("\r\n")
         if held:
             unreadable.add(started, "a quote that is never closed")
+
+    def _swallowed(self, row: list[str], number: int, unreadable: Unreadable) -> bool:
+        """Count the lines that two stray quotes have made one field of, each as unreadable.
+
+        A text of several lines is none of these, unless most of its lines look like records.
+        """
+        if not self.has_head or len(self.columns) < 2:
+            return False
+        for text in row:
+            held = text.split("\n")[1:-1]
+            alike = sum(line.count(self.delimiter) == len(self.columns) - 1 for line in held)
+            if held and alike > len(held) / 2:
+                for place in range(len(held) + 2):
+                    unreadable.add(number + place, _SWALLOWED)
+                return True
+        return False
 
     def _fits(self, row: list[str], number: int, record: str, unreadable: Unreadable) -> bool:
         expected = len(self.columns)

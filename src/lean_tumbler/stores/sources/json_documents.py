@@ -1,11 +1,11 @@
 """JSON that is not one object a line: arrays, pretty-printed objects, a list under one name."""
 
 import codecs
-import json
 import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from lean_tumbler.stores.json_text import load_json
 from lean_tumbler.stores.sources.base import Rows, Unreadable
 from lean_tumbler.stores.sources.json_fields import as_row
 from lean_tumbler.stores.sources.streams import LINE_BYTES, encoding_of, pieces, sample
@@ -51,9 +51,9 @@ def document_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
             unreadable.add(number, f"an object of more than {LINE_BYTES:,} characters")
             continue
         try:
-            document = json.loads(text)
-        except (ValueError, RecursionError):
-            unreadable.add(number, "not a JSON object, or not written to its end")
+            document = load_json(text)
+        except ValueError as error:
+            unreadable.add(number, f"no JSON object: {error}")
             continue
         yield number, as_row(document)
 

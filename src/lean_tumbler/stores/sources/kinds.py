@@ -1,10 +1,10 @@
 """What kind of file is this? Told by its content, and by its name where content does not say."""
 
-import json
 import re
 from pathlib import Path
 
 from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.json_text import load_json
 from lean_tumbler.stores.sources.base import Table
 from lean_tumbler.stores.sources.delimited import DelimitedTable
 from lean_tumbler.stores.sources.json_documents import document_rows, holds_documents
@@ -21,7 +21,7 @@ from lean_tumbler.stores.sources.streams import encoding_of, sample
 _PARQUET = b"PAR1"  # parquet.apache.org, File Format
 _LDIF = re.compile(r"(?:version: *1\s+)?(?:#[^\n]*\n|\s)*dn::? ", re.IGNORECASE)
 _DUMP = re.compile(
-    r"^(?:INSERT (?:IGNORE )?INTO |CREATE TABLE |COPY \S+ \(.*\) FROM stdin;)",
+    r"^\s*(?:(?:INSERT|REPLACE)\b(?: \w+)*? INTO |CREATE TABLE |COPY \S+.* FROM stdin\b)",
     re.IGNORECASE | re.MULTILINE,
 )
 _ACCOUNT_LINE = re.compile(r"[^:\s,;\t|]{1,128}:[^:\s]*(?::[^:]*){0,7}")
@@ -59,7 +59,7 @@ def _is_json(text: str) -> bool:
     if not first.startswith("{"):
         return False
     try:
-        return isinstance(json.loads(first), dict)
+        return isinstance(load_json(first), dict)
     except ValueError:
         return '":' in first  # the first line may be the broken one
 

@@ -1,11 +1,11 @@
 """JSON documents inside a text column: their fields, as columns beside the table's own."""
 
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import polars as pl
 
+from lean_tumbler.stores.json_text import load_json
 from lean_tumbler.stores.schema import Declared
 from lean_tumbler.stores.sources.base import LINE, Frames, Table, Unreadable
 from lean_tumbler.stores.sources.json_fields import flattened
@@ -39,8 +39,8 @@ def _document(column: str, text: str | None) -> dict[str, str | None] | None:
     if text is None or not text.lstrip().startswith("{"):
         return None
     try:
-        return dict(flattened(json.loads(text), column))
-    except (ValueError, RecursionError):
+        return dict(flattened(load_json(text), column))
+    except ValueError:
         return None
 
 

@@ -2,7 +2,6 @@
 
 import base64
 import binascii
-import json
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
@@ -16,6 +15,7 @@ import polars as pl
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.json_text import load_json
 from lean_tumbler.stores.sources.base import (
     LINE,
     ROWS_PER_FRAME,
@@ -68,9 +68,9 @@ def json_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
         if not line.strip():
             continue
         try:
-            document = json.loads(line)
-        except (ValueError, RecursionError):
-            unreadable.add(number, "not a JSON object, or not written to its end")
+            document = load_json(line)
+        except ValueError as error:
+            unreadable.add(number, f"no JSON object: {error}")
             continue
         if not isinstance(document, dict):
             unreadable.add(number, "JSON, but not an object")

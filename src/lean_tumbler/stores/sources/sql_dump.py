@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
-from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.stores.schema import Declared, declared_in_text
 from lean_tumbler.stores.sources.base import (
     Frames,
@@ -19,29 +18,41 @@ from lean_tumbler.stores.sources.base import (
     Unreadable,
     frames_of_rows,
 )
+from lean_tumbler.stores.sources.sql_statements import (
+    INSERT,
+    NAME,
+    WRITING,
+    NotWhole,
+    binary_text,
+    each_statement,
+    inserted,
+    names_of,
+    table_of,
+    writes_rows,
+)
 from lean_tumbler.stores.sources.streams import lines
 
 STATEMENT_BYTES = 1 << 28  # dump programs put thousands of rows into one line
 
-_NAME = r'(?:[`"\[]?[\w$]+[`"\]]?\.)?[`"\[]?(?P<table>[\w$]+)[`"\]]?'
-_COPY = re.compile(rf"COPY {_NAME} \((?P<columns>[^)]*)\) FROM stdin;", re.IGNORECASE)
-_CREATE = re.compile(rf"CREATE TABLE (?:IF NOT EXISTS )?{_NAME} *\(", re.IGNORECASE)
-_INSERT = re.compile(
-    rf"INSERT (?:IGNORE )?INTO {_NAME} *(?:\((?P<columns>[^)]*)\))? *VALUES *", re.IGNORECASE
+_COPY = re.compile(
+    rf"COPY (?:ONLY )?{NAME}\s*\((?P<columns>[^)]*)\)\s+FROM stdin\s*;", re.IGNORECASE
 )
-_COLUMN = re.compile(r'\s*[`"\[]?(?P<name>[\w$]+)[`"\]]?\s+(?P<type>[A-Za-z]+)')
+_COPY_OTHERWISE = re.compile(r"\s*COPY\b.*\bFROM\s+STDIN\b", re.IGNORECASE)
+_CREATE = re.compile(
+    rf"\s*CREATE (?:TEMPORARY |UNLOGGED )?TABLE (?:IF NOT EXISTS )?{NAME}\s*\(", re.IGNORECASE
+)
+_COLUMN = re.compile(r'\s*(?P<name>`[^`]+`|"[^"]+"|\[[^\]]+\]|[\w$]+)\s+(?P<type>[A-Za-z]+)')
 _KEYWORDS = frozenset(
     {"primary", "key", "unique", "constraint", "foreign", "check", "index", "fulltext", "exclude"}
 )
 _COPY_ESCAPES = {"b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v"}
-_TEXT_ESCAPES = {"0": "\0", "n": "\n", "r": "\r", "t": "\t", "Z": "\x1a", "b": "\b"}
 _COPY_ESCAPED = re.compile(r"\\([bfnrtv\\]|[0-7]{1,3}|x[0-9a-fA-F]{1,2})")
-_VALUE = re.compile(
-    r"\s*(?:(?P<prefix>_binary\s+|[NEX](?='))?'(?P<text>(?:[^'\\]|\\.|'')*)'"
-    r"|0x(?P<hex>[0-9a-fA-F]*)|(?P<word>[^\s,()']+))\s*(?P<end>[,)])",
-    re.DOTALL,
-)
-_BINARY_HEX = re.compile(r"\\x((?:[0-9a-f]{2})*)")
+# Bodies of functions, which run nothing when the dump is read in.
+_BODY = re.compile(r"\b(?:AS|DO)\s+(?P<tag>\$\w*\$)(?P<rest>.*)", re.IGNORECASE)
+_DELIMITER = re.compile(r"\s*DELIMITER\s+(?P<sign>\S+)", re.IGNORECASE)
+_NEW_DELIMITER = "DELIMITER ;"
+_OTHERWISE = "a statement that writes rows in a form that is not read"
+_COPY_LINE = "a line of a COPY in a form that is not read"
 
 
 @dataclass(slots=True)
@@ -52,6 +63,8 @@ class _Reading:
     definitions: dict[str, dict[str, str]] = field(default_factory=dict)
     options: dict[str, str] = field(default_factory=dict)
     copying: str | None = None
+    skipping: bool = False
+    body_ends: str = ""
     creating: str | None = None
     statement: list[str] = field(default_factory=list)
     statement_line: int = 0
@@ -69,25 +82,7 @@ def _unescape_copy(text: str) -> str | None:
             return chr(int(code[1:], 16))
         return chr(int(code, 8) & 0xFF) if code[0].isdigit() else "\\"
 
-    return _binary(_COPY_ESCAPED.sub(one, text) if "\\" in text else text)
-
-
-def _binary(text: str) -> str:
-    r"""Turn PostgreSQL's `\x` form of binary into its text where it is text."""
-    match = _BINARY_HEX.fullmatch(text)
-    return _hex_text(match[1]) if match else text
-
-
-def _hex_text(digits: str) -> str:
-    """Give the text that hexadecimal binary holds; half a byte more is no binary."""
-    return text_of(bytes.fromhex(digits)) if len(digits) % 2 == 0 else "0x" + digits
-
-
-def _unquote(text: str) -> str:
-    unescaped = re.sub(
-        r"\\(.)", lambda match: _TEXT_ESCAPES.get(match[1], match[1]), text, flags=re.DOTALL
-    )
-    return unescaped.replace("''", "'")
+    return binary_text(_COPY_ESCAPED.sub(one, text) if "\\" in text else text)
 
 
 def dump_rows(
@@ -98,37 +93,130 @@ def dump_rows(
     for number, line in lines(path, unreadable, limit_bytes=STATEMENT_BYTES):
         if reading.copying is not None:
             yield from _copied(reading, number, line, unreadable)
-        elif reading.statement or _INSERT.match(line):
-            yield from _inserted(reading, number, line, unreadable)
+        elif reading.skipping:
+            reading.skipping = line != r"\."
+            if reading.skipping:
+                unreadable.add(number, _COPY_LINE)
+        elif reading.statement:
+            reading.statement.append(line)
+            if line.rstrip().endswith(";"):
+                yield from _statements(reading, unreadable)
         else:
-            _definition(reading, line)
-    if reading.copying is not None or reading.statement:
+            yield from _begun(reading, number, line, unreadable)
+    if reading.copying is not None or reading.skipping or reading.statement:
         unreadable.cut_off = True
     if reading.statement:
-        yield from _statement_rows(reading, unreadable)
+        reading.statement.append(";")
+        yield from _statements(reading, unreadable, is_last=True)
 
 
-def _names(text: str) -> tuple[str, ...]:
-    return tuple(name.strip().strip('`"[]') for name in text.split(","))
+def _begun(
+    reading: _Reading, number: int, line: str, unreadable: Unreadable
+) -> Iterator[tuple[str, Row]]:
+    """Take up a line at which a statement may begin."""
+    if _is_in_body(reading, line):
+        return
+    if _COPY.match(line) or reading.creating is not None or _CREATE.match(line):
+        _definition(reading, line)
+    if _COPY.match(line):
+        return
+    if _COPY_OTHERWISE.match(line):
+        unreadable.add(number, _OTHERWISE)
+        reading.skipping = True
+    elif WRITING.match(line) or (";" in line and any(map(WRITING.match, each_statement(line)))):
+        reading.statement, reading.statement_line = [line], number
+        if line.rstrip().endswith(";"):
+            yield from _statements(reading, unreadable)
+
+
+def _is_in_body(reading: _Reading, line: str) -> bool:
+    """Tell a line of a function's or trigger's body, as two kinds of servers write them."""
+    delimiter = _DELIMITER.match(line)
+    if delimiter:
+        reading.body_ends = "" if delimiter["sign"] == ";" else _NEW_DELIMITER
+        return True
+    if reading.body_ends:
+        if reading.body_ends in line:
+            reading.body_ends = ""
+        return True
+    body = None if WRITING.match(line) else _BODY.search(line)
+    if body is not None and body["tag"] not in body["rest"]:
+        reading.body_ends = body["tag"]
+    return body is not None
+
+
+def _statements(
+    reading: _Reading, unreadable: Unreadable, *, is_last: bool = False
+) -> Iterator[tuple[str, Row]]:
+    """Give the rows of the statements that are held; what goes on in the next line stays held."""
+    held, line = "\n".join(reading.statement), reading.statement_line
+    reading.statement = []
+    while held.strip():
+        match = INSERT.match(held)
+        refused: list[str] = []
+        try:
+            if match is not None:
+                rows, held = inserted(held, match, refused.append)
+            else:
+                held = _other(reading, held, line, unreadable)
+                continue
+        except NotWhole:
+            if not is_last:
+                reading.statement = [held]
+            else:
+                unreadable.add(line, "values that are not written to their end")
+            return
+        for reason in refused:
+            unreadable.add(line, reason)
+        yield from _named(reading, match, rows, line, unreadable)
+
+
+def _other(reading: _Reading, held: str, line: int, unreadable: Unreadable) -> str:
+    """Pass over a statement that is no INSERT, counting it where it writes; give what follows."""
+    first = next(each_statement(held))
+    if writes_rows(first, tuple(reading.columns)):
+        unreadable.add(line, _OTHERWISE)
+    return held[len(first) :]
+
+
+def _named(
+    reading: _Reading,
+    match: re.Match[str],
+    rows: list[list[str | None]],
+    line: int,
+    unreadable: Unreadable,
+) -> Iterator[tuple[str, Row]]:
+    """Give rows under the names of their columns."""
+    table = table_of(match)
+    names = names_of(match["columns"]) if match["columns"] else reading.columns.get(table, ())
+    for values in rows:
+        if names and len(names) != len(values):
+            unreadable.add(line, f"{len(values)} values, expected {len(names)}")
+            continue
+        named = names or tuple(f"column_{place}" for place in range(1, len(values) + 1))
+        yield table, (line, dict(zip(named, values, strict=True)))
 
 
 def _definition(reading: _Reading, line: str) -> None:
     copy, create = _COPY.match(line), _CREATE.match(line)
     if copy:
-        reading.copying = copy["table"]
-        reading.columns[copy["table"]] = _names(copy["columns"])
+        reading.copying = table_of(copy)
+        reading.columns[table_of(copy)] = names_of(copy["columns"])
     elif create:
-        reading.creating = create["table"]
-        reading.columns[create["table"]] = ()
+        reading.creating = table_of(create)
+        reading.columns[table_of(create)] = ()
+        if line.rstrip().endswith(";"):
+            reading.creating = None
     elif reading.creating is not None:
         column = _COLUMN.match(line)
         if line.startswith(")"):
             reading.options[reading.creating] = line
             reading.creating = None
         elif column and column["name"].lower() not in _KEYWORDS:
-            reading.columns[reading.creating] += (column["name"],)
+            name = column["name"].strip('`"[]')
+            reading.columns[reading.creating] += (name,)
             definition = line[column.start("type") :]
-            reading.definitions.setdefault(reading.creating, {})[column["name"]] = definition
+            reading.definitions.setdefault(reading.creating, {})[name] = definition
 
 
 def _copied(
@@ -144,59 +232,6 @@ def _copied(
         return
     texts = [_unescape_copy(value) for value in values]
     yield table, (number, dict(zip(names, texts, strict=True)))
-
-
-def _inserted(
-    reading: _Reading, number: int, line: str, unreadable: Unreadable
-) -> Iterator[tuple[str, Row]]:
-    if not reading.statement:
-        reading.statement_line = number
-    reading.statement.append(line)
-    if line.rstrip().endswith(";"):
-        yield from _statement_rows(reading, unreadable)
-
-
-def _statement_rows(reading: _Reading, unreadable: Unreadable) -> Iterator[tuple[str, Row]]:
-    """Give the rows of the statement that is held, and let go of it."""
-    statement, reading.statement = "\n".join(reading.statement), []
-    match = _INSERT.match(statement)
-    if match is None:
-        return
-    table, line = match["table"], reading.statement_line
-    names = _names(match["columns"]) if match["columns"] else reading.columns.get(table, ())
-    for values in _tuples(statement, match.end(), line, unreadable):
-        if names and len(names) != len(values):
-            unreadable.add(line, f"{len(values)} values, expected {len(names)}")
-            continue
-        named = names or tuple(f"column_{place}" for place in range(1, len(values) + 1))
-        yield table, (line, dict(zip(named, values, strict=True)))
-
-
-def _tuples(
-    statement: str, at: int, line: int, unreadable: Unreadable
-) -> Iterator[list[str | None]]:
-    while (opening := statement.find("(", at)) >= 0:
-        values: list[str | None] = []
-        at = opening + 1
-        while True:
-            match = _VALUE.match(statement, at)
-            if match is None:
-                unreadable.add(line, "values that are not written to their end")
-                return
-            values.append(_literal(match))
-            at = match.end()
-            if match["end"] == ")":
-                break
-        yield values
-
-
-def _literal(match: re.Match[str]) -> str | None:
-    if match["text"] is not None:
-        text = _unquote(match["text"])
-        return _hex_text(text) if (match["prefix"] or "") == "X" else _binary(text)
-    if match["hex"] is not None:
-        return _hex_text(match["hex"])
-    return None if match["word"].upper() == "NULL" else match["word"]
 
 
 @dataclass(frozen=True)
