@@ -5,6 +5,7 @@ import importlib
 import os
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from types import ModuleType
 from typing import NoReturn
 
@@ -14,6 +15,7 @@ from lean_tumbler.errors import TumblerError, UsageError
 
 NAME = "lean-tumbler"
 STOPPED = 4
+_NOT_WRITTEN = 3
 # Which extra brings a module that the plain install does without.
 _EXTRAS = {
     "polars": "analysis",
@@ -111,23 +113,24 @@ def run(argv: Sequence[str], session: Session) -> int:
         return UsageError.exit_code
     parser = build_parser(argv)
     arguments = parser.parse_args(argv)
-    if arguments.version:
-        from importlib.metadata import version
-
-        session.stdout.write(f"{NAME} {version(NAME)}\n")
-        return 0
-    if arguments.command is None:
-        session.stdout.write(parser.format_help())
-        return 0
     try:
+        if arguments.version or arguments.command is None:
+            session.stdout.write(_version() if arguments.version else parser.format_help())
+            session.stdout.flush()
+            return 0
         return int(command_module(arguments.command).run(arguments, session))
     except (TumblerError, KeyboardInterrupt, ModuleNotFoundError) as error:
         _trace(arguments, session)
         return _explained(error, arguments.command, session)
     except BrokenPipeError:
         # The reader has gone; nothing more can be said to it.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+        _say_no_more()
+        return _NOT_WRITTEN
+    except OSError as error:
+        _say_no_more()
+        reason = error.strerror or type(error).__name__
+        session.message(f"{NAME}: the result could not be written: {reason}")
+        return _NOT_WRITTEN
     except Exception as error:  # noqa: BLE001 - the last line of defence: no traceback, no values
         _trace(arguments, session)
         session.message(
@@ -135,6 +138,18 @@ def run(argv: Sequence[str], session: Session) -> int:
             "please report what --debug shows, after a look at what it holds"
         )
         return TumblerError.exit_code
+
+
+def _version() -> str:
+    from importlib.metadata import version
+
+    return f"{NAME} {version(NAME)}\n"
+
+
+def _say_no_more() -> None:
+    """Send what is still to be flushed nowhere, so that the interpreter's end says nothing."""
+    with suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _trace(arguments: argparse.Namespace, session: Session) -> None:

@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, Any, BinaryIO, TextIO
 
+from lean_tumbler.core.printable import printable
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -59,7 +60,7 @@ class Session:
 
     def message(self, text: str) -> None:
         """Say something beside the result, on standard error."""
-        print(text, file=self.stderr, flush=True)
+        print(printable(text), file=self.stderr, flush=True)
 
     def emit(
         self,
@@ -86,15 +87,13 @@ class Session:
         if arguments.format == "json":
             buffer.write(as_json(document()))
         elif arguments.format in (others or {}):
-            buffer.writelines((others or {})[arguments.format]())
+            buffer.writelines(map(printable, (others or {})[arguments.format]()))
         elif text is not None:
-            buffer.write(text(self._columns(buffer)))
+            buffer.write(printable(text(self._columns(buffer))))
         elif draw is not None:
-            from rich.console import Console
+            from lean_tumbler.reports.terminal import result_console
 
-            # Names of tables and columns are shown as they are, brackets and colons included.
-            columns = self._columns(buffer)
-            draw(Console(file=buffer, highlight=False, markup=False, emoji=False, width=columns))
+            draw(result_console(buffer, columns=self._columns(buffer)))
         if isinstance(buffer, io.StringIO) and arguments.output:
             write_text(arguments.output, buffer.getvalue())
         else:

@@ -37,7 +37,10 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
         "memory_kib": (derivation.memory_kib(parameters), limits.memory_kib),
         "work_kib": (derivation.work_kib(parameters), limits.work_kib),
         "lanes": (parameters.get("lanes", 0), limits.lanes),
-        "rounds": (parameters.get("rounds", 0), limits.rounds),
+        "rounds": (
+            parameters.get("rounds", 0) * derivation.blocks_of(len(parsed.digest)),
+            limits.rounds,
+        ),
         "bcrypt_cost_log2": (
             parameters["cost_log2"] if parsed.scheme == "bcrypt" else 0,
             limits.bcrypt_cost_log2,

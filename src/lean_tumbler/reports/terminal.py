@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import IO, TYPE_CHECKING, Any
 
 from rich import box
+from rich.console import Console
+from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
 from lean_tumbler.core.grades import MEANING, Grade
+from lean_tumbler.core.printable import printable
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from lean_tumbler.core.audit.results import Profile
 
 GRADE_STYLES = {
@@ -24,6 +29,22 @@ GRADE_STYLES = {
     Grade.UNKNOWN: "magenta",
 }
 _BAR_CHARACTERS = 30
+
+
+class _Result(Console):
+    def render(self, *arguments: Any, **named: Any) -> Iterator[Segment]:
+        """Render something; names that others chose steer no terminal."""
+        for segment in super().render(*arguments, **named):
+            yield segment if segment.control else Segment(printable(segment.text), segment.style)
+
+    def on_broken_pipe(self) -> None:
+        """Leave it to the program what to do when its reader has gone."""
+        raise BrokenPipeError
+
+
+def result_console(file: IO[str], *, columns: int) -> Console:
+    """Give what draws a result; names are shown as they are, brackets and colons included."""
+    return _Result(file=file, highlight=False, markup=False, emoji=False, width=columns)
 
 
 def new_table(*headings: str, right: tuple[int, ...] = ()) -> Table:

@@ -66,6 +66,8 @@ def write_bytes(path: Path, content: bytes, *, mode: int | None = OWNER_ONLY) ->
 def write_parts(path: Path, parts: Iterable[bytes], *, mode: int | None = OWNER_ONLY) -> None:
     """Replace a file in one step: what stands there is the old content or the new, never half.
 
+    A link is followed. A device or a pipe is written to, and never replaced.
+
     Args:
         path: the file.
         parts: its new content, one after the other.
@@ -75,6 +77,11 @@ def write_parts(path: Path, parts: Iterable[bytes], *, mode: int | None = OWNER_
         SourceError: it cannot be written.
     """
     with file_errors(path, otherwise="cannot be written"):
+        if path.exists() and not path.is_file() and not path.is_dir():
+            with path.open("wb") as opened:
+                opened.writelines(parts)
+            return
+        path = path.resolve() if path.is_symlink() else path
         if mode is None:
             mode = path.stat().st_mode & 0o777 if path.exists() else OWNER_ONLY
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")

@@ -152,6 +152,8 @@ def read_attacker(path: Path | None) -> Attacker:
         tables = tomllib.loads(read_text(path, limit_bytes=_FILE_BYTES))
     except tomllib.TOMLDecodeError as error:
         raise UsageError(f"{path}: {error}") from None
+    except (ValueError, RecursionError):
+        raise UsageError(f"{path}: a number is too long, or tables are nested too deep") from None
     if not tables or set(tables) - {"hardware", "passwords"}:
         raise UsageError(f"{path}: expected a table [hardware], a table [passwords], or both")
     hardware, popularity = CONSUMER_GPU_2022, Popularity()

@@ -257,6 +257,8 @@ class Derivation:
         work_kib: memory that one derivation goes over in all; 0 where memory is not its cost.
         as_strong: (parameters, others) -> whether the first cost an attacker at least as much.
         on_top: how it is written where it stands over a legacy digest; None where it cannot.
+        block_bytes: of a digest that is computed in blocks, each for all the rounds; 0 where it is
+            not.
     """
 
     scheme: str
@@ -272,6 +274,11 @@ class Derivation:
     work_kib: Callable[[Parameters], int]
     as_strong: Callable[[Parameters, Parameters], bool]
     on_top: OnTop | None = None
+    block_bytes: int = 0
+
+    def blocks_of(self, digest_bytes: int) -> int:
+        """Give how many times the rounds are gone through for a digest."""
+        return max(1, -(-digest_bytes // self.block_bytes)) if self.block_bytes else 1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -247,6 +247,7 @@ def _derivation(scheme: str) -> Derivation:
         work_kib=lambda _: 0,
         as_strong=_as_strong,
         on_top=None if scheme == "pbkdf2-sha1" else _on_top(scheme),
+        block_bytes=_SCHEMES[scheme][1],
     )
 
 

@@ -25,11 +25,18 @@ from lean_tumbler.stores.sources.base import (
     frames_of_rows,
 )
 from lean_tumbler.stores.sources.scanning import Scan
-from lean_tumbler.stores.sources.streams import blocks, encoding_of, sample, split_lines
+from lean_tumbler.stores.sources.streams import (
+    blocks,
+    encoding_of,
+    sample,
+    split_lines,
+    why_no_text,
+)
 
 _DELIMITERS = ",\t;|"
 _SAMPLE_LINES = 50
 NULL = r"\N"  # how databases export NULL; an empty field is no value either
+_LINE_BYTES = 1 << 25
 _OPEN_QUOTE_BYTES = 1 << 24  # a quote that is not closed within this is broken
 _SWALLOWED = "two stray quotes make one field of this line and others"
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
@@ -128,7 +135,7 @@ class DelimitedTable(Schemaless):
         """Give blocks of whole records: a quoted field may hold line ends."""
         held: list[bytes] = []
         quotes = 0
-        for block in blocks(self.path, unreadable):
+        for block in blocks(self.path, unreadable, limit_bytes=_LINE_BYTES):
             held.append(block)
             quotes += Scan(block).count('"')
             if quotes % 2 == 0 or sum(map(len, held)) > _OPEN_QUOTE_BYTES:
@@ -228,7 +235,7 @@ class DelimitedTable(Schemaless):
                 continue
             record, held = held, b""
             if b"\0" in record:
-                unreadable.add(started, "holds a NUL")
+                unreadable.add(started, why_no_text(record, _LINE_BYTES))
                 continue
             try:
                 text = record.decode(self.encoding)

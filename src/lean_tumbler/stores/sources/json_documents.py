@@ -11,12 +11,15 @@ from lean_tumbler.stores.sources.json_fields import as_row
 from lean_tumbler.stores.sources.streams import LINE_BYTES, encoding_of, pieces, sample
 
 # RFC 8259: strings (section 7) may hold braces; a number or name (section 3) holds none.
-_STRING = r'"(?:[^"\\]|\\.)*"'
+# Possessive: what goes back over a long string takes memory for each character of it.
+_STRING = r'"[^"\\]*+(?:\\.[^"\\]*+)*+"'
 _TOKEN = re.compile(rf"{_STRING}|[{{}}]", re.DOTALL)
 _BRACKET = re.compile(rf"{_STRING}|[\[\]{{}}]", re.DOTALL)
 _BETWEEN = re.compile(r"[\s\[\],}\x1e]*")  # what may stand between objects; 1E: RFC 7464
 _UNDER_ONE_NAME = re.compile(rf"\s*\{{\s*{_STRING}\s*:\s*\[\s*(?=\{{)", re.DOTALL)
 _ARRAY = re.compile(r"\s*\[\s*\{")
+_HELD_CHARACTERS = 4 * LINE_BYTES
+_TOO_LONG = " " * (LINE_BYTES + 1)
 _MEMBER = re.compile(rf"\s*{_STRING}\s*:", re.DOTALL)
 
 
@@ -82,6 +85,7 @@ class _Held:
         self.text = ""
         self._depth = 0
         self._looked = 0
+        self._is_too_long = False
 
     def take(self) -> Iterator[str]:
         """Give every object that is whole."""
@@ -98,12 +102,18 @@ class _Held:
             self._looked = token.end()
             if token[0] == "}" and self._depth <= 0:
                 self._depth = 0
-                yield self.text[begin : self._looked]
+                yield _TOO_LONG if self._is_too_long else self.text[begin : self._looked]
+                self._is_too_long = False
                 begin = self._looked = _BETWEEN.match(self.text, self._looked).end()  # type: ignore[union-attr] # likewise
         self.text = self.text[begin:]
         self._looked -= begin
+        if len(self.text) > _HELD_CHARACTERS:  # what was looked at is known: only its depth counts
+            self.text, self._is_too_long = self.text[self._looked :][-1:], True
+            self._looked = 0
 
     def rest(self) -> Iterator[str]:
         """Give what stands behind the last whole object."""
-        if self.text.strip():
+        if self._is_too_long:
+            yield _TOO_LONG
+        elif self.text.strip():
             yield self.text

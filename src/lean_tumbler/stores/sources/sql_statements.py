@@ -30,15 +30,17 @@ WRITING = re.compile(
 _ALWAYS = re.compile(
     rf"{_LEAD}(?:INSERT|REPLACE\s+INTO|UPDATE|MERGE|UPSERT|LOAD|COPY|BULK)\b", re.IGNORECASE
 )
-_QUOTED = r"'(?:[^'\\]|\\.|'')*'"
+# Possessive: what goes back over a long text takes memory for each character of it.
+_WITHIN = r"[^'\\]*+(?:(?:\\.|'')[^'\\]*+)*+"
+_QUOTED = rf"'{_WITHIN}'"
 _STRING_OR = re.compile(rf"{_QUOTED}|[;()']", re.DOTALL)
 _VALUE = re.compile(
-    r"\s*(?:(?P<prefix>_\w+\s*|[NEXU]&?(?='))?'(?P<text>(?:[^'\\]|\\.|'')*)'"
+    rf"\s*(?:(?P<prefix>_\w+\s*|[NEXU]&?(?='))?'(?P<text>{_WITHIN})'"
     r"|0x(?P<hex>[0-9a-fA-F]*)|(?P<word>[^\s,()']+))"
     r'(?:\s*::\s*[\w". \[\]]+?(?:\(\d+(?:,\d+)?\))?)?\s*(?P<end>[,)])',
     re.DOTALL | re.IGNORECASE,
 )
-_OPEN = re.compile(r"\s*(?:_\w+\s*|[NEXU]&?)?'(?:[^'\\]|\\.|'')*\\?\Z", re.DOTALL | re.IGNORECASE)
+_OPEN = re.compile(rf"\s*(?:_\w+\s*|[NEXU]&?)?'{_WITHIN}\\?\Z", re.DOTALL | re.IGNORECASE)
 _NEXT = re.compile(r"\s*(?:,\s*)?(?:ROW\s*)?\(", re.IGNORECASE)
 _AFTER_NAME = re.compile(r"\s*(?:ROW\s*)?\(", re.IGNORECASE)
 _TEXT_ESCAPES = {"0": "\0", "n": "\n", "r": "\r", "t": "\t", "Z": "\x1a", "b": "\b"}

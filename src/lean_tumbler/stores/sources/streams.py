@@ -16,6 +16,9 @@ from lean_tumbler.stores.sources.base import VALUE_CHARACTERS, Unreadable
 SAMPLE_BYTES = 1 << 16
 LINE_BYTES = 8 * VALUE_CHARACTERS
 _PIECE_BYTES = 1 << 18
+_COMPRESSED_BYTES = 1 << 10  # at most 32 MiB once decompressed (RFC 8878 section 3.1.1.2.4)
+# In the place of a line that is longer than may be held; no text has a NUL.
+_TOO_LONG = b"\0too long\n"
 _FIRST_BYTES = 1 << 18  # whoever wants to know what is in a file reads the first block alone
 _UTF16 = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 # RFC 1952 section 2.3.1; the .xz format, 2.1.1.1; RFC 8878 section 3.1.1.
@@ -46,7 +49,8 @@ class _ZstandardStream:
         Raises:
             EOFError: the file ends within a frame.
         """
-        while part := self._raw.read(size):
+        # A few bytes may stand for a hundred thousand of them: a little is taken in at a time.
+        while part := self._raw.read(min(size, _COMPRESSED_BYTES)):
             text = b""
             while part:
                 if self._frame.eof:
@@ -165,12 +169,19 @@ def _is_utf8(line: bytes) -> bool:
     return True
 
 
-def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 23) -> Iterator[bytes]:
+def blocks(
+    path: Path,
+    unreadable: Unreadable,
+    *,
+    block_bytes: int = 1 << 23,
+    limit_bytes: int = 1 << 25,
+) -> Iterator[bytes]:
     """Read a file in blocks that end at line ends; the last may not, and the first is small.
 
-    A compressed file that is cut off gives what stands before the cut, and is noted.
+    A compressed file that is cut off gives what stands before the cut, and is noted. A line that is
+    longer than the limit is not held: `why_no_text` tells what stands in its place.
     """
-    rest = b""
+    rest, dropping = b"", False
     with opened(path) as stream:
         damaged, size = False, min(_FIRST_BYTES, block_bytes)
         while not damaged:
@@ -180,12 +191,28 @@ def blocks(path: Path, unreadable: Unreadable, *, block_bytes: int = 1 << 23) ->
             unreadable.cut_off |= damaged
             if len(rest) == before:
                 break
-            end = rest.rfind(b"\n", before) + 1
+            if dropping:
+                first = rest.find(b"\n") + 1
+                rest, dropping = rest[first:], not first
+                if dropping:
+                    rest = b""
+                    continue
+            end = rest.rfind(b"\n", min(before, len(rest))) + 1
             if end:
                 yield rest[:end]
                 rest = rest[end:]
+            if len(rest) > limit_bytes:
+                yield _TOO_LONG
+                rest, dropping = b"", True
     if rest:
         yield rest
+
+
+def why_no_text(raw: bytes, limit_bytes: int) -> str:
+    """Say why a line with a NUL is no text."""
+    if raw.startswith(_TOO_LONG[:-1]):
+        return f"a line of more than {limit_bytes:,} bytes"
+    return "holds a NUL"
 
 
 def pieces(path: Path, unreadable: Unreadable) -> Iterator[bytes]:
@@ -214,20 +241,22 @@ def lines(
     """
     encoding = encoding_of(sample(path))
     number = 0
-    for block in blocks(path, unreadable):
+    for block in blocks(path, unreadable, limit_bytes=limit_bytes):
         for raw in block.split(b"\n")[: -1 if block.endswith(b"\n") else None]:
             number += 1
             if len(raw) > limit_bytes:
                 unreadable.add(number, f"a line of more than {limit_bytes:,} bytes")
                 continue
-            line = _decoded(raw, encoding, number, unreadable)
+            line = _decoded(raw, encoding, number, unreadable, limit_bytes)
             if line is not None:
                 yield number, line.removeprefix("\ufeff") if number == 1 else line
 
 
-def _decoded(raw: bytes, encoding: str, number: int, unreadable: Unreadable) -> str | None:
+def _decoded(
+    raw: bytes, encoding: str, number: int, unreadable: Unreadable, limit_bytes: int
+) -> str | None:
     if b"\0" in raw:
-        unreadable.add(number, "holds a NUL")
+        unreadable.add(number, why_no_text(raw, limit_bytes))
         return None
     try:
         return raw.removesuffix(b"\r").decode(encoding)
