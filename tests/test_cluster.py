@@ -8,7 +8,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -17,12 +17,13 @@ from pathlib import Path
 import pytest
 
 import servers
-from conftest import Program, make_portal
+from conftest import Program, make_portal, run_program
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import StoreAway
 from lean_tumbler.operations.cluster import ClusterExecutor, is_overheard
 
 BIN = Path(sys.executable).parent
+SEALED = ("--backup", "1.sealed", "--to", "recovery.public.pem")
 
 
 @dataclass(frozen=True)
@@ -38,8 +39,14 @@ class Cluster:
 
 
 @contextmanager
-def cluster(folder: Path, *, workers: int) -> Iterator[Cluster]:
-    """Start a scheduler and workers of one thread, as Dask's own program does."""
+def cluster(folder: Path, *, workers: int, preload: Sequence[str] = ()) -> Iterator[Cluster]:
+    """Start a scheduler and workers of one thread, as Dask's own program does.
+
+    Args:
+        folder: where they write.
+        workers: how many.
+        preload: a program of each worker, which runs before any task; none for no such program.
+    """
     folder.mkdir(exist_ok=True)
     address = f"tcp://127.0.0.1:{servers.free_port()}"
     log = folder / "log"
@@ -52,8 +59,16 @@ def cluster(folder: Path, *, workers: int) -> Iterator[Cluster]:
 
         scheduler = start("scheduler", "--host", address, "--no-dashboard")
         running = [
-            start("worker", address, "--no-nanny", "--no-dashboard", "--nthreads", "1")
-            for _ in range(workers)
+            start(
+                "worker",
+                address,
+                "--no-nanny",
+                "--no-dashboard",
+                "--nthreads",
+                "1",
+                *(f"--preload={preload[n]}" for n in [number] if preload and preload[n]),
+            )
+            for number in range(workers)
         ]
         try:
             deadline = time.monotonic() + 90
@@ -79,9 +94,10 @@ def test_a_killed_worker_loses_nothing(tmp_path: Path) -> None:
     (tmp_path / "tumbler.toml").write_text(
         re.sub("memory_kib = [0-9]+", "memory_kib = 16384", policy, count=1)
     )
+    run_program("keys", "new", "recovery", cwd=tmp_path)
     with cluster(tmp_path / "cluster", workers=2) as running:
-        command = [str(BIN / "lean-tumbler"), "layer", "--cluster", running.address, "--format",
-                   "json"]  # fmt: skip
+        command = [str(BIN / "lean-tumbler"), "layer", "--cluster", running.address, *SEALED,
+                   "--format", "json"]  # fmt: skip
         layering = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE,
                                     stderr=subprocess.PIPE)  # fmt: skip
         before = portal.stored()
@@ -111,9 +127,10 @@ def test_a_lost_scheduler_ends_the_run(tmp_path: Path, program: Program) -> None
     policy = (tmp_path / "tumbler.toml").read_text()
     dear = re.sub("memory_kib = [0-9]+", "memory_kib = 16384", policy, count=1)
     (tmp_path / "tumbler.toml").write_text(dear)
+    run_program("keys", "new", "recovery", cwd=tmp_path)
     with cluster(tmp_path / "cluster", workers=1) as running:
         layering = subprocess.Popen(
-            [str(BIN / "lean-tumbler"), "layer", "--cluster", running.address],
+            [str(BIN / "lean-tumbler"), "layer", "--cluster", running.address, *SEALED],
             cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
         before = portal.stored()
         while portal.stored() == before:
@@ -137,12 +154,19 @@ def test_a_lost_scheduler_ends_the_run(tmp_path: Path, program: Program) -> None
 def test_what_is_no_cluster(tmp_path: Path, program: Program) -> None:
     """An address without a scheduler, and one of another form, are said before anything is done."""
     make_portal(tmp_path, ["md5"])
-    finished = program("layer", "--cluster", "127.0.0.1:8786")
+    program("keys", "new", "recovery")
+    finished = program("layer", "--cluster", "127.0.0.1:8786", *SEALED)
     assert (finished.code, finished.out) == (2, "")
     assert "tcp://HOST:8786" in finished.err
-    finished = program("layer", "--cluster", f"tcp://127.0.0.1:{servers.free_port()}")
+    nowhere = f"tcp://127.0.0.1:{servers.free_port()}"
+    sealed = ("--backup", "2.sealed", *SEALED[2:])
+    finished = program("layer", "--cluster", nowhere, *sealed)
     assert (finished.code, finished.out) == (3, "")
     assert "no scheduler answers there" in finished.err
+    assert "goes with --backup and --to" in program("layer", "--cluster", nowhere).err
+    overheard = program("layer", "--cluster", "tcp://10.0.0.7:8786", *sealed)
+    assert overheard.code == 2
+    assert "digests would cross the network in clear, and anybody could answer" in overheard.err
 
 
 @pytest.mark.parametrize(

@@ -126,7 +126,7 @@ class Trial:
         before = {p.number: self._admitted(store, p, p.password) for p in self.table.people}
         self._look(store, before, "before")
         resources = Resources(
-            executor=self.executor, local=self.executor, workers=2, clock=time.perf_counter,
+            executor=self.executor, workers=2, clock=time.perf_counter,
             randomness=os.urandom, pause=time.sleep,
         )  # fmt: skip
         layer_store(

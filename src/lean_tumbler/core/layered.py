@@ -130,6 +130,20 @@ def family(derivations: Iterable[Derivation]) -> Family:
     return Family(name="layered", layouts=(layout,))
 
 
+def assembled(
+    head: Head, *, derivation: Derivation, parameters: Parameters, fresh_salt: bytes, digest: bytes
+) -> str:
+    """Put a layered value together of a digest that was derived elsewhere.
+
+    Raises:
+        ValueError: the digest has another length than the scheme's.
+    """
+    form = derivation.on_top
+    if form is None or len(digest) != form.digest_bytes:
+        raise ValueError(f"{derivation.scheme}: a digest of another length")
+    return str(head) + form.text(parameters, phc.encode(fresh_salt), phc.encode(digest))
+
+
 def write(
     head: Head,
     *,

@@ -229,6 +229,23 @@ def derived(task: DerivationTask) -> str:
     )
 
 
+def assembled(task: DerivationTask, digest: bytes) -> str:
+    """Put together what a row is to hold, of a digest that was derived elsewhere.
+
+    Raises:
+        ValueError: the digest has another length than the scheme's.
+    """
+    if task.head is None:
+        raise ValueError("a password is never derived elsewhere")
+    return layered.assembled(
+        task.head,
+        derivation=DERIVATIONS[task.scheme],
+        parameters=task.parameters,
+        fresh_salt=task.fresh_salt,
+        digest=digest,
+    )
+
+
 def require_confirmed(value: str, task: DerivationTask, reader: RowReader) -> None:
     """Refuse a value that would not be read again as what it was made from.
 

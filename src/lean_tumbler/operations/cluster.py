@@ -1,20 +1,29 @@
-"""Derivations on many machines: a Dask cluster as an executor.
+"""Derivations on many machines, a Dask cluster: the side that talks to it.
 
-What crosses the network is digests, salts, parameters and new values; never a database's
+It runs as a process of its own, `python -m lean_tumbler.operations.cluster`, because Dask unpickles
+what its machines send: whoever has one of them runs code here. So nothing is here that is worth it:
+no database's credentials, no backup, no key. What comes out of it are lines of JSON, which
+`cluster_process` reads and checks.
+
+What crosses the network is legacy digests, salts, parameters and new digests; never a database's
 credentials, and never a password.
 """
 
+import json
 import logging
+import sys
+from base64 import b64decode, b64encode
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future
 from contextlib import contextmanager
 from functools import partial
-from ipaddress import ip_address
 from threading import Event, Lock, Thread
-from typing import Any
+from typing import Any, BinaryIO
 from urllib.parse import urlsplit
 
-from lean_tumbler.errors import SourceError, StoreAway, UsageError
+from lean_tumbler.errors import SourceError, StoreAway, TumblerError, UsageError
+from lean_tumbler.operations.cluster_worker import digests
+from lean_tumbler.stores.transport import leaves_this_machine
 
 _CONNECT_SECONDS = 10
 _LOOK_SECONDS = 0.5
@@ -146,9 +155,42 @@ def cluster_executor(address: str) -> Iterator[tuple[Executor, int]]:
 def is_overheard(address: str) -> bool:
     """Tell whether an address lets others on the network read along."""
     parts = urlsplit(address)
-    if parts.scheme == "tls" or parts.hostname == "localhost":
-        return False
+    return parts.scheme != "tls" and leaves_this_machine(parts.hostname)
+
+
+def _serve(lines: BinaryIO, out: BinaryIO) -> None:
+    """Answer the other side until it ends: an address first, then lists of tasks."""
+    lock = Lock()
+
+    def say(**answer: object) -> None:
+        with lock:
+            out.write(json.dumps(answer).encode("ascii") + b"\n")
+            out.flush()
+
+    def done(number: int, future: "Future[Any]") -> None:
+        try:
+            results = [[_coded(raw), seconds] for raw, seconds in future.result()]
+            say(id=number, results=results)
+        except Exception as error:  # noqa: BLE001 - whatever a cluster raises is a lost answer
+            say(id=number, lost=str(error) if isinstance(error, StoreAway) else "no result")
+
+    address = json.loads(lines.readline())
     try:
-        return not ip_address(parts.hostname or "").is_loopback
-    except ValueError:
-        return True
+        with cluster_executor(address) as (executor, workers):
+            say(workers=workers)
+            for line in lines:
+                request = json.loads(line)
+                tasks = [(scheme, costs, b64decode(salt), b64decode(secret))
+                         for scheme, costs, salt, secret in request["tasks"]]  # fmt: skip
+                future = executor.submit(digests, tasks)
+                future.add_done_callback(partial(done, request["id"]))
+    except TumblerError as error:
+        say(error=str(error), usage=isinstance(error, UsageError))
+
+
+def _coded(raw: object) -> str | None:
+    return b64encode(raw).decode("ascii") if isinstance(raw, bytes) else None
+
+
+if __name__ == "__main__":
+    _serve(sys.stdin.buffer, sys.stdout.buffer)

@@ -17,18 +17,27 @@ from lean_tumbler.core.layering import (
     DerivationTask,
     Leave,
     RowPlan,
-    derived,
     plan_row,
     require_confirmed,
     require_opening,
     task_of,
 )
-from lean_tumbler.core.policy import StoragePolicy, StorePolicy, Target
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
 from lean_tumbler.core.reading.ways import Bounds
 from lean_tumbler.core.schemes.catalogue import own_formulas
 from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, StoreAway, UsageError
+from lean_tumbler.operations.deriving import (
+    CHECKED_SHARE,
+    Clock,
+    Derived,
+    Elsewhere,
+    expected_seconds,
+    require_right,
+    results_of,
+    timed,
+)
 from lean_tumbler.operations.layering_summary import LayeringSummary
 from lean_tumbler.operations.surveying import surveyed_once
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
@@ -45,7 +54,6 @@ _BACK_OFF_SECONDS = (0.5, 1.0, 2.0, 4.0, 8.0, 16.0)
 
 T = TypeVar("T")
 
-Clock = Callable[[], float]
 Randomness = Callable[[int], bytes]
 
 
@@ -79,8 +87,9 @@ class Resources:
     """What a run works with.
 
     Attributes:
-        executor: runs the derivations, maybe on other machines.
-        local: runs those of rows whose password is known, which stays on this machine.
+        executor: runs the derivations.
+        elsewhere: other machines that run them instead; not those of rows whose password is known,
+            which stays on this one.
         workers: how many derivations run at once.
         clock: seconds, monotonic.
         randomness: number of bytes -> random bytes.
@@ -93,12 +102,12 @@ class Resources:
     """
 
     executor: Executor
-    local: Executor
     workers: int
     clock: Clock
     randomness: Randomness
     pause: Callable[[float], object]
     rows_per_second: float = 0.0
+    elsewhere: Elsewhere | None = None
     keys: Mapping[str, bytes] = field(default_factory=dict)
     keep: Callable[[Sequence[Swap]], None] = lambda _: None
     seconds_behind: Callable[[], float] | None = None
@@ -110,11 +119,9 @@ class _Page:
     """Rows that were read and claimed together; the claim ends when none is left to write."""
 
     claim: str
+    privileged: bool = False
     waiting: int = 0
     read_whole: bool = False
-
-
-_Derived = tuple[str, float]  # with its seconds; an empty text where there was not enough memory
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +139,7 @@ class _Batch:
 
     rows: Sequence[_Due] = ()
     tasks: Sequence[DerivationTask] = ()
-    derived: Sequence["Future[list[_Derived]]"] = ()
+    derived: Sequence["Future[list[Derived]]"] = ()
 
 
 def require_formulas(store: Store, policy: StoragePolicy) -> None:
@@ -196,7 +203,9 @@ def layer_store(
     try:
         run.all_rows()
         if selection.dry_run:
-            summary.expected_seconds = _expected_seconds(summary.written, policy.target, resources)
+            task = task_of(RowPlan(plain=b"measured"), policy.target, resources.randomness)
+            each = expected_seconds(task, resources.executor, resources.workers, resources.clock)
+            summary.expected_seconds = summary.written * each
     except SourceError as error:
         if not summary.written:
             raise
@@ -275,7 +284,7 @@ class _Run:
         after: AccountKey | None = None
         elsewhere: list[AccountKey | None] = []
         while claim := self._next_claim(after, privileged):
-            page = self._claimed(claim)
+            page = self._claimed(claim, privileged)
             rows = self._page(after, privileged)  # what was done before the claim shows
             if page is None:
                 elsewhere.append(after)
@@ -287,7 +296,7 @@ class _Run:
         while elsewhere:  # in work by another run; looked at again when it has let go
             after = elsewhere[0]
             claim = self._next_claim(after, privileged)
-            page = self._claimed(claim) if claim else None
+            page = self._claimed(claim, privileged) if claim else None
             if claim and page is None:
                 if self._should_stop():
                     self._summary.stopped = True
@@ -311,13 +320,13 @@ class _Run:
             lambda: self._store.page(after=after, rows=rows, privileged=privileged)
         )
 
-    def _claimed(self, claim: str) -> _Page | None:
+    def _claimed(self, claim: str, privileged: bool | None) -> _Page | None:
         if self._selection.dry_run:
             return _Page(claim)
         if not self._patiently(lambda: self._store.claim(claim)):
             return None
         self._claims.add(claim)
-        return _Page(claim)
+        return _Page(claim, privileged=bool(privileged))
 
     def _due_of(self, rows: list[Account], page: _Page) -> Iterator[_Due]:
         for account in rows:
@@ -388,7 +397,7 @@ class _Run:
         ordered: list[_Due] = []
         made: list[DerivationTask] = []
         calls = []
-        for executor, known in ((resources.executor, False), (resources.local, True)):
+        for known in (False, True):
             chosen = [row for row in rows if (row.plan.plain is not None) is known]
             ordered += chosen
             for start in range(0, len(chosen), at_once):
@@ -397,7 +406,10 @@ class _Run:
                     for row in chosen[start : start + at_once]
                 ]
                 made += tasks
-                calls.append(executor.submit(_timed, tasks, resources.clock))
+                if resources.elsewhere is not None and not known:
+                    calls.append(resources.elsewhere.derive(tasks))
+                else:
+                    calls.append(resources.executor.submit(timed, tasks, resources.clock))
         return _Batch(ordered, made, calls)
 
     def _write(self, batch: _Batch) -> None:
@@ -406,7 +418,9 @@ class _Run:
         started = self._resources.clock()
         swaps: list[Swap] = []
         written: list[_Due] = []
-        values = chain.from_iterable(call.result() for call in batch.derived)
+        elsewhere = self._resources.elsewhere
+        values = list(chain.from_iterable(results_of(call, elsewhere) for call in batch.derived))
+        self._check_again(batch, [value for value, _ in values])
         for due, task, (value, seconds) in zip(batch.rows, batch.tasks, values, strict=True):
             if not value:
                 self._summary.failed += 1
@@ -433,6 +447,19 @@ class _Run:
         if self._resources.clock() - started < BATCH_SECONDS / 2:
             self._batch_rows = min(self._batch_rows * 2, BATCH_ROWS)
         self._slow_down()
+
+    def _check_again(self, batch: _Batch, values: Sequence[str]) -> None:
+        """Derive some of what came from elsewhere again, here, before anything is written."""
+        elsewhere, drawn = self._resources.elsewhere, self._resources.randomness
+        if elsewhere is None:
+            return
+        chosen = [
+            (task, value)
+            for due, task, value in zip(batch.rows, batch.tasks, values, strict=True)
+            if value and task.head is not None and (due.page.privileged or _is_drawn(drawn))
+        ]
+        tasks, given = [task for task, _ in chosen], [value for _, value in chosen]
+        require_right(tasks, given, executor=self._resources.executor, name=elsewhere.name)
 
     def _count(self, plan: RowPlan) -> None:
         self._summary.cohorts[plan.cohort] += 1
@@ -468,26 +495,5 @@ class _Run:
                 self._resources.pause(ahead)
 
 
-def _timed(tasks: Sequence[DerivationTask], clock: Clock) -> list[_Derived]:
-    """Derive, and say how long each took; an exception would carry the task into other logs."""
-    return [_timed_alone(task, clock) for task in tasks]
-
-
-def _timed_alone(task: DerivationTask, clock: Clock) -> _Derived:
-    started = clock()
-    try:
-        value = derived(task)
-    except MemoryError:
-        value = ""
-    return value, clock() - started
-
-
-def _expected_seconds(rows: int, target: Target, resources: Resources) -> float:
-    """Say how long derivations for so many rows would take here, by running one for each worker."""
-    task = task_of(RowPlan(plain=b"measured"), target, resources.randomness)
-    timed = [
-        resources.executor.submit(_timed_alone, task, resources.clock)
-        for _ in range(resources.workers)
-    ]
-    slowest = max(future.result()[1] for future in timed)
-    return rows * slowest / resources.workers
+def _is_drawn(randomness: Randomness) -> bool:
+    return int.from_bytes(randomness(4), "big") < CHECKED_SHARE * (1 << 32)

@@ -3,7 +3,7 @@
 import argparse
 import os
 import time
-from concurrent.futures import Executor, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import UTC
 from pathlib import Path
@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.operations.deriving import Elsewhere
     from lean_tumbler.operations.layering import Selection
 
 EXAMPLE = """\
@@ -58,7 +59,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--cluster",
         metavar="URL",
-        help="derive on a Dask cluster, like tcp://HOST:8786: it gets digests, no credentials",
+        help="derive on a Dask cluster, like tls://HOST:8786: it gets digests, no credentials, "
+        "and a part of its results is derived here again",
     )
     add_share_option(parser)
     parser.add_argument(
@@ -106,8 +108,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         opened_store(
             arguments, store_policy, in_bulk=True, ready_on=started.astimezone(UTC).date()
         ) as store,
-        ThreadPoolExecutor(local_workers) as local,
-        _executor(arguments, session, local, local_workers) as (executor, workers),
+        ThreadPoolExecutor(local_workers) as executor,
+        _elsewhere(arguments) as (elsewhere, remote_workers),
         stop_signals() as stopping,
         sealed_backup(arguments, store_policy, started, step="layer") as keep,
         session.progress("Layering", total=store.count(), unit="rows") as advance,
@@ -118,8 +120,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             policy=policy,
             resources=Resources(
                 executor=executor,
-                local=local,
-                workers=workers,
+                elsewhere=elsewhere,
+                workers=remote_workers or local_workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,
                 keys=keys_of(arguments, policy),
@@ -163,21 +165,25 @@ def _selection(arguments: argparse.Namespace) -> "Selection":
 
 
 @contextmanager
-def _executor(
-    arguments: argparse.Namespace, session: Session, local: Executor, workers: int
-) -> "Iterator[tuple[Executor, int]]":
-    """Give what derives: the threads here, or a cluster."""
+def _elsewhere(arguments: argparse.Namespace) -> "Iterator[tuple[Elsewhere | None, int]]":
+    """Give the cluster that derives, if there is one, and how many calls run there at once."""
     if arguments.cluster is None:
-        yield local, workers
+        yield None, 0
         return
-    from lean_tumbler.operations.cluster import cluster_executor, is_overheard
+    from lean_tumbler.operations.cluster import is_overheard
+    from lean_tumbler.operations.cluster_process import cluster
 
     if is_overheard(arguments.cluster):
-        session.message(
-            "lean-tumbler layer: digests cross the network to the cluster in clear; "
-            "tls:// and Dask's certificates would encrypt them"
+        raise UsageError(
+            "--cluster: digests would cross the network in clear, and anybody could answer; use "
+            "tls:// and the certificates of Dask's configuration"
         )
-    with cluster_executor(arguments.cluster) as found:
+    if arguments.backup is None and not arguments.dry_run:
+        raise UsageError(
+            "--cluster goes with --backup and --to: other machines are not trusted with accounts, "
+            "and what a wrong one gave is put back from there"
+        )
+    with cluster(arguments.cluster) as found:
         yield found
 
 

@@ -85,7 +85,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             policy=policy,
             resources=Resources(
                 executor=executor,
-                local=executor,
                 workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,

@@ -67,7 +67,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             gateway=gateway_of(arguments, policy),
             resources=Resources(
                 executor=executor,
-                local=executor,
                 workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,

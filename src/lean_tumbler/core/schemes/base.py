@@ -243,6 +243,25 @@ class OnTop:
     numbers: tuple[tuple[str, str], ...]
     digest_characters: int
 
+    @property
+    def digest_bytes(self) -> int:
+        """How many bytes the digest has that `create` writes."""
+        return self.digest_characters * 3 // 4
+
+    def text(self, parameters: Parameters, salt: str, digest: str) -> str:
+        """Put a value together.
+
+        Args:
+            parameters: its costs.
+            salt: in the base64 of PHC strings.
+            digest: likewise.
+        """
+        costs = "".join(
+            f"{before}{parameters[name] if name else self.digest_bytes}"
+            for before, name in self.numbers
+        )
+        return f"{self.start}{costs}${salt}${digest}"
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Derivation:

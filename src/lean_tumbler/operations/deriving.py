@@ -1,0 +1,110 @@
+"""Derivations for bulk layering: here, or elsewhere with digests alone coming back."""
+
+from collections.abc import Callable, Sequence
+from concurrent.futures import Executor, Future
+from dataclasses import dataclass
+
+from lean_tumbler.core.layering import DerivationTask, assembled, derived
+from lean_tumbler.errors import SourceError, StoreAway
+
+Clock = Callable[[], float]
+Derived = tuple[str, float]  # with its seconds; an empty text where there was not enough memory
+
+# Of what other machines derive, the part that is derived here again before it is written; the rows
+# of administrators all are. Who plants k values goes unseen with a probability of 0.98^k.
+CHECKED_SHARE = 0.02
+ANSWER_SECONDS = 300.0  # a call takes seconds; a worker that never answers ends the run
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """Other machines.
+
+    Attributes:
+        digests: gives the digest of each task and its seconds, or None for no memory.
+        name: what messages call them.
+        answer_seconds: how long an answer may take to come.
+    """
+
+    digests: Callable[[Sequence[DerivationTask]], "Future[list[tuple[bytes | None, float]]]"]
+    name: str
+    answer_seconds: float = ANSWER_SECONDS
+
+    def derive(self, tasks: Sequence[DerivationTask]) -> "Future[list[Derived]]":
+        """Have values derived; their texts are put together here."""
+        future: Future[list[Derived]] = Future()
+
+        def put_together(found: "Future[list[tuple[bytes | None, float]]]") -> None:
+            try:
+                pairs = zip(tasks, found.result(), strict=True)
+                values = [("" if raw is None else assembled(task, raw), seconds)
+                          for task, (raw, seconds) in pairs]  # fmt: skip
+            except Exception as error:  # noqa: BLE001 - whatever it is goes to who waits for it
+                future.set_exception(error)
+            else:
+                future.set_result(values)
+
+        self.digests(tasks).add_done_callback(put_together)
+        return future
+
+
+def results_of(call: "Future[list[Derived]]", elsewhere: Elsewhere | None) -> list[Derived]:
+    """Wait for what was derived.
+
+    Raises:
+        StoreAway: other machines do not answer in time.
+    """
+    try:
+        return call.result(timeout=None if elsewhere is None else elsewhere.answer_seconds)
+    except TimeoutError:
+        name, seconds = (elsewhere.name, elsewhere.answer_seconds) if elsewhere else ("", 0.0)
+        raise StoreAway(f"{name}: no answer within {seconds:.0f} s") from None
+
+
+def require_right(
+    tasks: Sequence[DerivationTask], values: Sequence[str], *, executor: Executor, name: str
+) -> None:
+    """Derive some values again, here, and refuse what differs.
+
+    Args:
+        tasks: what was derived elsewhere.
+        values: what came back.
+        executor: of this machine.
+        name: what messages call the other machines.
+
+    Raises:
+        SourceError: one differs.
+    """
+    again = [executor.submit(timed_alone, task, _no_clock) for task in tasks]
+    for value, call in zip(values, again, strict=True):
+        here, _ = call.result()
+        if here and here != value:
+            raise SourceError(
+                f"{name}: a worker gave a digest that is not right; nothing of its batch was "
+                "written. Undo this run from its backup, and do not use that worker again"
+            )
+
+
+def _no_clock() -> float:
+    return 0.0
+
+
+def timed(tasks: Sequence[DerivationTask], clock: Clock) -> list[Derived]:
+    """Derive, and say how long each took; an exception would carry the task into other logs."""
+    return [timed_alone(task, clock) for task in tasks]
+
+
+def timed_alone(task: DerivationTask, clock: Clock) -> Derived:
+    """Derive one value."""
+    started = clock()
+    try:
+        value = derived(task)
+    except MemoryError:
+        value = ""
+    return value, clock() - started
+
+
+def expected_seconds(task: DerivationTask, executor: Executor, workers: int, clock: Clock) -> float:
+    """Say how long a derivation takes of all that is at hand, by running one for each worker."""
+    running = [executor.submit(timed_alone, task, clock) for _ in range(workers)]
+    return max(future.result()[1] for future in running) / workers
