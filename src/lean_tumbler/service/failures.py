@@ -1,6 +1,7 @@
 """How often a login has failed in a row (NIST SP 800-63B-4, section 3.2.2)."""
 
 import hashlib
+import unicodedata
 from collections import OrderedDict
 from collections.abc import Callable
 from typing import Protocol
@@ -72,6 +73,21 @@ class OwnFailures:
         return max(0.0, count - (self._clock() - when) / self._forgiven_seconds)
 
 
-def folded(store: str, login: str) -> bytes:
-    """Name a login of a store; letter case does not make another of it."""
-    return f"{store}\0{login.casefold()}".encode("utf-8", "replace")
+def counted_as(login: str, row: object | None) -> str:
+    """Name whom a failure counts for: the row, however its login was typed; else the login.
+
+    Databases take several writings for one login; what is no row's is folded as far as they do.
+
+    Args:
+        login: as typed.
+        row: the key of the one row that has it; None where there is none, or several.
+    """
+    if row is not None:
+        return f"row {row!r}"
+    text = unicodedata.normalize("NFKD", login).casefold()
+    return "login " + "".join(each for each in text if not unicodedata.combining(each)).strip()
+
+
+def folded(store: str, name: str) -> bytes:
+    """Name somebody of a store in bytes."""
+    return f"{store}\0{name}".encode("utf-8", "replace")

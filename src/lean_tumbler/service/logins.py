@@ -15,10 +15,11 @@ from lean_tumbler.operations.admission import (
     ManyLogins,
     admit_login,
     change_password,
+    row_of,
 )
 from lean_tumbler.operations.observing import Observations
 from lean_tumbler.operations.stand_ins import StandIns
-from lean_tumbler.service.failures import FailureLimit
+from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Values
 from lean_tumbler.service.turns import Turns
@@ -90,7 +91,8 @@ class LoginService:
         """Check a login of a store, and upgrade its value where due."""
         name, login, password = (str(values[key]) for key in ("store", "login", "password"))
         store = self._store(name)
-        if await self._is_refused_unseen(name, login, password):
+        who = await self._counted_as(store, login)
+        if await self._is_refused_unseen(name, who, login, password):
             return dict(REFUSED)
         admission = await self._derive(
             lambda: admit_login(
@@ -103,7 +105,7 @@ class LoginService:
                 many=self._many[name],
             )
         )
-        await self.means.failures.note(name, login, admitted=admission.outcome.admitted)
+        await self.means.failures.note(name, who, admitted=admission.outcome.admitted)
         return self._answer(name, login, admission, values.get("expected"))
 
     async def admit_value(self, values: Values) -> Answer:
@@ -112,6 +114,9 @@ class LoginService:
         if name is not None:
             _require_known(str(name), self.gateway.policy.stores)
         stored, salt, login = (_text(values.get(key)) for key in ("stored", "salt", "login"))
+        place, who = str(name or ""), counted_as(login or "", None)
+        if login and await self._is_refused_unseen(place, who, login, str(values["password"])):
+            return dict(REFUSED)
         outcome = await self._derive_in_turn(
             lambda: self.gateway.admit(
                 stored=stored,
@@ -123,7 +128,9 @@ class LoginService:
                 upgrade=self._watch.may_upgrade(str(name or "")),
             )
         )
-        answer = self._answer(str(name or ""), login or "", Admission(outcome=outcome), None)
+        if login:
+            await self.means.failures.note(place, who, admitted=outcome.admitted)
+        answer = self._answer(place, login or "", Admission(outcome=outcome), None)
         return {**answer, "new_value": outcome.new_value} if outcome.new_value else answer
 
     async def hash(self, values: Values) -> Answer:
@@ -140,7 +147,8 @@ class LoginService:
             str(values[key]) for key in ("store", "login", "password", "new_password")
         )
         store = self._store(name)
-        if await self._is_refused_unseen(name, login, password):
+        who = await self._counted_as(store, login)
+        if await self._is_refused_unseen(name, who, login, password):
             return {"changed": False}
         changed, outcome = await self._derive(
             lambda: change_password(
@@ -153,7 +161,7 @@ class LoginService:
                 many=self._many[name],
             )
         )
-        await self.means.failures.note(name, login, admitted=outcome.admitted)
+        await self.means.failures.note(name, who, admitted=outcome.admitted)
         return {"changed": changed}
 
     async def ready(self) -> bool:
@@ -173,11 +181,18 @@ class LoginService:
                 return False
         return True
 
-    async def _is_refused_unseen(self, store: str, login: str, password: str) -> bool:
-        """Tell whether a login has failed too often; it costs what an unknown one does."""
-        if not await self.means.failures.is_reached(store, login):
+    async def _counted_as(self, store: Store, login: str) -> str:
+        """Name whom failures of a login count for."""
+        loop = asyncio.get_running_loop()
+        row = await loop.run_in_executor(self.means.executor, row_of, store, login)
+        return counted_as(login, row)
+
+    async def _is_refused_unseen(self, store: str, who: str, login: str, password: str) -> bool:
+        """Tell whether somebody has failed too often; it costs what an unknown login does."""
+        if not await self.means.failures.is_reached(store, who):
             return False
-        stand_in = self._many[store].stand_ins.of(login)
+        many = self._many.get(store)
+        stand_in = many.stand_ins.of(login) if many is not None else None
         row = stand_in.row if stand_in else Row(stored=None)
         await self._derive_in_turn(
             lambda: self.gateway.admit_row(row, password=password, store=store, upgrade=False)
