@@ -1,24 +1,33 @@
 """The forms that a guarded column admits: current, layered and locked values, and nothing else.
 
 Written twice: as one regular expression, for servers that have them, and as an expression of
-SQLite, which has none. Both admit what this tool writes; other layouts of the same schemes do not
-pass, although `audit` reads them.
+SQLite, which has none. Both admit what this tool writes, and what it would leave as it is; nothing
+passes that it does not read. Other layouts of the same schemes do not pass, although `audit` reads
+them.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
 from types import MappingProxyType
 
 from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.schemes.base import OnTop, Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.lock_markers import ALPHABET, MARKERS, RANDOM_CHARACTERS, START
 
 _BASE64 = "[A-Za-z0-9+/]"
 _CRYPT64 = "[A-Za-z0-9./]"  # a dot after a bracket means something else in POSIX
-_SALT = f"{_BASE64}{{11,86}}"
-_HEAD = f"[$]over[$]from=[0-9a-z+-]+(,[A-Za-z_][A-Za-z0-9_-]*={_BASE64}*)*"  # docs/FORMATS.md
+# Base64 without padding has no length that leaves a rest of one; a salt has 8 bytes at least.
+_SALT = f"({_BASE64}{{4}}){{2,20}}({_BASE64}{{3,4}}|{_BASE64}{{6}})"
+_SALT_CHARACTERS = (11, 86)
+# Bytes of digests: what this tool writes, and what others choose (RFC 9106 section 4 among them).
+_DIGEST_BYTES = (16, 24, 32, 40, 48, 56, 64)
+# docs/FORMATS.md; the order of inputs is the reader's alone.
+_ORIGIN = "([0-9a-f]{16}([+][0-9a-f]{16})*|[a-z0-9-]{1,32})"
+_INPUT = f"[A-Za-z_][A-Za-z0-9_-]{{0,31}}=({_BASE64}{{4}})*({_BASE64}{{2,3}})?"
+_HEAD = f"[$]over[$]from={_ORIGIN}(,{_INPUT})*"
+_USUAL_LIMITS = Limits()
 _BCRYPT_CHARACTERS = 53  # salt and digest, in the alphabet of crypt(3)
-_DIGITS = 9
 
 
 _PHC: Mapping[str, OnTop] = MappingProxyType(
@@ -26,19 +35,47 @@ _PHC: Mapping[str, OnTop] = MappingProxyType(
 )
 
 
-def at_least(number: int) -> str:
-    """Write a regular expression for the decimal numbers from one on, without leading zeros."""
-    digits = str(number)
+def between(lowest: int, highest: int) -> str:
+    """Write a regular expression for the decimal numbers of a range, without leading zeros."""
     parts = []
-    for place, digit in enumerate(digits):
-        if digit != "9":
-            rest = len(digits) - place - 1
-            tail = f"[0-9]{{{rest}}}" if rest else ""
-            parts.append(f"{digits[:place]}[{int(digit) + 1}-9]{tail}")
-    parts.append(digits)
-    if len(digits) < _DIGITS:
-        parts.append(f"[1-9][0-9]{{{len(digits)},{_DIGITS - 1}}}")
+    for digits in range(len(str(lowest)), len(str(highest)) + 1):
+        first = max(lowest, 10 ** (digits - 1)) if digits > 1 else lowest
+        last = min(highest, 10**digits - 1)
+        parts.append(_of_one_length(str(first), str(last)))
     return f"({'|'.join(parts)})"
+
+
+def _of_one_length(first: str, last: str) -> str:
+    """Write the numbers from one to another of as many digits."""
+    rest = len(first) - 1
+    any_rest = f"[0-9]{{{rest}}}" if rest else ""
+    if first[0] == last[0]:
+        return first[0] + _of_one_length(first[1:], last[1:]) if rest else first[0]
+    low, high = int(first[0]), int(last[0])
+    parts = []
+    if first[1:] != "0" * rest:
+        parts.append(first[0] + _of_one_length(first[1:], "9" * rest))
+        low += 1
+    if last[1:] != "9" * rest:
+        parts.append(last[0] + _of_one_length("0" * rest, last[1:]))
+        high -= 1
+    if low <= high:
+        parts.append(f"[{low}-{high}]{any_rest}")
+    return f"({'|'.join(parts)})"
+
+
+def _ranges(scheme: str, costs: Parameters, limits: Limits) -> Mapping[str, tuple[int, int]]:
+    """Give what each number of a scheme may be: from the floor to what is read and run."""
+    found = {}
+    for entry in DERIVATIONS[scheme].parameters:
+        bound = {
+            "memory_kib": limits.memory_kib,
+            "lanes": min(limits.lanes, costs.get("memory_kib", 8 * limits.lanes) // 8),
+            "rounds": limits.rounds,
+        }.get(entry.name, entry.highest)
+        lowest = costs.get(entry.name, entry.lowest)
+        found[entry.name] = lowest, max(lowest, min(bound, entry.highest))
+    return found
 
 
 def _alternatives(floor: Floor) -> Iterator[tuple[str, Parameters]]:
@@ -52,20 +89,35 @@ def _escaped(text: str) -> str:
     return "".join(f"[{each}]" if each in "$*" else each for each in text)
 
 
-def _phc_pattern(form: OnTop, costs: Parameters) -> str:
+def _characters(digest_bytes: int) -> int:
+    return -(-4 * digest_bytes // 3)
+
+
+def _phc_pattern(scheme: str, costs: Parameters, limits: Limits) -> str:
+    form, ranges = _PHC[scheme], _ranges(scheme, costs, limits)
     numbers = "".join(
-        f"{_escaped(before)}{at_least(costs.get(name, 1))}" for before, name in form.numbers
+        f"{_escaped(before)}{between(*ranges[name])}" for before, name in form.numbers if name
     )
-    return f"{_escaped(form.start)}{numbers}[$]{_SALT}[$]{_BASE64}{{{form.digest_characters}}}"
+    length = next((before for before, name in form.numbers if not name), "")
+    ends = [
+        (f"({_escaped(length)}{size})?" if length else "")
+        + f"[$]{_SALT}[$]{_BASE64}{{{_characters(size)}}}"
+        for size in _DIGEST_BYTES
+    ]
+    return f"{_escaped(form.start)}{numbers}({'|'.join(ends)})"
 
 
-def pattern(floor: Floor) -> str:
+def pattern(floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
     """Give the regular expression, from start to end of a value.
 
     It takes character classes, groups and counts alone: PostgreSQL, MariaDB, MySQL and Python
-    read it alike.
+    read it alike, but that a line end may follow in some of them.
+
+    Args:
+        floor: the least that is current.
+        limits: the most that a value may ask for; more would be refused at login.
     """
-    inner = [_phc_pattern(_PHC[scheme], costs)
+    inner = [_phc_pattern(scheme, costs, limits)
              for scheme, costs in _alternatives(floor) if scheme in _PHC]  # fmt: skip
     wholes = [_escaped(marker) for marker in MARKERS]
     wholes.append(f"{_escaped(START)}[{ALPHABET}]{{{RANDOM_CHARACTERS}}}")
@@ -73,17 +125,22 @@ def pattern(floor: Floor) -> str:
         wholes.append(f"({_HEAD})?({'|'.join(inner)})")
     for scheme, costs in _alternatives(floor):
         if scheme == "bcrypt":
-            cost = "|".join(f"{number:02}" for number in range(costs["cost_log2"], 32))
+            cost = "|".join(f"{number:02}" for number in _bcrypt_costs(costs, limits))
             wholes.append(f"[$]2[aby][$]({cost})[$]{_CRYPT64}{{{_BCRYPT_CHARACTERS}}}")
     return f"^({'|'.join(wholes)})$"
 
 
-def sqlite_condition(value: str, floor: Floor) -> str:
+def _bcrypt_costs(costs: Parameters, limits: Limits) -> range:
+    return range(costs["cost_log2"], max(costs["cost_log2"], limits.bcrypt_cost_log2) + 1)
+
+
+def sqlite_condition(value: str, floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
     """Give the same for SQLite, which has no regular expressions: shapes, numbers and lengths.
 
     Args:
         value: the expression for the text.
         floor: the least that is current.
+        limits: the most that a value may ask for.
     """
     wholes = [
         f"v IN ({', '.join(_quoted(marker) for marker in MARKERS)})",
@@ -93,39 +150,73 @@ def sqlite_condition(value: str, floor: Floor) -> str:
         ),
     ]
     for scheme, form in _PHC.items():
-        if costs := floor.alternatives.get(scheme):
-            wholes.append(_sqlite_phc(form, costs))
-    wholes += [
-        f"v GLOB '$2[aby]$[0-3][0-9]$*' AND length(v) = {7 + _BCRYPT_CHARACTERS}"
-        f" AND {_only('substr(v, 8)', _CRYPT64)}"
-        f" AND CAST(substr(v, 5, 2) AS INTEGER) BETWEEN {costs['cost_log2']} AND 31"
-        for costs in floor.alternatives.get("bcrypt", ())
-    ]
-    either = "\n  OR ".join(wholes)
-    return f"EXISTS (SELECT 1 FROM (SELECT {value} AS v) WHERE {either})"  # noqa: S608 - our own
+        if alternatives := floor.alternatives.get(scheme):
+            ranges = [_ranges(scheme, costs, limits) for costs in alternatives]
+            lengths = (True, False) if any(not name for _, name in form.numbers) else (False,)
+            wholes += [_sqlite_phc(form, ranges, says_length=says) for says in lengths]
+    for costs in floor.alternatives.get("bcrypt", ()):
+        allowed = _bcrypt_costs(costs, limits)
+        wholes.append(
+            f"v GLOB '$2[aby]$[0-3][0-9]$*' AND length(v) = {7 + _BCRYPT_CHARACTERS}"
+            f" AND {_only('substr(v, 8)', _CRYPT64)}"
+            f" AND CAST(substr(v, 5, 2) AS INTEGER) BETWEEN {allowed[0]} AND {allowed[-1]}"
+        )
+    either = "\n  OR ".join(f"({whole})" for whole in wholes)
+    # SQLite's text functions end at a NUL, and so would what is looked at.
+    whole_text = "length(CAST(v AS BLOB)) = length(v)"
+    return f"EXISTS (SELECT 1 FROM (SELECT {value} AS v) WHERE {whole_text} AND ({either}))"  # noqa: S608 - our own
 
 
-def _sqlite_phc(form: OnTop, alternatives: Sequence[Parameters]) -> str:
-    """Name the numbers of a PHC string, alone or behind the layered head, and compare them."""
+def _sqlite_phc(
+    form: OnTop, ranges: Sequence[Mapping[str, tuple[int, int]]], *, says_length: bool
+) -> str:
+    """Take the numbers of a PHC string, alone or behind the layered head, and compare them.
+
+    The text's beginning is put together again of the numbers, so that nothing else stands in it.
+    """
+    named = [(before, name or "bytes") for before, name in form.numbers if name or says_length]
     numbers = ", ".join(
         f"CAST(substr(s, instr(s, '{before}') + {len(before)}) AS INTEGER) AS {name}"
-        for before, name in form.numbers
-        if name
+        for before, name in named
     )
+    head = " || ".join([f"'{form.start}'", *(f"'{before}' || {name}" for before, name in named)])
     enough = " OR ".join(
-        " AND ".join(f"{name} >= {costs.get(name, 1)}" for _, name in form.numbers if name)
-        for costs in alternatives
+        " AND ".join(f"{name} BETWEEN {low} AND {high}" for name, (low, high) in each.items())
+        for each in ranges
     )
-    glob = form.start + "".join(f"{before}[1-9]*" for before, _ in form.numbers) + "$*$*"
-    dollars = glob.count("$")
-    count, digest = "length(v) - length(replace(v, '$', ''))", form.digest_characters
+    sizes = ", ".join(str(_characters(size)) for size in _DIGEST_BYTES)
+    length = " AND length(digest) = (bytes * 4 + 2) / 3" if says_length else ""
+    least, most = _SALT_CHARACTERS
+    over = f"substr(v, 7, instr(v, '{form.start}$') - 7)"
+    inner = f"SELECT substr(v, instr(v, '{form.start}$')) AS s"
+    fields = (
+        f"length(salt) BETWEEN {least} AND {most} AND length(salt) % 4 <> 1"
+        f" AND {_only('salt', _BASE64)} AND length(digest) IN ({sizes})"
+        f" AND {_only('digest', _BASE64)}{length}"
+    )
     return (
-        f"(v GLOB '{glob}' AND {count} = {dollars}"  # noqa: S608 - our own names and numbers
-        f"\n    OR v GLOB '$over$from=*{glob}' AND {count} = {dollars + 2})"
-        f"\n    AND {_only('v', '[A-Za-z0-9_+/,=$-]')}"
-        f" AND substr(v, -{digest + 1}, 1) = '$' AND {_only(f'substr(v, -{digest})', _BASE64)}"
-        f"\n    AND EXISTS (SELECT 1 FROM (SELECT {numbers}"
-        f" FROM (SELECT substr(v, instr(v, '{form.start}$')) AS s))\n      WHERE {enough})"
+        f"(v GLOB '{form.start}$*' OR v GLOB '$over$from=[0-9a-z]*{form.start}$*'"  # noqa: S608 - our own names and numbers
+        f"\n    AND {_only(over, '[A-Za-z0-9_+/,=-]')} AND {_sqlite_head(over)})"
+        "\n    AND EXISTS (SELECT 1 FROM (SELECT *, substr(r, 1, instr(r, '$') - 1) AS salt,"
+        " substr(r, instr(r, '$') + 1) AS digest"
+        "\n      FROM (SELECT *, substr(s, length(h) + 1) AS r"
+        f"\n      FROM (SELECT *, {head} || '$' AS h FROM (SELECT s, {numbers} FROM ({inner})))))"
+        f"\n      WHERE substr(s, 1, length(h)) = h AND ({enough})\n      AND {fields})"
+    )
+
+
+def _sqlite_head(head: str) -> str:
+    """Look at each part of a layered head; its letters have been looked at before."""
+    name, coded = "substr(value, 1, instr(value, '=') - 1)", "substr(value, instr(value, '=') + 1)"
+    is_input = (
+        "value GLOB '[A-Za-z_]*=*' AND length(value) - length(replace(value, '=', '')) = 1"
+        f" AND length({name}) <= 32 AND {_only(name, '[A-Za-z0-9_-]')}"
+        f" AND {_only(coded, _BASE64)} AND length({coded}) % 4 <> 1"
+    )
+    return (
+        f"""NOT EXISTS (SELECT 1 FROM json_each('["' || replace({head}, ',', '","') || '"]')"""  # noqa: S608 - our own
+        " WHERE NOT CASE key WHEN 0 THEN value GLOB 'from=[0-9a-z]*'"
+        f" AND {_only('substr(value, 6)', '[0-9a-z+-]')} ELSE {is_input} END)"
     )
 
 

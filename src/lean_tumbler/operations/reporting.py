@@ -108,7 +108,7 @@ def _around(
     store: StorePolicy, base: Path, policy: StoragePolicy
 ) -> tuple[bool | None, Surroundings]:
     try:
-        guard = open_guard(store, base=base, floor=policy.floor, writable=False)
+        guard = open_guard(store, base=base, policy=policy, writable=False)
     except UsageError:  # a file, a directory, or the application's own
         return None, Surroundings()
     try:

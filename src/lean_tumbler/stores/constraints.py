@@ -7,7 +7,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.stored_forms import pattern, sqlite_condition
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.database_errors import database_errors
@@ -83,11 +83,18 @@ class ColumnGuard:
         table: the table's name.
         column: of the stored values.
         key: the column that names a row.
-        floor: the least that is current.
+        policy: the least that is current, and the most that a value may ask for.
     """
 
     def __init__(
-        self, engine: sa.Engine, *, locator: str, table: str, column: str, key: str, floor: Floor
+        self,
+        engine: sa.Engine,
+        *,
+        locator: str,
+        table: str,
+        column: str,
+        key: str,
+        policy: StoragePolicy,
     ) -> None:
         self._engine, self._locator = engine, locator
         quote = engine.dialect.identifier_preparer.quote
@@ -102,7 +109,7 @@ class ColumnGuard:
         )  # fmt: skip
         self._key = quote(key)
         self._names = names
-        self.guard = _GUARDS[engine.dialect.name](names, floor)
+        self.guard = _GUARDS[engine.dialect.name](names, policy)
 
     def stands(self) -> bool:
         """Tell whether the guard is there."""
@@ -140,9 +147,9 @@ class ColumnGuard:
         self._engine.dispose()
 
 
-def _postgresql(names: _Names, floor: Floor) -> Guard:
+def _postgresql(names: _Names, policy: StoragePolicy) -> Guard:
     text = f"convert_from({names.column}, 'UTF8')" if names.binary else f"{names.column}::text"
-    admits = f"{text} ~ '{pattern(floor)}'"
+    admits = f"{text} ~ '{pattern(policy.floor, policy.limits)}'"
     table = f"ALTER TABLE {names.table}"
     return Guard(
         admits=admits,
@@ -159,9 +166,14 @@ def _postgresql(names: _Names, floor: Floor) -> Guard:
     )
 
 
-def _mysql(names: _Names, floor: Floor) -> Guard:
+def _mysql(names: _Names, policy: StoragePolicy) -> Guard:
     # Letter case counts, whatever the column's collation.
-    admits = f"CAST({names.column} AS BINARY) REGEXP BINARY '{pattern(floor)}'"
+    text = f"CAST({names.column} AS BINARY)"
+    # There the end of the pattern fits before a line end at the value's end too.
+    admits = (
+        f"({text} REGEXP BINARY '{pattern(policy.floor, policy.limits)}'"
+        f" AND INSTR({text}, CHAR(10)) = 0)"
+    )
     table = f"ALTER TABLE {names.table}"
     return Guard(
         admits=admits,
@@ -173,9 +185,9 @@ def _mysql(names: _Names, floor: Floor) -> Guard:
     )
 
 
-def _sqlite(names: _Names, floor: Floor) -> Guard:
+def _sqlite(names: _Names, policy: StoragePolicy) -> Guard:
     def admits(value: str) -> str:
-        return sqlite_condition(f"CAST({value} AS TEXT)", floor)
+        return sqlite_condition(f"CAST({value} AS TEXT)", policy.floor, policy.limits)
 
     new = f"NEW.{names.column}"
     raised = f"SELECT RAISE(ABORT, '{NAME}: only current, layered or locked values');"
@@ -195,6 +207,6 @@ def _sqlite(names: _Names, floor: Floor) -> Guard:
     )
 
 
-_GUARDS: Mapping[str, Callable[[_Names, Floor], Guard]] = MappingProxyType(
+_GUARDS: Mapping[str, Callable[[_Names, StoragePolicy], Guard]] = MappingProxyType(
     {"postgresql": _postgresql, "mysql": _mysql, "mariadb": _mysql, "sqlite": _sqlite}
 )

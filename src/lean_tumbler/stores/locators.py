@@ -9,8 +9,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from lean_tumbler.core.grades import Floor
-from lean_tumbler.core.policy import APPLICATION, StorePolicy
+from lean_tumbler.core.policy import APPLICATION, StoragePolicy, StorePolicy
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.constraints import ColumnGuard
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
@@ -204,14 +203,14 @@ def open_store(
 
 
 def open_guard(
-    store: StorePolicy, *, base: Path, floor: Floor, writable: bool = True
+    store: StorePolicy, *, base: Path, policy: StoragePolicy, writable: bool = True
 ) -> ColumnGuard:
     """Open the guard of a store's column.
 
     Args:
         store: of the policy.
         base: the folder that a relative path starts from.
-        floor: the least that is current.
+        policy: the least that is current, and the most that a value may ask for.
         writable: whether the guard will be put there or taken away.
 
     Raises:
@@ -230,5 +229,5 @@ def open_guard(
         table=store.table,
         column=store.columns.stored or "",
         key=key,
-        floor=floor,
+        policy=policy,
     )

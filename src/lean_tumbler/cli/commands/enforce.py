@@ -75,7 +75,7 @@ def _constraint(arguments: argparse.Namespace, session: Session) -> int:
 
     policy = read_policy(arguments)
     store = chosen_store(policy, arguments.store)
-    column = open_guard(store, base=policy_path(arguments).parent, floor=policy.floor)
+    column = open_guard(store, base=policy_path(arguments).parent, policy=policy)
     try:
         stands = column.stands()
         if arguments.apply and stands:
