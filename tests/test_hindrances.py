@@ -37,6 +37,28 @@ def test_an_account_that_may_not_write(server: servers.Server, tmp_path: Path) -
     assert run_program("audit", "passengers", cwd=tmp_path).code == 0
 
 
+def test_a_wrong_password_and_a_guard_are_said(server: servers.Server, tmp_path: Path) -> None:
+    """A refused password is no missing right; a refused value is no server that is away."""
+    make_server_portal(server, tmp_path)
+    run_program("keys", "new", "recovery", cwd=tmp_path)
+    sealed = ("--backup", "1.sealed", "--to", "recovery.public.pem")
+    assert run_program("layer", *sealed, cwd=tmp_path).code in {0, 1}
+    weak = "UPDATE passengers SET pw = NULL WHERE pw NOT LIKE '$%'"
+    server.run(weak)
+    guarded = run_program("enforce", "constraint", "--apply", cwd=tmp_path)
+    assert guarded.code == 0, guarded.err
+    undone = run_program("undo", "1.sealed", "--key", "recovery.private.pem", cwd=tmp_path)
+    assert undone.code == 3
+    assert "a constraint of the column refused a value" in undone.err
+    run_program("enforce", "constraint", "--remove", cwd=tmp_path)
+    if is_mariadb(server):  # the other server asks for none on its socket
+        server.run("CREATE USER porter@localhost IDENTIFIED BY 'mooring'")
+        policy = (tmp_path / "tumbler.toml").read_text().replace("//root@", "//porter@")
+        (tmp_path / "tumbler.toml").write_text(policy)
+        finished = run_program("audit", "passengers", cwd=tmp_path)
+        assert "the user or the password is refused; the password comes from" in finished.err
+
+
 def test_a_lock_that_another_holds(server: servers.Server, tmp_path: Path) -> None:
     """A run waits for rows that are locked, and goes on to the end when the lock is gone."""
     passwords = make_server_portal(server, tmp_path)

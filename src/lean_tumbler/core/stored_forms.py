@@ -18,7 +18,8 @@ from lean_tumbler.core.schemes.lock_markers import ALPHABET, MARKERS, RANDOM_CHA
 _BASE64 = "[A-Za-z0-9+/]"
 _CRYPT64 = "[A-Za-z0-9./]"  # a dot after a bracket means something else in POSIX
 # Base64 without padding has no length that leaves a rest of one; a salt has 8 bytes at least.
-_SALT = f"({_BASE64}{{4}}){{2,20}}({_BASE64}{{3,4}}|{_BASE64}{{6}})"
+# Nothing with a count is repeated here as a whole: some servers write that out, and give up.
+_SALT = f"{_BASE64}{{8}}({_BASE64}{{4}})*({_BASE64}{{3}}|{_BASE64}{{4}}|{_BASE64}{{6}})"
 _SALT_CHARACTERS = (11, 86)
 # Bytes of digests: what this tool writes, and what others choose (RFC 9106 section 4 among them).
 _DIGEST_BYTES = (16, 24, 32, 40, 48, 56, 64)
@@ -93,18 +94,25 @@ def _characters(digest_bytes: int) -> int:
     return -(-4 * digest_bytes // 3)
 
 
-def _phc_pattern(scheme: str, costs: Parameters, limits: Limits) -> str:
-    form, ranges = _PHC[scheme], _ranges(scheme, costs, limits)
-    numbers = "".join(
-        f"{_escaped(before)}{between(*ranges[name])}" for before, name in form.numbers if name
-    )
+def _phc_pattern(scheme: str, alternatives: Sequence[Parameters], limits: Limits) -> str:
+    """Write one scheme: its numbers in any of the ways that the floor allows, and what follows."""
+    form = _PHC[scheme]
+    numbers = [
+        "".join(f"{_escaped(before)}{between(*ranges[name])}"
+                for before, name in form.numbers if name)
+        for ranges in (_ranges(scheme, costs, limits) for costs in alternatives)
+    ]  # fmt: skip
     length = next((before for before, name in form.numbers if not name), "")
-    ends = [
-        (f"({_escaped(length)}{size})?" if length else "")
-        + f"[$]{_SALT}[$]{_BASE64}{{{_characters(size)}}}"
-        for size in _DIGEST_BYTES
-    ]
-    return f"{_escaped(form.start)}{numbers}({'|'.join(ends)})"
+    digests = [f"{_BASE64}{{{_characters(size)}}}" for size in _DIGEST_BYTES]
+    if not length:
+        ends = f"[$]{_SALT}[$]({'|'.join(digests)})"
+    else:
+        alike = [
+            f"({_escaped(length)}{size})?[$]{_SALT}[$]{digest}"
+            for size, digest in zip(_DIGEST_BYTES, digests, strict=True)
+        ]
+        ends = f"({'|'.join(alike)})"
+    return f"{_escaped(form.start)}({'|'.join(numbers)}){ends}"
 
 
 def pattern(floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
@@ -117,8 +125,8 @@ def pattern(floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
         floor: the least that is current.
         limits: the most that a value may ask for; more would be refused at login.
     """
-    inner = [_phc_pattern(scheme, costs, limits)
-             for scheme, costs in _alternatives(floor) if scheme in _PHC]  # fmt: skip
+    inner = [_phc_pattern(scheme, floor.alternatives[scheme], limits)
+             for scheme in _PHC if floor.alternatives.get(scheme)]  # fmt: skip
     wholes = [_escaped(marker) for marker in MARKERS]
     wholes.append(f"{_escaped(START)}[{ALPHABET}]{{{RANDOM_CHARACTERS}}}")
     if inner:

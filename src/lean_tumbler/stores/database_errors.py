@@ -10,6 +10,7 @@ from sqlalchemy.engine.interfaces import DBAPIModule
 from sqlalchemy.exc import DBAPIError
 
 from lean_tumbler.errors import SourceError, StoreAway
+from lean_tumbler.stores.credentials import PASSWORD_VARIABLE
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,13 +25,23 @@ _LOCKED = _Known("another program holds a lock on the table for too long", may_p
 _NO_RIGHT = _Known("this account lacks the right to do that; grant it, or use another account")
 _READ_ONLY = _Known("the server only reads; name the one that is written to")
 _FULL = _Known("the server's disk is full")
+_PASSWORD = _Known(
+    f"the user or the password is refused; the password comes from {PASSWORD_VARIABLE}"
+)
+_GUARDED = _Known(
+    "a constraint of the column refused a value; where it is the guard of `enforce constraint`, "
+    "remove it first, and put it back afterwards"
+)
 # PostgreSQL's by the driver's class for them (its manual, appendix A); MariaDB's and MySQL's by
 # their numbers (their manuals' lists of error codes).
 _MEANING: Mapping[str | int, _Known] = MappingProxyType(
     {
         "LockNotAvailable": _LOCKED, "DeadlockDetected": _LOCKED, 1205: _LOCKED, 1213: _LOCKED,
-        "InsufficientPrivilege": _NO_RIGHT, 1044: _NO_RIGHT, 1045: _NO_RIGHT, 1142: _NO_RIGHT,
-        1143: _NO_RIGHT, 1227: _NO_RIGHT, 1698: _NO_RIGHT,
+        "InsufficientPrivilege": _NO_RIGHT, 1044: _NO_RIGHT, 1142: _NO_RIGHT,
+        1143: _NO_RIGHT, 1227: _NO_RIGHT,
+        "InvalidPassword": _PASSWORD, "InvalidAuthorizationSpecification": _PASSWORD,
+        1045: _PASSWORD, 1698: _PASSWORD,
+        "CheckViolation": _GUARDED, 3819: _GUARDED, 4025: _GUARDED,
         "ReadOnlySqlTransaction": _READ_ONLY, 1290: _READ_ONLY, 1792: _READ_ONLY,
         1836: _READ_ONLY,
         "DiskFull": _FULL, 1021: _FULL, 1114: _FULL,
@@ -80,6 +91,8 @@ def _meaning(cause: Exception) -> _Known:
     for name in (*names, *cause.args[:1]):
         if isinstance(name, str | int) and name in _MEANING:
             return _MEANING[name]
+    if "password authentication failed" in text or "no password supplied" in text:
+        return _PASSWORD  # while it connects, this driver knows no codes
     # A driver raises the second where it is asked on a connection that it has lost already.
     if "OperationalError" in names or "InterfaceError" in names:
         return _Known(f"the server cannot be reached, or went away: {text}", may_pass=True)

@@ -1,7 +1,17 @@
 """Reading JSON that others wrote: nothing in it raises what no caller expects."""
 
 import json
+from collections.abc import Callable
 from typing import Any, NoReturn
+
+
+def load_record(text: str | bytes) -> Any:
+    """Read JSON as programs write it: numbers that are none (NaN, Infinity) are texts.
+
+    Raises:
+        ValueError: as `load_json` does, but for these.
+    """
+    return _load(text, constant=str)
 
 
 def load_json(text: str | bytes) -> Any:
@@ -11,8 +21,12 @@ def load_json(text: str | bytes) -> Any:
         ValueError: it is none, goes too deep, has numbers that are none or have no end, or gives
             one name twice in an object; the message holds nothing of the text.
     """
+    return _load(text, constant=_no_number)
+
+
+def _load(text: str | bytes, *, constant: Callable[[str], object]) -> Any:
     try:
-        return json.loads(text, parse_constant=_no_number, object_pairs_hook=_once)
+        return json.loads(text, parse_constant=constant, object_pairs_hook=_once)
     except RecursionError:
         raise ValueError("nested too deep") from None
     except json.JSONDecodeError as error:

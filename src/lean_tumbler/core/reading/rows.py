@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 STORED, SALT, LOGIN = "stored", "salt", "login"
 # Signs that nobody types and no layout has; tabs and line ends are blanks, which are taken off.
 CONTROL_SIGNS = "[\\x00-\\x08\\x0e-\\x1f\\x7f]"
+_DIGEST_BYTES = frozenset({16, 20, 28, 32, 48, 64})
 _CONTROL = re.compile(CONTROL_SIGNS.encode("ascii"))
 _PRINTED = re.compile(r"\\x((?:[0-9a-f]{2})+)", re.ASCII)
 
@@ -16,9 +17,11 @@ def text_of(raw: bytes) -> str:
     r"""Give stored bytes as text; those that are none, as `\x` and hexadecimal digits.
 
     So a digest that stands as bytes in a binary column reads like one that a server printed. Some
-    digests are text by chance: what holds signs that nobody types counts as bytes too.
+    digests are text by chance: what is as long as one, and holds signs that nobody types, counts
+    as bytes too.
     """
-    if not _CONTROL.search(raw.strip(b"\0")):
+    by_chance = len(raw) in _DIGEST_BYTES and _CONTROL.search(raw.strip(b"\0"))
+    if not by_chance:
         try:
             return raw.decode("utf-8")
         except UnicodeDecodeError:

@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 
 from lean_tumbler.stores.exports.base import Record, bad_record, decoded, raw_lines
-from lean_tumbler.stores.json_text import load_json
+from lean_tumbler.stores.json_text import load_record
 from lean_tumbler.stores.sources.json_fields import flattened
 from lean_tumbler.stores.sources.records import RecordTable, json_rows
 
@@ -37,7 +37,7 @@ class JsonExport:
                 yield Record(line=line, raw=raw)
                 continue
             try:
-                document = load_json(text.removeprefix("\ufeff"))
+                document = load_record(text.removeprefix("\ufeff"))
             except ValueError:
                 raise bad_record(self.path, line, "not a JSON object") from None
             if not isinstance(document, dict):

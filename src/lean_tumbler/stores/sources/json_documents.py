@@ -5,7 +5,7 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from lean_tumbler.stores.json_text import load_json
+from lean_tumbler.stores.json_text import load_record
 from lean_tumbler.stores.sources.base import Rows, Unreadable
 from lean_tumbler.stores.sources.json_fields import as_row
 from lean_tumbler.stores.sources.streams import LINE_BYTES, encoding_of, pieces, sample
@@ -54,7 +54,7 @@ def document_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
             unreadable.add(number, f"an object of more than {LINE_BYTES:,} characters")
             continue
         try:
-            document = load_json(text)
+            document = load_record(text)
         except ValueError as error:
             unreadable.add(number, f"no JSON object: {error}")
             continue

@@ -4,7 +4,7 @@ import re
 from pathlib import Path
 
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.json_text import load_json
+from lean_tumbler.stores.json_text import load_record
 from lean_tumbler.stores.sources.base import Table
 from lean_tumbler.stores.sources.delimited import DelimitedTable
 from lean_tumbler.stores.sources.json_documents import document_rows, holds_documents
@@ -59,7 +59,7 @@ def _is_json(text: str) -> bool:
     if not first.startswith("{"):
         return False
     try:
-        return isinstance(load_json(first), dict)
+        return isinstance(load_record(first), dict)
     except ValueError:
         return '":' in first  # the first line may be the broken one
 

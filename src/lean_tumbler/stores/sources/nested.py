@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from lean_tumbler.stores.json_text import load_json
+from lean_tumbler.stores.json_text import load_record
 from lean_tumbler.stores.schema import Declared
 from lean_tumbler.stores.sources.base import LINE, Frames, Table, Unreadable
 from lean_tumbler.stores.sources.json_fields import flattened
@@ -39,7 +39,7 @@ def _document(column: str, text: str | None) -> dict[str, str | None] | None:
     if text is None or not text.lstrip().startswith("{"):
         return None
     try:
-        return dict(flattened(load_json(text), column))
+        return dict(flattened(load_record(text), column))
     except ValueError:
         return None
 

@@ -15,7 +15,7 @@ import polars as pl
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.json_text import load_json
+from lean_tumbler.stores.json_text import load_record
 from lean_tumbler.stores.sources.base import (
     LINE,
     ROWS_PER_FRAME,
@@ -68,7 +68,7 @@ def json_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
         if not line.strip():
             continue
         try:
-            document = load_json(line)
+            document = load_record(line)
         except ValueError as error:
             unreadable.add(number, f"no JSON object: {error}")
             continue
