@@ -36,7 +36,7 @@ DATA = Path(__file__).with_name("data")
 settings.register_profile(
     "project",
     deadline=None,
-    max_examples=200,
+    max_examples=120,
     print_blob=True,
     derandomize=bool(os.environ.get("CI")),
 )
