@@ -235,7 +235,7 @@ JSON = st.recursive(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(
     before=st.dictionaries(TEXT.filter(lambda name: not name.startswith("p")), JSON, max_size=3),
     value=TEXT,

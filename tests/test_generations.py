@@ -43,7 +43,7 @@ def tried(table: tables.Table, folder: Path, executor: ThreadPoolExecutor) -> tr
     return trial.Trial(table, "sqlite:///kiosk.db", folder, executor).run()
 
 
-@pytest.mark.parametrize("seed", range(1000, 1012))
+@pytest.mark.parametrize("seed", range(1000, 1009))
 def test_nobody_is_locked_out_of_an_invented_table(
     seed: int, tmp_path: Path, executor: ThreadPoolExecutor
 ) -> None:
@@ -54,7 +54,7 @@ def test_nobody_is_locked_out_of_an_invented_table(
     assert result.counts["upgraded"] > 0
 
 
-@pytest.mark.parametrize("seed", range(1500, 1504))
+@pytest.mark.parametrize("seed", range(1500, 1503))
 def test_digests_may_stand_as_bytes(
     seed: int, tmp_path: Path, executor: ThreadPoolExecutor
 ) -> None:
@@ -73,7 +73,7 @@ WRONG = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("seed", range(2000, 2008))
+@pytest.mark.parametrize("seed", range(2000, 2005))
 def test_a_wrong_policy_locks_nobody_out(
     seed: int, tmp_path: Path, executor: ThreadPoolExecutor
 ) -> None:

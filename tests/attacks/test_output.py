@@ -32,14 +32,14 @@ def named(tmp_path: Path) -> Path:
 @pytest.mark.parametrize("format_", ["text", "json", "csv", "html", "sarif"])
 @pytest.mark.parametrize("colour", ["", "1"])
 def test_names_steer_no_terminal(
-    format_: str, colour: str, named: Path, program: Program, monkeypatch: pytest.MonkeyPatch
+    format_: str, colour: str, named: Path, in_process: Program, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Whatever a schema calls its tables; colours of our own stay."""
     assert named.exists()
     if colour:
         monkeypatch.setenv("FORCE_COLOR", colour)
     column = ("--column", f"pw{STEERING}")
-    finished = program("audit", "evil.db", *column, "--format", format_)
+    finished = in_process("audit", "evil.db", *column, "--format", format_)
     assert finished.code == 0, finished.err
     assert "guests" in finished.out
     plain = _STYLE.sub("", finished.out) if colour else finished.out
@@ -63,10 +63,8 @@ def test_messages_steer_no_terminal(named: Path, in_process: Program) -> None:
 
 COMMANDS = [
     ("audit", "harbour.db"),
-    ("audit", "harbour.db", "--format", "json"),
     ("audit", "harbour.db", "--format", "csv"),
     ("layer", "--dry-run"),
-    ("plan",),
     ("--version",),
 ]
 
@@ -86,7 +84,7 @@ def test_a_full_disk_is_said(arguments: tuple[str, ...], portal: Portal) -> None
     assert b"Traceback" not in done.stderr
 
 
-@pytest.mark.parametrize("arguments", COMMANDS[:5], ids=" ".join)
+@pytest.mark.parametrize("arguments", COMMANDS[:3], ids=" ".join)
 def test_a_closed_pipe_is_no_answer(arguments: tuple[str, ...], tmp_path: Path) -> None:
     """The reader has gone: that is not “the answer is no”, and nothing is said about it."""
     make_portal(tmp_path, ["md5"] * 60)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
+from lean_tumbler.core.printable import printable
 from lean_tumbler.reports import plots
 from lean_tumbler.reports.attack import ATTACK_HEADINGS, attack_rows
 from lean_tumbler.reports.pages import ENVIRONMENT, inline
@@ -26,7 +27,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         taken_at: when, for the head of the page.
     """
     columns = [_column(column, audit.attacker) for column in audit.columns]
-    overview = [(f"{c.table}.{c.column}", c.profile.grades) for c in audit.columns]
+    overview = [(printable(f"{c.table}.{c.column}"), c.profile.grades) for c in audit.columns]
     return ENVIRONMENT.get_template("audit.html").render(
         source=audit.source,
         taken_at=taken_at.strftime("%Y-%m-%d %H:%M %Z").strip(),
