@@ -3,11 +3,13 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from lean_tumbler.core.reading.rows import Row
-from lean_tumbler.stores.schema_change import SchemaChange
-from lean_tumbler.stores.surroundings import Surroundings
+
+if TYPE_CHECKING:
+    from lean_tumbler.stores.schema_change import SchemaChange
+    from lean_tumbler.stores.surroundings import Surroundings
 
 AccountKey = int | str | bytes
 
@@ -84,10 +86,10 @@ class Store(Protocol):
     def width(self) -> int | None:
         """Give the characters that the stored column has room for; None without a bound."""
 
-    def schema_change(self, *, needed: int) -> SchemaChange | None:
+    def schema_change(self, *, needed: int) -> "SchemaChange | None":
         """Say what the stored column needs for values of so many characters."""
 
-    def surroundings(self) -> Surroundings:
+    def surroundings(self) -> "Surroundings":
         """Say what a change of the table would touch."""
 
     def count(self) -> int:
@@ -143,11 +145,13 @@ class WithoutSchema:
         """Give no bound."""
         return None
 
-    def schema_change(self, *, needed: int) -> SchemaChange | None:
+    def schema_change(self, *, needed: int) -> "SchemaChange | None":
         """Say that no value is too long."""
         del needed
         return None
 
-    def surroundings(self) -> Surroundings:
+    def surroundings(self) -> "Surroundings":
         """Say nothing: what stands around is in no catalogue."""
+        from lean_tumbler.stores.surroundings import Surroundings  # noqa: PLC0415 - takes long
+
         return Surroundings()
