@@ -1,12 +1,9 @@
 """The login service and the stores behind it: races, locks, lost servers, dearer values."""
 
-import sqlite3
-import statistics
 import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -14,15 +11,11 @@ from typing import Any
 import pytest
 
 import servers
-from conftest import Portal, make_portal
-from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.operations.stand_ins import stand_ins
 from lean_tumbler.service.turns import Turns
-from lean_tumbler.stores.locators import open_store
 from server_portal import is_mariadb, may_only_read
 from server_portal import make_portal as make_server_portal
 from test_servers import STARTERS
-from test_service import STORE, Service, served
+from test_service import STORE, served
 
 ANSWERS = 12
 
@@ -112,49 +105,6 @@ def test_a_server_that_goes_away_and_comes_back(server: servers.Server, tmp_path
             assert time.monotonic() < deadline
             time.sleep(0.2)
         assert service.admit(login, password) == {"admitted": True, "action": "upgraded"}
-
-
-def dear_portal(folder: Path) -> Portal:
-    """Make a store half of whose values are far dearer than the target."""
-    portal = make_portal(folder, ["current"] * 20)
-    policy = (folder / "tumbler.toml").read_text()
-    dear = StoragePolicy.from_toml(policy.replace("memory_kib = 256", "memory_kib = 32768", 1))
-    gateway = CredentialGateway(dear)
-    with closing(sqlite3.connect(portal.database)) as connection, connection:
-        for person in portal.passengers[::2]:
-            value = gateway.hash(password=person.password)
-            connection.execute("UPDATE passengers SET pw = ? WHERE id = ?", (value, person.number))
-    return portal
-
-
-def test_unknown_logins_of_a_store_with_dearer_values(tmp_path: Path) -> None:
-    """Each costs what some known ones cost, and the same each time; none is ever admitted."""
-    portal = dear_portal(tmp_path)
-    store = StoragePolicy.from_toml((tmp_path / "tumbler.toml").read_text()).stores[STORE]
-    found = stand_ins(open_store(store, base=tmp_path), key=b"k")
-    accounts = [found.of(f"nobody{number}") for number in range(1000)]
-    costs = [
-        account and bytes(account.stored or b"").partition(b"$m=")[2][:5] for account in accounts
-    ]
-    assert 400 < costs.count(b"32768") < 600
-    assert accounts == [found.of(f"nobody{number}") for number in range(1000)]
-    assert accounts != [stand_ins(open_store(store, base=tmp_path), key=b"l").of(f"nobody{number}")
-                        for number in range(1000)]  # fmt: skip
-
-    def seconds(service: Service, login: str) -> float:
-        started = time.perf_counter()
-        assert service.admit(login, portal.passengers[0].password + "x")["admitted"] is False
-        return time.perf_counter() - started
-
-    with served(tmp_path, "--at-once", "1", "--within", "10s") as service:
-        dear = statistics.median(seconds(service, portal.passengers[0].login) for _ in range(5))
-        unknown = [
-            min(seconds(service, f"nobody{number}") for _ in range(2)) for number in range(30)
-        ]
-        as_dear = [each for each in unknown if each > dear / 3]
-        assert 3 < len(as_dear) < 27
-        assert service.admit("nobody1", portal.passengers[0].password)["admitted"] is False
-        assert service.metric("tumbler_refusals_total", reason="unknown") == 61
 
 
 def test_who_would_wait_too_long_is_told_to_come_back() -> None:

@@ -118,8 +118,7 @@ def _opens(reading: Reading, way: Way, password: str, bounds: Bounds) -> bool:
     if reading.state is not State.LAYERED or inner is None or isinstance(way, PasswordWay):
         return opens(way, password, bounds)
     legacy_digest = way.computed(password, bounds)
-    if legacy_digest is None:
-        return False
     head = layered.Head(origin=reading.parsed.contents.origin)
-    _, digest = recompute(inner, head.secret(legacy_digest), bounds.limits)
-    return hmac.compare_digest(digest, inner.digest)
+    # A password that the formula does not take is refused no sooner than others.
+    _, digest = recompute(inner, head.secret(legacy_digest or ""), bounds.limits)
+    return legacy_digest is not None and hmac.compare_digest(digest, inner.digest)

@@ -1,7 +1,7 @@
 """The decision at login: a stored value and a password in, an outcome out. No database."""
 
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -9,12 +9,13 @@ from lean_tumbler.core import written
 from lean_tumbler.core.checking import Verdict, check
 from lean_tumbler.core.new_passwords import Reason, common_passwords, reasons_against
 from lean_tumbler.core.outcome import Action, Outcome
-from lean_tumbler.core.passwords import checkable, new_form, require_storable
+from lean_tumbler.core.passwords import checkable, forms, new_form, require_storable
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.reader import Reading, RowReader, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay
+from lean_tumbler.core.refusal_work import RefusalWork, derivation_work, work_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.core.sharing import in_share
@@ -53,6 +54,8 @@ class CredentialGateway:
             for name, store in policy.stores.items()
         }
         self._without_store = RowReader(formulas=policy.formulas_by_fingerprint, keys=keys)
+        always = derivation_work(policy.target.derivation, policy.target.parameters)
+        self._refusals = {name: RefusalWork(always) for name in (None, *policy.stores)}
 
     @property
     def policy(self) -> StoragePolicy:
@@ -121,21 +124,24 @@ class CredentialGateway:
         self, row: Row, *, password: str, store: str | None = None, upgrade: bool = True
     ) -> Outcome:
         """Decide one login on a row as a store gives it; `admit` says the rest."""
-        reading = self.reader(store).read(row)
+        reader, refusals = self.reader(store), self._refusals[store]
         if not checkable(password, self._policy.limits):
-            self._spend_a_derivation()
+            refusals.fill_up((), ("",))
             return Outcome(admitted=False, refusal="not-checkable")
+        typed = [form for _, form in forms(password)]
+        reading = reader.read(row)
         try:
             verdict = check(reading, password, bounds=self.bounds)
         except OverLimit:
-            self._spend_a_derivation()
+            refusals.fill_up((), typed)
             return Outcome(admitted=False, refusal="over-limit")
         cohort = verdict.scheme if reading.state is not State.NO_VALUE else ""
         if not verdict.accepted:
-            if not self._policy.target.is_reached_by(verdict.parsed):
-                self._spend_a_derivation()
-            typed = {reading.text, row.text}
-            refusal = "stored-value-typed" if password in typed else verdict.refusal
+            done = work_of(reading, self.bounds)
+            refusals.learn(done)
+            refusals.fill_up(done, typed)
+            is_stored = password in {reading.text, row.text}
+            refusal = "stored-value-typed" if is_stored else verdict.refusal
             refused = Outcome(admitted=False, refusal=refusal)
             return _with_cohort(refused, cohort, reading)
         if not upgrade:
@@ -143,6 +149,20 @@ class CredentialGateway:
         else:
             outcome = self._admitted(verdict, store, row.login)
         return _with_cohort(outcome, cohort, reading)
+
+    def learn_costs(self, rows: Iterable[Row], *, store: str | None = None) -> None:
+        """See what checks of a store's rows cost, so that every refusal costs as much.
+
+        Each refusal learns from its own row too. Rows that are seen before the first of them
+        leave no login that is refused sooner than others.
+
+        Raises:
+            CheckImpossible: a key that the store's decryption needs is not there.
+            UsageError: the policy has no such store.
+        """
+        reader = self.reader(store)
+        for row in rows:
+            self._refusals[store].learn(work_of(reader.read(row), self.bounds))
 
     def hash(self, *, password: str, login: str | None = None, force: bool = False) -> str:
         """Give the stored value for a new or changed password, which is stored in NFC.
@@ -228,11 +248,6 @@ class CredentialGateway:
         if isinstance(verdict.way, DerivationWay) and verdict.way.before is not None:
             return True  # made of something else than the password: stock functions do not check it
         return not self._policy.leaves(verdict.parsed)
-
-    def _spend_a_derivation(self) -> None:
-        """Take as long as a check at the target, so that a refusal does not tell why."""
-        target = self._policy.target
-        target.derivation.create(b"", bytes(target.derivation.salt_bytes), target.parameters)
 
 
 def _with_cohort(outcome: Outcome, cohort: str, reading: Reading) -> Outcome:

@@ -1,12 +1,11 @@
 """One login against a store: fetch, decide, swap."""
 
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.errors import SourceError
-from lean_tumbler.operations.stand_ins import StandIns
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 
@@ -18,20 +17,8 @@ class Admission:
     alert: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ManyLogins:
-    """What logins of one store need that come one upon the other.
-
-    Attributes:
-        stand_ins: what a login that the store does not have is checked against.
-        turns: held by each while it derives; others read and write meanwhile.
-    """
-
-    stand_ins: StandIns = field(default_factory=lambda: StandIns(b"", {}))
-    turns: AbstractContextManager[object] = field(default_factory=nullcontext)
-
-
-ALONE = ManyLogins()
+Turns = AbstractContextManager[object]
+ALONE: Turns = nullcontext()
 
 _ALERTS = {
     "over-limit": "a stored value asks for more work than [limits] allows; it was not run",
@@ -52,7 +39,7 @@ def admit_login(
     login: str,
     password: str,
     upgrade: bool = True,
-    many: ManyLogins = ALONE,
+    turns: Turns = ALONE,
 ) -> Admission:
     """Check a login and upgrade its value where due.
 
@@ -65,14 +52,14 @@ def admit_login(
         login: as typed.
         password: as typed.
         upgrade: whether anything may be written.
-        many: what logins need that come one upon the other.
+        turns: held while it derives; others read and write meanwhile.
 
     Raises:
         SourceError: the store cannot be read.
         CheckImpossible: a formula or key that the value needs is not there.
     """
     account, alert, outcome = _checked(
-        store, gateway, store_name, login, password, upgrade=upgrade, many=many
+        store, gateway, store_name, login, password, upgrade=upgrade, turns=turns
     )
     if outcome.new_value is None:
         return Admission(outcome=outcome, alert=alert or _alert(account, outcome))
@@ -97,7 +84,7 @@ def change_password(
     login: str,
     password: str,
     new: str,
-    many: ManyLogins = ALONE,
+    turns: Turns = ALONE,
 ) -> tuple[bool, Outcome]:
     """Check a password, and put a new one in its place; tell whether it stands there now.
 
@@ -110,11 +97,11 @@ def change_password(
     """
     gateway.require_usable(password=new, login=login)
     account, _, outcome = _checked(
-        store, gateway, store_name, login, password, upgrade=False, many=many
+        store, gateway, store_name, login, password, upgrade=False, turns=turns
     )
     if not outcome.admitted or account.stored is None:
         return False, outcome
-    with many.turns:
+    with turns:
         value = gateway.hash(password=new, login=login)
     result = store.swap(Swap(key=account.key, old=account.stored, new=value))
     return result is SwapResult.DONE, outcome
@@ -128,22 +115,16 @@ def _checked(
     password: str,
     *,
     upgrade: bool,
-    many: ManyLogins,
+    turns: Turns,
 ) -> tuple[Account, str, Outcome]:
     """Fetch a login's account, or an empty one in its place, and check the password."""
     accounts = store.fetch(login)
     account = accounts[0] if len(accounts) == 1 else Account(key=0)
     alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
-    checked = account if accounts else many.stand_ins.of(login) or account
-    with many.turns:
+    with turns:
         outcome = gateway.admit_row(
-            checked.row,
-            password=password,
-            store=store_name,
-            upgrade=upgrade and checked is account,
+            account.row, password=password, store=store_name, upgrade=upgrade
         )
-    if checked is not account:
-        outcome = Outcome(admitted=False, refusal="unknown")
     return account, alert, outcome
 
 

@@ -12,13 +12,11 @@ from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.errors import RequestRefused, StoreAway, TumblerError
 from lean_tumbler.operations.admission import (
     Admission,
-    ManyLogins,
     admit_login,
     change_password,
     row_of,
 )
 from lean_tumbler.operations.observing import Observations
-from lean_tumbler.operations.stand_ins import StandIns
 from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Values
@@ -66,7 +64,6 @@ class LoginService:
     Args:
         gateway: decides by the policy.
         stores: by the policy's names.
-        stand_ins: what unknown logins of each store are checked against.
         means: what outlasts the policy.
     """
 
@@ -74,14 +71,9 @@ class LoginService:
         self,
         gateway: CredentialGateway,
         stores: Mapping[str, Store],
-        stand_ins: Mapping[str, StandIns],
         means: Means,
     ) -> None:
         self.gateway, self.stores, self.means = gateway, stores, means
-        self._many = {
-            name: ManyLogins(stand_ins=found, turns=means.turns)
-            for name, found in stand_ins.items()
-        }
         self._watch = means.watch
         self._inside = 0
         self._readiness: asyncio.Future[bool] | None = None
@@ -92,7 +84,7 @@ class LoginService:
         name, login, password = (str(values[key]) for key in ("store", "login", "password"))
         store = self._store(name)
         who = await self._counted_as(store, login)
-        if await self._is_refused_unseen(name, who, login, password):
+        if await self._is_refused_unseen(name, who, password):
             return dict(REFUSED)
         admission = await self._derive(
             lambda: admit_login(
@@ -102,7 +94,7 @@ class LoginService:
                 login=login,
                 password=password,
                 upgrade=self._watch.may_upgrade(name),
-                many=self._many[name],
+                turns=self.means.turns,
             )
         )
         await self.means.failures.note(name, who, admitted=admission.outcome.admitted)
@@ -115,7 +107,7 @@ class LoginService:
             _require_known(str(name), self.gateway.policy.stores)
         stored, salt, login = (_text(values.get(key)) for key in ("stored", "salt", "login"))
         place, who = str(name or ""), counted_as(login or "", None)
-        if login and await self._is_refused_unseen(place, who, login, str(values["password"])):
+        if login and await self._is_refused_unseen(place, who, str(values["password"])):
             return dict(REFUSED)
         outcome = await self._derive_in_turn(
             lambda: self.gateway.admit(
@@ -148,7 +140,7 @@ class LoginService:
         )
         store = self._store(name)
         who = await self._counted_as(store, login)
-        if await self._is_refused_unseen(name, who, login, password):
+        if await self._is_refused_unseen(name, who, password):
             return {"changed": False}
         changed, outcome = await self._derive(
             lambda: change_password(
@@ -158,7 +150,7 @@ class LoginService:
                 login=login,
                 password=password,
                 new=new,
-                many=self._many[name],
+                turns=self.means.turns,
             )
         )
         await self.means.failures.note(name, who, admitted=outcome.admitted)
@@ -187,15 +179,12 @@ class LoginService:
         row = await loop.run_in_executor(self.means.executor, row_of, store, login)
         return counted_as(login, row)
 
-    async def _is_refused_unseen(self, store: str, who: str, login: str, password: str) -> bool:
+    async def _is_refused_unseen(self, store: str, who: str, password: str) -> bool:
         """Tell whether somebody has failed too often; it costs what an unknown login does."""
         if not await self.means.failures.is_reached(store, who):
             return False
-        many = self._many.get(store)
-        stand_in = many.stand_ins.of(login) if many is not None else None
-        row = stand_in.row if stand_in else Row(stored=None)
         await self._derive_in_turn(
-            lambda: self.gateway.admit_row(row, password=password, store=store, upgrade=False)
+            lambda: self.gateway.admit_row(Row(stored=None), password=password, store=store or None)
         )
         self._alert(store, "a login failed too often in a row and is refused unseen")
         return True

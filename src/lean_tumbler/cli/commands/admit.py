@@ -29,6 +29,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.passwords import utf8
     from lean_tumbler.operations.admission import admit_login
+    from lean_tumbler.operations.costs import learn_costs
     from lean_tumbler.operations.observing import Observations
     from lean_tumbler.reports.admit import admit_document, admit_text
     from lean_tumbler.stores.evidence_file import EvidenceFile
@@ -39,9 +40,11 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     store_policy = chosen_store(policy, arguments.store)
     password = session.read_password(policy.limits)
     with opened_store(arguments, store_policy, writable=True) as store:
+        gateway = gateway_of(arguments, policy)
+        learn_costs(gateway, store, store_name=store_policy.name)
         admission = admit_login(
             store,
-            gateway_of(arguments, policy),
+            gateway,
             store_name=store_policy.name,
             login=arguments.login,
             password=password,

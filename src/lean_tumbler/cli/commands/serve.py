@@ -106,7 +106,6 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     )
     token = _token(arguments.token_file)
     # Instances with the same token answer side by side.
-    stand_in_key = token.encode("utf-8") or os.urandom(_KEY_BYTES)
     at_once = arguments.at_once or os.cpu_count() or 1
     keep_freed_memory()
     with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
@@ -127,7 +126,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             ),
         )
         serve(
-            lambda: _service(arguments, means, stand_in_key),
+            lambda: _service(arguments, means),
             listening,
             Access(token=token),
             log=log,
@@ -154,11 +153,11 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
     )
 
 
-def _service(arguments: argparse.Namespace, means: "Means", stand_in_key: bytes) -> "LoginService":
+def _service(arguments: argparse.Namespace, means: "Means") -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
     from lean_tumbler.core.policy import APPLICATION
+    from lean_tumbler.operations.costs import learn_costs
     from lean_tumbler.operations.layering import require_formulas
-    from lean_tumbler.operations.stand_ins import stand_ins
     from lean_tumbler.service.logins import LoginService
     from lean_tumbler.stores.locators import is_file, open_store
     from lean_tumbler.stores.sql import LOGIN_LOCK_SECONDS
@@ -173,11 +172,11 @@ def _service(arguments: argparse.Namespace, means: "Means", stand_in_key: bytes)
     }
     for store in stores.values():
         require_formulas(store, policy)
-    unknown = {name: stand_ins(store, key=stand_in_key) for name, store in stores.items()}
     gateway = gateway_of(arguments, policy)
-    for name in stores:
+    for name, store in stores.items():
         gateway.reader(name).look_at_column()  # now, and not at the first login that needs it
-    return LoginService(gateway, stores, unknown, means)
+        learn_costs(gateway, store, store_name=name)
+    return LoginService(gateway, stores, means)
 
 
 def _token(path: Path | None) -> str:
@@ -186,13 +185,12 @@ def _token(path: Path | None) -> str:
     Raises:
         UsageError: others can read the file, or it is empty.
     """
-    from lean_tumbler.stores.files import read_text
+    from lean_tumbler.stores.files import read_secret
 
     if path is None:
         return ""
-    token = read_text(path, limit_bytes=_TOKEN_BYTES).strip()
-    if path.stat().st_mode & 0o077:
-        raise UsageError(f"{path}: others may read the token; chmod 600 it")
+    raw = read_secret(path, what="the token", limit_bytes=_TOKEN_BYTES)
+    token = raw.decode("utf-8", "replace").strip()
     if not token:
         raise UsageError(f"{path}: the token is empty")
     return token

@@ -121,6 +121,15 @@ class StorePolicy:
     decryption: Decryption | None = None
 
     @property
+    def binding(self) -> str:
+        """Say of which columns and by which cohorts rows are taken, for work to be continued."""
+        cohorts = [
+            (c.name, c.identity, c.then, c.plain_text, c.layout and c.layout.text, str(c.condition))
+            for c in self.cohorts
+        ]
+        return repr((self.columns, sorted(self.parts.items()), self.decryption, cohorts))
+
+    @property
     def other_columns(self) -> tuple[str, ...]:
         """The table's own names of what readings need beside stored value, salt and login."""
         asked = [name for cohort in self.cohorts if cohort.condition

@@ -113,8 +113,10 @@ class Before:
             return None
 
 
-def _taken(before: Before | None, password: str, bounds: Bounds) -> bytes | None:
-    return password.encode("utf-8") if before is None else before.of(password, bounds)
+def _taken(before: Before | None, password: str, bounds: Bounds) -> tuple[bytes, bool]:
+    """Give what a scheme takes; and whether a password makes that, for refusals are no quicker."""
+    taken = password.encode("utf-8") if before is None else before.of(password, bounds)
+    return taken or b"", taken is not None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -144,24 +146,35 @@ class SettingWay:
         own = self.before.formula.lossy if self.before else ()
         return (*own, *SETTING_SCHEMES[self.scheme].lossy)
 
+    @property
+    def parsed(self) -> ParsedValue | None:
+        """The value, or one of its setting; None where the setting makes none."""
+        found = SETTING_SCHEMES[self.scheme]
+        if not found.filler and not self.canonical:
+            return None
+        value = read_value(self.canonical or self.setting + found.filler)
+        if value.scheme == self.scheme:
+            return value
+        if not found.setting_of:
+            raise CheckImpossible("a layered value's head holds a setting that cannot be read")
+        return None
+
     def computed(self, password: str, bounds: Bounds) -> str | None:
         """Give the whole text of a password."""
-        found = SETTING_SCHEMES[self.scheme]
-        if found.filler or self.canonical:
-            value = read_value(self.canonical or self.setting + found.filler)
-            if value.scheme != self.scheme and not found.setting_of:
-                raise CheckImpossible("a layered value's head holds a setting that cannot be read")
-            if value.scheme == self.scheme:
-                require_within_limits(value, bounds.limits)
-        taken = _taken(self.before, password, bounds)
-        if taken is None:
-            return None
+        found, value = SETTING_SCHEMES[self.scheme], self.parsed
+        if value is not None:
+            require_within_limits(value, bounds.limits)
+        taken, is_made = _taken(self.before, password, bounds)
         try:
-            return found.compute(self.setting, taken)
+            whole = found.compute(self.setting, taken)
+        except InputDoesNotFit:
+            found.compute(self.setting, b"")
+            return None
         except ValueError:
             raise CheckImpossible(
                 "a layered value's head holds a setting that cannot be read"
             ) from None
+        return whole if is_made else None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -195,11 +208,9 @@ class DerivationWay:
 
     def computed(self, password: str, bounds: Bounds) -> str | None:
         """Give the whole text of a password."""
-        taken = _taken(self.before, password, bounds)
-        if taken is None:
-            return None
+        taken, is_made = _taken(self.before, password, bounds)
         derivation, digest = recompute(self.parsed, taken, bounds.limits)
-        return derivation.whole_text(self.parsed.contents.setting, digest)
+        return derivation.whole_text(self.parsed.contents.setting, digest) if is_made else None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

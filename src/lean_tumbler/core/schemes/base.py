@@ -264,6 +264,19 @@ class OnTop:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Steps:
+    """Work that differs in nothing but how often something is done.
+
+    Attributes:
+        number: costs -> how often.
+        costs: number -> costs of derivations that together do it as often.
+    """
+
+    number: Callable[[Parameters], int]
+    costs: Callable[[int], Iterable[Parameters]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Derivation:
     """A slow scheme: it can check values, and write new ones.
 
@@ -278,6 +291,8 @@ class Derivation:
         on_top: how it is written where it stands over a legacy digest; None where it cannot.
         block_bytes: of a digest that is computed in blocks, each for all the rounds; 0 where it is
             not.
+        steps: its work, where one derivation can be filled up to a dearer one; None where it
+            cannot.
     """
 
     scheme: str
@@ -294,6 +309,7 @@ class Derivation:
     as_strong: Callable[[Parameters, Parameters], bool]
     on_top: OnTop | None = None
     block_bytes: int = 0
+    steps: Steps | None = None
 
     def blocks_of(self, digest_bytes: int) -> int:
         """Give how many times the rounds are gone through for a digest."""
@@ -312,6 +328,8 @@ class SettingScheme:
         setting_of: for values that are bare shapes, text -> its setting; None where the text is
             no such value. Nothing about what the text looks like beyond its structure counts.
         memory_kib: working memory of one computation.
+        settings_of_rounds: number -> settings that together go through as many rounds; None where
+            there are none.
     """
 
     scheme: str
@@ -321,6 +339,7 @@ class SettingScheme:
     lossy: tuple[str, ...] = ()
     setting_of: Callable[[str], str | None] | None = None
     memory_kib: Callable[[Parameters], int] = lambda _: 0
+    settings_of_rounds: Callable[[int], Iterable[str]] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

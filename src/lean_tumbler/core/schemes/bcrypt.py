@@ -2,6 +2,7 @@
 
 import base64
 import re
+from collections.abc import Iterator
 
 from lean_tumbler.core.schemes.base import (
     Contents,
@@ -13,6 +14,7 @@ from lean_tumbler.core.schemes.base import (
     Parameters,
     ParsedValue,
     Says,
+    Steps,
 )
 from lean_tumbler.errors import CheckImpossible
 
@@ -126,6 +128,13 @@ def as_variant(value: str, variant: str) -> str:
     return f"${variant}${value[4:]}"
 
 
+def _costs_of(number: int) -> Iterator[Parameters]:
+    """Give the costs that together make a number of key schedules, its binary digits."""
+    for cost in range(PARAMETERS[0].lowest, number.bit_length()):
+        if number >> cost & 1:
+            yield {"cost_log2": cost}
+
+
 def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     return parameters["cost_log2"] >= others["cost_log2"]
 
@@ -148,6 +157,7 @@ FAMILY = Family(
             work_kib=lambda _: 0,
             as_strong=_as_strong,
             on_top=None,  # it would cut the input at 72 bytes
+            steps=Steps(number=lambda costs: 1 << costs["cost_log2"], costs=_costs_of),
         ),
     ),
 )

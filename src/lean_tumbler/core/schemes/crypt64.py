@@ -12,6 +12,11 @@ def number(text: str) -> int:
     return sum(_VALUES[character] << 6 * place for place, character in enumerate(text))
 
 
+def number_text(value: int, characters: int) -> str:
+    """Write a number, its lowest six bits first."""
+    return "".join(ALPHABET[value >> 6 * place & 63] for place in range(characters))
+
+
 def decode(text: str) -> bytes:
     """Read bytes: four characters hold three, the lowest first; a rest below a byte is dropped."""
     raw = bytearray()

@@ -5,6 +5,7 @@ sha256-crypt and sha512-crypt; RFC 6234 and RFC 1320 for the digests.
 """
 
 import re
+from collections.abc import Callable, Iterable, Mapping
 from functools import partial
 
 from lean_tumbler.core.likelihood import human_bits
@@ -287,6 +288,12 @@ def _yescrypt_memory_kib(parameters: Parameters) -> int:
     return parameters["block_size"] << min(parameters["cost_log2"], 60) >> 3
 
 
+_WITH_ROUNDS: Mapping[str, Callable[[int], Iterable[str]]] = {
+    "sha1-crypt": lambda rounds: (f"$sha1${rounds}$........$",),
+    "sha256-crypt": lambda rounds: (f"$5$rounds={rounds}$................$",),
+    "sha512-crypt": lambda rounds: (f"$6$rounds={rounds}$................$",),
+}
+
 SETTING_SCHEMES = (
     SettingScheme(scheme="md5-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
     SettingScheme(scheme="apr1-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
@@ -297,6 +304,7 @@ SETTING_SCHEMES = (
             compute=compute,
             filler="." * characters,
             memory_kib=_yescrypt_memory_kib if "yescrypt" in scheme else lambda _: 0,
+            settings_of_rounds=_WITH_ROUNDS.get(scheme),
         )
         for scheme, compute, characters in (
             ("sha1-crypt", crypt_digests.sha1_crypt, 28),
@@ -315,6 +323,7 @@ SETTING_SCHEMES = (
         filler="." * 11,
         lossy=(_SEVEN_BITS,),
         setting_of=lambda text: text[:9] if _matched("bsdi-crypt", text) else None,
+        settings_of_rounds=lambda rounds: (f"_{crypt64.number_text(rounds, 4)}....",),
     ),
     SettingScheme(
         scheme="des-crypt",

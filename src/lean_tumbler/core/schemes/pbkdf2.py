@@ -19,6 +19,7 @@ from lean_tumbler.core.schemes.base import (
     Parameters,
     ParsedValue,
     Says,
+    Steps,
     read_first,
     within,
 )
@@ -248,6 +249,9 @@ def _derivation(scheme: str) -> Derivation:
         as_strong=_as_strong,
         on_top=None if scheme == "pbkdf2-sha1" else _on_top(scheme),
         block_bytes=_SCHEMES[scheme][1],
+        steps=Steps(
+            number=lambda costs: costs["rounds"], costs=lambda number: ({"rounds": number},)
+        ),
     )
 
 

@@ -9,7 +9,7 @@ import ctypes.util
 from functools import lru_cache
 from typing import Any
 
-from lean_tumbler.errors import CheckImpossible
+from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 
 _STATE_BYTES = 1 << 18  # libxcrypt's takes 32 KiB, that of older libraries 128
 _NAMES = ("libcrypt.so.2", "libcrypt.so.1", "libcrypt.so")
@@ -35,14 +35,14 @@ def system_crypt(setting: str, password: bytes) -> str:
     """Compute the whole stored text from its setting, or from a whole text of the same setting.
 
     Raises:
-        CheckImpossible: there is no such library, it lacks the method, or the password holds a
-            NUL, which it cannot take.
+        CheckImpossible: there is no such library, or it lacks the method.
+        InputDoesNotFit: the password holds a NUL, which it cannot take.
     """
     function = crypt_function()
     if function is None:
         raise CheckImpossible("this system has no libcrypt; install its package (libcrypt1)")
     if b"\0" in password:
-        raise CheckImpossible("crypt(3) takes no password with a NUL")
+        raise InputDoesNotFit("crypt(3) takes no password with a NUL")
     state = ctypes.create_string_buffer(_STATE_BYTES)
     found = function(password, setting.encode("ascii"), state)
     # Failure is told by NULL, or by a text that begins with a star (crypt(3)).

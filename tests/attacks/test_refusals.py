@@ -1,0 +1,182 @@
+"""Time tells nobody what is stored: every refusal does the same work, whatever is typed."""
+
+import hashlib
+import sqlite3
+from collections import Counter
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import argon2.low_level
+import bcrypt
+import pytest
+
+from conftest import make_portal
+from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.layering import derived, plan_row, task_of
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.operations.admission import admit_login, change_password
+from lean_tumbler.operations.costs import learn_costs
+from lean_tumbler.stores.locators import open_store
+
+STORE = "passengers"
+_COHORTS = """
+[[store.passengers.cohort]]
+name = "kiosk"
+formula = "latin-1, pbkdf2-sha1 50 20 salt, hex"
+when = 'pw_salt = "kiosk"'
+[[store.passengers.cohort]]
+name = "turnstile"
+layout = "turn:{rounds}:{salt}:{digest}"
+formula = "utf-8, pbkdf2-sha256 rounds 32 salt, hex"
+[[store.passengers.cohort]]
+name = "bridge"
+formula = "latin-1, sha1, hex, then bcrypt"
+"""
+TYPED = {
+    "ASCII": "no such pass",
+    "several forms": "kein Paßwört",
+    "outside Latin-1": "ничего €",
+    "with a NUL": "no\0such",
+    "too long": "x" * 2000,
+    "a lone surrogate": "\ud800",
+}
+
+
+def _turnstile(rounds: int) -> str:
+    return f"turn:{rounds}:salt:{hashlib.pbkdf2_hmac('sha256', b'p', b'salt', rounds).hex()}"
+
+
+def _value(scheme: str, **costs: int) -> str:
+    derivation = DERIVATIONS[scheme]
+    return derivation.create(b"p", bytes(derivation.salt_bytes), costs)
+
+
+STORED: dict[str, tuple[str | None, str | None]] = {
+    "current": (_value("argon2id", memory_kib=256, passes=1, lanes=1), None),
+    "dearer": (_value("argon2id", memory_kib=512, passes=2, lanes=1), None),
+    "bcrypt": (_value("bcrypt", cost_log2=4), None),
+    "dearer bcrypt": (_value("bcrypt", cost_log2=6), None),
+    "PBKDF2": (_value("pbkdf2-sha256", rounds=100), None),
+    "dearer PBKDF2": (_value("pbkdf2-sha256", rounds=777), None),
+    "two blocks": ("$pbkdf2-sha256$i=50,l=64$MDEyMzQ1Njc$" + "A" * 86, None),
+    "MD5": ("5f4dcc3b5aa765d61d8327deb882cf99", None),
+    "a formula in Latin-1": (hashlib.pbkdf2_hmac("sha1", b"p", b"kiosk", 50).hex(), "kiosk"),
+    "few rounds": (_turnstile(20), None),
+    "more rounds": (_turnstile(300), None),
+    "plain text": ("gannet and skua", None),
+    "locked": ("!locked$0123456789abcdef0123456789abcdef", None),
+    "NULL": (None, None),
+    "empty": ("", None),
+    "failed write": ("undefined", None),
+    "not understood": ("$9$what$is$this", None),
+    "over the limits": ("$pbkdf2-sha256$i=99999999$MDEyMw$" + "A" * 43, None),
+    "too much memory": ("$argon2id$v=19$m=4194304,t=2,p=1$MDEyMzQ1Njc$" + "A" * 43, None),
+}
+
+
+def _raw(text: str | None) -> bytes | None:
+    return None if text is None else text.encode()
+
+
+@pytest.fixture
+def work(monkeypatch: pytest.MonkeyPatch) -> Counter[str]:
+    """Count what the primitives are asked for, in steps that are alike."""
+    done: Counter[str] = Counter()
+
+    def count(module: Any, name: str, steps: Callable[..., tuple[str, int]]) -> None:
+        real = getattr(module, name)
+
+        def counted(*arguments: Any, **named: Any) -> Any:
+            what, number = steps(*arguments, **named)
+            done[what] += number
+            return real(*arguments, **named)
+
+        monkeypatch.setattr(module, name, counted)
+
+    count(bcrypt, "hashpw", lambda _, salt: ("bcrypt", 1 << int(salt[4:6])))
+    count(
+        hashlib, "pbkdf2_hmac",
+        lambda name, _secret, _salt, rounds, length=None: (
+            f"pbkdf2-{name}", rounds * -(-(length or 1) // hashlib.new(name).digest_size)
+        ),
+    )  # fmt: skip
+    count(
+        argon2.low_level, "hash_secret_raw",
+        lambda **named: (f"argon2 {named['memory_cost']} {named['time_cost']}", 1),
+    )  # fmt: skip
+    return done
+
+
+@pytest.fixture
+def logins(tmp_path: Path) -> list[str]:
+    """Give a login of each kind, most of them layered too, and one that is unknown."""
+    portal = make_portal(tmp_path, [])
+    policy_file = tmp_path / "tumbler.toml"
+    text = policy_file.read_text()
+    place = text.index("[[store.passengers.cohort]]")
+    policy_file.write_text(text[:place] + _COHORTS + text[place:])
+    policy = StoragePolicy.from_toml(policy_file.read_text())
+    reader = CredentialGateway(policy).reader(STORE)
+    rows = []
+    for name, (stored, salt) in STORED.items():
+        rows.append((name, stored, salt))
+        row = Row(stored=_raw(stored), salt=_raw(salt), login=name)
+        plan = plan_row(reader.read(row), policy)
+        if plan.head is not None:
+            value = derived(task_of(plan, policy.target, bytes))
+            rows.append((f"layered {name}", value, salt))
+    assert len(rows) == len(STORED) + 7
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.executemany("INSERT INTO passengers (email, pw, pw_salt) VALUES (?, ?, ?)", rows)
+    return [*(name for name, _, _ in rows), "nobody"]
+
+
+@pytest.mark.parametrize("typed", TYPED.values(), ids=TYPED)
+@pytest.mark.parametrize("route", ["library", "admit", "change"])
+def test_every_refusal_does_the_same_work(
+    logins: list[str], work: Counter[str], tmp_path: Path, route: str, typed: str
+) -> None:
+    """Known, unknown, locked, NULL, unreadable, layered over any formula: no sum differs."""
+    policy = StoragePolicy.from_toml((tmp_path / "tumbler.toml").read_text())
+    store = open_store(policy.stores[STORE], base=tmp_path, writable=True)
+    gateway = CredentialGateway(policy)
+    learn_costs(gateway, store, store_name=STORE)
+
+    def is_admitted(login: str) -> bool:
+        if route == "library":
+            row = next((each.row for each in store.fetch(login)), Row(stored=None))
+            return gateway.admit_row(row, password=typed, store=STORE).admitted
+        if route == "admit":
+            found = admit_login(store, gateway, store_name=STORE, login=login, password=typed)
+            return found.outcome.admitted
+        new = "the pier at six in the morning"
+        return change_password(
+            store, gateway, store_name=STORE, login=login, password=typed, new=new
+        )[0]
+
+    sums = {}
+    for login in logins:
+        work.clear()
+        assert not is_admitted(login)
+        sums[login] = dict(work)
+    store.close()
+    assert sums["nobody"]
+    differing = {login: done for login, done in sums.items() if done != sums["nobody"]}
+    assert not differing, (sums["nobody"], differing)
+
+
+def test_a_gateway_learns_from_what_it_refuses(work: Counter[str]) -> None:
+    """Without a look at the rows before, the second refusal of anybody costs what a dear row's did."""
+    policy = StoragePolicy.from_toml(
+        '[target]\nscheme = "argon2id"\nmemory_kib = 256\npasses = 1\nlanes = 1\n[floor]\nargon2id = { memory_kib = 256, passes = 1 }\n'
+    )
+    gateway = CredentialGateway(policy)
+    dear, sums = STORED["dearer"][0], []
+    for stored in (dear, None, dear, "!"):
+        work.clear()
+        assert not gateway.admit(stored=stored, password="no such").admitted
+        sums.append(dict(work))
+    assert sums[1:] == [sums[0]] * 3
