@@ -4,6 +4,7 @@ import hashlib
 import json
 import re
 import sqlite3
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing, suppress
 from dataclasses import dataclass
@@ -149,6 +150,64 @@ def test_the_guard_of_each_server(guarded: Guarded) -> None:
     guarded.run("UPDATE passengers SET pw = NULL WHERE id = 1;")
     assert run_program("enforce", "constraint", "--remove", cwd=guarded.folder).code == 0
     assert guarded.write(guarded.update, "harbour1")
+
+
+HALF = {
+    "SQLite": "CREATE TRIGGER tumbler_stored_forms_insert BEFORE INSERT ON passengers BEGIN SELECT 1; END;",
+    "postgresql": "ALTER TABLE passengers ADD CONSTRAINT tumbler_stored_forms CHECK (true) NOT VALID;",
+}
+
+
+def test_half_a_guard_is_none(guarded: Guarded, request: pytest.FixtureRequest) -> None:
+    """What a run left that ended half way does not count; it is made whole, or taken away."""
+    server = request.node.callspec.params["guarded"]
+    if server not in HALF:
+        return  # one statement, which the server does whole or not at all
+    guarded.write(guarded.update, DIRECT["argon2id"])
+    for option in ("--apply", "--remove"):
+        guarded.run(HALF[server])
+        shown = run_program("enforce", "constraint", "--format", "json", cwd=guarded.folder)
+        assert not shown.document["stands"]
+        done = run_program("enforce", "constraint", option, "--format", "json", cwd=guarded.folder)
+        assert (done.code, done.document["stands"]) == (0, option == "--apply"), done.err
+        assert guarded.write(guarded.update, "harbour1") == (option == "--remove")
+        if option == "--apply":
+            run_program("enforce", "constraint", "--remove", cwd=guarded.folder)
+
+
+def test_rows_between_the_count_and_the_guard(guarded: Guarded) -> None:
+    """Beside a program that writes plain text, a guard that stands holds for every row."""
+    stop, written = threading.Event(), []
+
+    def write_plain_text() -> None:
+        while not stop.is_set():
+            written.append(guarded.write(guarded.update, "harbour1"))
+            guarded.write(guarded.update, DIRECT["argon2id"])
+
+    others = threading.Thread(target=write_plain_text)
+    others.start()
+    outcomes = set()
+    try:
+        for _ in range(6):
+            done = run_program(
+                "enforce", "constraint", "--apply", "--format", "json", cwd=guarded.folder
+            )
+            stands = done.code == 0 and done.document["stands"]
+            outcomes.add(stands)
+            if stands:
+                assert not guarded.write(guarded.update, "harbour1")
+                checked = run_program(
+                    "enforce", "constraint", "--format", "json", cwd=guarded.folder
+                )
+                assert checked.document["violations"] == 0
+                assert (
+                    run_program("enforce", "constraint", "--remove", cwd=guarded.folder).code == 0
+                )
+    finally:
+        stop.set()
+        others.join()
+    assert any(written)
+    guarded.write(guarded.update, DIRECT["argon2id"])
 
 
 def test_logins_and_layers_pass_the_guard(portal: Portal, program: Program) -> None:

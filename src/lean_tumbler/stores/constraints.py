@@ -25,16 +25,21 @@ class Guard:
     Attributes:
         admits: the condition, of a value that is not NULL.
         apply: puts it there.
-        remove: takes it away.
+        remove: takes it away, whole or half.
         locks: what the server locks meanwhile.
-        exists: a query that gives a row where it stands already.
+        stands: a query that gives a row where it stands, and holds for every row.
+        exists: a query that gives a row where it stands, or half of it does.
+        together: whether the statements and a look at the rows are one transaction; else the server
+            looks at the rows itself.
     """
 
     admits: str
     apply: tuple[str, ...]
     remove: tuple[str, ...]
     locks: str
+    stands: str
     exists: str
+    together: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -112,45 +117,93 @@ class ColumnGuard:
         self.guard = _GUARDS[engine.dialect.name](names, policy)
 
     def stands(self) -> bool:
-        """Tell whether the guard is there."""
+        """Tell whether the guard is there, whole."""
+        return self._gives_a_row(self.guard.stands)
+
+    def exists(self) -> bool:
+        """Tell whether the guard is there, or what a run left of it that ended half way."""
+        return self._gives_a_row(self.guard.exists)
+
+    def _gives_a_row(self, query: str) -> bool:
         with database_errors(self._locator), self._engine.connect() as connection:
-            return connection.exec_driver_sql(self.guard.exists).first() is not None
+            return connection.exec_driver_sql(query).first() is not None
 
     def violations(self) -> Violations:
         """Find the rows that it would not admit, by the server's own reading of it."""
-        names, admits = self._names, self.guard.admits
-        where = f"FROM {names.table} WHERE {names.column} IS NOT NULL AND NOT ({admits})"
-        # Quoted names and our own patterns.
         with database_errors(self._locator), self._engine.connect() as connection:
-            rows = connection.exec_driver_sql(f"SELECT COUNT(*) {where}").scalar_one()
-            keys = connection.exec_driver_sql(
-                f"SELECT {self._key} {where} ORDER BY {self._key} LIMIT {ROWS_NAMED}"
-            )
-            return Violations(rows=int(rows), keys=tuple(row[0] for row in keys))
+            return self._violations(connection)
 
-    def apply(self) -> None:
-        """Put the guard there; each statement by itself, so that locks are short."""
-        self._run(self.guard.apply)
+    def _violations(self, connection: sa.Connection) -> Violations:
+        names, admits = self._names, self.guard.admits
+        # Quoted names and our own patterns.
+        where = f"FROM {names.table} WHERE {names.column} IS NOT NULL AND NOT ({admits})"
+        rows = connection.exec_driver_sql(f"SELECT COUNT(*) {where}").scalar_one()
+        keys = connection.exec_driver_sql(
+            f"SELECT {self._key} {where} ORDER BY {self._key} LIMIT {ROWS_NAMED}"
+        )
+        return Violations(rows=int(rows), keys=tuple(row[0] for row in keys))
 
-    def remove(self) -> None:
-        """Take it away."""
-        self._run(self.guard.remove)
+    def apply(self) -> Violations:
+        """Put the guard there; give the rows that others wrote meanwhile and that hinder it.
 
-    def _run(self, statements: Sequence[str]) -> None:
+        Where there are such rows, nothing of it is left behind.
+        """
         with database_errors(self._locator), self._engine.connect() as connection:
             alone = connection.execution_options(isolation_level="AUTOCOMMIT")
-            for statement in statements:
-                alone.exec_driver_sql(statement.rstrip(";"))
+            return self._together(alone) if self.guard.together else self._one_by_one(alone)
+
+    def _together(self, connection: sa.Connection) -> Violations:
+        _run(connection, ("BEGIN IMMEDIATE",))
+        end = "ROLLBACK"
+        try:
+            _run(connection, (*self.guard.remove, *self.guard.apply))
+            violations = self._violations(connection)
+            end = end if violations.rows else "COMMIT"
+        finally:
+            _run(connection, (end,))
+        return violations
+
+    def _one_by_one(self, connection: sa.Connection) -> Violations:
+        """Run each statement by itself, so that locks are short."""
+        self._clear(connection)
+        try:
+            _run(connection, self.guard.apply)
+        except sa.exc.DBAPIError:
+            violations = self._violations(connection)
+            self._clear(connection)
+            if not violations.rows:
+                raise
+            return violations
+        return Violations(rows=0, keys=())
+
+    def _clear(self, connection: sa.Connection) -> None:
+        if connection.exec_driver_sql(self.guard.exists).first() is not None:
+            _run(connection, self.guard.remove)
+
+    def remove(self) -> None:
+        """Take it away, whole or half."""
+        with database_errors(self._locator), self._engine.connect() as connection:
+            _run(connection.execution_options(isolation_level="AUTOCOMMIT"), self.guard.remove)
 
     def close(self) -> None:
         """Let go of the connection."""
         self._engine.dispose()
 
 
+def _run(connection: sa.Connection, statements: Sequence[str]) -> None:
+    for statement in statements:
+        connection.exec_driver_sql(statement.rstrip(";"))
+
+
 def _postgresql(names: _Names, policy: StoragePolicy) -> Guard:
     text = f"convert_from({names.column}, 'UTF8')" if names.binary else f"{names.column}::text"
     admits = f"{text} ~ '{pattern(policy.floor, policy.limits)}'"
     table = f"ALTER TABLE {names.table}"
+    name = names.table.replace("'", "''")  # as the server spells it, letter case and all
+    exists = (
+        f"SELECT 1 FROM pg_constraint WHERE conname = '{NAME}'"  # noqa: S608 - quoted names
+        f" AND conrelid = '{name}'::regclass"
+    )
     return Guard(
         admits=admits,
         apply=(
@@ -161,8 +214,8 @@ def _postgresql(names: _Names, policy: StoragePolicy) -> Guard:
         remove=(f"{table} DROP CONSTRAINT {NAME};",),
         locks="ACCESS EXCLUSIVE for a moment, new rows are checked from then on; then SHARE UPDATE "
         "EXCLUSIVE while the old rows are read: others read and write meanwhile.",
-        exists=f"SELECT 1 FROM pg_constraint WHERE conname = '{NAME}'"  # noqa: S608
-        f" AND conrelid = '{names.table_text}'::regclass",
+        stands=f"{exists} AND convalidated",
+        exists=exists,
     )
 
 
@@ -175,13 +228,17 @@ def _mysql(names: _Names, policy: StoragePolicy) -> Guard:
         f" AND INSTR({text}, CHAR(10)) = 0)"
     )
     table = f"ALTER TABLE {names.table}"
+    exists = (
+        "SELECT 1 FROM information_schema.table_constraints WHERE constraint_schema ="  # noqa: S608
+        f" DATABASE() AND table_name = '{names.table_text}' AND constraint_name = '{NAME}'"
+    )
     return Guard(
         admits=admits,
         apply=(f"{table} ADD CONSTRAINT {NAME} CHECK ({names.column} IS NULL OR {admits});",),
         remove=(f"{table} DROP CONSTRAINT {NAME};",),
         locks="SHARED while the table is copied: others read, but do not write.",
-        exists="SELECT 1 FROM information_schema.table_constraints WHERE constraint_schema ="  # noqa: S608
-        f" DATABASE() AND table_name = '{names.table_text}' AND constraint_name = '{NAME}'",
+        stands=exists,
+        exists=exists,
     )
 
 
@@ -196,14 +253,19 @@ def _sqlite(names: _Names, policy: StoragePolicy) -> Guard:
         f"WHEN {new} IS NOT NULL AND NOT ({admits(new)}) BEGIN {raised} END;"
         for event, of in (("INSERT", ""), ("UPDATE", f" OF {names.column}"))
     )
+    exists = (
+        "SELECT 1 FROM sqlite_master WHERE type = 'trigger'"  # noqa: S608 - quoted names
+        f" AND name IN ('{NAME}_insert', '{NAME}_update') AND tbl_name = '{names.table_text}'"
+    )
     return Guard(
         admits=admits(names.column),
         apply=triggers,
-        remove=(f"DROP TRIGGER {NAME}_insert;", f"DROP TRIGGER {NAME}_update;"),
+        remove=(f"DROP TRIGGER IF EXISTS {NAME}_insert;", f"DROP TRIGGER IF EXISTS {NAME}_update;"),
         locks="the file for a moment; a CHECK would need the table to be built anew, so two "
         "triggers stand for it.",
-        exists=f"SELECT 1 FROM sqlite_master WHERE name = '{NAME}_insert'"  # noqa: S608
-        f" AND tbl_name = '{names.table_text}'",
+        stands=f"{exists} GROUP BY tbl_name HAVING COUNT(*) = 2",
+        exists=exists,
+        together=True,
     )
 
 

@@ -77,14 +77,13 @@ def _constraint(arguments: argparse.Namespace, session: Session) -> int:
     store = chosen_store(policy, arguments.store)
     column = open_guard(store, base=policy_path(arguments).parent, policy=policy)
     try:
-        stands = column.stands()
-        if arguments.apply and stands:
+        if arguments.apply and column.stands():
             raise UsageError(f"[store.{store.name}] is guarded already; --remove it first")
-        if arguments.remove and not stands:
+        if arguments.remove and not column.exists():
             raise UsageError(f"[store.{store.name}] is not guarded")
         violations = column.violations()
         if arguments.apply and not violations.rows:
-            column.apply()
+            violations = column.apply()
         if arguments.remove:
             column.remove()
         stands = column.stands()
