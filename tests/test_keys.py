@@ -160,7 +160,7 @@ def test_a_key_comes_from_the_environment_or_a_file(
 @pytest.mark.parametrize(
     ("key", "mode", "expected"),
     [
-        ('{ file = "pepper.key" }', 0o644, "can be read by others"),
+        ('{ file = "pepper.key" }', 0o644, "others may read the key"),
         ('{ file = "pepper.key", form = "hex" }', 0o600, "the key is not hex"),
         ('{ file = "pepper.key", form = "octal" }', 0o600, "“form” must be text or hex or base64"),
         ("{ }", 0o600, "a key comes from one place"),

@@ -19,6 +19,7 @@ from lean_tumbler.errors import SourceError, TumblerError, UsageError
 from lean_tumbler.service.app import Access, Application
 from lean_tumbler.service.connections import BoundedLoop, Connection, bounds_of_process
 from lean_tumbler.service.logins import Log, LoginService
+from lean_tumbler.stores.files import file_errors, require_own
 
 _GRACE_SECONDS = 20
 _BACKLOG = 1024
@@ -97,12 +98,8 @@ class Listening:
 
 
 def _require_private(path: Path) -> None:
-    try:
-        mode = path.stat().st_mode
-    except OSError as error:
-        raise SourceError(f"{path}: {error.strerror or 'cannot be read'}") from None
-    if mode & _OF_OTHERS:
-        raise UsageError(f"{path}: others may read the private key; chmod o= it")
+    with file_errors(path):
+        require_own(path, path.stat(), what="the private key", others=_OF_OTHERS)
 
 
 def _is_loopback(host: str) -> bool:
@@ -251,6 +248,7 @@ def _config(application: Starlette, listening: Listening) -> uvicorn.Config:
         h11_max_incomplete_event_size=Connection.bounds.header_bytes,
         timeout_keep_alive=math.ceil(Connection.bounds.header_seconds),
         log_config=None,
+        log_level="critical",  # its other lines are tracebacks, with what an error holds
         access_log=False,
         server_header=False,
         proxy_headers=False,

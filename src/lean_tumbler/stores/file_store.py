@@ -5,10 +5,12 @@ killed, so that the next one continues; the copy appears whole, in one step, whe
 """
 
 import hashlib
+import os
 import sqlite3
 import tempfile
 from collections.abc import Iterator
 from contextlib import closing
+from hashlib import sha256
 from pathlib import Path
 from urllib.parse import quote
 
@@ -17,7 +19,7 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.exports.base import Fields, Record
 from lean_tumbler.stores.exports.opening import open_export
-from lean_tumbler.stores.files import OWNER_ONLY, file_errors, write_parts
+from lean_tumbler.stores.files import OWNER_ONLY, file_errors, require_own, write_parts
 from lean_tumbler.stores.interface import WithoutSchema
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.sql import SqlStore, sqlite_engine
@@ -25,6 +27,7 @@ from lean_tumbler.stores.sql import SqlStore, sqlite_engine
 _TABLE = "accounts"
 _ROLES = ("login", "stored", "salt", "privileged")
 _SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
+_BESIDE = ("-journal", "-wal", "-shm")
 _CHANGED = "it changed since it was read; run again, which begins anew"
 
 
@@ -60,6 +63,7 @@ class FileStore(WithoutSchema, SqlStore):
                 raise UsageError(f"{path}: {self.layering_refused}")
         self.row_word = "line" if self._export.numbered_by_line else "value"
         self._digest = _digest_of(path)
+        self._made_of = f"{self._digest} {sha256(store.binding.encode('utf-8')).hexdigest()}"
         self._temporary = tempfile.TemporaryDirectory() if into is None else None
         self._work = self._working_file()
         columns = Columns(
@@ -88,10 +92,13 @@ class FileStore(WithoutSchema, SqlStore):
             if self._into.exists():
                 raise UsageError(f"{self._into} is there already; name a new file with --into")
             work = self._into.with_name(f"{self._into.name}.work")
-        if work.exists():
-            if _source_of(work) == self._digest:
-                return work
-            work.unlink()
+        if _is_own(work):
+            if _made_of(work) != self._made_of:
+                raise UsageError(
+                    f"{work} was made of another file, or for other columns or cohorts: an "
+                    "earlier run was not ended; delete it to begin anew"
+                )
+            return work
         beginning = work.with_name(f"{work.name}.new")
         beginning.unlink(missing_ok=True)
         try:
@@ -104,13 +111,13 @@ class FileStore(WithoutSchema, SqlStore):
 
     def _fill(self, work: Path) -> None:
         with file_errors(work, otherwise="cannot be written"):
-            work.touch(mode=OWNER_ONLY)
+            os.close(os.open(work, os.O_CREAT | os.O_EXCL | os.O_WRONLY, OWNER_ONLY))
         names = [*_ROLES, *(f"other_{n}" for n, _ in enumerate(self._other_names))]
         own = (*self._roles(), *self._other_names)
         columns = ", ".join(f"{name} TEXT" for name in names)
         with closing(sqlite3.connect(work)) as connection, connection:
             connection.execute(f"CREATE TABLE {_TABLE} (place INTEGER PRIMARY KEY, {columns})")
-            connection.execute("CREATE TABLE source (sha256 TEXT NOT NULL)")
+            connection.execute("CREATE TABLE source (made_of TEXT NOT NULL)")
             connection.executemany(
                 f"INSERT INTO {_TABLE} VALUES (?{', ?' * len(names)})",  # noqa: S608 - our names
                 (
@@ -119,7 +126,7 @@ class FileStore(WithoutSchema, SqlStore):
                     for place, fields in rows
                 ),
             )
-            connection.execute("INSERT INTO source VALUES (?)", (self._digest,))
+            connection.execute("INSERT INTO source VALUES (?)", (self._made_of,))
 
     def _roles(self) -> tuple[str | None, ...]:
         columns = self._mapped
@@ -182,15 +189,29 @@ def _digest_of(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
-def _source_of(work: Path) -> str:
-    """Tell which file a working file was made of.
+def _is_own(work: Path) -> bool:
+    """Tell whether a working file is there; SQLite takes up what stands beside it as well.
+
+    Raises:
+        UsageError: somebody else has put it there, or can write to it.
+    """
+    for path in (work, *(work.with_name(work.name + end) for end in _BESIDE)):
+        if path.is_symlink():
+            raise UsageError(f"{path} is a link; take it away, or name another --into")
+        if path.exists():
+            require_own(path, path.stat(), what="the rows that are worked on")
+    return work.exists()
+
+
+def _made_of(work: Path) -> str:
+    """Tell of which file, and by which policy, a working file was made.
 
     Raises:
         UsageError: it is no working file of this tool.
     """
     try:
         with closing(sqlite3.connect(f"file:{quote(str(work))}?mode=ro", uri=True)) as connection:
-            (found,) = connection.execute("SELECT sha256 FROM source").fetchall()
+            (found,) = connection.execute("SELECT made_of FROM source").fetchall()
             return str(found[0])
     except (sqlite3.Error, ValueError):
         raise UsageError(f"{work} is in the way: move it, or name another --into") from None

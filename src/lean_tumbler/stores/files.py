@@ -3,10 +3,10 @@
 import os
 import tempfile
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from lean_tumbler.errors import SourceError
+from lean_tumbler.errors import SourceError, UsageError
 
 OWNER_ONLY = 0o600
 
@@ -42,6 +42,64 @@ def read_text(path: Path, *, limit_bytes: int) -> str:
         return raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise SourceError(f"{path}: not UTF-8 at byte {error.start:,}") from None
+
+
+def read_secret(path: Path, *, what: str, limit_bytes: int) -> bytes:
+    """Read a file that holds a secret; who may read it is asked of the very file that is read.
+
+    Args:
+        path: the file.
+        what: it holds, for messages.
+        limit_bytes: of it.
+
+    Raises:
+        UsageError: others may read it, or it belongs to somebody else.
+        SourceError: it cannot be read, or is larger than the limit.
+    """
+    with file_errors(path), path.open("rb") as file:
+        require_own(path, os.fstat(file.fileno()), what=what)
+        raw = file.read(limit_bytes + 1)
+    if len(raw) > limit_bytes:
+        raise SourceError(f"{path}: larger than {limit_bytes:,} bytes")
+    return raw
+
+
+def require_own(path: Path, status: os.stat_result, *, what: str, others: int = 0o077) -> None:
+    """Refuse a file that somebody else can read, or has put there.
+
+    Args:
+        path: the file, for messages.
+        status: what the system says of it.
+        what: it holds, for messages.
+        others: the permissions that it may not give.
+
+    Raises:
+        UsageError: it is so.
+    """
+    if status.st_uid not in {os.geteuid(), 0}:
+        raise UsageError(f"{path}: {what} belongs to another user; look who has put it there")
+    if status.st_mode & others:
+        right = "600" if others & 0o070 else "o="
+        raise UsageError(f"{path}: others may read {what}; chmod {right} it")
+
+
+def create_once(path: Path, content: bytes) -> None:
+    """Write a file for its owner alone, whole and only where there is none; else do nothing.
+
+    Raises:
+        SourceError: it cannot be written.
+    """
+    with file_errors(path, otherwise="cannot be written"):
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        try:
+            with os.fdopen(handle, "wb") as file:
+                file.write(content)
+                file.flush()
+                os.fsync(file.fileno())
+            with suppress(FileExistsError):
+                path.hardlink_to(name)
+        finally:
+            Path(name).unlink()
 
 
 def read_lines(path: Path, *, limit_bytes: int = 1 << 26) -> list[str]:

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from lean_tumbler.core.policy import KeySource, StoragePolicy
-from lean_tumbler.errors import UsageError
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.files import read_secret
 
 KEY_BYTES = 1 << 16
 
@@ -39,18 +40,12 @@ def _raw(name: str, source: KeySource, base: Path, environment: Mapping[str, str
         text = environment.get(source.environment)
         return None if text is None else text.encode("utf-8", "surrogateescape")
     path = base / source.file
-    try:
-        with path.open("rb") as file:
-            others = path.stat().st_mode & 0o077
-            raw = file.read(KEY_BYTES + 1)
-    except FileNotFoundError:
+    if not path.exists():
         return None
-    except OSError as error:
-        raise UsageError(f"[keys] “{name}”: {path}: {error.strerror}") from None
-    if others:
-        raise UsageError(f"[keys] “{name}”: {path} can be read by others; chmod 600 it")
-    if len(raw) > KEY_BYTES:
-        raise UsageError(f"[keys] “{name}”: {path} is larger than {KEY_BYTES:,} bytes")
+    try:
+        raw = read_secret(path, what="the key", limit_bytes=KEY_BYTES)
+    except (SourceError, UsageError) as error:
+        raise UsageError(f"[keys] “{name}”: {error}") from None
     return raw.removesuffix(b"\n").removesuffix(b"\r")
 
 

@@ -4,10 +4,9 @@ from pathlib import Path
 
 from lean_tumbler.core.signing import new_signing_key, public_half
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.files import read_text, write_text
+from lean_tumbler.stores.files import create_once, read_secret, read_text
 
 _KEY_BYTES = 1 << 14
-_OF_OTHERS = 0o077
 
 
 def _private(policy: Path) -> Path:
@@ -22,18 +21,17 @@ def signing_key(policy: Path) -> str:
     """Give the private key beside a policy; the first time, make it, and its public half.
 
     Raises:
-        UsageError: others may read it.
+        UsageError: others may read it, or it belongs to somebody else.
         SourceError: it cannot be read or written.
     """
     path = _private(policy)
     if not path.exists():
-        key = new_signing_key()
-        write_text(path, key + "\n")
-        write_text(_public(policy), public_half(key) + "\n")
-        return key
-    if path.stat().st_mode & _OF_OTHERS:
-        raise UsageError(f"{path}: others may read the key that signs backups; chmod 600 it")
-    return read_text(path, limit_bytes=_KEY_BYTES)
+        create_once(path, new_signing_key().encode("ascii") + b"\n")
+    what = "the key that signs backups"
+    key = read_secret(path, what=what, limit_bytes=_KEY_BYTES).decode("ascii", "replace")
+    if not _public(policy).exists():
+        create_once(_public(policy), public_half(key).encode("ascii") + b"\n")
+    return key
 
 
 def verifying_key(policy: Path) -> str:
