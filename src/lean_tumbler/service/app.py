@@ -5,11 +5,12 @@ import hmac
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
 from math import inf
+from traceback import walk_tb
 from types import MappingProxyType
 
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
-from starlette.requests import Request
+from starlette.requests import ClientDisconnect, Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
@@ -123,7 +124,9 @@ class Application:
         return self._problem(kind, status=known.status_code, headers=known.headers)
 
     async def _failed(self, _: Request, error: Exception) -> Response:
-        self._current().means.log({"event": "failed", "error": type(error).__name__})
+        frame, line = list(walk_tb(error.__traceback__))[-1]
+        at = f"{frame.f_globals.get('__name__', '')}:{line}"
+        self._current().means.log({"event": "failed", "error": type(error).__name__, "at": at})
         return self._problem("failed", status=500)
 
     def _problem(
@@ -161,6 +164,8 @@ async def _body(request: Request, access: Access) -> bytes:
                     message = f"more than {access.body_bytes:,} bytes"
                     raise RequestRefused("too-large", message, status=413)
                 parts.append(part)
+    except ClientDisconnect:
+        raise RequestRefused("not-whole", "the connection ended before the body did") from None
     except TimeoutError:
         message = f"not whole after {access.body_seconds:g} s"
         raise RequestRefused("too-slow", message, status=408) from None

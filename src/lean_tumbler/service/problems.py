@@ -24,6 +24,7 @@ TYPES: Mapping[str, str] = MappingProxyType(
         "wrong-field": "A field does not hold what it must.",
         "unknown-store": "The policy has no such store.",
         "too-large": "The body is too large.",
+        "not-whole": "The connection ended before the body did.",
         "too-slow": "The body did not arrive in time.",
         "not-found": "There is nothing at this path.",
         "wrong-method": "The path takes another method.",
