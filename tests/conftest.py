@@ -1,5 +1,6 @@
 """What the tests share: the built program, a small store, and programs used as oracles."""
 
+import atexit
 import hashlib
 import io
 import json
@@ -28,6 +29,7 @@ from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.stores.evidence_file import EvidenceFile, Tried
+from warm_program import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
 DATA = Path(__file__).with_name("data")
@@ -41,6 +43,9 @@ settings.register_profile(
     derandomize=bool(os.environ.get("CI")),
 )
 settings.load_profile("project")
+
+_WARM = WarmProgram()
+atexit.register(_WARM.close)
 
 # A target that costs a millisecond, and a floor lowered to it.
 CHEAP_POLICY = """\
@@ -97,14 +102,15 @@ Program = Callable[..., Finished]
 
 
 def run_program(*arguments: str, cwd: Path, stdin: bytes = b"", timeout: float = 120) -> Finished:
-    """Run the built program as a user would."""
+    """Run the program as a user would, in a process of its own whose imports are done."""
+    code, out, err = _WARM.run(list(arguments), cwd=cwd, stdin=stdin, timeout=timeout)
+    return Finished(code, out.decode(), err.decode())
+
+
+def run_built_program(*arguments: str, cwd: Path, stdin: bytes = b"") -> Finished:
+    """Run the built program from its very start."""
     finished = subprocess.run(
-        [str(PROGRAM), *arguments],
-        cwd=cwd,
-        input=stdin,
-        capture_output=True,
-        timeout=timeout,
-        check=False,
+        [str(PROGRAM), *arguments], cwd=cwd, input=stdin, capture_output=True, check=False
     )
     return Finished(finished.returncode, finished.stdout.decode(), finished.stderr.decode())
 

@@ -57,6 +57,9 @@ def test_a_formula_takes_neither_time_nor_memory(formula: str) -> None:
 
 # -- Files ------------------------------------------------------------------------------------
 
+# Longer than whatever a reader may hold of one line, so that the peak says whether it held it.
+BOMB_MIB = 500
+
 
 def peak_mib(folder: Path, *arguments: str) -> tuple[int, str]:
     """Run the program; give the most memory that it took, and what it said."""
@@ -73,8 +76,8 @@ def peak_mib(folder: Path, *arguments: str) -> tuple[int, str]:
     return int(peak) // 1024, said
 
 
-def bomb(folder: Path, name: str, head: bytes, tail: bytes, mebibytes: int = 120) -> None:
-    compressor = zstandard.ZstdCompressor(level=19).compressobj()
+def bomb(folder: Path, name: str, head: bytes, tail: bytes, mebibytes: int = BOMB_MIB) -> None:
+    compressor = zstandard.ZstdCompressor().compressobj()
     with (folder / name).open("wb") as file:
         file.write(compressor.compress(head))
         for _ in range(mebibytes):
@@ -94,12 +97,12 @@ def bomb(folder: Path, name: str, head: bytes, tail: bytes, mebibytes: int = 120
     ],
 )  # fmt: skip
 def test_a_bomb_of_one_line_is_counted(name: str, head: bytes, tail: bytes, tmp_path: Path) -> None:
-    """Some kilobytes that unpack to gigabytes: the line is counted, the others are read."""
+    """Some kilobytes that unpack to one long line: it is counted, not held; the others are read."""
     bomb(tmp_path, name, head, tail)
     assert (tmp_path / name).stat().st_size < 200_000
     peak, said = peak_mib(tmp_path, "audit", name, "--column", "pw", "--format", "json")
     document = json.loads(said)
-    assert peak < 300
+    assert peak < BOMB_MIB
     assert document["unreadable_rows"] == 1
     assert document["rows"] >= 1
 
