@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 import servers
 from conftest import CHEAP_POLICY, Program, missing, planned
-from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
 from lean_tumbler.core.layering import Leave, derived, task_of
 from lean_tumbler.core.limits import Limits, over_limits
 from lean_tumbler.core.reading.ways import recompute
@@ -22,7 +22,13 @@ from lean_tumbler.errors import CheckImpossible
 
 ACCEPTING = StoragePolicy.from_toml(CHEAP_POLICY)
 POLICY = StoragePolicy.from_toml(CHEAP_POLICY.partition("[[store.passengers.cohort]]")[0])
-GATEWAY = CredentialGateway(POLICY)
+
+
+def admit(**row: Any) -> Outcome:
+    """Ask a gateway of its own, whose refusals cost what this row asks for and no other does."""
+    return CredentialGateway(POLICY).admit(**row)
+
+
 C64 = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
 
@@ -40,9 +46,9 @@ def test_every_foreign_value_opens_with_its_password_alone(
     for row in real_values:
         known: dict[str, Any] = {"stored": row["stored"], "login": row.get("login")}
         wrong = ("X" if row["password"][0] != "X" else "Y") + row["password"][1:]
-        admitted = GATEWAY.admit(password=row["password"], **known)
+        admitted = admit(password=row["password"], **known)
         assert admitted.admitted, (row["scheme"], admitted.refusal)
-        refused = GATEWAY.admit(password=wrong, **known)
+        refused = admit(password=wrong, **known)
         assert (refused.admitted, refused.refusal) == (False, "wrong-password"), row["scheme"]
 
 
@@ -58,8 +64,8 @@ def test_every_foreign_setting_value_is_layered_and_comes_off_again(
         seen.add(parsed.scheme)
         plan = planned(row["stored"].encode(), policy=POLICY)
         over = derived(task_of(plan, POLICY.target, os.urandom))
-        assert not GATEWAY.admit(stored=over, password="X" + row["password"]).admitted
-        outcome = GATEWAY.admit(stored=over, password=row["password"])
+        assert not admit(stored=over, password="X" + row["password"]).admitted
+        outcome = admit(stored=over, password=row["password"])
         lossy = bool(SETTING_SCHEMES[parsed.scheme].lossy)
         expected = (True, "none") if lossy else (True, "layer-removed")
         assert (outcome.admitted, outcome.action) == expected, parsed.scheme
@@ -96,9 +102,9 @@ def test_methods_of_the_system_open_here(scheme: str) -> None:
     stored = crypt(SYSTEM_SETTINGS[scheme], b"Dunlin 42 gull")
     parsed = read_value(stored)
     assert parsed.scheme == scheme
-    assert GATEWAY.admit(stored=stored, password="Dunlin 42 gull").admitted
-    assert not GATEWAY.admit(stored=stored, password="dunlin 42 gull").admitted
-    assert GATEWAY.admit(stored=f"{{CRYPT}}{stored}", password="Dunlin 42 gull").admitted
+    assert admit(stored=stored, password="Dunlin 42 gull").admitted
+    assert not admit(stored=stored, password="dunlin 42 gull").admitted
+    assert admit(stored=f"{{CRYPT}}{stored}", password="Dunlin 42 gull").admitted
 
 
 @pytest.mark.parametrize("password", ["Möwe 7", "ÿÿÿ", "x" * 80 + "ÿ", "Зимородок", ""])
@@ -119,8 +125,8 @@ def test_old_server_passwords_agree_with_the_server() -> None:
         for word in words:
             asked = f"SELECT OLD_PASSWORD('{word}'), PASSWORD('{word}')"
             for stored in server.ask(asked).split("\t"):
-                assert GATEWAY.admit(stored=stored.strip(), password=word).admitted
-                assert not GATEWAY.admit(stored=stored.strip(), password=word + "!").admitted
+                assert admit(stored=stored.strip(), password=word).admitted
+                assert not admit(stored=stored.strip(), password=word + "!").admitted
 
 
 def test_a_server_verifier_of_a_real_server_opens() -> None:
@@ -132,8 +138,8 @@ def test_a_server_verifier_of_a_real_server_opens() -> None:
             asked = f"SELECT rolpassword FROM pg_authid WHERE rolname = 'berth{number}';"
             stored = server.ask(asked).strip()
             assert stored.startswith("SCRAM-SHA-256$")
-            assert GATEWAY.admit(stored=stored, password=word).admitted, number
-            assert not GATEWAY.admit(stored=stored, password=word + "x").admitted
+            assert admit(stored=stored, password=word).admitted, number
+            assert not admit(stored=stored, password=word + "x").admitted
 
 
 def test_the_cached_form_is_sha256_crypt_with_a_long_salt() -> None:
@@ -144,7 +150,7 @@ def test_the_cached_form_is_sha256_crypt_with_a_long_salt() -> None:
     assert compute(f"$A$005${salt}{salt[:4]}", b"Dunlin 42")[-43:] != usual
     stored = compute("$A$005$\x01\x02aä$bcdefghijklmnop", b"Dunlin 42")
     assert read_value(stored).scheme == "caching-sha256"
-    assert GATEWAY.admit(stored=stored, password="Dunlin 42").admitted
+    assert admit(stored=stored, password="Dunlin 42").admitted
 
 
 @pytest.mark.parametrize(
@@ -165,11 +171,11 @@ def test_planted_costs_are_refused_unrun(stored: str) -> None:
     parsed = read_value(stored)
     assert parsed.kind is Kind.ITERATED
     assert over_limits(parsed, Limits())
-    assert GATEWAY.admit(stored=stored, password="x").refusal == "over-limit"
+    assert admit(stored=stored, password="x").refusal == "over-limit"
     if parsed.contents.whole:
         plan = planned(stored.encode(), policy=POLICY)
         over = derived(task_of(plan, POLICY.target, os.urandom))
-        assert GATEWAY.admit(stored=over, password="x").refusal == "over-limit"
+        assert admit(stored=over, password="x").refusal == "over-limit"
 
 
 def test_the_form_that_matched_is_named(tmp_path: Path, program: Program) -> None:
@@ -190,7 +196,7 @@ def test_a_missing_library_is_an_error_and_no_wrong_password(
     """Where the system's library is not there, nobody is told that their password is wrong."""
     monkeypatch.setattr(system_crypt, "crypt_function", lambda: None)
     with pytest.raises(CheckImpossible, match="no libcrypt"):
-        GATEWAY.admit(stored="$y$j75$saltsaltsalt$" + "a" * 43, password="x")
+        admit(stored="$y$j75$saltsaltsalt$" + "a" * 43, password="x")
 
 
 def test_thirteen_characters_that_read_as_a_digest_are_no_password() -> None:

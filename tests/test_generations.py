@@ -399,10 +399,10 @@ def test_every_family_comes_through_layering_and_the_guard(
 ) -> None:
     """Made elsewhere → read → layered → read back → checked → upgraded, and the guard admits it."""
     policy = policy_with()
-    gateway = CredentialGateway(policy)
     guard = re.compile(pattern(policy.floor))
     seen = set()
     for value in real_values:
+        gateway = CredentialGateway(policy)  # of its own: its refusals cost what these rows do
         plan = planned(value["stored"].encode(), policy=policy, login=value.get("login", "ada"))
         if plan.head is None:
             continue

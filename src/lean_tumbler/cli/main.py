@@ -10,6 +10,7 @@ from types import ModuleType
 from typing import NoReturn
 
 from lean_tumbler.cli.commands import SUMMARIES
+from lean_tumbler.cli.core_dumps import forbid_core_dumps
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import TumblerError, UsageError
 
@@ -181,6 +182,7 @@ def _ignore_unraisable(_: object) -> None:
 
 def main() -> NoReturn:
     """Run the program and leave with its exit code."""
+    forbid_core_dumps()
     if "--debug" not in sys.argv:
         # A driver that tidies up after its server has died prints tracebacks from finalisers;
         # the error itself has been reported by then.

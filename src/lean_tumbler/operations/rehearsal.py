@@ -235,7 +235,7 @@ class _Run:
 
     def _ask(self, row: Account, password: str) -> tuple[Outcome | None, str]:
         try:
-            outcome = self._gateway.admit_row(row.row, password=password, store=self._name)
+            outcome = self._gateway.decide_row(row.row, password=password, store=self._name)
         except CheckImpossible as error:
             return None, str(error)
         return outcome, outcome.refusal

@@ -14,7 +14,8 @@ Values = list[str | None]
 _PART = r'(?:`[^`]+`|"[^"]+"|\[[^\]]+\]|[\w$]+)'
 NAME = rf"(?:{_PART}\s*\.\s*){{0,2}}(?P<table>{_PART})"
 # Comments count as blanks; those with an exclamation mark hold what some servers run.
-_LEAD = r"(?:\s+|/\*!\d*|/\*(?!!)(?s:.)*?\*/|--[^\n]*\n|#[^\n]*\n)*"
+# Possessive: blanks and comments can be divided in many ways, and none fits where one does not.
+_LEAD = r"(?>\s|/\*!\d*|/\*(?!!)(?s:.)*?\*/|--[^\n]*\n|#[^\n]*\n)*+"
 _MODIFIERS = r"(?:\s+(?:LOW_PRIORITY|DELAYED|HIGH_PRIORITY|IGNORE|OR\s+[A-Z]+))*"
 INSERT = re.compile(
     rf"{_LEAD}(?:INSERT|REPLACE)\b{_MODIFIERS}(?:\s+INTO)?\s+{NAME}\s*(?:AS\s+{_PART}\s*)?"
