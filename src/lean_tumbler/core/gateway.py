@@ -160,19 +160,26 @@ class CredentialGateway:
             outcome = self._admitted(verdict, store, row.login)
         return _with_cohort(outcome, cohort, reading), ()
 
-    def learn_costs(self, rows: Iterable[Row], *, store: str | None = None) -> None:
+    def learn_costs(
+        self, rows: Iterable[Row], *, store: str | None = None, at_once: bool = True
+    ) -> None:
         """See what checks of a store's rows cost, so that every refusal costs as much.
 
         Each refusal learns from its own row too. Rows that are seen before the first of them
         leave no login that is refused sooner than others.
+
+        Args:
+            rows: some of the store's, or all.
+            store: the policy's name of it.
+            at_once: else they are looked at when a login is refused, and never where none is.
 
         Raises:
             CheckImpossible: a key that the store's decryption needs is not there.
             UsageError: the policy has no such store.
         """
         reader = self.reader(store)
-        for row in rows:
-            self._refusals[store].learn(work_of(reader.read(row), self.bounds))
+        work = (work_of(reader.read(row), self.bounds) for row in rows)
+        self._refusals[store].learn_of(work, at_once=at_once)
 
     def hash(self, *, password: str, login: str | None = None, force: bool = False) -> str:
         """Give the stored value for a new or changed password, which is stored in NFC.

@@ -174,7 +174,19 @@ class RefusalWork:
 
     def __init__(self, always: Item) -> None:
         self._most: Mapping[Hashable, Item] = {always.kind: always}
+        self._later: Iterator[Sequence[Item]] = iter(())
         self._lock = Lock()
+
+    def learn_of(self, rows: Iterator[Sequence[Item]], *, at_once: bool) -> None:
+        """Take in what rows ask for: now, or at the first refusal."""
+        self._later = rows
+        if at_once:
+            self._learn_the_rest()
+
+    def _learn_the_rest(self) -> None:
+        rows, self._later = self._later, iter(())
+        for items in rows:
+            self.learn(items)
 
     def learn(self, items: Sequence[Item]) -> None:
         """Take in what a row asks for."""
@@ -198,6 +210,7 @@ class RefusalWork:
             done: what the check has done for each form.
             forms: of the password.
         """
+        self._learn_the_rest()
         spent = {item.kind: item.amount for item in done}
         missing = [
             (item, item.amount - spent.get(kind, 0))

@@ -41,7 +41,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     password = session.read_password(policy.limits)
     with opened_store(arguments, store_policy, writable=True) as store:
         gateway = gateway_of(arguments, policy)
-        learn_costs(gateway, store, store_name=store_policy.name)
+        learn_costs(gateway, store, store_name=store_policy.name, at_once=False)
         admission = admit_login(
             store,
             gateway,
