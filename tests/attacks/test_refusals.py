@@ -1,10 +1,12 @@
 """Time tells nobody what is stored: every refusal does the same work, whatever is typed."""
 
 import hashlib
+import random
 import sqlite3
 from collections import Counter
 from collections.abc import Callable
 from contextlib import closing
+from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +18,7 @@ from conftest import make_portal
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.layering import derived, plan_row, task_of
 from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.refusal_time import LAST, RefusalTime
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.operations.admission import admit_login, change_password
 from lean_tumbler.operations.costs import learn_costs
@@ -180,3 +183,43 @@ def test_a_gateway_learns_from_what_it_refuses(work: Counter[str]) -> None:
         assert not gateway.admit(stored=stored, password="no such").admitted
         sums.append(dict(work))
     assert sums[1:] == [sums[0]] * 3
+
+
+def test_refusals_are_said_at_one_time() -> None:
+    """What equal work leaves of a difference is waited out, whatever took how long."""
+    now = 0.0
+
+    def wait(seconds: float) -> None:
+        nonlocal now
+        now += seconds
+
+    times, chance, said = RefusalTime(clock=lambda: now, wait=wait), random.Random(1), set()
+    for number in range(300):
+        started = now
+        now += chance.choice((7.4, 7.5, 7.6))
+        times.wait_out(started)
+        if number >= LAST:
+            said.add(round(now - started, 6))
+    assert said == {round(7.6 * 1.05, 6)}
+
+
+def test_every_way_of_asking_waits(tmp_path: Path) -> None:
+    """The library, a login and a change of password: each refusal is held back, no admission is."""
+    portal = make_portal(tmp_path, ["md5", "current"])
+    policy = StoragePolicy.from_toml((tmp_path / "tumbler.toml").read_text())
+    waited: list[float] = []
+    ticks = count()
+    gateway = CredentialGateway(policy, clock=lambda: float(next(ticks)), wait=waited.append)
+    store = open_store(policy.stores[STORE], base=tmp_path, writable=True)
+    asked: dict[str, Any] = {"store_name": STORE, "login": portal.passengers[0].login}
+    for password, refused in (("no such", True), (portal.passengers[0].password, False)):
+        for ask in (
+            lambda typed: gateway.admit(stored=portal.stored()[1], password=typed, store=STORE),
+            lambda typed: admit_login(store, gateway, password=typed, **asked),
+            lambda typed: change_password(
+                store, gateway, password=typed, new="the pier at six in the morning", **asked
+            ),
+        ):
+            waited.clear()
+            ask(password)
+            assert bool(waited) is refused

@@ -1,6 +1,7 @@
 """The decision at login: a stored value and a password in, an outcome out. No database."""
 
 import os
+import time
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
@@ -15,6 +16,7 @@ from lean_tumbler.core.reading.reader import Reading, RowReader, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay
+from lean_tumbler.core.refusal_time import RefusalTime
 from lean_tumbler.core.refusal_work import Item, RefusalWork, derivation_work, work_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
@@ -36,6 +38,8 @@ class CredentialGateway:
         randomness: number of bytes -> random bytes, for new salts.
         columns: store -> gives what a survey says of its column; without it, a text that may be a
             digest by itself is not taken for a password.
+        clock: seconds, monotonic.
+        wait: waits for some seconds, before a refusal is said.
     """
 
     def __init__(
@@ -45,6 +49,8 @@ class CredentialGateway:
         keys: Mapping[str, bytes] = MappingProxyType({}),
         randomness: Randomness = os.urandom,
         columns: Mapping[str, Callable[[], Column]] = MappingProxyType({}),
+        clock: Callable[[], float] = time.perf_counter,
+        wait: Callable[[float], None] = time.sleep,
     ) -> None:
         self._policy = policy
         self._randomness = randomness
@@ -56,6 +62,8 @@ class CredentialGateway:
         self._without_store = RowReader(formulas=policy.formulas_by_fingerprint, keys=keys)
         always = derivation_work(policy.target.derivation, policy.target.parameters)
         self._refusals = {name: RefusalWork(always) for name in (None, *policy.stores)}
+        self.clock = clock
+        self._times = {name: RefusalTime(clock=clock, wait=wait) for name in self._refusals}
 
     @property
     def policy(self) -> StoragePolicy:
@@ -109,6 +117,7 @@ class CredentialGateway:
             UsageError: the policy has no such store.
             TypeError: an argument is of another type.
         """
+        started = self.clock()
         _require_text("password", password)
         if login is not None:
             _require_text("login", login)
@@ -118,18 +127,34 @@ class CredentialGateway:
             login=login,
             others={name: _raw(content) for name, content in columns.items()},
         )
-        return self.admit_row(row, password=password, store=store, upgrade=upgrade)
+        outcome = self.admit_row(row, password=password, store=store, upgrade=upgrade)
+        return self.in_time(outcome, store=store, started=started)
 
     def admit_row(
         self, row: Row, *, password: str, store: str | None = None, upgrade: bool = True
     ) -> Outcome:
-        """Decide one login on a row as a store gives it; `admit` says the rest."""
+        """Decide one login on a row as a store gives it; `admit` says the rest.
+
+        All refusals take equal work; `in_time` has them said at equal times.
+        """
         outcome, done = self._decided(row, password, store, upgrade=upgrade)
         if not outcome.admitted:
             is_checked = checkable(password, self._policy.limits)
             typed = [form for _, form in forms(password)] if is_checked else [""]
             self._refusals[store].learn(done)
             self._refusals[store].fill_up(done, typed)
+        return outcome
+
+    def in_time(self, outcome: Outcome, *, store: str | None = None, started: float) -> Outcome:
+        """Hold a refusal back until refusals of the store usually answer.
+
+        Args:
+            outcome: which is given back.
+            store: the policy's name of it.
+            started: by the gateway's clock, before the row was fetched.
+        """
+        if not outcome.admitted:
+            self._times[store].wait_out(started)
         return outcome
 
     def decide_row(self, row: Row, *, password: str, store: str | None = None) -> Outcome:

@@ -118,6 +118,7 @@ def _checked(
     turns: Turns,
 ) -> tuple[Account, str, Outcome]:
     """Fetch a login's account, or an empty one in its place, and check the password."""
+    started = gateway.clock()
     accounts = store.fetch(login)
     account = accounts[0] if len(accounts) == 1 else Account(key=0)
     alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
@@ -125,7 +126,7 @@ def _checked(
         outcome = gateway.admit_row(
             account.row, password=password, store=store_name, upgrade=upgrade
         )
-    return account, alert, outcome
+    return account, alert, gateway.in_time(outcome, store=store_name, started=started)
 
 
 def _alert(account: Account, outcome: Outcome) -> str:

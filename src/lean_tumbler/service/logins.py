@@ -8,7 +8,6 @@ from typing import Any, TypeVar
 
 from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.outcome import Action, Outcome
-from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.errors import RequestRefused, StoreAway, TumblerError
 from lean_tumbler.operations.admission import (
     Admission,
@@ -184,7 +183,7 @@ class LoginService:
         if not await self.means.failures.is_reached(store, who):
             return False
         await self._derive_in_turn(
-            lambda: self.gateway.admit_row(Row(stored=None), password=password, store=store or None)
+            lambda: self.gateway.admit(stored=None, password=password, store=store or None)
         )
         self._alert(store, "a login failed too often in a row and is refused unseen")
         return True
