@@ -72,8 +72,10 @@ def _resident_mib() -> float:
 
 
 def _bank(chance: random.Random) -> list[str]:
-    foreign = json.loads((TESTS / "data" / "real-values.json").read_text("utf-8"))
-    return [row["stored"] for row in foreign] + [v.stored for v in mishaps.whole(chance, 40)]
+    foreign = json.loads((TESTS / "data" / "foreign-values.json").read_text("utf-8"))
+    return [row["stored"] for row in foreign["values"]] + [
+        v.stored for v in mishaps.whole(chance, 40)
+    ]
 
 
 def _read_mutated(seed: int, number: int) -> tuple[Counter[str], float, list[str]]:

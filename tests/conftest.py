@@ -287,7 +287,9 @@ def missing(what: str) -> None:
 
 
 @pytest.fixture(scope="session")
-def real_values() -> list[dict[str, str]]:
+def foreign_values() -> list[dict[str, str]]:
     """Give stored values made by other programs, with their passwords."""
-    values: list[dict[str, str]] = json.loads((DATA / "real-values.json").read_text("utf-8"))
+    values: list[dict[str, str]] = json.loads((DATA / "foreign-values.json").read_text("utf-8"))[
+        "values"
+    ]
     return values

@@ -387,7 +387,7 @@ def test_a_short_value_among_words_is_rather_a_word() -> None:
         ("col7", ["$2b$05$" + "a" * 53, "harbour", "$2b$05$" + "b" * 53], True),
         ("pw_salt", ["0a1b2c3d"], False),
         ("password_changed_at", ["2026-01-02", "2026-02-03"], False),
-        ("passenger_name", ["Ada Lindqvist"], False),
+        ("passenger_name", ["Ada Hawserholt"], False),
         ("compass", ["north"], False),
         ("pw", [None, ""], False),
         ("shadow", ["$6$saltsalt$" + "a" * 86, "$1$saltsalt$" + "a" * 22], True),

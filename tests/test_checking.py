@@ -40,10 +40,10 @@ def crypt(setting: str, password: bytes) -> str:
 
 
 def test_every_foreign_value_opens_with_its_password_alone(
-    real_values: list[dict[str, str]],
+    foreign_values: list[dict[str, str]],
 ) -> None:
     """All 107 accept their password and refuse it with another first character."""
-    for row in real_values:
+    for row in foreign_values:
         known: dict[str, Any] = {"stored": row["stored"], "login": row.get("login")}
         wrong = ("X" if row["password"][0] != "X" else "Y") + row["password"][1:]
         admitted = admit(password=row["password"], **known)
@@ -53,11 +53,11 @@ def test_every_foreign_value_opens_with_its_password_alone(
 
 
 def test_every_foreign_setting_value_is_layered_and_comes_off_again(
-    real_values: list[dict[str, str]],
+    foreign_values: list[dict[str, str]],
 ) -> None:
     """Its setting in the head is enough; what several passwords open stays layered."""
     seen = set()
-    for row in real_values:
+    for row in foreign_values:
         parsed = read_value(row["stored"])
         if parsed.kind is not Kind.ITERATED:
             continue

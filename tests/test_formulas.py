@@ -42,7 +42,7 @@ from lean_tumbler.core.formulas.steps import (
 )
 from lean_tumbler.errors import FormulaError, InputDoesNotFit, KeyMissing, OverLimit
 
-PASSWORD, SALT, LOGIN = "Möwe 'n\" <Tern>", b"0a1B ", "Ada.Lindqvist"
+PASSWORD, SALT, LOGIN = "Möwe 'n\" <Tern>", b"0a1B ", "Ada.Hawserholt"
 INPUTS = Inputs(password=PASSWORD, salt=SALT, login=LOGIN, keys={"pepper": b"\x01\x02"})
 
 

@@ -395,13 +395,13 @@ def test_the_form_that_fitted_is_hashed() -> None:
 
 
 def test_every_family_comes_through_layering_and_the_guard(
-    real_values: list[dict[str, str]],
+    foreign_values: list[dict[str, str]],
 ) -> None:
     """Made elsewhere → read → layered → read back → checked → upgraded, and the guard admits it."""
     policy = policy_with()
     guard = re.compile(pattern(policy.floor))
     seen = set()
-    for value in real_values:
+    for value in foreign_values:
         gateway = CredentialGateway(policy)  # of its own: its refusals cost what these rows do
         plan = planned(value["stored"].encode(), policy=policy, login=value.get("login", "ada"))
         if plan.head is None:

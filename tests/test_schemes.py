@@ -18,7 +18,7 @@ from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, recompute
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
-from lean_tumbler.core.schemes.challenge_verifiers import speedy_key
+from lean_tumbler.core.schemes.challenge_verifiers import labelled_key
 from lean_tumbler.errors import OverLimit
 
 # What the foreign values' file calls a layout, where this project's name is another.
@@ -30,32 +30,32 @@ LAYOUT_NAMES = {
 }
 
 
-def test_foreign_values_are_read_as_what_they_are(real_values: list[dict[str, str]]) -> None:
+def test_foreign_values_are_read_as_what_they_are(foreign_values: list[dict[str, str]]) -> None:
     """Every value of another program is read by its scheme and layout."""
-    assert len(real_values) == 107
-    for value in real_values:
+    assert len(foreign_values) == 107
+    for value in foreign_values:
         parsed = read_value(value["stored"])
         assert parsed.scheme == value["scheme"]
         if "layout" in value:
             assert parsed.layout == LAYOUT_NAMES.get(value["layout"], value["layout"])
 
 
-def test_no_foreign_digest_is_taken_for_a_password(real_values: list[dict[str, str]]) -> None:
+def test_no_foreign_digest_is_taken_for_a_password(foreign_values: list[dict[str, str]]) -> None:
     """A stored value that is not understood is called unknown: else layering would destroy it."""
-    kinds = {value["stored"]: read_value(value["stored"]).kind for value in real_values}
+    kinds = {value["stored"]: read_value(value["stored"]).kind for value in foreign_values}
     assert Kind.READABLE not in kinds.values()
 
 
-def test_passwords_are_read_as_plain_text(real_values: list[dict[str, str]]) -> None:
+def test_passwords_are_read_as_plain_text(foreign_values: list[dict[str, str]]) -> None:
     """Real passwords, non-ASCII ones too, are not mistaken for digests."""
-    for value in real_values:
+    for value in foreign_values:
         assert read_value(value["password"]).scheme == "plain-text"
 
 
-def test_foreign_derivations_accept_their_password(real_values: list[dict[str, str]]) -> None:
+def test_foreign_derivations_accept_their_password(foreign_values: list[dict[str, str]]) -> None:
     """Self-describing values of other programs open with their password and no other."""
     checked = 0
-    for value in real_values:
+    for value in foreign_values:
         parsed = read_value(value["stored"])
         if parsed.kind is not Kind.DERIVATION or parsed.parameters.get("memory_kib", 0) > 20_000:
             continue
@@ -151,7 +151,9 @@ def test_the_verifier_of_a_key_is_computed_as_openssl_does() -> None:
     digest = subprocess.run([oracle("openssl"), "dgst", "-sha512", "-binary"], input=key + salt,
                             check=True, capture_output=True).stdout  # fmt: skip
     stored = f"T:{(digest + salt).hex().upper()}"
-    assert read_value(stored).contents.whole == speedy_key(f"T:{salt.hex().upper()}", b"Dunlin 42")
+    assert read_value(stored).contents.whole == labelled_key(
+        f"T:{salt.hex().upper()}", b"Dunlin 42"
+    )
 
 
 @pytest.mark.parametrize("scheme", sorted(DERIVATIONS))
@@ -267,10 +269,12 @@ def test_the_published_floor_at_its_borders(
     assert Floor().reached_by(scheme, parameters) is reached
 
 
-def test_fast_foreign_values_open_by_their_own_formula(real_values: list[dict[str, str]]) -> None:
+def test_fast_foreign_values_open_by_their_own_formula(
+    foreign_values: list[dict[str, str]],
+) -> None:
     """A tag, a prefix or a field says the formula: each such value opens, and for one password."""
     checked = 0
-    for value in real_values:
+    for value in foreign_values:
         parsed = read_value(value["stored"])
         if parsed.kind is not Kind.FAST or not parsed.contents.formulas:
             continue

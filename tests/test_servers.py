@@ -33,8 +33,8 @@ def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
 
 
 @pytest.fixture(scope="module")
-def rows(real_values: list[dict[str, str]]) -> Rows:
-    values: list[tuple[str | None, str | None]] = [(row["stored"], None) for row in real_values]
+def rows(foreign_values: list[dict[str, str]]) -> Rows:
+    values: list[tuple[str | None, str | None]] = [(row["stored"], None) for row in foreign_values]
     values += [stored_value(cohort, f"Möwe „{n}“ 7", n) for n, cohort in enumerate(OPENABLE)]
     values += [("!", None), (None, None), ("tab\tbed; back\\slash, quote\" and ' here", None)]
     return [

@@ -31,9 +31,9 @@ Rows = list[dict[str, str | None]]
 
 
 @pytest.fixture(scope="module")
-def rows(real_values: list[dict[str, str]]) -> Rows:
+def rows(foreign_values: list[dict[str, str]]) -> Rows:
     """Give one row for each foreign value and each cohort, two of them administrators."""
-    values: list[tuple[str | None, str | None]] = [(row["stored"], None) for row in real_values]
+    values: list[tuple[str | None, str | None]] = [(row["stored"], None) for row in foreign_values]
     values += [stored_value(cohort, f"Möwe, „{n}“ 7", n) for n, cohort in enumerate(OPENABLE)]
     values += [("!", None), (None, None), ("tab\tbed; comma, quote\" and ' here", None)]
     return [

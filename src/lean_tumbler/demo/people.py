@@ -17,11 +17,13 @@ _FIRST_NAMES = (
     "Leif", "Lotte", "Malte", "Marit", "Nele", "Nils", "Oda", "Olli", "Pia", "Ragna", "Rune",
     "Saga", "Sanne", "Signe", "Siv", "Sven", "Thea", "Tove", "Ulla", "Veit", "Wiebke", "Ylva",
 )  # fmt: skip
+# Compounds that nobody is called.
 _LAST_NAMES = (
-    "Ankerdal", "Boyesund", "Brekwater", "Deichmoor", "Fahrensand", "Fjordheim", "Gezeitner",
-    "Halligson", "Havnestad", "Kaimauer", "Kielbrook", "Kogsloot", "Lindqvist", "Lotsenby",
-    "Marschgard", "Molenaar", "Nordkaper", "Poldervik", "Priellund", "Reedholm", "Sandbanke",
-    "Schleuss", "Strandby", "Tidemark", "Vaarwater", "Wellenkamp", "Westerskov", "Windmoller",
+    "Ankerquay", "Bollardmoor", "Brinewarden", "Buoymarker", "Capstanholt", "Driftmole",
+    "Ebbwarden", "Fogbellow", "Gangwayer", "Gullwharfer", "Halyardmoor", "Hawserholt",
+    "Jettyling", "Keelmarsher", "Lanternmole", "Leewardholt", "Moorlinger", "Pontooner",
+    "Quaywarden", "Rudderholt", "Saltwharfer", "Seamarker", "Shoalbecker", "Slipwayer",
+    "Spindrifter", "Tidewarden", "Windlasser", "Wharflight",
 )  # fmt: skip
 _BIRDS = (
     "Avocet", "Curlew", "Dunlin", "Fulmar", "Gannet", "Guillemot", "Kittiwake", "Möwe", "Petrel",

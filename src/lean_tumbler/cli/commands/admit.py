@@ -15,8 +15,8 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 EXAMPLE = """\
-  lean-tumbler admit ada.lindqvist@coldharbour.example < password.txt
-  lean-tumbler admit ada.lindqvist@coldharbour.example     asks, without echo"""
+  lean-tumbler admit ada.hawserholt@coldharbour.example < password.txt
+  lean-tumbler admit ada.hawserholt@coldharbour.example     asks, without echo"""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:

@@ -12,8 +12,8 @@ from lean_tumbler.cli.options import (
 from lean_tumbler.cli.session import Session
 
 EXAMPLE = """\
-  lean-tumbler set-password ada.lindqvist@coldharbour.example < password.txt
-  lean-tumbler set-password ada.lindqvist@coldharbour.example     asks twice, without echo
+  lean-tumbler set-password ada.hawserholt@coldharbour.example < password.txt
+  lean-tumbler set-password ada.hawserholt@coldharbour.example     asks twice, without echo
 
 An account that a password opens is left: its owner changes the password."""
 

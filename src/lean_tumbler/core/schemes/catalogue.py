@@ -11,11 +11,11 @@ from lean_tumbler.core.schemes import (
     argon2,
     bcrypt,
     crypt_family,
+    digests_and_salts,
     directory_tags,
     encodings,
     lock_markers,
     pbkdf2,
-    raw_digests,
     readable,
     remnants,
     scrypt,
@@ -46,7 +46,7 @@ _LEGACY_AND_CURRENT: tuple[Family, ...] = (
     directory_tags.FAMILY,
     server_verifiers.FAMILY,
     encodings.FAMILY,
-    raw_digests.FAMILY,
+    digests_and_salts.FAMILY,
     crypt_family.FAMILY,
     readable.FAMILY,
 )
@@ -57,7 +57,7 @@ FAMILIES: tuple[Family, ...] = (layered.family(DERIVATIONS.values()), *_LEGACY_A
 
 # Nothing of another family is hexadecimal throughout and as long as a digest but words in
 # hexadecimal. Asked first, they spare the commonest values all other patterns.
-HEX_LAYOUTS = (*encodings.HEX_LAYOUTS, *raw_digests.HEX_LAYOUTS)
+HEX_LAYOUTS = (*encodings.HEX_LAYOUTS, *digests_and_salts.HEX_LAYOUTS)
 
 # All of them; a text that is not hexadecimal throughout is none of the first.
 LAYOUTS: tuple[Layout, ...] = tuple(

@@ -8,7 +8,7 @@ import unicodedata
 from base64 import b64decode, b64encode
 
 _SCRAM_SETTING = re.compile(r"SCRAM-SHA-256\$(?P<rounds>\d+):(?P<salt>[A-Za-z0-9+/]+=*)\$")
-SPEEDY_ROUNDS = 4096
+LABELLED_KEY_ROUNDS = 4096
 _PROHIBITED = (
     stringprep.in_table_c12, stringprep.in_table_c21_c22, stringprep.in_table_c3,
     stringprep.in_table_c4, stringprep.in_table_c5, stringprep.in_table_c6,
@@ -60,12 +60,14 @@ def mysql_old(setting: str, password: bytes) -> str:
     return f"{setting}{first & 0x7FFFFFFF:08x}{second & 0x7FFFFFFF:08x}"
 
 
-def speedy_key(setting: str, password: bytes) -> str:
+def labelled_key(setting: str, password: bytes) -> str:
     """Compute the T: form: SHA-512 of a PBKDF2-HMAC-SHA512 key of 4,096 rounds, and the salt.
 
     The key's own salt is the stored one and a constant; the setting is T: and the stored salt.
     """
     salt = bytes.fromhex(setting.removeprefix("T:"))
-    key = hashlib.pbkdf2_hmac("sha512", password, salt + b"AUTH_PBKDF2_SPEEDY_KEY", SPEEDY_ROUNDS)
+    key = hashlib.pbkdf2_hmac(
+        "sha512", password, salt + b"AUTH_PBKDF2_SPEEDY_KEY", LABELLED_KEY_ROUNDS
+    )
     digest = hashlib.sha512(key + salt).hexdigest().upper()
     return f"T:{digest}{setting.removeprefix('T:')}"

@@ -176,7 +176,7 @@ LAYOUTS = (
     *(layout for scheme in _SCHEMES for layout in _layouts_of(scheme)),
     Layout(
         scheme=", ".join(_SCHEMES),
-        name="one base64 blob: 01, PRF, iterations, salt length, salt, subkey",
+        name="numbered bytes, base64: function, rounds, salt, digest",
         structure="base64 of byte 1, three big-endian numbers of 32 bits, salt, digest",
         source="RFC 8018",
         kind=Kind.DERIVATION,
@@ -189,7 +189,7 @@ LAYOUTS = (
     ),
     Layout(
         scheme="pbkdf2-sha1",
-        name="one base64 blob: 00, salt, subkey; 1000 iterations",
+        name="zero byte, base64: salt, digest, 1,000 rounds",
         structure="base64 of byte 0, 16 bytes of salt, 32 of digest",
         source="RFC 8018",
         kind=Kind.DERIVATION,

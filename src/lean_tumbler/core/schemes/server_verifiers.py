@@ -9,13 +9,13 @@ from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, Says,
 
 _POSTGRESQL = "PostgreSQL documentation, Password Authentication; RFC 5802, RFC 7677"
 _MYSQL = "MariaDB and MySQL documentation, PASSWORD() and authentication plugins"
-_SQL_SERVER = "values of such servers, as their binary columns print them"
+_BINARY_COLUMNS = "values of such servers, as their binary columns print them"
 _WITH_LOGIN = "utf-8, append login, md5, hex"
 _TWICE = "utf-8, sha1, sha1, hex"
 _UTF16_SHA1 = "utf-16le, append salt, sha1, hex"
 _UTF16_SHA512 = "utf-16le, append salt, sha512, hex"
 _SALTED_SHA1 = "utf-8, append salt, sha1, hex"
-_ORACLE = "values of such servers, as their verifier columns print them"
+_VERIFIER_COLUMNS = "values of such servers, as their verifier columns print them"
 
 
 def _bare(formula: str, match: re.Match[str]) -> Contents:
@@ -70,9 +70,9 @@ def _scram(match: re.Match[str]) -> Contents | None:
     )
 
 
-def _speedy(match: re.Match[str]) -> Contents:
+def _labelled_key(match: re.Match[str]) -> Contents:
     return Contents(
-        parameters={"rounds": challenge_verifiers.SPEEDY_ROUNDS},
+        parameters={"rounds": challenge_verifiers.LABELLED_KEY_ROUNDS},
         salt=bytes.fromhex(match["salt"]),
         digest=bytes.fromhex(match["digest"]),
         setting=f"T:{match['salt']}",
@@ -156,7 +156,7 @@ LAYOUTS = (
         scheme="sha1",
         name="0x0100, 4-byte salt, SHA-1 of UTF-16LE",
         structure="0x0100 and 8 hexadecimal digits of salt, 40 of digest",
-        source=_SQL_SERVER,
+        source=_BINARY_COLUMNS,
         kind=Kind.FAST,
         says=Says.TAG,
         starts=("0x0100",),
@@ -167,7 +167,7 @@ LAYOUTS = (
         scheme="sha512",
         name="0x0200, 4-byte salt, SHA-512 of UTF-16LE",
         structure="0x0200 and 8 hexadecimal digits of salt, 128 of digest",
-        source=_SQL_SERVER,
+        source=_BINARY_COLUMNS,
         kind=Kind.FAST,
         says=Says.TAG,
         starts=("0x0200",),
@@ -178,7 +178,7 @@ LAYOUTS = (
         scheme="sha1",
         name="S:, SHA-1 then 10-byte salt, upper hex",
         structure="S: and 40 upper-case hexadecimal digits of digest, 20 of salt",
-        source=_ORACLE,
+        source=_VERIFIER_COLUMNS,
         kind=Kind.FAST,
         says=Says.TAG,
         starts=("S:",),
@@ -189,7 +189,7 @@ LAYOUTS = (
         scheme="sha1",
         name="S:, SHA-1 then 10-byte salt, with H: or T: behind",
         structure="S: as above; then ;H: and an MD5 digest, or ;T: and 160 digits, or both",
-        source=_ORACLE,
+        source=_VERIFIER_COLUMNS,
         kind=Kind.FAST,
         says=Says.TAG,
         starts=("S:",),
@@ -201,12 +201,12 @@ LAYOUTS = (
         scheme="pbkdf2-sha512-verifier",
         name="T:, digest then 16-byte salt, upper hex",
         structure="T: and 128 upper-case hexadecimal digits of digest, 32 of salt",
-        source=_ORACLE,
+        source=_VERIFIER_COLUMNS,
         kind=Kind.ITERATED,
         says=Says.TAG,
         starts=("T:",),
         pattern=r"T:(?P<digest>[0-9A-F]{128})(?P<salt>[0-9A-F]{32})",
-        build=_speedy,
+        build=_labelled_key,
     ),
 )
 
@@ -227,8 +227,8 @@ SETTING_SCHEMES = (
     ),
     SettingScheme(
         scheme="pbkdf2-sha512-verifier",
-        source=_ORACLE,
-        compute=challenge_verifiers.speedy_key,
+        source=_VERIFIER_COLUMNS,
+        compute=challenge_verifiers.labelled_key,
     ),
     SettingScheme(
         scheme="mysql-old",

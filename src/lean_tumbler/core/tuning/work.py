@@ -1,6 +1,6 @@
 """What one guess costs an attacker, in operations and bytes, from the schemes' own definitions.
 
-docs/ATTACKER.md explains the counts and compares the result with published measurements.
+docs/ATTACKER.md explains the counts and says how it compares with measurements.
 """
 
 from collections.abc import Callable, Iterable, Mapping
