@@ -1,9 +1,5 @@
 """Inputs that nobody wrote: mutated values and requests, and what a coverage-guided search finds.
 
-    python benchmarks/fuzzing.py values 10000000      mutated stored values through the reader
-    python benchmarks/fuzzing.py requests 1000000     mutated requests through the service
-    python benchmarks/fuzzing.py guided 60            each reader for 60 s; needs atheris
-
 A find is an exception that is not this project's, a value in what comes out, or memory that grows.
 """
 
@@ -21,25 +17,21 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
-TESTS = Path(__file__).parent.parent / "tests"
-sys.path.insert(0, str(TESTS))
-
-from conftest import make_portal  # noqa: E402 - from the tests' own folder
-from invented import mishaps  # noqa: E402 - likewise
-from lean_tumbler.core.formulas import notation  # noqa: E402 - likewise
-from lean_tumbler.core.reading.conditions import parse_condition  # noqa: E402 - likewise
-from lean_tumbler.core.reading.layouts import parse_layout  # noqa: E402 - likewise
-from lean_tumbler.core.reading.reader import RowReader  # noqa: E402 - likewise
-from lean_tumbler.core.reading.rows import Row as StoredRow  # noqa: E402 - likewise
-from lean_tumbler.core.reading.rows import text_of  # noqa: E402 - likewise
-from lean_tumbler.core.reading.ways import Bounds  # noqa: E402 - likewise
-from lean_tumbler.core.refusal_work import work_of  # noqa: E402 - likewise
-from lean_tumbler.errors import TumblerError  # noqa: E402 - likewise
-from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, read_request  # noqa: E402 - likewise
-from lean_tumbler.stores.sources.base import Unreadable  # noqa: E402 - likewise
-from lean_tumbler.stores.sources.opening import tables_at  # noqa: E402 - likewise
-
-Row = dict[str, object]
+from conftest import make_portal
+from invented import mishaps
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.reading.conditions import parse_condition
+from lean_tumbler.core.reading.layouts import parse_layout
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.rows import Row as StoredRow
+from lean_tumbler.core.reading.rows import text_of
+from lean_tumbler.core.reading.ways import Bounds
+from lean_tumbler.core.refusal_work import work_of
+from lean_tumbler.errors import TumblerError
+from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, read_request
+from lean_tumbler.stores.sources.base import Unreadable
+from lean_tumbler.stores.sources.opening import tables_at
+from measuring import TESTS, Benchmark, Row
 
 _PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 _SIGNS = [*"$:,={}/+.!*\\'\"\0\n\t 09azAZ", "é", "€", "\ud800", "𝄞", "$$", "rounds=", "\\x", "b'"]
@@ -314,9 +306,10 @@ def guided(seconds: int = 60) -> Iterator[Row]:
             corpus = Path(folder, "corpus")
             corpus.mkdir()
             done = subprocess.run(
-                [sys.executable, __file__, "search", name, f"-max_total_time={seconds}",
+                [sys.executable, __file__, name, f"-max_total_time={seconds}",
                  "-max_len=4096", f"-artifact_prefix={folder}/", str(corpus)],
                 capture_output=True, text=True, check=False,
+                env={**os.environ, "PYTHONPATH": str(TESTS)},
             )  # fmt: skip
             tries = re.findall(r"^#(\d+)", done.stderr, re.MULTILINE)
             covered = re.findall(r"cov: (\d+)", done.stderr)
@@ -333,9 +326,11 @@ def guided(seconds: int = 60) -> Iterator[Row]:
         }
 
 
-if __name__ == "__main__":
-    if sys.argv[1:2] == ["search"]:
-        _search(sys.argv[2], sys.argv[-1])
-    for row in globals()[sys.argv[1]](*map(int, sys.argv[2:3])):
-        sys.stdout.write(json.dumps(row, ensure_ascii=False) + "\n")
-        sys.stdout.flush()
+BENCHMARKS = (
+    Benchmark(name="values", run=values),
+    Benchmark(name="requests", run=requests),
+    Benchmark(name="guided", run=guided, needs=("atheris",)),
+)
+
+if __name__ == "__main__":  # the search ends the process that runs it
+    _search(sys.argv[1], sys.argv[-1])

@@ -9,16 +9,14 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-TESTS = Path(__file__).parent.parent / "tests"
-sys.path.insert(0, str(TESTS))
+import servers
+from invented import passwords, tables, trial
+from invented.digests import UNREADABLE
+from lean_tumbler.core.audit.profile import Profiler
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.reading.survey import Survey
+from measuring import Benchmark, Row
 
-from invented import passwords, tables, trial  # noqa: E402 - from the tests' own folder
-from invented.digests import UNREADABLE  # noqa: E402
-from lean_tumbler.core.audit.profile import Profiler  # noqa: E402
-from lean_tumbler.core.grades import Floor  # noqa: E402
-from lean_tumbler.core.reading.survey import Survey  # noqa: E402
-
-Row = dict[str, object]
 Fill = Callable[[tables.Table], str]
 
 FAULTS = ("refused before", "locked out", "wrongly admitted", "opened only later",
@@ -171,24 +169,16 @@ def shop(rows: int = 30_000) -> Iterator[Row]:
             }
 
 
-def all_rows() -> Iterator[Row]:
-    """Run everything of this file."""
-    import servers  # noqa: PLC0415 - of the tests
-
-    yield invented_tables()
+def _on_servers() -> Iterator[Row]:
     for start in (servers.postgresql, servers.mariadb):
         with start() as server:
             yield invented_tables_on(server)
-    yield from shop()
-    yield survey_beside_audit()
-    yield from mixtures()
 
 
-if __name__ == "__main__":
-    import json
-
-    wanted = sys.argv[1:] or ["all_rows"]
-    for name in wanted:
-        made = globals()[name]()
-        for row in [made] if isinstance(made, dict) else made:
-            print(json.dumps(row), flush=True)
+BENCHMARKS = (
+    Benchmark(name="generations", run=lambda: (invented_tables(),)),
+    Benchmark(name="generations-on-servers", run=_on_servers, needs=("PostgreSQL", "MariaDB")),
+    Benchmark(name="shop", run=shop),
+    Benchmark(name="survey", run=lambda: (survey_beside_audit(),)),
+    Benchmark(name="mixtures", run=mixtures),
+)

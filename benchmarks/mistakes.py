@@ -9,14 +9,11 @@ from collections import defaultdict
 from collections.abc import Iterator
 from pathlib import Path
 
-TESTS = Path(__file__).parent.parent / "tests"
-sys.path.insert(0, str(TESTS))
+from invented import mishaps, passwords
+from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.schemes.catalogue import parts_of, read_value, stored_value_scheme
+from measuring import Benchmark, Row
 
-from invented import mishaps, passwords  # noqa: E402 - from the tests' own folder
-from lean_tumbler import CredentialGateway, StoragePolicy  # noqa: E402 - likewise
-from lean_tumbler.core.schemes.catalogue import parts_of, read_value, stored_value_scheme  # noqa: E402
-
-Row = dict[str, object]
 _PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 _POLICY = """\
 [target]
@@ -127,13 +124,7 @@ def _is_mishap(text: str) -> bool:
     return bool(parsed.wrappers) or parsed.scheme == "remnant"
 
 
-def all_rows() -> Iterator[Row]:
-    """Run everything of this file."""
-    yield from mishaps_named()
-    yield from ordinary()
-
-
-if __name__ == "__main__":
-    for made in sys.argv[1:] or ["all_rows"]:
-        for row in globals()[made]():
-            print(json.dumps(row), flush=True)
+BENCHMARKS = (
+    Benchmark(name="mishaps", run=mishaps_named),
+    Benchmark(name="ordinary", run=ordinary),
+)

@@ -3,20 +3,17 @@
 Two tests are given the times of one half of the tries to learn from, and tell the other half
 apart: one by the best limit between quick and slow, one by how often each time occurs. A coin
 tells half of them rightly; the luckiest of hundreds of pairs is above that, as is said beside it.
-
-    python benchmarks/refusals.py TRIES [ROUTE TYPED]
 """
 
 import hashlib
-import json
 import os
 import random
 import sqlite3
-import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing
+from functools import partial
 from itertools import combinations
 from pathlib import Path
 
@@ -29,8 +26,8 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES
 from lean_tumbler.operations.admission import admit_login, change_password
 from lean_tumbler.operations.costs import learn_costs
 from lean_tumbler.stores.locators import open_store
+from measuring import Benchmark, Row
 
-Row = dict[str, object]
 Times = dict[str, np.ndarray]
 
 STORE = "passengers"
@@ -223,38 +220,35 @@ def _by_chance(times: Times) -> float:
     return max(found)
 
 
-def refusals_told_apart(tries: int = 10_000, only: Sequence[str] = ()) -> Iterator[Row]:
-    """Time refusals on each route, for each kind of typed password, or for those that are named."""
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        logins = _store(folder)
-        for route, ask in _routes(folder).items():
-            for typed, text in TYPED.items():
-                if only and not {route, typed} <= set(only):
-                    continue
-                times = _times(ask, logins, text, tries)
-                found = {
-                    pair: _told_apart(times[pair[0]], times[pair[1]])
-                    for pair in combinations(times, 2)
-                }
-                worst = max(found, key=lambda pair: found[pair])
-                above = sum(share > 0.51 for share in found.values())
-                yield {
-                    "benchmark": f"refusals told apart: {route}, {typed}",
-                    "tries_of_each": tries,
-                    "pairs": len(found),
-                    "told_rightly_at_most": round(found[worst], 4),
-                    "worst_pair": " and ".join(worst),
-                    "told_rightly_by_chance": round(_by_chance(times), 4),
-                    "pairs_above_51_percent": above,
-                    "median_milliseconds": {
-                        kind: round(1000 * float(np.median(each)), 3)
-                        for kind, each in times.items()
-                    },
-                }
+def refusals_told_apart(
+    route: str, tries: int = 10_000, typed: Sequence[str] = tuple(TYPED)
+) -> Iterator[Row]:
+    """Time refusals on one route, for each kind of typed password."""
+    with tempfile.TemporaryDirectory() as folder:
+        logins = _store(Path(folder))
+        ask = _routes(Path(folder))[route]
+        for name in typed:
+            times = _times(ask, logins, TYPED[name], tries)
+            found = {
+                pair: _told_apart(times[pair[0]], times[pair[1]]) for pair in combinations(times, 2)
+            }
+            worst = max(found, key=lambda pair: found[pair])
+            above = sum(share > 0.51 for share in found.values())
+            yield {
+                "benchmark": f"refusals told apart: {route}, {name}",
+                "tries_of_each": tries,
+                "pairs": len(found),
+                "told_rightly_at_most": round(found[worst], 4),
+                "worst_pair": " and ".join(worst),
+                "told_rightly_by_chance": round(_by_chance(times), 4),
+                "pairs_above_51_percent": above,
+                "median_milliseconds": {
+                    kind: round(1000 * float(np.median(each)), 3) for kind, each in times.items()
+                },
+            }
 
 
-if __name__ == "__main__":
-    for row in refusals_told_apart(int(sys.argv[1]), sys.argv[2:]):
-        sys.stdout.write(json.dumps(row, ensure_ascii=False) + "\n")
-        sys.stdout.flush()
+BENCHMARKS = tuple(
+    Benchmark(name=f"refusals-{route}", run=partial(refusals_told_apart, route))
+    for route in ("library", "admit", "change")
+)

@@ -104,14 +104,18 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def found(*names: str) -> str:
+def where(*names: str) -> str | None:
+    """Find the first of these programs, in the folders of servers too."""
     folders = [str(path) for path in sorted(Path("/usr/lib/postgresql").glob("*/bin"))]
     path = os.pathsep.join([os.environ.get("PATH", ""), "/usr/sbin", *folders])
-    for name in names:
-        if program := shutil.which(name, path=path):
-            return program
-    missing(f"the program {names[0]}")
-    return ""
+    return next((program for name in names if (program := shutil.which(name, path=path))), None)
+
+
+def found(*names: str) -> str:
+    program = where(*names)
+    if program is None:
+        missing(f"the program {names[0]}")
+    return program or ""
 
 
 def _as(user: str) -> tuple[str, ...]:

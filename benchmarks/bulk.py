@@ -1,0 +1,113 @@
+"""Layering: its rate, and who is locked out when it is killed."""
+
+import hashlib
+import json
+import sqlite3
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from contextlib import ExitStack, closing, contextmanager
+from functools import partial
+from pathlib import Path
+
+import server_portal
+import servers
+from measuring import PROGRAM, TABLE, Benchmark, Row
+
+_LAYER_POLICY = """\
+{target}
+[store.kiosk]
+locator = "{locator}"
+table = "kiosk"
+readers_ready = 2026-01-01
+[store.kiosk.columns]
+login = "login"
+stored = "pw"
+[[store.kiosk.cohort]]
+name = "old"
+formula = "utf-8, md5, hex"
+"""
+_CHEAP = (
+    "[target]\nmemory_kib = 8\npasses = 1\n[floor]\nargon2id = { memory_kib = 8, passes = 1 }\n"
+)
+
+
+def _kiosk_rows(rows: int) -> Iterator[tuple[int, str, str]]:
+    return ((n, f"k{n}", hashlib.md5(b"%d" % n).hexdigest()) for n in range(rows))  # noqa: S324 - legacy data
+
+
+@contextmanager
+def _kiosk(kind: str, rows: int, target: str) -> Iterator[Path]:
+    """A folder with a policy, and its table of MD5 digests on a server of that kind."""
+    with ExitStack() as stack:
+        folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
+        locator = "harbour.db"
+        if kind == "SQLite":
+            with closing(sqlite3.connect(folder / locator)) as connection, connection:
+                connection.execute(TABLE)
+                connection.executemany("INSERT INTO kiosk VALUES (?, ?, ?)", _kiosk_rows(rows))
+        else:
+            start = {"PostgreSQL": servers.postgresql, "MariaDB": servers.mariadb}[kind]
+            server = stack.enter_context(start())
+            values = ",".join(f"({n},'{login}','{pw}')" for n, login, pw in _kiosk_rows(rows))
+            server.run(f"{TABLE} INSERT INTO kiosk VALUES {values};")  # noqa: S608 - made here
+            locator = server.url
+        policy = _LAYER_POLICY.format(target=target, locator=locator)
+        (folder / "tumbler.toml").write_text(policy)
+        yield folder
+
+
+def layer_rate(kind: str, rows: int, *, cheap: bool) -> Row:
+    """How busy layering keeps the cores at the floor; its rate where hashing costs nothing."""
+    with _kiosk(kind, rows, _CHEAP if cheap else "") as folder:
+        command = [PROGRAM, "layer", "--unproven", "old", "--format", "json"]
+        finished = subprocess.run(command, cwd=folder, capture_output=True, check=True)
+    document = json.loads(finished.stdout)
+    what = "a target that costs nothing" if cheap else "the floor"
+    return {
+        "benchmark": f"layer {rows:,} rows, {kind}, {what}",
+        "hashing_time_share": document["hashing_time_share"],
+        "rows_per_second": document["per_second"],
+    }
+
+
+def kills(kind: str, number: int = 100) -> Row:
+    """Layering killed again and again beside other writers: who is locked out afterwards."""
+    start = {"PostgreSQL": servers.postgresql, "MariaDB": servers.mariadb}[kind]
+    with start() as server, tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        others = server_portal.layered_through_kills(
+            server, folder, kills=number, memory_kib=16_384
+        )
+        return {
+            "benchmark": f"layer through {number} kills, {kind}",
+            "accounts": len(others.passwords),
+            "locked_out": len(server_portal.locked_out(server, folder, others.passwords)),
+            "refused_meanwhile": len(others.refused),
+            **{f"{action}s_meanwhile": count for action, count in others.done.items()},
+        }
+
+
+def _layer_rates(kind: str) -> Iterator[Row]:
+    yield layer_rate(kind, 2_000, cheap=False)
+    yield layer_rate(kind, 20_000, cheap=True)
+
+
+def _kills(kind: str) -> Iterator[Row]:
+    yield kills(kind)
+
+
+BENCHMARKS = (
+    *(
+        Benchmark(
+            name=f"layer-{kind.lower()}",
+            run=partial(_layer_rates, kind),
+            needs=() if kind == "SQLite" else (kind,),
+        )
+        for kind in ("SQLite", "PostgreSQL", "MariaDB")
+    ),
+    *(
+        Benchmark(name=f"kills-{kind.lower()}", run=partial(_kills, kind), needs=(kind,))
+        for kind in ("PostgreSQL", "MariaDB")
+    ),
+)
