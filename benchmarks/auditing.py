@@ -16,8 +16,8 @@ import servers
 from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.catalogue import read_value
-from lean_tumbler.operations.auditing import audit_source
-from lean_tumbler.operations.profiling import Means
+from lean_tumbler.stores.scans.auditing import audit_source
+from lean_tumbler.stores.scans.profiling import Means
 from measuring import Benchmark, Row, paired, peak_mib, quickest
 
 

@@ -13,7 +13,7 @@ import servers
 from conftest import CHEAP_POLICY, OPENABLE, PROGRAM, prove, run_program, stored_value
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.operations.admission import admit_login
+from lean_tumbler.jobs.admit.admission import admit_login
 from lean_tumbler.stores.interface import Swap, SwapResult
 from lean_tumbler.stores.locators import open_engine
 from lean_tumbler.stores.sql import SqlStore

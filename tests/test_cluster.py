@@ -20,7 +20,7 @@ import servers
 from conftest import Program, make_portal, run_program
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import StoreAway
-from lean_tumbler.operations.cluster import ClusterExecutor, is_overheard
+from lean_tumbler.jobs.layer.cluster import ClusterExecutor, is_overheard
 
 BIN = Path(sys.executable).parent
 SEALED = ("--backup", "1.sealed", "--to", "recovery.public.pem")

@@ -14,7 +14,7 @@ import pytest
 import servers
 from conftest import CHEAP_POLICY, Portal, Program, make_portal, run_program
 from lean_tumbler.core.policy import StoragePolicy
-from lean_tumbler.operations.locking import Choice, Hands, Locked, Stays, lock_dormant
+from lean_tumbler.jobs.lock_dormant.locking import Choice, Hands, Locked, Stays, lock_dormant
 from lean_tumbler.stores.interface import Swap
 from lean_tumbler.stores.locators import open_store
 from server_portal import is_mariadb

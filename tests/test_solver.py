@@ -14,7 +14,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.formulas.near_misses import fits
 from lean_tumbler.core.formulas.solver import Narrowed, Solution, SolvedAccount, Solver
-from lean_tumbler.operations.solving import read_hint
+from lean_tumbler.jobs.formula.solving import read_hint
 
 WORDS = (
     "Tern <7> Gull", "möwe 12 Äste", "Long harbour 99 o'clock", " Skua & petrel", "razor\"bill\\5",

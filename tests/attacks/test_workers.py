@@ -19,15 +19,15 @@ from lean_tumbler.core.layering import DerivationTask, assembled, derived
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.errors import SourceError, StoreAway
-from lean_tumbler.operations.cluster_process import ClusterProcess, passed_on
-from lean_tumbler.operations.deriving import Derived, Elsewhere, results_of
+from lean_tumbler.jobs.bulk.deriving import Derived, Elsewhere, results_of
+from lean_tumbler.jobs.layer.cluster_process import ClusterProcess, passed_on
 from test_cluster import SEALED, cluster
 
 OWN = "the attacker's own"
 # Gives the digest that the attacker's password has, under the formula that is asked for.
 PLANTS = f"""
 import hashlib
-from lean_tumbler.operations import cluster_worker as cluster
+from lean_tumbler.jobs.layer import cluster_worker as cluster
 if not hasattr(cluster, "true"):  # a worker may run this more than once
     cluster.true = cluster._digest
 def planted(scheme, parameters, salt, secret):
@@ -39,7 +39,7 @@ cluster._digest = planted
 # Gives something that runs code where it is unpickled, and writes down what it finds there.
 RUNS = """
 import os
-from lean_tumbler.operations import cluster_worker as cluster
+from lean_tumbler.jobs.layer import cluster_worker as cluster
 class Code:
     def __reduce__(self):
         return exec, ("import os, json; open({found!r}, 'w').write(json.dumps(dict(os.environ)))",)

@@ -15,12 +15,12 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.reading.evidence import Counts, Evidence
-from lean_tumbler.operations.layering import Resources, Selection, layer_store
-from lean_tumbler.operations.surveying import survey_store
-from lean_tumbler.operations.verification import verify_accounts
+from lean_tumbler.jobs.bulk.layering import Resources, Selection, layer_store
 from lean_tumbler.stores.interface import Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.scans.surveying import survey_store
+from lean_tumbler.stores.scans.verification import verify_accounts
 
 POLICY = """
 [target]

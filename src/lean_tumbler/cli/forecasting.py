@@ -12,10 +12,10 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-    from lean_tumbler.operations.auditing import AuditedColumn
-    from lean_tumbler.operations.course import Course
-    from lean_tumbler.operations.forecasting import Accounts, StoreForecast
     from lean_tumbler.stores.history import Entry
+    from lean_tumbler.stores.scans.auditing import AuditedColumn
+    from lean_tumbler.stores.scans.migration_progress import Course
+    from lean_tumbler.stores.scans.store_forecast import Accounts, StoreForecast
 
 LATELY_DAYS = 30
 
@@ -50,7 +50,7 @@ def store_forecast(
         UsageError: a back-test is asked for without a log.
         SourceError: store or log cannot be read.
     """
-    from lean_tumbler.operations.profiling import Means, graded_rows
+    from lean_tumbler.stores.scans.profiling import Means, graded_rows
 
     if with_back_test and arguments.logins is None:
         raise UsageError(
@@ -81,9 +81,9 @@ def counted(
     Raises:
         SourceError: store or log cannot be read.
     """
-    from lean_tumbler.operations.auditing import audit_policy_store
-    from lean_tumbler.operations.course import course
-    from lean_tumbler.operations.profiling import Means
+    from lean_tumbler.stores.scans.auditing import audit_policy_store
+    from lean_tumbler.stores.scans.migration_progress import course
+    from lean_tumbler.stores.scans.profiling import Means
 
     accounts = _accounts(arguments, session, store)
     audit = audit_policy_store(
@@ -110,8 +110,8 @@ def _accounts(
     arguments: argparse.Namespace, session: Session, store: "StorePolicy"
 ) -> "Accounts | None":
     """Begin to gather accounts; None where there are no dates to forecast from."""
-    from lean_tumbler.operations.forecasting import Accounts
-    from lean_tumbler.operations.login_log import login_column
+    from lean_tumbler.stores.scans.login_log import login_column
+    from lean_tumbler.stores.scans.store_forecast import Accounts
 
     has_log = arguments.logins is not None
     if has_log:
@@ -134,8 +134,8 @@ def _forecast(
     with_back_test: bool = False,
     lately_days: int = LATELY_DAYS,
 ) -> "StoreForecast":
-    from lean_tumbler.operations.forecasting import ForecastMeans, draws_of, forecast_accounts
-    from lean_tumbler.operations.login_log import read_log
+    from lean_tumbler.stores.scans.login_log import read_log
+    from lean_tumbler.stores.scans.store_forecast import ForecastMeans, draws_of, forecast_accounts
 
     log = (
         read_log(

@@ -9,10 +9,10 @@ from contextlib import suppress
 from types import ModuleType
 from typing import NoReturn
 
-from lean_tumbler.cli.commands import SUMMARIES
 from lean_tumbler.cli.core_dumps import forbid_core_dumps
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import TumblerError, UsageError
+from lean_tumbler.jobs import SUMMARIES
 
 NAME = "lean-tumbler"
 STOPPED = 4
@@ -55,7 +55,7 @@ class _Parser(argparse.ArgumentParser):
 
 def command_module(name: str) -> ModuleType:
     """Import the module of one command."""
-    return importlib.import_module(f"lean_tumbler.cli.commands.{name.replace('-', '_')}")
+    return importlib.import_module(f"lean_tumbler.jobs.{name.replace('-', '_')}.command")
 
 
 def _called(argv: Sequence[str]) -> str | None:

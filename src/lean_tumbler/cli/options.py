@@ -160,8 +160,8 @@ def column_of(
 ) -> "Callable[[], Column]":
     """Give what surveys a store's column when it is first asked for."""
     from lean_tumbler.core.gateway import store_reader
-    from lean_tumbler.operations.surveying import surveyed_once
     from lean_tumbler.stores.locators import open_store
+    from lean_tumbler.stores.scans.surveying import surveyed_once
 
     base = policy_path(arguments).parent
     return surveyed_once(lambda: closing(open_store(store, base=base)), store_reader(policy, store))
@@ -285,7 +285,7 @@ def opened_store(
         in_bulk: whether a bulk step will write, with the options of `add_bulk_options`.
         ready_on: the day on which readers must be ready for what a bulk step writes.
     """
-    from lean_tumbler.operations.readiness import require_readers_ready
+    from lean_tumbler.core.policy.readiness import require_readers_ready
     from lean_tumbler.stores.locators import is_file, open_store
 
     base = policy_path(arguments).parent

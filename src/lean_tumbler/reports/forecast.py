@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.forecast.bands import Band
     from lean_tumbler.core.forecast.forecasting import Forecast
     from lean_tumbler.core.forecast.strategies import Advice, Strategy
-    from lean_tumbler.operations.forecasting import StoreForecast
+    from lean_tumbler.stores.scans.store_forecast import StoreForecast
 
 
 class Outlook:

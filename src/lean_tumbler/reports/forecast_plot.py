@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from lean_tumbler.core.forecast.bands import Band
-    from lean_tumbler.operations.course import Course
     from lean_tumbler.reports.forecast import Outlook
+    from lean_tumbler.stores.scans.migration_progress import Course
 
 _WEAK = "#d1495b"
 _LAYERED = "#2e6f95"

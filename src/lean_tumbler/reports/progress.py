@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.forecast.forecasting import Forecast
-    from lean_tumbler.operations.course import Course
+    from lean_tumbler.stores.scans.migration_progress import Course
 
 _VERDICT_STYLES = {"behind": "bold yellow", "on course": "bold green", "ahead": "bold green"}
 _FAR = 365

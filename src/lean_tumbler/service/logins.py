@@ -9,19 +9,19 @@ from typing import Any, TypeVar
 from lean_tumbler.core.gateway import CredentialGateway
 from lean_tumbler.core.outcome import Action, Outcome
 from lean_tumbler.errors import RequestRefused, StoreAway, TumblerError
-from lean_tumbler.operations.admission import (
+from lean_tumbler.jobs.admit.admission import (
     Admission,
     admit_login,
     change_password,
     row_of,
 )
-from lean_tumbler.operations.observing import Observations
 from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Values
 from lean_tumbler.service.turns import Turns
 from lean_tumbler.service.watch import AcceptanceWatch
 from lean_tumbler.stores.interface import Store
+from lean_tumbler.stores.observations import Observations
 
 T = TypeVar("T")
 Answer = dict[str, Any]

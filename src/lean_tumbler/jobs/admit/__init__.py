@@ -1,0 +1,1 @@
+"""One login, and its upgrade."""

@@ -1,0 +1,67 @@
+"""`admit`: one login, with its upgrade."""
+
+import argparse
+import time
+
+from lean_tumbler.cli.options import (
+    add_store_options,
+    chosen_store,
+    gateway_of,
+    opened_store,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+EXAMPLE = """\
+  lean-tumbler admit ada.hawserholt@coldharbour.example < password.txt
+  lean-tumbler admit ada.hawserholt@coldharbour.example     asks, without echo"""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("login", metavar="LOGIN", help="the name that the person types")
+    add_store_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.passwords import utf8
+    from lean_tumbler.jobs.admit.admission import admit_login
+    from lean_tumbler.jobs.admit.report import admit_document, admit_text
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.observations import Observations
+    from lean_tumbler.stores.scans.costs import learn_costs
+
+    if utf8(arguments.login) is None:
+        raise UsageError("LOGIN is not UTF-8 text")
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    password = session.read_password(policy.limits)
+    with opened_store(arguments, store_policy, writable=True) as store:
+        gateway = gateway_of(arguments, policy)
+        learn_costs(gateway, store, store_name=store_policy.name, at_once=False)
+        admission = admit_login(
+            store,
+            gateway,
+            store_name=store_policy.name,
+            login=arguments.login,
+            password=password,
+        )
+    outcome = admission.outcome
+    observed = Observations(
+        EvidenceFile.beside(policy_path(arguments)),
+        clock=time.monotonic,
+        alert=lambda message: session.message(f"lean-tumbler admit: {message}"),
+    )
+    observed.note(store_policy.name, arguments.login, outcome)
+    observed.write()
+    if admission.alert:
+        session.message(f"lean-tumbler admit: alert: {admission.alert}")
+    session.emit(
+        arguments,
+        document=lambda: admit_document(outcome),
+        text=lambda _: admit_text(outcome),
+    )
+    return int(not outcome.admitted)

@@ -1,0 +1,1 @@
+"""Find and judge stored passwords."""

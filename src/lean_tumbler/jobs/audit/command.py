@@ -1,0 +1,191 @@
+"""`audit`: what is stored, who is at risk, and what to do first."""
+
+import argparse
+import os
+import time
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    add_attacker_option,
+    add_policy_option,
+    add_report_options,
+    policy_path,
+    read_policy,
+    seconds,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from concurrent.futures import Executor
+
+    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.stores.scans.auditing import Audit
+    from lean_tumbler.stores.scans.profiling import Means
+
+EXAMPLE = """\
+  lean-tumbler audit harbour.db
+  lean-tumbler audit harbour.db --table passengers --column pw --salt-column pw_salt
+  lean-tumbler audit old-portal.sql.gz --format sarif --output findings.sarif
+  lean-tumbler audit passengers --policy tumbler.toml --fail-on high"""
+
+_SEVERITIES = ("low", "medium", "high", "critical")
+_COLUMN_OPTIONS = ("login", "salt", "privileged")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "source",
+        metavar="SOURCE",
+        help="a file (SQLite, CSV, JSON, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst),"
+        " a URL, or a store of the policy",
+    )
+    parser.add_argument("--table", metavar="NAME", help="look at this table alone")
+    parser.add_argument("--column", metavar="NAME", help="the column of the stored values")
+    for role in _COLUMN_OPTIONS:
+        parser.add_argument(f"--{role}-column", metavar="NAME", help=f"the {role} column")
+    parser.add_argument(
+        "--words",
+        metavar="WORD,WORD",
+        help="your organisation's own words, for the list of likely passwords",
+    )
+    parser.add_argument(
+        "--common", metavar="FILE", type=Path, help="more likely passwords, one a line"
+    )
+    parser.add_argument(
+        "--budget",
+        metavar="SECONDS",
+        type=seconds,
+        default=0.0,
+        help="try likely passwords on salted rows for so long (default: on unsalted ones alone)",
+    )
+    parser.add_argument(
+        "--slow-schemes", action="store_true", help="within the budget, try slow schemes too"
+    )
+    parser.add_argument(
+        "--fail-on",
+        metavar="SEVERITY|CODE",
+        help="exit with 1 where such a finding, or a worse one, is there",
+    )
+    parser.add_argument(
+        "--all-accounts",
+        action="store_true",
+        help="with --format csv: list every account, also those that no finding concerns",
+    )
+    add_attacker_option(parser)
+    add_policy_option(parser)
+    add_report_options(parser, "csv", "html", "sarif")
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.audit.findings import RULES
+    from lean_tumbler.jobs.audit.report import audit_document, draw_audit
+    from lean_tumbler.jobs.audit.tables import all_accounts_csv, audit_csv, audit_sarif
+    from lean_tumbler.reports.documents import as_json
+
+    fail_on = arguments.fail_on
+    if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
+        known = ", ".join((*_SEVERITIES, *RULES))
+        raise UsageError(f"--fail-on: no severity or finding of that name; known: {known}")
+    if arguments.all_accounts and arguments.format != "csv":
+        raise UsageError("--all-accounts goes with --format csv")
+    policy = read_policy(arguments, required=False)
+    with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
+        audit = _audit(arguments, policy, executor, session)
+        session.emit(
+            arguments,
+            document=lambda: audit_document(audit),
+            draw=lambda console: draw_audit(console, audit),
+            others={
+                "csv": lambda: (all_accounts_csv if arguments.all_accounts else audit_csv)(audit),
+                "html": lambda: [_page(audit, session)],
+                "sarif": lambda: [as_json(audit_sarif(audit))],
+            },
+        )
+    return int(fail_on is not None and _fails(audit, fail_on))
+
+
+def _page(audit: "Audit", session: Session) -> str:
+    from lean_tumbler.jobs.audit.page import audit_page
+
+    return audit_page(audit, session.clock().astimezone(UTC))
+
+
+def _audit(
+    arguments: argparse.Namespace,
+    policy: "StoragePolicy",
+    executor: "Executor",
+    session: Session,
+) -> "Audit":
+    from lean_tumbler.core.policy import Columns
+    from lean_tumbler.stores.scans import auditing
+
+    named = {role: getattr(arguments, f"{role}_column") for role in _COLUMN_OPTIONS}
+    with session.progress("Reading", total=0, unit="rows") as advance:
+        means = _means(arguments, policy, executor, advance)
+        if arguments.source in policy.stores:
+            if arguments.table or arguments.column or any(named.values()):
+                raise UsageError(
+                    f"the policy names the columns of {arguments.source}; "
+                    "--table and --…column go with a file or URL"
+                )
+            store = policy.stores[arguments.source]
+            return auditing.audit_policy_store(
+                store, base=policy_path(arguments).parent, means=means
+            )
+        return auditing.audit_source(
+            arguments.source,
+            base=Path(),
+            means=means,
+            table=arguments.table,
+            columns=Columns(stored=arguments.column, **named),
+        )
+
+
+def _means(
+    arguments: argparse.Namespace,
+    policy: "StoragePolicy",
+    executor: "Executor",
+    advance: "Callable[[int], None]",
+) -> "Means":
+    from lean_tumbler.core.audit.likely import likely_passwords
+    from lean_tumbler.core.audit.matching import matcher_of
+    from lean_tumbler.stores.files import read_lines
+    from lean_tumbler.stores.scans.guessing import Budget
+    from lean_tumbler.stores.scans.profiling import Means
+    from lean_tumbler.stores.tuning_files import read_attacker
+
+    own = read_lines(arguments.common) if arguments.common else []
+    made = likely_passwords((arguments.words or "").split(","))
+    passwords = tuple(dict.fromkeys((*own, *made)))
+    seconds = arguments.budget
+    return Means(
+        floor=policy.floor,
+        policy=policy,
+        attacker=read_attacker(arguments.attacker),
+        likely=matcher_of(passwords),
+        budget=Budget(
+            passwords=passwords,
+            seconds=seconds,
+            slow_schemes=arguments.slow_schemes,
+            clock=time.monotonic,
+        )
+        if seconds
+        else None,
+        executor=executor,
+        frames_at_once=(os.cpu_count() or 1) + 1,
+        progress=advance,
+    )
+
+
+def _fails(audit: "Audit", fail_on: str) -> bool:
+    found = [finding for column in audit.columns for finding in column.findings]
+    if fail_on in _SEVERITIES:
+        return any(finding.severity.rank >= _SEVERITIES.index(fail_on) for finding in found)
+    return any(finding.code == fail_on for finding in found)

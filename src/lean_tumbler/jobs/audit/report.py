@@ -1,0 +1,255 @@
+"""The audit, for programs and for people: what matters first, then the details."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from lean_tumbler.core.audit.findings import Finding, Severity
+from lean_tumbler.core.grades import BELOW_FLOOR
+from lean_tumbler.jobs.audit.attack import ATTACK_HEADINGS, attack_document, attack_rows
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
+from lean_tumbler.reports.wording import costs, count
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from lean_tumbler.core.audit.results import Affected, Profile, Reading
+    from lean_tumbler.core.tuning.attacker import Attacker
+    from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
+
+_REFERENCE_CHARACTERS = 90
+_SEVERITY_STYLES = {
+    Severity.CRITICAL: "bold red",
+    Severity.HIGH: "red",
+    Severity.MEDIUM: "yellow",
+    Severity.LOW: "dim",
+}
+
+
+def audit_document(audit: Audit) -> Document:
+    """Give an audit as a document."""
+    return new_document(
+        "audit",
+        source=audit.source,
+        rows=audit.rows,
+        unreadable_rows=sum(found.rows for found in audit.unreadable),
+        unreadable=[
+            {"line": line, "reason": reason}
+            for found in audit.unreadable
+            for line, reason in found.listed
+        ],
+        cut_off=audit.cut_off,
+        likely_passwords=audit.likely_passwords,
+        stores=[_column(column, audit.attacker) for column in audit.columns],
+    )
+
+
+def _column(column: AuditedColumn, attacker: Attacker) -> Document:
+    profile = column.profile
+    values = profile.rows - profile.without_value
+    ordered = sorted(profile.groups.items(), key=lambda item: -item[1].rows)
+    return {
+        "table": column.table,
+        "column": column.column,
+        "rows": profile.rows,
+        "without_value": profile.without_value,
+        "grades": dict(profile.grades),
+        "groups": [_group(reading, affected, values) for reading, affected in ordered],
+        "attack": attack_document(profile, attacker),
+        "findings": [_finding_entry(finding) for finding in column.findings],
+    }
+
+
+def _group(reading: Reading, affected: Affected, values: int) -> Document:
+    return {
+        "scheme": reading.scheme,
+        "layout": reading.layout,
+        "salted": reading.salted,
+        "grade": reading.grade,
+        "rows": affected.rows,
+        "share": round(affected.rows / values, 6) if values else 0.0,
+        "parameters": dict(reading.parameters),
+        "confidence": reading.confidence,
+        "also_possible": list(reading.also_possible),
+        "because": reading.because,
+    }
+
+
+def _finding_entry(finding: Finding) -> Document:
+    return {
+        "code": finding.code,
+        "severity": finding.severity,
+        "rows": finding.rows,
+        "privileged_rows": finding.privileged_rows,
+        "accounts": finding.accounts,
+        "evidence": finding.evidence,
+        "summary": finding.summary,
+        "breaks": finding.breaks,
+        "remedy": finding.remedy,
+    }
+
+
+def draw_audit(console: Console, audit: Audit) -> None:
+    """Print an audit: the headline of each column, its grades, findings and groups."""
+    _unreadable(console, audit)
+    for column in audit.columns:
+        console.print(_headline(column))
+    console.print()
+    for column in audit.columns:
+        if len(audit.columns) > 1:
+            console.print(Text(f"{column.table}.{column.column}", "bold underline"))
+            console.print()
+        console.print(grades_table(column.profile))
+        console.print()
+        if column.findings:
+            console.print(_summary(column.findings))
+            console.print()
+        console.print(_groups(column.profile))
+        for reading in column.profile.groups:
+            if reading.because:
+                console.print(f"{reading.scheme}, {reading.layout}: {reading.because}.")
+        console.print()
+        _attack(console, column.profile, audit.attacker)
+        for finding in column.findings:
+            _finding(console, finding)
+    if audit.likely_passwords:
+        tried = f"{audit.likely_passwords:,} likely passwords were looked for in plain text and"
+        console.print(f"{tried} unsalted digests; salted rows are tried with --budget SECONDS.")
+    if any(column.findings for column in audit.columns):
+        console.print(
+            "The live column is not the only copy: backups, replicas and old dumps hold the same."
+        )
+
+
+def _summary(found: list[Finding]) -> Table:
+    """One line for each finding, the worst first; the details stand below."""
+    table = new_table("severity", "finding", "rows", "administrators", "evidence", right=(2, 3))
+    for finding in found:
+        table.add_row(
+            Text(finding.severity, style=_SEVERITY_STYLES[finding.severity]),
+            finding.code,
+            f"{finding.rows:,}",
+            f"{finding.privileged_rows:,}" if finding.privileged_rows else "",
+            finding.evidence.removesuffix(_administrators(finding)),
+        )
+    return table
+
+
+def _administrators(finding: Finding) -> str:
+    return f"; {finding.privileged_rows:,} of them administrators"
+
+
+def _unreadable(console: Console, audit: Audit) -> None:
+    if audit.cut_off:
+        text = "The source is cut off: this is what stands before the end."
+        console.print(Text(text, "bold red"))
+    for found in audit.unreadable:
+        if found.rows:
+            console.print(Text(f"{count(found.rows, 'row')} could not be read:", "bold yellow"))
+        for line, reason in found.listed:
+            console.print(f"  line {line:,}: {reason}")
+        if found.rows > len(found.listed):
+            console.print(f"  and {found.rows - len(found.listed):,} more")
+
+
+def _headline(column: AuditedColumn) -> Text:
+    profile = column.profile
+    weak = profile.below_floor
+    place = f"{column.table}.{column.column}"
+    if weak == 0:
+        text = Text(f"{place}: no account of {profile.rows:,} is below the floor")
+        text.stylize("bold yellow" if profile.not_understood else "bold green")
+    else:
+        privileged = sum(
+            affected.privileged_rows
+            for reading, affected in profile.groups.items()
+            if reading.grade in BELOW_FLOOR
+        )
+        whom = f", {count(privileged, 'administrator')} among them" if privileged else ""
+        are = "is" if weak == 1 else "are"
+        text = Text(f"{place}: {weak:,} of {profile.rows:,} accounts {are} below the floor{whom}")
+        text.stylize("bold")
+    return text.append(f"{not_understood(profile)}.", text.style or "bold")
+
+
+def not_understood(profile: Profile) -> str:
+    """Say how many rows nobody understands, to go on in a sentence; empty where there are none."""
+    unknown = profile.not_understood
+    if not unknown:
+        return ""
+    are = "is" if unknown == 1 else "are"
+    values = profile.rows - profile.without_value
+    alarm = "; nobody may be able to log in" if unknown > values / 2 else ""
+    return f", and {unknown:,} {are} not understood{alarm}"
+
+
+def _finding(console: Console, finding: Finding) -> None:
+    head = Text.assemble(
+        (f"{finding.severity:<9}", _SEVERITY_STYLES[finding.severity]),
+        (finding.code, "bold"),
+        f"  {count(finding.rows, 'row')}",
+    )
+    details = Table.grid(padding=(0, 1))
+    breaks = f" Breaks {finding.breaks}." if finding.breaks else ""
+    means = Text.assemble(finding.summary, (breaks, "dim"))
+    for label, value in (
+        ("means", means),
+        ("evidence", Text(finding.evidence)),
+        ("accounts", Text(_reference(finding))),
+        ("remedy", Text(finding.remedy)),
+    ):
+        details.add_row(Text(label, "dim"), value)
+    console.print(head)
+    console.print(Padding(details, (0, 0, 1, 9)))
+
+
+def _reference(finding: Finding) -> str:
+    """Name accounts on a line or so, the administrators first; dots where there are more."""
+    shown: list[str] = []
+    length = 0
+    for account in finding.accounts:
+        length += len(account) + 2
+        if shown and length > _REFERENCE_CHARACTERS:
+            break
+        shown.append(account)
+    admins = ", ".join(shown[: finding.privileged_accounts])
+    others = ", ".join(shown[finding.privileged_accounts :])
+    parts = [f"administrators {admins}" if admins else "", others]
+    more = " …" if finding.rows > len(shown) else ""
+    return "; ".join(part for part in parts if part) + more
+
+
+def _attack(console: Console, profile: Profile, attacker: Attacker) -> None:
+    rows = attack_rows(profile, attacker)
+    if not rows:
+        return
+    table = new_table(*ATTACK_HEADINGS, right=(1, 2, 3, 4))
+    for row in rows:
+        table.add_row(*row)
+    console.print(f"What an attacker with {attacker.hardware.name} pays, once the table leaks:")
+    console.print()
+    console.print(table)
+    console.print()
+
+
+def _groups(profile: Profile) -> Table:
+    table = new_table(
+        "scheme", "layout", "salt", "parameters", "grade", "rows", "sure", right=(5, 6)
+    )
+    for reading, affected in sorted(profile.groups.items(), key=lambda item: -item[1].rows):
+        also = f" (or {', '.join(reading.also_possible)})" if reading.also_possible else ""
+        table.add_row(
+            reading.scheme + also,
+            reading.layout,
+            "yes" if reading.salted else "no",
+            costs(reading.parameters),
+            Text(reading.grade, style=GRADE_STYLES[reading.grade]),
+            f"{affected.rows:,}",
+            f"{100 * reading.confidence:.0f} %",
+        )
+    return table

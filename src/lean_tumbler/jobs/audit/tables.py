@@ -1,0 +1,94 @@
+"""The audit for other programs: accounts as CSV, and SARIF 2.1.0 for CI."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import TYPE_CHECKING
+
+from lean_tumbler.core.audit.findings import RULES, Finding, Severity
+from lean_tumbler.reports.csv_lines import csv_line
+from lean_tumbler.reports.sarif import sarif_log
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from lean_tumbler.reports.documents import Document
+    from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
+
+# SARIF 2.1.0 section 3.27.10 has three levels.
+_LEVELS = {
+    Severity.CRITICAL: "error",
+    Severity.HIGH: "error",
+    Severity.MEDIUM: "warning",
+    Severity.LOW: "note",
+}
+
+
+def audit_csv(audit: Audit) -> Iterator[str]:
+    """List every account that a finding concerns, one line for each finding and account.
+
+    Reads the source once more, so that the list need not be held.
+    """
+    yield csv_line(("source", "table", "column", "severity", "finding", "account", "administrator"))
+    for column in audit.columns:
+        for finding, rows in column.listed():
+            head = (audit.source, column.table, column.column, finding.severity, finding.code)
+            for account, privileged in rows.iter_rows():
+                yield csv_line((*head, account, "yes" if privileged else "no"))
+
+
+def all_accounts_csv(audit: Audit) -> Iterator[str]:
+    """List every account, whatever is found: one line each, with its findings.
+
+    Reads the source once more, so that the list need not be held.
+    """
+    names = ("account", "administrator", "scheme", "grade", "findings")
+    yield csv_line(("source", "table", "column", *names))
+    for column in audit.columns:
+        head = (audit.source, column.table, column.column)
+        for rows in column.everyone():
+            for account, privileged, *others in rows.iter_rows():
+                cells = (cell or "" for cell in others)
+                yield csv_line((*head, account, "yes" if privileged else "no", *cells))
+
+
+def audit_sarif(audit: Audit) -> Document:
+    """Give the findings as SARIF 2.1.0: a rule for each code, a result for each finding."""
+    codes = list(RULES)
+    results = [
+        _result(audit, column, finding, codes.index(finding.code))
+        for column in audit.columns
+        for finding in column.findings
+    ]
+    return sarif_log([_rule(code) for code in codes], results, whole=not audit.cut_off)
+
+
+def _rule(code: str) -> Document:
+    rule = RULES[code]
+    return {
+        "id": code,
+        "shortDescription": {"text": rule.summary},
+        "help": {"text": rule.remedy},
+        "defaultConfiguration": {"level": _LEVELS[rule.severity]},
+        "properties": {"breaks": rule.breaks, "severity": rule.severity},
+    }
+
+
+def _result(audit: Audit, column: AuditedColumn, finding: Finding, index: int) -> Document:
+    place = f"{column.table}.{column.column}"
+    named = f"{audit.source} {place} {finding.code}".encode()
+    return {
+        "ruleId": finding.code,
+        "ruleIndex": index,
+        "level": _LEVELS[finding.severity],
+        "message": {"text": f"{place}: {finding.rows:,} rows. {finding.evidence}"},
+        "locations": [
+            {
+                "physicalLocation": {"artifactLocation": {"uri": audit.source}},
+                "logicalLocations": [{"fullyQualifiedName": place, "kind": "member"}],
+            }
+        ],
+        # The same finding of another day has the same fingerprint, whatever its number of rows.
+        "partialFingerprints": {"finding/v1": hashlib.sha256(named).hexdigest()[:32]},
+        "properties": {"rows": finding.rows, "administrators": finding.privileged_rows},
+    }

@@ -1,0 +1,1 @@
+"""What steps that write many rows share."""

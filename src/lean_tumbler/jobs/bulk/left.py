@@ -1,0 +1,78 @@
+"""Rows that a bulk run leaves: why, and what would decide it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from lean_tumbler.core.layering import Leave
+from lean_tumbler.reports.csv_lines import csv_line
+from lean_tumbler.reports.terminal import new_table
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+
+    from rich.console import Console
+
+    from lean_tumbler.jobs.bulk.summary import LayeringSummary
+
+# What would decide about rows that are left for a reason.
+DECIDES: Mapping[Leave, str] = {
+    Leave.UNKNOWN: "look at one with `explain --store NAME --account KEY`",
+    Leave.REMNANT: "these accounts need a reset; look for code that ignored an error, or stored a "
+    "promise before it was kept",
+    Leave.NO_COHORT: "declare a cohort that says how they were made; `formula solve` finds it from "
+    "known accounts",
+    Leave.PLAIN_TEXT_UNDECLARED: "if they are passwords, declare a cohort with plain_text = true",
+    Leave.MAY_BE_DIGEST: "declare a cohort that says how they were made; if every one is a "
+    'password, one with plain_text = "all"',
+    Leave.ONLY_SHAPE: "declare a cohort for them: by its scheme, by a formula, or as plain text",
+    Leave.WAYS_DIFFER: "a condition (`when`) that tells these cohorts apart decides it",
+    Leave.AT_NEXT_LOGIN: "with [target] argon2id, scrypt or pbkdf2-sha256 they would be layered "
+    "now; check first that every program can verify one of these",
+    Leave.READ_BY: "without read_by they would be layered now, for programs that use the check of "
+    "docs/FORMATS.md",
+    Leave.HEAD_TOO_LONG: "the next login replaces them",
+    Leave.NOT_STORABLE: "these accounts need a reset",
+}
+_OF_COHORTS = frozenset({Leave.UNPROVEN, Leave.WAYS_DIFFER, Leave.HEAD_TOO_LONG, Leave.ONLY_SHAPE})
+_NAMED = 5
+
+
+def _sentence(left: Leave, summary: LayeringSummary) -> str:
+    if left not in _OF_COHORTS:
+        return left.value
+    named = ", ".join(name for name, _ in summary.left_of[left].most_common(_NAMED))
+    return f"{left.value}: {named}"
+
+
+def draw_left(console: Console, summary: LayeringSummary, *, table: bool) -> None:
+    """Print why rows are left, some of their accounts, and what would decide it.
+
+    Args:
+        console: where.
+        summary: of the run.
+        table: whether the counts are to be printed; a plan has them in its own table.
+    """
+    if table and summary.left:
+        counts = new_table("left as they are", "rows", right=(1,))
+        for left, rows in summary.left.most_common():
+            counts.add_row(_sentence(left, summary), f"{rows:,}")
+        console.print()
+        console.print(counts)
+    open_reasons = [left for left in summary.left if left in DECIDES]
+    if open_reasons:
+        console.print()
+    for left in open_reasons:
+        keys = summary.accounts_left[left]
+        more = " …" if summary.left[left] > len(keys) else ""
+        named = ", ".join(repr(key) for key in keys)
+        console.print(
+            f"  {left.value} ({summary.row_word} {named}{more}): {DECIDES[left]}.", soft_wrap=True
+        )
+
+
+def left_lines(summary: LayeringSummary) -> Iterator[str]:
+    """Give all rows that are left, for a file: key, reason, cohorts and what would decide it."""
+    yield csv_line(("account", "reason", "cohorts", "decides"))
+    for key, reason, cohort in summary.all_left:
+        yield csv_line((str(key), str(reason), cohort, DECIDES.get(reason, "")))

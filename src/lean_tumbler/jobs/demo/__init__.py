@@ -1,0 +1,1 @@
+"""The whole job on invented data."""

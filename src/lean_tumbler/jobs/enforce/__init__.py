@@ -1,0 +1,1 @@
+"""Keep it finished: a guard on the column, a gate for CI."""

@@ -1,0 +1,141 @@
+"""`enforce`: keeps a store finished, by a guard on the column and a gate for cron and CI."""
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    add_policy_option,
+    add_report_options,
+    chosen_store,
+    chosen_stores,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.jobs.enforce.gate import Passage
+
+EXAMPLE = """\
+  lean-tumbler enforce constraint --store passengers
+  lean-tumbler enforce constraint --store passengers --apply
+  lean-tumbler enforce gate --state gate.state
+  lean-tumbler enforce gate --state gate.state --format junit --output gate.xml"""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parts = parser.add_subparsers(metavar="constraint|gate", required=True)
+    constraint = parts.add_parser(
+        "constraint", help="let only current, layered and locked values into the column"
+    )
+    what = constraint.add_mutually_exclusive_group()
+    what.add_argument("--apply", action="store_true", help="run the statements")
+    what.add_argument("--remove", action="store_true", help="take the guard away")
+    constraint.set_defaults(enforce_run=_constraint)
+    gate = parts.add_parser(
+        "gate", help="fail when anything below the floor has appeared since the accepted state"
+    )
+    gate.add_argument(
+        "--state",
+        type=Path,
+        required=True,
+        metavar="FILE",
+        help="what was accepted; made by the first run, keep it with the job",
+    )
+    gate.add_argument(
+        "--accept", action="store_true", help="accept what is below the floor now, and pass"
+    )
+    gate.set_defaults(enforce_run=_gate)
+    for part in (constraint, gate):
+        part.epilog = f"example:\n{EXAMPLE}"
+        part.formatter_class = argparse.RawDescriptionHelpFormatter
+        part.add_argument(
+            "--store", metavar="NAME", help="a store of the policy; without it, the only one"
+            if part is constraint else "a store of the policy; without it, all of them"
+        )  # fmt: skip
+        add_policy_option(part)
+    add_report_options(constraint)
+    add_report_options(gate, "sarif", "junit")
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    done: int = arguments.enforce_run(arguments, session)
+    return done
+
+
+def _constraint(arguments: argparse.Namespace, session: Session) -> int:
+    from lean_tumbler.core.stored_forms import admitted
+    from lean_tumbler.jobs.enforce.report import draw_guard, guard_document
+    from lean_tumbler.stores.constraints import GuardState
+    from lean_tumbler.stores.locators import open_guard
+
+    policy = read_policy(arguments)
+    store = chosen_store(policy, arguments.store)
+    column = open_guard(store, base=policy_path(arguments).parent, policy=policy)
+    try:
+        if arguments.apply and column.stands():
+            raise UsageError(f"[store.{store.name}] is guarded already; --remove it first")
+        if arguments.remove and not column.exists():
+            raise UsageError(f"[store.{store.name}] is not guarded")
+        violations = column.violations()
+        if arguments.apply and not violations.rows:
+            violations = column.apply()
+        if arguments.remove:
+            column.remove()
+        stands = column.stands()
+    finally:
+        column.close()
+    state = GuardState(
+        store=store.name,
+        stands=stands,
+        admitted=admitted(policy.floor),
+        guard=column.guard,
+        violations=violations,
+    )
+    session.emit(
+        arguments,
+        document=lambda: guard_document(state),
+        draw=lambda console: draw_guard(console, state),
+    )
+    return 1 if arguments.apply and violations.rows else 0
+
+
+def _gate(arguments: argparse.Namespace, session: Session) -> int:
+    import polars as pl
+
+    from lean_tumbler.jobs.enforce.gate import pass_gate, read_state, write_state
+    from lean_tumbler.jobs.enforce.report import draw_gate, gate_document, gate_junit, gate_sarif
+    from lean_tumbler.reports.documents import as_json
+    from lean_tumbler.stores.scans.profiling import Means
+
+    policy = read_policy(arguments)
+    stores = chosen_stores(policy, arguments.store)
+    means = Means(floor=policy.floor, policy=policy)
+    state = read_state(arguments.state)
+    passages: list[Passage] = []
+    parts = [state.filter(~pl.col("store").is_in([store.name for store in stores]))]
+    for store in stores:
+        passage, part = pass_gate(
+            store,
+            base=policy_path(arguments).parent,
+            means=means,
+            state=state,
+            accept=arguments.accept,
+        )
+        passages.append(passage)
+        parts.append(part)
+    write_state(arguments.state, pl.concat(parts))
+    session.emit(
+        arguments,
+        document=lambda: gate_document(passages),
+        draw=lambda console: draw_gate(console, passages),
+        others={
+            "sarif": lambda: [as_json(gate_sarif(passages))],
+            "junit": lambda: [gate_junit(passages)],
+        },
+    )
+    return int(any(passage.appeared_rows for passage in passages) and not arguments.accept)

@@ -1,0 +1,159 @@
+"""The gate: has anything weak appeared since the state that was accepted?
+
+Weak is what stands below the floor, what nobody understands, and what something stands around.
+"""
+
+import io
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import polars as pl
+
+from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+from lean_tumbler.core.policy import StorePolicy
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.files import file_errors, write_bytes
+from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS, Means, graded_rows
+
+ACCOUNTS_NAMED = 20
+_WEAK = [str(grade) for grade in (*BELOW_FLOOR, Grade.UNKNOWN)]  # not understood is not fine
+_SCHEMA = {"store": pl.String, "account": pl.String, "weak": pl.Boolean}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Appeared:
+    """One account that is weak, and was not.
+
+    Attributes:
+        account: its key, or line.
+        grade: of its value now.
+        wrapped: whether something stands around it.
+        backwards: whether its value was better before; else the row is new.
+        created: when the row was made, as far as the table tells.
+        updated: when it was changed last, likewise.
+        administrator: whether it has special rights.
+    """
+
+    account: str
+    grade: str
+    wrapped: bool
+    backwards: bool
+    created: str
+    updated: str
+    administrator: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Passage:
+    """What the gate saw of one store.
+
+    Attributes:
+        store: its name.
+        accounts: with a value.
+        weak: those that are weak now.
+        known: of these, those that were accepted.
+        appeared: the first of those that were not, administrators first.
+        appeared_rows: how many there are.
+        first: whether there was no state to compare with.
+    """
+
+    store: str
+    accounts: int
+    weak: int
+    known: int
+    appeared: Sequence[Appeared]
+    appeared_rows: int
+    first: bool
+
+
+def read_state(path: Path) -> pl.DataFrame:
+    """Read an accepted state; one that is not there yet has no rows.
+
+    Raises:
+        UsageError: the file is no state of a gate.
+        SourceError: it cannot be read.
+    """
+    if not path.exists():
+        return pl.DataFrame(schema=_SCHEMA)
+    try:
+        with file_errors(path):
+            state = pl.read_parquet(path)
+    except pl.exceptions.PolarsError:
+        raise UsageError(f"{path}: not a state that `enforce gate` wrote") from None
+    if state.schema != pl.Schema(_SCHEMA):
+        raise UsageError(f"{path}: not a state that `enforce gate` wrote")
+    return state
+
+
+def write_state(path: Path, state: pl.DataFrame) -> None:
+    """Write a state, in one step.
+
+    Raises:
+        SourceError: it cannot be written.
+    """
+    buffer = io.BytesIO()
+    state.sort("store", "account").write_parquet(buffer)
+    write_bytes(path, buffer.getvalue())
+
+
+def pass_gate(
+    store: StorePolicy, *, base: Path, means: Means, state: pl.DataFrame, accept: bool = False
+) -> tuple[Passage, pl.DataFrame]:
+    """Compare a store with what was accepted of it.
+
+    Args:
+        store: of the policy.
+        base: the folder that a relative locator starts from.
+        means: the floor.
+        state: what was accepted, of all stores.
+        accept: whether all that is weak now is accepted.
+
+    Returns:
+        What was seen, and the store's part of the next state: of accounts that appeared, what was
+        accepted before, so that the gate stays shut until they are mended or accepted.
+    """
+    rows = pl.concat(
+        frame.select("account", "grade", "wrapped", "privileged", "created", "updated")
+        for frame in (NO_GRADED_ROWS, *graded_rows(store, base=base, means=means))
+    )
+    rows = rows.with_columns(weak=pl.col("grade").is_in(_WEAK) | pl.col("wrapped"))
+    before = state.filter(pl.col("store") == store.name).select("account", was="weak")
+    joined = rows.join(before, on="account", how="left")
+    first = before.is_empty()
+    known = pl.lit(value=True) if first else pl.col("was").fill_null(value=False)
+    appeared = joined.filter(pl.col("weak") & ~known)
+    weak = int(rows["weak"].sum())
+    passage = Passage(
+        store=store.name,
+        accounts=rows.height,
+        weak=weak,
+        known=weak - appeared.height,
+        appeared=list(_appeared(appeared)),
+        appeared_rows=appeared.height,
+        first=first,
+    )
+    if accept:
+        return passage, rows.select(pl.lit(store.name).alias("store"), "account", "weak")
+    still = joined.filter(~(pl.col("weak") & ~known)).select("account", "weak")
+    # Who went backwards is kept as it was; who is new stays unknown.
+    backwards = appeared.filter(pl.col("was").is_not_null()).select(
+        "account", weak=pl.lit(value=False)
+    )
+    return passage, pl.concat([still, backwards]).select(
+        pl.lit(store.name).alias("store"), "account", "weak"
+    )
+
+
+def _appeared(rows: pl.DataFrame) -> Iterator[Appeared]:
+    named = rows.sort("privileged", "account", descending=[True, False]).head(ACCOUNTS_NAMED)
+    for row in named.iter_rows(named=True):
+        yield Appeared(
+            account=row["account"],
+            grade=str(Grade(row["grade"])),
+            wrapped=row["wrapped"],
+            backwards=row["was"] is not None,
+            created=row["created"] or "",
+            updated=row["updated"] or "",
+            administrator=row["privileged"],
+        )

@@ -1,0 +1,179 @@
+"""The guard of a column, and the gate: for people, for CI servers and for code scanning."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+from xml.etree import ElementTree as ET
+
+from rich.text import Text
+
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.sarif import sarif_log
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rich.console import Console
+
+    from lean_tumbler.jobs.enforce.gate import Appeared, Passage
+    from lean_tumbler.stores.constraints import GuardState
+
+RULE = "below-floor-appeared"
+_MEANING = "A value below the floor, or one that nobody understands, has appeared."
+
+
+def guard_document(state: GuardState) -> Document:
+    """Give the guard as a document."""
+    return new_document(
+        "enforce-constraint",
+        store=state.store,
+        stands=state.stands,
+        admitted=list(state.admitted),
+        violations=state.violations.rows,
+        accounts=list(state.violations.keys),
+        apply=list(state.guard.apply),
+        remove=list(state.guard.remove),
+        locks=state.guard.locks,
+    )
+
+
+def draw_guard(console: Console, state: GuardState) -> None:
+    """Print whether the column is guarded, what stands against it, and the statements."""
+    store, violations = state.store, state.violations
+    if state.stands:
+        console.print(Text(f"{store}: the column is guarded.", "bold green"))
+    elif violations.rows:
+        rows = count(violations.rows, "row")
+        console.print(Text(f"{store}: not guarded; {rows} would not be admitted.", "bold yellow"))
+    else:
+        console.print(Text(f"{store}: not guarded; every row would be admitted.", "bold"))
+    for key in violations.keys:
+        console.print(f"  account {key!r}", highlight=False)
+    if violations.rows:
+        console.print("Bring them up first: `lean-tumbler layer`, or `lean-tumbler lock-dormant`.")
+    console.print()
+    console.print("Admitted, beside NULL:")
+    for words in state.admitted:
+        console.print(f"  {words}", highlight=False)
+    if violations.rows:
+        return
+    console.print()
+    if state.stands:
+        console.print("To take it away: --remove, or")
+    else:
+        console.print("The statements, which --apply runs:")
+    for statement in state.guard.remove if state.stands else state.guard.apply:
+        console.print(f"  {statement}", highlight=False, soft_wrap=True)
+    console.print(f"  Locks: {state.guard.locks}")
+
+
+def gate_document(passages: Sequence[Passage]) -> Document:
+    """Give what the gate saw as a document."""
+    return new_document(
+        "enforce-gate",
+        passed=not any(passage.appeared_rows for passage in passages),
+        stores=[
+            {
+                "store": passage.store,
+                "accounts": passage.accounts,
+                "below_floor": passage.weak,
+                "accepted": passage.known,
+                "appeared": passage.appeared_rows,
+                "first_run": passage.first,
+                "listed": [_listed(each) for each in passage.appeared],
+            }
+            for passage in passages
+        ],
+    )
+
+
+def _listed(each: Appeared) -> dict[str, Any]:
+    return {
+        "account": each.account,
+        "grade": each.grade,
+        "how": "went backwards" if each.backwards else "new row",
+        "created": each.created or None,
+        "updated": each.updated or None,
+        "administrator": each.administrator,
+    }
+
+
+def _words(each: Appeared) -> str:
+    times = ", ".join(
+        f"{name} {text}"
+        for name, text in (("created", each.created), ("updated", each.updated))
+        if text
+    )
+    how = "went backwards" if each.backwards else "is new"
+    around = ", with something around it" if each.wrapped else ""
+    rights = ", an administrator" if each.administrator else ""
+    dated = f"; {times}" if times else ""
+    return f"account {each.account}{rights}: {each.grade}{around}, {how}{dated}"
+
+
+def draw_gate(console: Console, passages: Sequence[Passage]) -> None:
+    """Print what the gate saw."""
+    for passage in passages:
+        if passage.first:
+            below = count(passage.weak, "account")
+            text = (
+                f"{passage.store}: {below} weak or not understood accepted; the next run compares."
+            )
+            console.print(Text(text, "bold"))
+        elif passage.appeared_rows:
+            appeared = count(passage.appeared_rows, "account")
+            text = (
+                f"{passage.store}: {appeared} weak or not understood appeared since the accepted "
+                "state."
+            )
+            console.print(Text(text, "bold red"))
+        else:
+            console.print(Text(f"{passage.store}: nothing weak appeared.", "bold green"))
+        for each in passage.appeared:
+            console.print(f"  {_words(each)}", highlight=False)
+        if passage.appeared_rows:
+            console.print("Find what wrote them; then mend them, or accept them with --accept.")
+
+
+def gate_sarif(passages: Sequence[Passage]) -> Document:
+    """Give what appeared as SARIF 2.1.0, a result for each account that is named."""
+    rule = {
+        "id": RULE,
+        "shortDescription": {"text": _MEANING},
+        "defaultConfiguration": {"level": "error"},
+    }
+    results = [
+        {
+            "ruleId": RULE,
+            "ruleIndex": 0,
+            "level": "error",
+            "message": {"text": f"{passage.store}: {_words(each)}"},
+            "locations": [
+                {"logicalLocations": [{"fullyQualifiedName": passage.store, "kind": "member"}]}
+            ],
+        }
+        for passage in passages
+        for each in passage.appeared
+    ]
+    return sarif_log([rule], results)
+
+
+def gate_junit(passages: Sequence[Passage]) -> str:
+    """Give it as JUnit XML, as CI servers read it: a test case for each store."""
+    failed = [passage for passage in passages if passage.appeared_rows]
+    suite = ET.Element(
+        "testsuite",
+        name="lean-tumbler enforce gate",
+        tests=str(len(passages)),
+        failures=str(len(failed)),
+        errors="0",
+    )
+    for passage in passages:
+        case = ET.SubElement(suite, "testcase", classname="gate", name=passage.store)
+        if passage.appeared_rows:
+            message = f"{count(passage.appeared_rows, 'account')} weak or not understood appeared"
+            failure = ET.SubElement(case, "failure", message=message)
+            failure.text = "\n".join(_words(each) for each in passage.appeared)
+    ET.indent(suite)
+    return ET.tostring(suite, encoding="unicode", xml_declaration=True) + "\n"

@@ -1,0 +1,1 @@
+"""One stored value, or one account, read aloud."""

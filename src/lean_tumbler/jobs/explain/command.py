@@ -1,0 +1,163 @@
+"""`explain`: one stored value, read aloud."""
+
+import argparse
+import time
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    add_policy_option,
+    add_report_options,
+    chosen_store,
+    column_of,
+    keys_of,
+    opened_store,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.masked import Masked
+    from lean_tumbler.core.policy import StoragePolicy
+
+EXAMPLE = """\
+  lean-tumbler explain                    asks for the value, and shows it nowhere
+  lean-tumbler explain < value.txt
+  lean-tumbler explain '$2b$05$Bj71jXIzxD43Uq3VTt1rmucdgFNf2XOvkkyAq5vWOAlifqILUBgde'
+  lean-tumbler explain --check            asks for the value and for one password
+  lean-tumbler explain --store passengers --account 17      a row of a store, and why
+  lean-tumbler explain --store passengers --login ada@coldharbour.example --check"""
+
+_VALUE_BYTES = 1 << 20
+_SEEN = (
+    "lean-tumbler explain: others on this machine can read an argument, and the shell keeps it; "
+    "without one the value is asked for"
+)
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "value",
+        metavar="VALUE",
+        nargs="?",
+        help="the stored value; without it, or as -, it is asked for or read from standard input",
+    )
+    parser.add_argument(
+        "--store", metavar="NAME", help="explain an account of this store of the policy"
+    )
+    parser.add_argument(
+        "--account", metavar="KEY", help="the key of its row; the value is never shown"
+    )
+    parser.add_argument("--login", metavar="NAME", help="or its login")
+    parser.add_argument(
+        "--salted", action="store_true", help="a salt stands in a column beside the value"
+    )
+    parser.add_argument(
+        "--check",
+        action="store_true",
+        help="ask for one password, and say whether it opens; from standard input it is the line "
+        "after the value",
+    )
+    parser.add_argument(
+        "--show-values",
+        action="store_true",
+        help="show its parts, salt and digest too",
+    )
+    add_policy_option(parser)
+    add_report_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    named = [arguments.account, arguments.login]
+    of_account = arguments.store is not None or any(name is not None for name in named)
+    if of_account and (arguments.store is None or named.count(None) != 1):
+        raise UsageError("for an account give --store, and one of --account and --login")
+    if arguments.value is not None and of_account:
+        raise UsageError("give a stored value, or an account with --store; not both")
+    if of_account and arguments.show_values:
+        raise UsageError("--show-values is for a value; of an account none is ever shown")
+    return (_account if of_account else _value_alone)(arguments, session)
+
+
+def _account(arguments: argparse.Namespace, session: Session) -> int:
+    from lean_tumbler.jobs.explain.account_report import (
+        draw_explain_account,
+        explain_account_document,
+    )
+    from lean_tumbler.jobs.explain.explaining import account_of, explain_account
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    password = _password(arguments, policy, session)
+    with opened_store(arguments, store_policy) as store:
+        found = explain_account(
+            account_of(store, key=arguments.account, login=arguments.login),
+            store_policy=store_policy,
+            policy=policy,
+            evidence=EvidenceFile.beside(policy_path(arguments)).read(),
+            column=column_of(arguments, policy, store_policy),
+            keys=keys_of(arguments, policy),
+            password=password,
+        )
+    session.emit(
+        arguments,
+        document=lambda: explain_account_document(found),
+        draw=lambda console: draw_explain_account(console, found),
+    )
+    return int(found.checked is not None and not found.checked.accepted)
+
+
+def _value_alone(arguments: argparse.Namespace, session: Session) -> int:
+    from lean_tumbler.jobs.explain.explaining import explain_value
+    from lean_tumbler.jobs.explain.report import explain_document, explain_text
+
+    policy = read_policy(arguments, required=False)
+    value = _value(arguments, session)
+    found = explain_value(
+        value,
+        policy=policy,
+        salted=arguments.salted,
+        clock=time.perf_counter,
+        password=_password(arguments, policy, session),
+        keys=keys_of(arguments, policy) if arguments.check else {},
+    )
+    shown = arguments.show_values
+    session.emit(
+        arguments,
+        document=lambda: explain_document(found, show_values=shown),
+        text=lambda columns: explain_text(columns, found, show_values=shown),
+    )
+    return int(found.checked is not None and not found.checked.accepted)
+
+
+def _password(
+    arguments: argparse.Namespace, policy: "StoragePolicy", session: Session
+) -> "Masked[str] | None":
+    from lean_tumbler.core.masked import Masked
+
+    return Masked(session.read_password(policy.limits)) if arguments.check else None
+
+
+def _value(arguments: argparse.Namespace, session: Session) -> str:
+    if arguments.value not in {None, "-"}:
+        session.message(_SEEN)
+        return str(arguments.value)
+    if session.stdin.isatty():
+        import getpass
+
+        return getpass.getpass("Stored value: ")
+    # With --check the password is the line after it.
+    read = session.stdin.readline if arguments.check else session.stdin.read
+    raw = read(_VALUE_BYTES + 1)
+    if not raw and arguments.value is None:
+        raise UsageError("standard input: no value; give one there, as an argument, or an account")
+    if len(raw) > _VALUE_BYTES:
+        raise UsageError(f"standard input: longer than {_VALUE_BYTES:,} bytes; give one value")
+    try:
+        return raw.decode("utf-8").removesuffix("\n").removesuffix("\r")
+    except UnicodeDecodeError as error:
+        raise UsageError(f"standard input: not UTF-8 at byte {error.start}") from None

@@ -1,0 +1,266 @@
+"""One stored value explained; or why an account of a store is read as it is, and what comes."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from types import MappingProxyType
+
+from lean_tumbler.core.gateway import store_reader
+from lean_tumbler.core.grades import Grade, grade
+from lean_tumbler.core.layering import RowPlan, plan_row
+from lean_tumbler.core.limits import over_limits
+from lean_tumbler.core.masked import Masked
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
+from lean_tumbler.core.reading.reader import Reading, State
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.survey import Column
+from lean_tumbler.core.reading.ways import (
+    Bounds,
+    FormulaWay,
+    PasswordWay,
+    SettingWay,
+    recompute,
+)
+from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import ValuePart, parts_of, read_value
+from lean_tumbler.core.stock_functions import StockFunction, Version, readers_of
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.interface import Account, AccountKey, Store
+from lean_tumbler.stores.scans.verification import CheckedAccount, check_row, reader_of_files
+
+_INVENTED = "gull on a mast"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExplainedValue:
+    """One stored value explained.
+
+    Attributes:
+        parsed: what it was read as.
+        grade: how well it protects.
+        salted: whether a salt goes in, inside or beside.
+        parts: where its parts stand.
+        over_limit: the cost that is above a limit, so that it is never run; or empty.
+        milliseconds: of one check on this machine; None for what takes no time, or is not run.
+        readers: the stock functions that verify it, and since which version of their language.
+        checked: whether a password opens it; None where none was given.
+        value: the text itself.
+    """
+
+    parsed: ParsedValue
+    value: Masked[str] = field(repr=False)
+    grade: Grade
+    salted: bool
+    parts: Sequence[ValuePart]
+    over_limit: str
+    milliseconds: float | None
+    readers: Sequence[tuple[StockFunction, Version]]
+    checked: CheckedAccount | None = None
+
+
+def explain_value(
+    text: str,
+    *,
+    policy: StoragePolicy,
+    salted: bool,
+    clock: Callable[[], float],
+    password: Masked[str] | None = None,
+    keys: Mapping[str, bytes] = MappingProxyType({}),
+) -> ExplainedValue:
+    """Explain one stored value.
+
+    Args:
+        text: the value.
+        policy: its floor, limits and formulas.
+        salted: whether a salt stands in a column beside it.
+        clock: in seconds, to time one check.
+        password: to be checked against it; None for none.
+        keys: the legacy system's.
+    """
+    parsed = read_value(text)
+    salted = parsed.salted or salted
+    bounds = Bounds(limits=policy.limits, keys=keys)
+    reader = reader_of_files(policy)
+    row = Row(stored=text.encode("utf-8"))
+    checked = None
+    if password is not None:
+        checked = check_row(row, login="", password=password, reader=reader, bounds=bounds)
+    over = over_limits(parsed, policy.limits)
+    return ExplainedValue(
+        parsed=parsed,
+        value=Masked(text),
+        grade=grade(parsed, policy.floor, salted=salted),
+        salted=salted,
+        parts=parts_of(text),
+        over_limit=over,
+        milliseconds=None if over else _milliseconds(reader.read(row), bounds, clock),
+        readers=list(readers_of(parsed.scheme, parsed.contents.variant)),
+        checked=checked,
+    )
+
+
+def _milliseconds(reading: Reading, bounds: Bounds, clock: Callable[[], float]) -> float | None:
+    """Time one check of a slow value, with an invented password."""
+    slow = reading.parsed.inner or reading.parsed
+    setting = next((way for way in reading.ways if isinstance(way, SettingWay)), None)
+    started = clock()
+    if slow.kind is Kind.DERIVATION:
+        recompute(slow, _INVENTED.encode("ascii"), bounds.limits)
+    elif slow.kind is Kind.ITERATED and setting is not None:
+        setting.computed(_INVENTED, bounds)
+    else:
+        return None
+    return 1000 * (clock() - started)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CohortSeen:
+    """One cohort of the policy, as far as one row is concerned.
+
+    Attributes:
+        name: the cohort's.
+        condition: in words of the policy; empty where it has none.
+        tests: each test of it, and whether it holds.
+        holds: whether all do.
+        fits: whether the text can have been made so.
+    """
+
+    name: str
+    condition: str
+    tests: Sequence[tuple[str, bool]]
+    holds: bool
+    fits: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExplainedAccount:
+    """One account explained; the value itself is not in it.
+
+    Attributes:
+        key: of the row.
+        reading: what it is.
+        grade: how well it protects.
+        cohorts: those of the policy, one by one.
+        plan: what bulk layering would do.
+        proof: what evidence says of its cohort; None where none is needed.
+        at_login: what a right login would do.
+    """
+
+    store: str
+    key: AccountKey
+    reading: Reading
+    grade: Grade
+    cohorts: Sequence[CohortSeen]
+    plan: RowPlan
+    proof: Proof | None
+    at_login: str
+    checked: CheckedAccount | None = None
+
+
+def explain_account(
+    account: Account,
+    *,
+    store_policy: StorePolicy,
+    policy: StoragePolicy,
+    evidence: Evidence,
+    column: Callable[[], Column],
+    keys: dict[str, bytes],
+    password: Masked[str] | None = None,
+) -> ExplainedAccount:
+    """Explain one account of a store.
+
+    Args:
+        account: of the store.
+        store_policy: its cohorts.
+        policy: target and floor.
+        evidence: what is known of cohorts.
+        column: gives what a survey says of the column.
+        keys: the legacy system's.
+        password: to be checked against it; None for none.
+
+    Raises:
+        SourceError: the store's column cannot be read.
+    """
+    reader = store_reader(policy, store_policy, keys=keys, column=column)
+    reading = reader.read(account.row)
+    plan = plan_row(reading, policy)
+    checked = None
+    if password is not None:
+        bounds = Bounds(limits=policy.limits, keys=keys)
+        checked = check_row(
+            account.row, login=account.login or "", password=password, reader=reader, bounds=bounds
+        )
+    proof = None
+    if plan.leave is None and plan.needs_proof:
+        proof = evidence.judged(CohortKey(store_policy.name, plan.cohort, plan.identity))
+    return ExplainedAccount(
+        store=store_policy.name,
+        key=account.key,
+        reading=reading,
+        grade=_grade(reading, policy),
+        cohorts=[_seen(cohort_number, store_policy, reading, account)
+                 for cohort_number in range(len(store_policy.cohorts))],
+        plan=plan,
+        proof=proof,
+        at_login=_at_login(reading, store_policy, policy),
+        checked=checked,
+    )  # fmt: skip
+
+
+def account_of(store: Store, *, key: str | None, login: str | None) -> Account:
+    """Find the one account that is meant: by the key of its row, or by its login.
+
+    Raises:
+        UsageError: there is none, or several have the login.
+        SourceError: the store cannot be read.
+    """
+    if key is not None:
+        account = store.find(key)
+        if account is None:
+            raise UsageError(f"{store.table}: no {store.row_word} has the key that --account names")
+        return account
+    found = store.fetch(login or "")
+    if len(found) != 1:
+        problem = "several rows have" if found else f"no {store.row_word} has"
+        raise UsageError(f"{store.table}: {problem} the login that --login names; try --account")
+    return found[0]
+
+
+def _grade(reading: Reading, policy: StoragePolicy) -> Grade:
+    """Grade a row by its ways; one that nobody understands is graded by its text."""
+    if any(isinstance(way, PasswordWay) for way in reading.ways):
+        return Grade.READABLE
+    formulas = [way.formula for way in reading.ways if isinstance(way, FormulaWay)]
+    if formulas and reading.state is State.VALUE:
+        salted = all(formula.takes_salt or formula.takes_login for formula in formulas)
+        return Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED
+    return grade(reading.parsed, policy.floor, salted=reading.parsed.salted)
+
+
+def _seen(number: int, store: StorePolicy, reading: Reading, account: Account) -> CohortSeen:
+    cohort = store.cohorts[number]
+    tests = cohort.condition.tests if cohort.condition else ()
+    return CohortSeen(
+        name=cohort.name,
+        condition=str(cohort.condition) if cohort.condition else "",
+        tests=[(str(test), test.of(account.row)) for test in tests],
+        holds=cohort.holds(account.row),
+        fits=any(way.name == cohort.name for way in reading.ways),
+    )
+
+
+def _at_login(reading: Reading, store: StorePolicy, policy: StoragePolicy) -> str:
+    """Say what a login with the right password would do."""
+    if not reading.ways:
+        return "no password opens it"
+    if store.mode == "observe":
+        return "is checked and left: the store observes"
+    is_clean = reading.parsed.kind is Kind.DERIVATION and not reading.parsed.wrappers
+    prepared = any(getattr(way, "before", None) for way in reading.ways)
+    if is_clean and not prepared and policy.leaves(reading.parsed):
+        return "is checked and left: it is as strong as the target"
+    if any(way.lossy for way in reading.ways) and not store.replace_lossy:
+        return "is checked and left: other passwords open it too (replace_lossy = false)"
+    if any(isinstance(way, PasswordWay) for way in reading.ways):
+        return f"is compared with the password itself, and replaced by {policy.target.scheme}"
+    return f"is checked, and replaced by {policy.target.scheme}"

@@ -1,0 +1,217 @@
+"""One stored value, for programs and read aloud for people."""
+
+from __future__ import annotations
+
+import textwrap
+from typing import TYPE_CHECKING
+
+from lean_tumbler.core.grades import MEANING, Grade
+from lean_tumbler.core.passwords import AS_TYPED
+from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.wording import costs, duration, guess_count, sentence
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from lean_tumbler.core.schemes.catalogue import ValuePart
+    from lean_tumbler.core.stock_functions import Version
+    from lean_tumbler.jobs.explain.explaining import ExplainedValue
+    from lean_tumbler.stores.scans.verification import CheckedAccount
+
+_LABEL_COLUMNS = 16
+_LIKELIEST = 1_000_000  # passwords that an attacker tries first
+_NEXT = {
+    Grade.READABLE: "hash it now: declare a cohort with plain_text = true, then `layer`",
+    Grade.FAST_UNSALTED: "prove how it was made with `verify` or `formula solve`, then `layer`",
+    Grade.FAST_SALTED: "prove how it was made with `verify` or `formula solve`, then `layer`",
+    Grade.OUTDATED: "`tune` chooses a target; `layer` and logins replace the value",
+    Grade.LAYERED: "nothing now; the next login replaces it",
+    Grade.CURRENT: "nothing to do",
+    Grade.LOCKED: "nothing to do, unless the account is to be opened again",
+    Grade.UNKNOWN: "compare it with a value that works; a reset if there is none",
+}
+
+
+def explain_document(found: ExplainedValue, *, show_values: bool) -> Document:
+    """Give one value as a document; its parts are in it only where they are to be shown."""
+    parsed, grade = found.parsed, found.grade
+    return new_document(
+        "explain",
+        scheme=parsed.scheme,
+        layout=parsed.layout,
+        salted=found.salted,
+        grade=grade,
+        parameters=dict(parsed.parameters),
+        salt_bits=8 * len(parsed.salt) if parsed.salt is not None else None,
+        digest_bits=parsed.digest_bits or None,
+        guesses_per_second=_guesses(parsed),
+        milliseconds_here=None if found.milliseconds is None else round(found.milliseconds, 1),
+        parts=[
+            {
+                "part": part.name,
+                "first": part.start + 1,
+                "last": part.end,
+                **({"text": _text_of(found, part)} if show_values else {}),
+            }
+            for part in found.parts
+        ],
+        verified_by=[
+            {"language": by.language, "since": _version(since), "function": by.name,
+             "takes_text": by.takes_text}
+            for by, since in found.readers
+        ],
+        opens=None if found.checked is None else found.checked.accepted,
+        near_miss=(found.checked.near_miss or None) if found.checked else None,
+        next=_NEXT[grade],
+        confidence=parsed.contents.confidence,
+        also_possible=list(parsed.contents.also_possible),
+        notes=_notes(found),
+    )  # fmt: skip
+
+
+def explain_text(columns: int, found: ExplainedValue, *, show_values: bool) -> str:
+    """Read one stored value aloud, in lines of at most `columns` characters."""
+    parsed, grade = found.parsed, found.grade
+    contents = parsed.contents
+    sure = f" ({100 * contents.confidence:.0f} % sure)" if 0 < contents.confidence < 1 else ""
+    rows = [
+        ("grade", f"{grade}: {MEANING[grade]}"),
+        ("parameters", costs(parsed.parameters.items())),
+        ("work", _work(parsed)),
+        ("a check", _time_here(found)),
+        ("a guess", _guess(parsed)),
+        ("variant", contents.variant),
+        ("salt", _salt(parsed, salted=found.salted)),
+        ("digest", f"{parsed.digest_bits} bits" if parsed.digest_bits else ""),
+        ("layered over", contents.origin),
+        ("may also be", ", ".join(contents.also_possible)),
+        *_parts(found, show_values=show_values),
+        *_readers(found),
+        *(("note", note) for note in _notes(found)),
+        ("next", _NEXT[grade]),
+    ]
+    headline = f"{parsed.scheme}, written as {parsed.layout}{sure}"
+    lines = [headline] if found.checked is None else [*_answer(found.checked, columns), headline]
+    for label, value in rows:
+        if value:
+            lines += textwrap.wrap(
+                value,
+                max(columns, 2 * _LABEL_COLUMNS),
+                initial_indent=f"  {label:<{_LABEL_COLUMNS - 2}}",
+                subsequent_indent=" " * _LABEL_COLUMNS,
+            )
+    return "\n".join(lines) + "\n"
+
+
+def _answer(checked: CheckedAccount, columns: int) -> list[str]:
+    """Say whether the password opens the value, and what is near where it does not."""
+    if checked.accepted:
+        form = "" if checked.form == AS_TYPED else f", in its form {checked.form.upper()}"
+        return [f"The password opens it{form}."]
+    return textwrap.wrap(f"The password does not open it: {sentence(checked.near_miss)}", columns)
+
+
+def _time_here(found: ExplainedValue) -> str:
+    if found.milliseconds is None:
+        return ""
+    return f"{found.milliseconds:,.3g} ms on one core of this machine, as it is loaded now"
+
+
+def _notes(found: ExplainedValue) -> list[str]:
+    over = found.over_limit
+    more = [f"It asks for {over}: a login with it is refused and not run."] if over else []
+    return [*found.parsed.contents.notes, *more]
+
+
+def _text_of(found: ExplainedValue, part: ValuePart) -> str:
+    return found.value.reveal()[part.start : part.end]
+
+
+def _parts(found: ExplainedValue, *, show_values: bool) -> Iterator[tuple[str, str]]:
+    """Say where the parts stand; one line for each where their text is to be shown."""
+    named = [(part, _place(part)) for part in found.parts]
+    if show_values:
+        for part, place in named:
+            yield part.name, f"{_text_of(found, part)} (characters {place})"
+    elif named:
+        places = ", ".join(f"{part.name} {place}" for part, place in named)
+        yield "characters", f"{places}; --show-values shows them"
+
+
+def _place(part: ValuePart) -> str:
+    first, last = part.start + 1, part.end
+    return str(first) if first == last else f"{first}–{last}"
+
+
+def _version(version: Version) -> str:
+    return ".".join(map(str, version))
+
+
+def _readers(found: ExplainedValue) -> Iterator[tuple[str, str]]:
+    """Say which languages verify it by themselves."""
+    if found.parsed.kind is Kind.LAYERED:
+        yield "verified by", "this tool, or the twenty lines of docs/FORMATS.md"
+        return
+    if found.parsed.kind not in {Kind.DERIVATION, Kind.ITERATED}:
+        return
+    named = [
+        (by.takes_text, f"{by.language} {_version(since)} ({by.name})")
+        for by, since in found.readers
+    ]
+    whole = ", ".join(text for takes_text, text in named if takes_text)
+    apart = ", ".join(text for takes_text, text in named if not takes_text)
+    yield "verified by", f"as it is, from: {whole}" if whole else ""
+    yield "computed by", f"once salt and digest are taken out, from: {apart}" if apart else ""
+    if not named:
+        yield "verified by", "no stock function of the languages in docs/LANGUAGES.md"
+
+
+def _guesses(parsed: ParsedValue) -> float | None:
+    of = parsed.inner if parsed.kind is Kind.LAYERED and parsed.inner is not None else parsed
+    return guesses_per_second(of.scheme, of.parameters, CONSUMER_GPU_2022)
+
+
+def _guess(parsed: ParsedValue) -> str:
+    rate = _guesses(parsed)
+    if rate is None:
+        return ""
+    return (
+        f"{guess_count(rate)} a second on {CONSUMER_GPU_2022.name}; the {_LIKELIEST:,} likeliest "
+        f"passwords take {duration(_LIKELIEST / rate)}"
+    )
+
+
+def _work(parsed: ParsedValue) -> str:
+    """Say what the parameters make a check do."""
+    of = parsed.inner if parsed.kind is Kind.LAYERED and parsed.inner is not None else parsed
+    numbers = of.parameters
+    if "cost_log2" in numbers and of.scheme == "bcrypt":
+        rounds = 2 ** numbers["cost_log2"]
+        return f"2^{numbers['cost_log2']} = {rounds:,} rounds; one more doubles the time"
+    if of.scheme in DERIVATIONS and "memory_kib" in numbers:
+        memory = numbers["memory_kib"] / 1024
+        return f"{memory:,.3g} MiB of memory, gone through {numbers.get('passes', 1)} times"
+    if "iterations" in numbers:
+        return f"{numbers['iterations']:,} times the hash function, one after the other"
+    return ""
+
+
+_SALT_INSIDE = (
+    "inside the value: it needs no column, and no key; because of it the same password gives "
+    "another value each time, so values are checked and never compared"
+)
+
+
+def _salt(parsed: ParsedValue, *, salted: bool) -> str:
+    if parsed.kind is Kind.LAYERED and parsed.inner is not None:
+        return f"{8 * len(parsed.inner.salt or b'')} bits, {_SALT_INSIDE}"
+    if parsed.salt is not None:
+        return f"{8 * len(parsed.salt)} bits, {_SALT_INSIDE}"
+    if parsed.kind is not Kind.FAST:
+        return ""
+    if parsed.contents.salted_by_login:
+        return "the login"
+    return "in a column beside it" if salted else "none in the value itself"

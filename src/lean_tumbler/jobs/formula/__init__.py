@@ -1,0 +1,1 @@
+"""Recover a formula, or read one aloud."""

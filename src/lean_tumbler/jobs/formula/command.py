@@ -1,0 +1,211 @@
+"""`formula`: recover how the legacy system made its values, and read a formula aloud."""
+
+import argparse
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    add_policy_option,
+    add_report_options,
+    keys_of,
+    policy_path,
+    read_policy,
+    seconds,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.formulas.evaluation import Inputs
+    from lean_tumbler.core.formulas.steps import Formula
+    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.jobs.formula.report import ShownFormula
+
+EXAMPLE = """\
+  lean-tumbler formula solve known.csv
+  lean-tumbler formula solve known.csv --literal 'berth-17' --hint 'sha1, two rounds' --save desk
+  lean-tumbler formula show 'utf-8, append salt, sha1, hex'
+  lean-tumbler formula show portal-2011 --known known.csv --login ada
+
+known.csv begins with the line login,password,stored,salt (salt may be left out);
+two or three accounts with different passwords are enough."""
+
+_MEASURED_SECONDS = 0.2
+_EXAMPLE = ("Möwe 7 <gull>", b"0a1b2c3d", "Ada.Lind@tidepost.example")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the two commands and their arguments."""
+    parser.set_defaults(formula_run=None)
+    parts = parser.add_subparsers(metavar="solve|show", required=True)
+    solve = parts.add_parser("solve", help="find the formula that explains known accounts")
+    solve.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
+    solve.add_argument(
+        "--literal",
+        metavar="TEXT",
+        action="append",
+        default=[],
+        help="a site-wide constant from the old source; may be repeated",
+    )
+    solve.add_argument(
+        "--literals-from", type=Path, metavar="FILE", help="such constants, one a line"
+    )
+    solve.add_argument("--hint", metavar="TEXT", help="what is known of it, like 'sha1, loop'")
+    solve.add_argument(
+        "--budget",
+        metavar="SECONDS",
+        type=seconds,
+        default=60.0,
+        help="end the search after so long (default: 60)",
+    )
+    solve.add_argument("--save", metavar="NAME", help="write the formula into the policy")
+    solve.set_defaults(formula_run=_solve)
+    show = parts.add_parser("show", help="read a formula aloud, with an example step by step")
+    show.add_argument("formula", metavar="TEXT|NAME", help="a formula, or one of the policy's")
+    show.add_argument(
+        "--known",
+        type=Path,
+        metavar="FILE",
+        help="work through an account of this CSV file of known accounts, not an invented one",
+    )
+    show.add_argument("--login", metavar="NAME", help="which of them; without it, the first")
+    show.add_argument(
+        "--show-values", action="store_true", help="show the known account's values at each step"
+    )
+    show.set_defaults(formula_run=_show)
+    for part in (solve, show):
+        part.epilog = f"example:\n{EXAMPLE}"
+        part.formatter_class = argparse.RawDescriptionHelpFormatter
+        add_policy_option(part)
+        add_report_options(part)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    code: int = arguments.formula_run(arguments, session)
+    return code
+
+
+def _solve(arguments: argparse.Namespace, session: Session) -> int:
+    from lean_tumbler.core.formulas.solver import Narrowed
+    from lean_tumbler.jobs.formula.report import draw_solve, solve_document
+    from lean_tumbler.jobs.formula.solving import read_hint, solve_accounts
+    from lean_tumbler.stores.files import read_lines
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+    from lean_tumbler.stores.policy_file import save_formula
+
+    known = read_known_accounts(arguments.known, with_stored=True, say=session.message)
+    more = read_lines(arguments.literals_from) if arguments.literals_from else []
+    with session.progress("Trying", total=0, unit="candidates") as advance:
+        solved = solve_accounts(
+            known,
+            literals=list(dict.fromkeys((*arguments.literal, *more))),
+            narrowed=read_hint(arguments.hint) if arguments.hint else Narrowed(),
+            budget_seconds=arguments.budget,
+            clock=time.monotonic,
+            progress=advance,
+        )
+    session.emit(
+        arguments,
+        document=lambda: solve_document(solved),
+        draw=lambda console: draw_solve(console, solved),
+    )
+    if not solved.solution.formulas:
+        return 1
+    if arguments.save:
+        path = policy_path(arguments)
+        save_formula(path, arguments.save, solved.solution.formulas[0])
+        session.message(f"{path}: [formulas] now has {arguments.save}")
+    return 0
+
+
+def _show(arguments: argparse.Namespace, session: Session) -> int:
+    from lean_tumbler.core.formulas import notation
+    from lean_tumbler.jobs.formula.report import draw_show, show_document
+
+    if arguments.known is None and (arguments.login or arguments.show_values):
+        raise UsageError("--login and --show-values go with --known: they are about its accounts")
+    policy = read_policy(arguments, required=False)
+    named = policy.formula_named(arguments.formula)
+    formula = named.formula if named else notation.parse(arguments.formula)
+    name = arguments.formula if named else ""
+    if arguments.known is None:
+        shown = _worked(name, formula)
+    else:
+        shown = _worked_known(arguments, policy, name, formula, session)
+    session.emit(
+        arguments,
+        document=lambda: show_document(shown),
+        draw=lambda console: draw_show(console, shown),
+    )
+    return int(bool(shown.known) and not shown.fits)
+
+
+def _worked(name: str, formula: "Formula") -> "ShownFormula":
+    """Work through an invented account; keys are invented too."""
+    from lean_tumbler.core.formulas.analysis import keys_used
+    from lean_tumbler.core.formulas.evaluation import Inputs, prepared
+    from lean_tumbler.core.formulas.tracing import trace
+    from lean_tumbler.errors import InputDoesNotFit
+    from lean_tumbler.jobs.formula.report import ShownFormula
+
+    password, salt, login = _EXAMPLE
+    keys = dict.fromkeys(keys_used(formula), b"an invented key")
+    inputs = Inputs(password=password, salt=salt, login=login, keys=keys)
+    try:
+        prepared(formula)(inputs)
+    except InputDoesNotFit:  # an encoding without such letters, or a salt that is hexadecimal
+        inputs = Inputs(password="Gull 7", salt=salt, login=login, keys=keys)  # noqa: S106
+    return ShownFormula(
+        name=name,
+        formula=formula,
+        example=inputs,
+        traced=list(trace(formula, inputs)),
+        seconds_each=_seconds_each(formula, inputs),
+    )
+
+
+def _worked_known(
+    arguments: argparse.Namespace,
+    policy: "StoragePolicy",
+    name: str,
+    formula: "Formula",
+    session: Session,
+) -> "ShownFormula":
+    """Work through an account of a file of known accounts: the one that is named, or the first."""
+    from lean_tumbler.core.formulas.near_misses import fits
+    from lean_tumbler.core.formulas.tracing import trace
+    from lean_tumbler.jobs.formula.report import ShownFormula
+    from lean_tumbler.jobs.formula.solving import inputs_of
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+
+    known = read_known_accounts(arguments.known, with_stored=True, say=session.message)
+    wanted = arguments.login or known[0].login
+    account = next((found for found in known if found.login == wanted), None)
+    if account is None:
+        raise UsageError(f"{arguments.known}: no account has the login that --login names")
+    given = inputs_of(account, keys_of(arguments, policy))
+    inputs = given.inputs
+    return ShownFormula(
+        name=name,
+        formula=formula,
+        example=inputs,
+        traced=list(trace(formula, inputs)),
+        seconds_each=_seconds_each(formula, inputs),
+        known=account.login,
+        fits=fits(formula, given.stored, inputs),
+        show_values=arguments.show_values,
+    )
+
+
+def _seconds_each(formula: "Formula", inputs: "Inputs") -> float:
+    """Measure one guess on one core."""
+    from lean_tumbler.core.formulas.evaluation import prepared
+
+    run = prepared(formula)
+    started, times = time.perf_counter(), 0
+    while times == 0 or time.perf_counter() - started < _MEASURED_SECONDS:
+        run(inputs)
+        times += 1
+    return (time.perf_counter() - started) / times

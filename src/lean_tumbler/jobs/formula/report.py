@@ -1,0 +1,221 @@
+"""Formulas: what a search found, and one formula read aloud with a worked example."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.analysis import digests_used, inputs_used, keys_used, lossy, work
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count, sentence
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rich.console import Console
+
+    from lean_tumbler.core.formulas.evaluation import Inputs
+    from lean_tumbler.core.formulas.steps import Formula
+    from lean_tumbler.core.formulas.tracing import TracedStep
+    from lean_tumbler.jobs.formula.solving import Solved
+
+_VALUE_CHARACTERS = 72
+
+
+def solve_document(solved: Solved) -> Document:
+    """Give a search's result as a document."""
+    solution = solved.solution
+    formulas = [
+        {"formula": text, "fingerprint": _fingerprint(text), "difference": difference}
+        for text, difference in zip(solution.formulas, solved.differences, strict=True)
+    ]
+    near = [
+        {"formula": miss.formula, "accounts_explained": len(miss.explained), "leaves": leaves}
+        for miss, leaves in zip(solution.near_misses, solved.leaves, strict=True)
+    ]
+    return new_document(
+        "formula-solve",
+        solved=bool(formulas),
+        formula=formulas[0]["formula"] if formulas else None,
+        fingerprint=formulas[0]["fingerprint"] if formulas else None,
+        formulas=formulas,
+        accounts=len(solved.lines),
+        accounts_explained=_explained(solved),
+        candidates_tried=solution.tried,
+        near_misses=near,
+        notes=list(solved.notes),
+        next_checks=list(solved.next_checks),
+        whole_space_searched=solution.exhausted,
+        reached=solution.reached,
+        seconds=round(solution.seconds, 3),
+    )
+
+
+def _explained(solved: Solved) -> int:
+    if solved.solution.formulas:
+        return len(solved.lines)
+    return max((len(miss.explained) for miss in solved.solution.near_misses), default=0)
+
+
+def _fingerprint(text: str) -> str:
+    return notation.fingerprint(notation.parse(text))
+
+
+def draw_solve(console: Console, solved: Solved) -> None:
+    """Print what was found: the formula first, then what could be it too, or what is near."""
+    solution = solved.solution
+    if solution.formulas:
+        console.print(Text(f"Solved: {solution.formulas[0]}", "bold green"), soft_wrap=True)
+        explained = f"It explains all {count(len(solved.lines), 'account')}"
+        console.print(f"{explained}; fingerprint {_fingerprint(solution.formulas[0])}.")
+    else:
+        console.print(Text("No formula explains all accounts.", "bold red"))
+    for note in solved.notes:
+        console.print(f"Note: {sentence(note)}")
+    rate = solution.tried / max(solution.seconds, 1e-9)
+    reached = f", to “{solution.reached}”" if solution.reached else ""
+    console.print(
+        f"{solution.tried:,} candidates in {solution.seconds:.1f} s ({rate:,.0f} a second)"
+        f"{reached}."
+    )
+    console.print()
+    if len(solution.formulas) > 1:
+        table = new_table("these explain all of them too", "what would tell")
+        for text, difference in zip(solution.formulas[1:], solved.differences[1:], strict=True):
+            table.add_row(text, difference)
+        console.print(table)
+        console.print()
+    if solution.near_misses and not solution.formulas:
+        table = new_table("near miss", "explains", "leaves")
+        for miss, leaves in zip(solution.near_misses, solved.leaves, strict=True):
+            table.add_row(miss.formula, f"{len(miss.explained)} of {len(solved.lines)}", leaves)
+        console.print(table)
+        console.print()
+    if solution.formulas:
+        console.print("Next: confirm it on more accounts with `lean-tumbler verify`; read it aloud")
+        console.print("with `lean-tumbler formula show`; write it down with --save NAME.")
+    for check in solved.next_checks:
+        console.print(f"Next: {sentence(check)}")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ShownFormula:
+    """One formula to be read aloud.
+
+    Attributes:
+        example: the account that is worked through.
+        traced: its values step by step.
+        seconds_each: how long one guess takes on one core of this machine.
+        known: the login of a known account that is worked through; empty for an invented one.
+        fits: whether it gives what is stored for the known account.
+        show_values: whether the values of a known account are shown.
+    """
+
+    name: str
+    formula: Formula
+    example: Inputs
+    traced: Sequence[TracedStep]
+    seconds_each: float
+    known: str = ""
+    fits: bool = False
+    show_values: bool = True
+
+    def shown(self, value: str) -> str:
+        """Give a value as it is to be shown."""
+        return _shortened(value) if self.show_values else "…"
+
+
+def show_document(shown: ShownFormula) -> Document:
+    """Give a formula as a document; a known account's values only where they are to be shown."""
+    formula, example = shown.formula, shown.example
+    hidden = None if shown.show_values else "hidden"
+    return new_document(
+        "formula-show",
+        policy_name=shown.name or None,
+        formula=notation.write(formula),
+        fingerprint=notation.fingerprint(formula),
+        takes=sorted(inputs_used(formula)),
+        keys=sorted(keys_used(formula)),
+        digests=list(digests_used(formula)),
+        work=work(formula),
+        guesses_per_second=round(1 / shown.seconds_each),
+        lossy=list(lossy(formula)),
+        example={
+            "known": shown.known or None,
+            "fits": shown.fits if shown.known else None,
+            "password": hidden or example.password,
+            "login": example.login,
+            "salt": hidden or (example.salt or b"").decode("utf-8", "backslashreplace"),
+            "steps": [
+                {"step": line.step, "value": hidden or line.value, "text": line.is_text}
+                for line in shown.traced
+            ],
+        },
+    )
+
+
+def draw_show(console: Console, shown: ShownFormula) -> None:
+    """Print a formula, what it costs, and an example line by line."""
+    formula, example = shown.formula, shown.example
+    if shown.known:
+        fits = "gives what is stored" if shown.fits else "gives something else than what is stored"
+        style = "bold green" if shown.fits else "bold red"
+        console.print(Text(f"For the known account {shown.known} it {fits}.", style))
+    console.print(Text(notation.write(formula), "bold"), soft_wrap=True)
+    named = f"{shown.name}, " if shown.name else ""
+    console.print(f"{named}fingerprint {notation.fingerprint(formula)}")
+    console.print()
+    narrowing = lossy(formula)
+    if narrowing:
+        console.print(
+            Text(
+                f"Lossy: {', '.join(narrowing)}. Different passwords open one account, so a login "
+                "does not say which one the other logins will type.",
+                "yellow",
+            )
+        )
+        console.print(
+            "Such values stay layered, unless the store's policy says replace_lossy = true."
+        )
+    else:
+        console.print("Not lossy: one password opens an account, so a login can rewrite its value.")
+    rate = 1 / shown.seconds_each
+    console.print(
+        f"A guess costs {count(work(formula), 'step')}: one core of this machine tries "
+        f"{rate:,.0f} a second; hardware made for it, thousands of times as many."
+    )
+    console.print()
+    table = new_table("step", "gives", "as")
+    of = f"(the password of {shown.known})" if shown.known else "(an invented password)"
+    table.add_row(of, shown.shown(example.password), _form(example.password, is_text=True))
+    for line in shown.traced:
+        table.add_row(line.step, shown.shown(line.value), _form(line.value, is_text=line.is_text))
+    console.print(table)
+    inputs = inputs_used(formula)
+    used = [
+        f"{name} = {value}"
+        for name, value in (
+            ("salt", shown.shown((example.salt or b"").decode("utf-8", "backslashreplace"))),
+            ("login", example.login or ""),
+        )
+        if name in inputs
+    ]
+    whose = "from the file" if shown.known else "all of it invented"
+    if used:
+        console.print()
+        console.print(f"Worked with {', '.join(used)}; {whose}.")
+    if not shown.show_values:
+        console.print()
+        console.print("The values are hidden; --show-values shows them.")
+
+
+def _form(value: str, *, is_text: bool) -> str:
+    return f"{len(value)} characters" if is_text else f"{len(value) // 2} bytes"
+
+
+def _shortened(value: str) -> str:
+    return value if len(value) <= _VALUE_CHARACTERS else value[: _VALUE_CHARACTERS - 1] + "…"

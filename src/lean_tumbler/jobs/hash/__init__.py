@@ -1,0 +1,1 @@
+"""The stored value for a new password."""

@@ -1,0 +1,1 @@
+"""Keys for sealed backups."""

@@ -1,0 +1,1 @@
+"""The target over every legacy digest."""

@@ -1,0 +1,205 @@
+"""`layer`: the slow hash over every legacy digest, in bulk."""
+
+import argparse
+import os
+import time
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from datetime import UTC
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.bulk import (
+    add_backup_options,
+    add_pace_options,
+    add_replica_option,
+    add_share_option,
+    replicas_behind,
+    sealed_backup,
+    stop_signals,
+    to_stop,
+)
+from lean_tumbler.cli.options import (
+    add_bulk_options,
+    add_proof_option,
+    chosen_store,
+    keys_of,
+    opened_store,
+    policy_path,
+    positive_integer,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import StoppedPartWay, UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.jobs.bulk.deriving import Elsewhere
+    from lean_tumbler.jobs.bulk.layering import Selection
+
+EXAMPLE = """\
+  lean-tumbler layer --store passengers --dry-run
+  lean-tumbler layer --store passengers --share 0.1%
+  lean-tumbler layer --store passengers --backup layer-1.sealed --to recovery.public.pem
+  lean-tumbler layer --store passengers --rate 200/s --until 06:00
+  lean-tumbler layer --store kiosk --into kiosk-layered.jsonl
+  lean-tumbler layer --store passengers     the same again, to continue after a stop or a kill"""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "--workers",
+        type=positive_integer,
+        metavar="N",
+        help="derivations at once; without it, one for each core",
+    )
+    parser.add_argument(
+        "--cluster",
+        metavar="URL",
+        help="derive on a Dask cluster, like tls://HOST:8786: it gets digests, no credentials, "
+        "and a part of its results is derived here again",
+    )
+    add_share_option(parser)
+    parser.add_argument(
+        "--only",
+        default="",
+        metavar="COHORT",
+        help="a cohort of the policy, a scheme, or decryptable; --dry-run names them",
+    )
+    parser.add_argument(
+        "--unproven",
+        action="append",
+        default=[],
+        metavar="COHORT",
+        help="take this cohort although nothing proves it, or something speaks against it; "
+        "whoever it does not fit is locked out; may be repeated",
+    )
+    add_proof_option(parser)
+    parser.add_argument(
+        "--list-left",
+        type=Path,
+        metavar="FILE",
+        help="write the accounts that are left, as CSV: key, reason, and what would decide it",
+    )
+    add_pace_options(parser)
+    add_replica_option(parser)
+    add_backup_options(parser)
+    add_bulk_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.jobs.bulk.layering import Resources, layer_store
+    from lean_tumbler.jobs.bulk.left import left_lines
+    from lean_tumbler.jobs.layer.report import draw_layer, layer_document
+    from lean_tumbler.stores.files import write_text
+
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    require_cohort("--only", arguments.only, store_policy)
+    for name in arguments.unproven:
+        require_cohort("--unproven", name, store_policy)
+    local_workers = arguments.workers or os.cpu_count() or 1
+    started = session.clock()
+    with (
+        opened_store(
+            arguments, store_policy, in_bulk=True, ready_on=started.astimezone(UTC).date()
+        ) as store,
+        ThreadPoolExecutor(local_workers) as executor,
+        _elsewhere(arguments) as (elsewhere, remote_workers),
+        stop_signals() as stopping,
+        sealed_backup(arguments, store_policy, started, step="layer") as keep,
+        session.progress("Layering", total=store.count(), unit="rows") as advance,
+    ):
+        summary = layer_store(
+            store,
+            store_policy=store_policy,
+            policy=policy,
+            resources=Resources(
+                executor=executor,
+                elsewhere=elsewhere,
+                workers=remote_workers or local_workers,
+                clock=time.perf_counter,
+                randomness=os.urandom,
+                keys=keys_of(arguments, policy),
+                pause=stopping.wait,
+                rows_per_second=arguments.rate,
+                keep=keep,
+                seconds_behind=replicas_behind(arguments, store_policy),
+                most_seconds_behind=arguments.pause_when_behind or 0.0,
+            ),
+            selection=_selection(arguments),
+            should_stop=to_stop(arguments, session, stopping),
+            progress=advance,
+        )
+        if not summary.stopped:
+            summary.copy = store.finish()
+    if arguments.list_left:
+        write_text(arguments.list_left, "".join(left_lines(summary)))
+    session.emit(
+        arguments,
+        document=lambda: layer_document(summary),
+        draw=lambda console: draw_layer(console, summary),
+    )
+    if summary.stopped or summary.failed:
+        return StoppedPartWay.exit_code
+    return int(bool(summary.unproven))
+
+
+def _selection(arguments: argparse.Namespace) -> "Selection":
+    from lean_tumbler.jobs.bulk.layering import Selection
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+
+    return Selection(
+        share=arguments.share,
+        only=arguments.only,
+        dry_run=arguments.dry_run,
+        unproven=frozenset(arguments.unproven),
+        most_otherwise=arguments.proof,
+        lists_left=arguments.list_left is not None,
+        evidence=EvidenceFile.beside(policy_path(arguments)).read(),
+    )
+
+
+@contextmanager
+def _elsewhere(arguments: argparse.Namespace) -> "Iterator[tuple[Elsewhere | None, int]]":
+    """Give the cluster that derives, if there is one, and how many calls run there at once."""
+    if arguments.cluster is None:
+        yield None, 0
+        return
+    from lean_tumbler.jobs.layer.cluster import is_overheard
+    from lean_tumbler.jobs.layer.cluster_process import cluster
+
+    if is_overheard(arguments.cluster):
+        raise UsageError(
+            "--cluster: digests would cross the network in clear, and anybody could answer; use "
+            "tls:// and the certificates of Dask's configuration"
+        )
+    if arguments.backup is None and not arguments.dry_run:
+        raise UsageError(
+            "--cluster goes with --backup and --to: other machines are not trusted with accounts, "
+            "and what a wrong one gave is put back from there"
+        )
+    with cluster(arguments.cluster) as found:
+        yield found
+
+
+def require_cohort(option: str, name: str, store: "StorePolicy") -> None:
+    """Check the name of a cohort, or of several joined, against what a store can hold.
+
+    Raises:
+        UsageError: naming the nearest.
+    """
+    from lean_tumbler.core.reading.reader import DECRYPTABLE
+    from lean_tumbler.core.schemes.catalogue import DERIVATIONS, LAYOUTS, SETTING_SCHEMES
+    from lean_tumbler.stores.naming import nearest
+
+    cohorts = [cohort.name for cohort in store.cohorts]
+    schemes = {name for layout in LAYOUTS for name in layout.scheme.split(", ")}
+    known = (*cohorts, DECRYPTABLE, *DERIVATIONS, *sorted({*SETTING_SCHEMES, *schemes}))
+    for part in filter(None, name.split("+")):
+        if part not in known:
+            raise UsageError(f"{option}: no cohort “{part}”; {nearest(part, known)}")

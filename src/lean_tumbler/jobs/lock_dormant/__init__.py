@@ -1,0 +1,1 @@
+"""Close accounts that never came back."""

@@ -1,0 +1,261 @@
+"""Locking accounts that never came back: a marker in place of a weak or layered value."""
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from enum import StrEnum
+
+import polars as pl
+
+from lean_tumbler.core.forecast.times import Times, day_of, days_of
+from lean_tumbler.core.grades import BELOW_FLOOR, Grade, grade
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.rows import text_of
+from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.core.schemes.lock_markers import new_marker
+from lean_tumbler.core.sharing import in_share
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
+from lean_tumbler.stores.scans.login_log import folded_login
+
+_PAGE_ROWS = 1000
+_BATCH_ROWS = 200
+_LOCKED_GRADES = frozenset({*BELOW_FLOOR, Grade.LAYERED})
+
+
+class Stays(StrEnum):
+    """Why a row is not locked."""
+
+    SAFE = "current, or locked already"
+    NO_VALUE = "no value"
+    UNKNOWN = "not understood"
+    SEEN = "seen since"
+    UNDATED = "no date of a last login"
+    UNREADABLE_DATE = "a date that cannot be read, or has not come yet"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dormant:
+    """One account that did not come back."""
+
+    key: AccountKey
+    login: str | None
+    last_seen: str
+    grade: Grade
+    administrator: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Choice:
+    """Which accounts are locked.
+
+    Attributes:
+        before: those last seen before that day.
+        undated: whether those without a date are taken for never seen.
+        share: the part of the accounts; a larger one contains every smaller one.
+        typed: login, folded -> the day that a password was last typed, from a log; it counts
+            beside the store's own date.
+        dry_run: count and list, and write nothing.
+    """
+
+    before: date
+    undated: bool = False
+    share: float = 1.0
+    typed: Mapping[str, date] = field(default_factory=dict)
+    dry_run: bool = False
+
+
+@dataclass(slots=True, kw_only=True)
+class Locked:
+    """What a run did, or a dry run would do."""
+
+    dry_run: bool
+    considered: int = 0
+    changed_meanwhile: int = 0
+    not_selected: int = 0
+    stopped: bool = False
+    accounts: list[Dormant] = field(default_factory=list)
+    stays: Counter[Stays] = field(default_factory=Counter)
+
+    @property
+    def locked(self) -> int:
+        """Accounts that were locked."""
+        return len(self.accounts)
+
+    @property
+    def administrators(self) -> list[Dormant]:
+        """Those with special rights."""
+        return [account for account in self.accounts if account.administrator]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Hands:
+    """What a run works with.
+
+    Attributes:
+        today: later dates make no sense.
+        randomness: gives random bytes, so that every marker is unmistakable.
+        keep: told of swaps before they are written; where it fails, nothing is.
+        wait: called after each batch with the rows written in all.
+        should_stop: asked before each batch; the batch in hand is finished.
+        progress: told of each row gone through.
+    """
+
+    today: date
+    randomness: Callable[[int], bytes]
+    keep: Callable[[Sequence[Swap]], None] = lambda _: None
+    wait: Callable[[int], None] = lambda _: None
+    should_stop: Callable[[], bool] = lambda: False
+    progress: Callable[[int], None] = lambda _: None
+
+
+def lock_dormant(
+    store: Store,
+    *,
+    store_policy: StorePolicy,
+    policy: StoragePolicy,
+    choice: Choice,
+    hands: Hands,
+) -> Locked:
+    """Lock the accounts that did not come back.
+
+    A row is written only where value and last login are what they were when it was read: who logs
+    in meanwhile is left alone.
+
+    Args:
+        store: opened for writing, with a column of last logins or a log beside it.
+        store_policy: its options.
+        policy: the floor.
+        choice: which accounts.
+        hands: backup, pace and stop.
+
+    Raises:
+        UsageError: nothing says when accounts were last seen.
+        SourceError: the store failed; what was written is whole.
+    """
+    if store.layering_refused:
+        raise UsageError(f"{store.table}: bulk steps are for databases: {store.layering_refused}")
+    if not store_policy.columns.last_login and not choice.typed:
+        raise UsageError(
+            f"[store.{store_policy.name}] names no column “last_login”, and there is no --logins: "
+            "nothing says who has not come back"
+        )
+    run = _Run(store, store_policy, policy, choice, hands)
+    for batch in run.batches():
+        run.write(batch)
+    return run.locked
+
+
+_Batch = list[tuple[Account, Dormant]]
+
+
+class _Run:
+    def __init__(
+        self,
+        store: Store,
+        store_policy: StorePolicy,
+        policy: StoragePolicy,
+        choice: Choice,
+        hands: Hands,
+    ) -> None:
+        self._store, self._columns = store, store_policy.columns
+        self._policy, self._choice, self._hands = policy, choice, hands
+        self.locked = Locked(dry_run=choice.dry_run)
+
+    def batches(self) -> Iterator[_Batch]:
+        """Give the accounts that are due, those of administrators first."""
+        batch: _Batch = []
+        for privileged in (True, False) if self._columns.privileged else (None,):
+            after: AccountKey | None = None
+            while page := self._store.page(after=after, rows=_PAGE_ROWS, privileged=privileged):
+                for account, seen in zip(page, self._seen(page), strict=True):
+                    self.locked.considered += 1
+                    self._hands.progress(1)
+                    due = self._due(account, seen, administrator=bool(privileged))
+                    if due is not None:
+                        batch.append((account, due))
+                    if len(batch) == _BATCH_ROWS:
+                        yield batch
+                        batch = []
+                        if self._hands.should_stop():
+                            self.locked.stopped = True
+                            return
+                after = page[-1].key
+        if batch:
+            yield batch
+
+    def _seen(self, page: Sequence[Account]) -> Iterator[date | Stays | None]:
+        """Tell when each account was last seen; None for never, as far as is known."""
+        texts = [
+            None if row.last_login is None else row.last_login.decode("utf-8", "replace")
+            for row in page
+        ]
+        days = days_of(pl.Series(texts, dtype=pl.String), today=self._hands.today, times=Times())
+        for account, text, day in zip(page, texts, days, strict=True):
+            own = None if day is None else day_of(day)
+            if own is None and text is not None and text.strip():
+                yield Stays.UNREADABLE_DATE
+                continue
+            typed = self._choice.typed.get(folded_login(account.login or ""))
+            yield max((found for found in (own, typed) if found), default=None)
+
+    def _due(
+        self, account: Account, seen: date | Stays | None, *, administrator: bool
+    ) -> Dormant | None:
+        """Decide about one account, and count why it stays."""
+        found, stays = self._grade(account)
+        choice = self._choice
+        if stays is None and isinstance(seen, Stays):
+            stays = seen
+        elif stays is None and isinstance(seen, date) and seen >= choice.before:
+            stays = Stays.SEEN
+        elif stays is None and seen is None and not choice.undated:
+            stays = Stays.UNDATED
+        if stays is not None:
+            self.locked.stays[stays] += 1
+            return None
+        reference = f"{self._store.table}:{account.key!r}".encode()
+        if choice.share < 1 and not in_share(reference, choice.share):
+            self.locked.not_selected += 1
+            return None
+        return Dormant(
+            key=account.key,
+            login=account.login,
+            last_seen=seen.isoformat() if isinstance(seen, date) else "",
+            grade=found,
+            administrator=administrator,
+        )
+
+    def _grade(self, account: Account) -> tuple[Grade, Stays | None]:
+        if not account.stored:
+            return Grade.UNKNOWN, Stays.NO_VALUE
+        parsed = read_value(text_of(account.stored))
+        if parsed.kind is Kind.UNKNOWN:
+            return Grade.UNKNOWN, Stays.UNKNOWN
+        found = grade(parsed, self._policy.floor, salted=parsed.salted or bool(account.salt))
+        return found, None if found in _LOCKED_GRADES else Stays.SAFE
+
+    def write(self, batch: _Batch) -> None:
+        """Lock the accounts of a batch, in one short transaction."""
+        if self.locked.dry_run:
+            self.locked.accounts += [dormant for _, dormant in batch]
+            return
+        dated = bool(self._columns.last_login)
+        swaps = [
+            Swap(
+                key=account.key,
+                old=account.stored or b"",
+                new=new_marker(self._hands.randomness),
+                last_login=(account.last_login or b"") if dated else None,
+            )
+            for account, _ in batch
+        ]
+        self._hands.keep(swaps)
+        for (_, dormant), result in zip(batch, self._store.swap_many(swaps), strict=True):
+            if result is SwapResult.DONE:
+                self.locked.accounts.append(dormant)
+            else:
+                self.locked.changed_meanwhile += 1
+        self._hands.wait(self.locked.locked)

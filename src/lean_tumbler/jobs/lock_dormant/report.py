@@ -1,0 +1,102 @@
+"""What locking did, administrators apart, and the list for the mail that offers a reset."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.reports.csv_lines import csv_line
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from rich.console import Console
+
+    from lean_tumbler.jobs.lock_dormant.locking import Dormant, Locked
+
+_SHOWN = 20
+
+
+def locked_document(locked: Locked) -> Document:
+    """Give what a run did as a document."""
+    return new_document(
+        "lock-dormant",
+        considered=locked.considered,
+        locked=locked.locked,
+        dry_run=locked.dry_run,
+        changed_meanwhile=locked.changed_meanwhile,
+        not_selected=locked.not_selected,
+        stopped=locked.stopped,
+        left={str(reason): rows for reason, rows in locked.stays.most_common()},
+        administrators=[account.key for account in locked.administrators],
+    )
+
+
+def reset_list(locked: Locked) -> Iterator[str]:
+    """Give the accounts as CSV, administrators first: a spreadsheet runs none of its cells."""
+    yield csv_line(("account", "login", "last_seen", "grade", "administrator"))
+    ordered = sorted(locked.accounts, key=lambda account: not account.administrator)
+    for account in ordered:
+        yield csv_line(_cells(account))
+
+
+def _cells(account: Dormant) -> tuple[str, ...]:
+    return (
+        str(account.key),
+        account.login or "",
+        account.last_seen,
+        str(account.grade),
+        "yes" if account.administrator else "no",
+    )
+
+
+def draw_locked(console: Console, locked: Locked, *, listed: str) -> None:
+    """Print what a run did.
+
+    Args:
+        console: to print to.
+        locked: what it did.
+        listed: the file with the list; empty without one.
+    """
+    would = "would be locked" if locked.dry_run else "locked"
+    style = "bold yellow" if locked.stopped else "bold green"
+    done = f"{count(locked.locked, 'account')} {would}; {locked.considered:,} considered."
+    console.print(Text(done, style))
+    if locked.stopped:
+        console.print("Stopped on request. Run the same command again to continue.")
+    if locked.changed_meanwhile:
+        console.print(
+            f"{count(locked.changed_meanwhile, 'account')} came back meanwhile; left alone."
+        )
+    if locked.not_selected:
+        console.print(f"{count(locked.not_selected, 'account')} not selected this time.")
+    _draw_administrators(console, locked)
+    if locked.stays:
+        console.print()
+        table = new_table("left as they are", "accounts", right=(1,))
+        for reason, rows in locked.stays.most_common():
+            table.add_row(reason.value, f"{rows:,}")
+        console.print(table)
+    console.print()
+    if locked.dry_run:
+        console.print("Nothing was written. Try a part first: --share 1%.", style="dim")
+    elif locked.locked:
+        console.print("Whoever comes back needs a reset: no password opens these accounts now.")
+        console.print("`lean-tumbler undo` puts the values back, from the sealed backup.")
+    if listed:
+        console.print(f"The list for the reset mail is {listed}.", highlight=False)
+
+
+def _draw_administrators(console: Console, locked: Locked) -> None:
+    administrators = locked.administrators
+    if not administrators:
+        return
+    console.print()
+    console.print(Text(f"Among them {count(len(administrators), 'administrator')}:", "bold"))
+    for account in administrators[:_SHOWN]:
+        seen = account.last_seen or "never seen"
+        console.print(f"  account {account.key!r}, {seen}", highlight=False)

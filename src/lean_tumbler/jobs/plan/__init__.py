@@ -1,0 +1,1 @@
+"""What each cohort gets, before anything is written."""

@@ -1,0 +1,132 @@
+"""`plan`: what each cohort gets, what the schema needs, how long it takes, and what it touches."""
+
+import argparse
+import os
+import time
+from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
+from lean_tumbler.cli.options import (
+    add_plot_option,
+    add_proof_option,
+    add_store_options,
+    chosen_store,
+    keys_of,
+    opened_store,
+    policy_path,
+    positive_integer,
+    read_policy,
+    write_plot,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.jobs.plan.planning import Plan
+    from lean_tumbler.reports.forecast import Outlook
+
+EXAMPLE = """\
+  lean-tumbler plan --store passengers
+  lean-tumbler plan --store passengers --plot burn-down.png
+  lean-tumbler plan --store passengers --logins logins.csv --back-test
+
+The store is only read. The statements are for you to review and to run."""
+
+
+DEFAULT_LOCK_DAYS = 180
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "--workers",
+        type=positive_integer,
+        metavar="N",
+        help="derivations at once that the time is given for; without it, one for each core",
+    )
+    add_proof_option(parser)
+    add_forecast_options(parser)
+    parser.add_argument(
+        "--lock-after",
+        type=positive_integer,
+        default=DEFAULT_LOCK_DAYS,
+        metavar="DAYS",
+        help=f"when the third strategy locks who has not returned (default {DEFAULT_LOCK_DAYS})",
+    )
+    parser.add_argument(
+        "--back-test",
+        action="store_true",
+        help="forecast from days in the past, and hold it against the log",
+    )
+    add_plot_option(parser, "draw the burn-down, as .png or .svg")
+    add_store_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.jobs.bulk.layering import Resources
+    from lean_tumbler.jobs.plan.planning import plan_store
+    from lean_tumbler.jobs.plan.report import draw_plan, plan_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    workers = arguments.workers or os.cpu_count() or 1
+    with (
+        opened_store(arguments, store_policy) as store,
+        ThreadPoolExecutor(workers) as executor,
+        session.progress("Reading", total=store.count(), unit="rows") as advance,
+    ):
+        plan = plan_store(
+            store,
+            store_policy=store_policy,
+            policy=policy,
+            resources=Resources(
+                executor=executor,
+                workers=workers,
+                clock=time.perf_counter,
+                randomness=os.urandom,
+                keys=keys_of(arguments, policy),
+                pause=time.sleep,
+            ),
+            evidence=EvidenceFile.beside(policy_path(arguments)).read(),
+            most_otherwise=arguments.proof,
+            progress=advance,
+        )
+    outlook = _outlook(arguments, session, policy, store_policy, plan)
+    session.emit(
+        arguments,
+        document=lambda: plan_document(plan, outlook),
+        draw=lambda console: draw_plan(console, plan, outlook),
+    )
+    if arguments.plot:
+        if outlook is None:
+            raise UsageError("--plot: without dates there is no forecast to draw")
+        from lean_tumbler.reports.forecast_plot import burn_down_plot
+
+        write_plot(arguments.plot, lambda kind: burn_down_plot(outlook, kind), session)
+    return 0
+
+
+def _outlook(
+    arguments: argparse.Namespace,
+    session: Session,
+    policy: "StoragePolicy",
+    store: "StorePolicy",
+    plan: "Plan",
+) -> "Outlook | None":
+    """Forecast how the plan's store will finish; None where it has no dates."""
+    from lean_tumbler.reports.forecast import Outlook
+
+    found = store_forecast(arguments, session, policy, store, with_back_test=arguments.back_test)
+    if found is None:
+        return None
+    summary = plan.summary
+    return Outlook(
+        found,
+        left=max(0, found.weak.accounts - summary.written),
+        seconds_each=summary.expected_seconds * summary.workers / max(1, summary.written),
+        lock_after_days=arguments.lock_after,
+    )

@@ -1,0 +1,88 @@
+"""What a bulk run would do to a store, what it needs first, and what it would touch."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from lean_tumbler.core.layering import characters_needed
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.evidence import Evidence
+from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
+from lean_tumbler.jobs.bulk.layering import Resources, Selection, layer_store
+from lean_tumbler.jobs.bulk.summary import LayeringSummary
+from lean_tumbler.stores.interface import Store
+from lean_tumbler.stores.schema_change import SchemaChange
+from lean_tumbler.stores.surroundings import Surroundings
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """The plan of one store.
+
+    Attributes:
+        name: the store's name in the policy.
+        table: its table.
+        target: what values would be written with.
+        summary: what bulk layering would do, and what it would leave.
+        guesses: cohort -> an attacker's guesses a second now; None where it can be read.
+        guesses_after: the same at the target.
+        change: the schema change that the column needs first; None where it has room.
+        needed: characters of the longest value.
+        around: what the change would touch.
+        readers_ready: whether bulk steps may write.
+    """
+
+    name: str
+    table: str
+    target: str
+    summary: LayeringSummary
+    guesses: Mapping[str, float | None]
+    guesses_after: float | None
+    change: SchemaChange | None
+    needed: int
+    around: Surroundings
+    readers_ready: bool = False
+
+
+def plan_store(
+    store: Store,
+    *,
+    store_policy: StorePolicy,
+    policy: StoragePolicy,
+    resources: Resources,
+    evidence: Evidence,
+    most_otherwise: float,
+    progress: Callable[[int], None],
+) -> Plan:
+    """Make the plan of a store; it is only read.
+
+    Raises:
+        UsageError: the store cannot be layered in bulk.
+        PolicyError: a formula that stored values refer to is missing.
+        SourceError: the store cannot be read.
+    """
+    needed = max(characters_needed(policy.target))
+    summary = layer_store(
+        store,
+        store_policy=store_policy,
+        policy=policy,
+        resources=resources,
+        selection=Selection(dry_run=True, evidence=evidence, most_otherwise=most_otherwise),
+        progress=progress,
+    )
+    return Plan(
+        name=store_policy.name,
+        table=store.table,
+        target=str(policy.target),
+        summary=summary,
+        guesses={
+            cohort: guesses_per_second(cohort, row.costs, CONSUMER_GPU_2022, formula=row.formula)
+            for cohort, row in summary.examples.items()
+        },
+        guesses_after=guesses_per_second(
+            policy.target.scheme, policy.target.parameters, CONSUMER_GPU_2022
+        ),
+        change=store.schema_change(needed=needed),
+        needed=needed,
+        around=store.surroundings(),
+        readers_ready=store_policy.readers_ready is not None,
+    )

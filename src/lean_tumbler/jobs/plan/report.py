@@ -1,0 +1,174 @@
+"""The plan: cohorts first, then what must be done before, and what would be touched."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.core.layering import Leave
+from lean_tumbler.jobs.bulk.left import draw_left
+from lean_tumbler.jobs.bulk.proof import draw_proofs, proof_document
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.forecast import draw_outlook, outlook_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count, estimate, guess_count
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from rich.console import Console
+
+    from lean_tumbler.jobs.plan.planning import Plan
+    from lean_tumbler.reports.forecast import Outlook
+
+_LAYER = "layered now; replaced at the next login"
+_REPLACE = "replaced now: the password is known"
+# What becomes of rows that a bulk run leaves.
+_LEFT = {
+    Leave.NO_VALUE: "nothing to protect",
+    Leave.LOCKED: "left",
+    Leave.LAYERED: "replaced at login",
+    Leave.CURRENT: "left",
+    Leave.REWRITTEN: "replaced at login",
+    Leave.READ_BY: "replaced at login",
+    Leave.WAYS_DIFFER: "replaced at login",
+    Leave.ONLY_SHAPE: "replaced at login",
+    Leave.AT_NEXT_LOGIN: "replaced at login",
+    Leave.PREPARED: "replaced at login",
+    Leave.LAYER_TOO_WEAK: "replaced at login",
+}
+_PERSON = "needs a person"
+_UNPROVEN = "left until it is proven"
+_TOUCHED = {
+    "triggers": "triggers run at every row",
+    "views": "views read the table",
+    "generated": "generated columns may be computed from it",
+    "updated_by_itself": "columns are set by the server at every row",
+    "relatives": "tables that seem to keep its past, weak values too",
+    "copies": "copies get every change, and keep the old values",
+}
+
+_NEXT = "`lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`"
+_NEXT_WHILE_READERS_ARE_NOT = (
+    "`lean-tumbler rehearse`; give every program that checks passwords the new check; then set "
+    "readers_ready in the policy, and `lean-tumbler layer --share 1%`"
+)
+_NEXT_WHEN_LAYERED = (
+    "`lean-tumbler progress` as logins come, `lean-tumbler enforce` once none waits"
+)
+
+
+def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
+    for cohort, rows in plan.summary.cohorts.most_common():
+        example = plan.summary.examples[cohort]
+        gets = _REPLACE if example.plain is not None else _LAYER
+        yield cohort, rows, _UNPROVEN if cohort in plan.summary.unproven else gets
+    for leave, rows in plan.summary.left.most_common():
+        yield leave.value, rows, _LEFT.get(leave, _PERSON)
+
+
+def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
+    """Give the plan as a document; without dates there is no forecast in it."""
+    change = plan.change
+    return new_document(
+        "plan",
+        store=plan.name,
+        table=plan.table,
+        target=plan.target,
+        rows=plan.summary.considered,
+        cohorts=[
+            {
+                "cohort": name,
+                "rows": rows,
+                "gets": gets,
+                "guesses_per_second": plan.guesses.get(name),
+                "proof": proof_document(plan.summary.proofs[name], plan.summary.unproven.get(name))
+                if name in plan.summary.proofs
+                else None,
+            }
+            for name, rows, gets in _parts(plan)
+        ],
+        guesses_per_second_after=plan.guesses_after,
+        layering_seconds=round(plan.summary.expected_seconds, 1),
+        workers=plan.summary.workers,
+        characters_needed=plan.needed,
+        schema_change=None if change is None else asdict(change),
+        touched={part: value for part, value in asdict(plan.around).items() if part != "bytes"},
+        table_bytes=plan.around.bytes,
+        forecast=None if outlook is None else outlook_document(outlook),
+        listed=[{"account": key, "reason": reason} for key, reason in plan.summary.listed],
+    )
+
+
+def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
+    """Print the plan, and how it will finish."""
+    summary = plan.summary
+    took = estimate(summary.expected_seconds)
+    rows = f"{summary.written:,} of {summary.considered:,} rows"
+    console.print(Text(f"{plan.name}: {rows} can be layered or replaced now.", "bold"))
+    workers = count(summary.workers, "worker")
+    if summary.written:
+        console.print(f"That takes {took} here with {workers}; written with {plan.target}.")
+    console.print()
+    table = new_table("cohort", "rows", "gets", "guesses/s now", right=(1, 3))
+    for name, number, gets in _parts(plan):
+        style = "yellow" if gets in {_PERSON, _UNPROVEN} else ""
+        table.add_row(name, f"{number:,}", Text(gets, style), _guesses(plan, name))
+    console.print(table)
+    if plan.guesses_after is not None:
+        console.print()
+        console.print(f"Afterwards an attacker makes {guess_count(plan.guesses_after)} a second.")
+    draw_left(console, summary, table=False)
+    draw_proofs(console, plan.summary)
+    console.print()
+    _draw_change(console, plan)
+    _draw_touched(console, plan)
+    if outlook is None:
+        console.print()
+        console.print(
+            "No forecast: name “last_login” in the store's [columns], or give a log with --logins."
+        )
+    else:
+        draw_outlook(console, outlook)
+    console.print()
+    console.print(f"Next: {_next(plan)}.")
+
+
+def _next(plan: Plan) -> str:
+    if not plan.summary.written:
+        return _NEXT_WHEN_LAYERED
+    return _NEXT if plan.readers_ready else _NEXT_WHILE_READERS_ARE_NOT
+
+
+def _guesses(plan: Plan, cohort: str) -> str:
+    if cohort not in plan.guesses:
+        return ""
+    rate = plan.guesses[cohort]
+    return "readable" if rate is None else guess_count(rate)
+
+
+def _draw_change(console: Console, plan: Plan) -> None:
+    if plan.change is None:
+        console.print(f"The column has room for the {plan.needed:,} characters that are needed.")
+        return
+    console.print(Text("First widen the column; review, and run it yourself:", "bold"))
+    for statement in plan.change.statements:
+        console.print(f"  {statement}", highlight=False, soft_wrap=True)
+    console.print(f"  Locks: {plan.change.locks}")
+    if plan.around.bytes:
+        console.print(f"  The table takes {plan.around.bytes / 2**20:,.1f} MiB with its indexes.")
+    console.print("To take it back, once no long value stands there (`lean-tumbler undo`):")
+    for statement in plan.change.reverse:
+        console.print(f"  {statement}", highlight=False, soft_wrap=True)
+
+
+def _draw_touched(console: Console, plan: Plan) -> None:
+    around = asdict(plan.around)
+    if any(around[part] for part in _TOUCHED):
+        console.print()
+        console.print(Text("What the change touches besides:", "bold"))
+    for part, means in _TOUCHED.items():
+        if around[part]:
+            console.print(f"  {means}: {', '.join(around[part])}", highlight=False)

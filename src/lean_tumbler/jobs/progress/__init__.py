@@ -1,0 +1,1 @@
+"""Where the migration stands."""

@@ -1,0 +1,93 @@
+"""`progress`: how far the migration is, and whether it is on course."""
+
+import argparse
+from datetime import UTC
+from pathlib import Path
+
+from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
+from lean_tumbler.cli.options import (
+    add_plot_option,
+    add_store_options,
+    chosen_stores,
+    day,
+    positive_integer,
+    read_policy,
+    write_plot,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+EXAMPLE = """\
+  lean-tumbler progress
+  lean-tumbler progress --history progress.jsonl --plot progress.png
+  lean-tumbler progress --history progress.jsonl --since 2026-10-01
+  lean-tumbler progress --store passengers --prometheus /var/lib/node_exporter/tumbler.prom"""
+
+_READABLE_BY_ALL = 0o644  # a node exporter runs as a user of its own; counts alone stand in it
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "--history",
+        type=Path,
+        metavar="FILE",
+        help="add this count to a history, and hold it against the forecast made at its start",
+    )
+    parser.add_argument(
+        "--since", type=day, metavar="DATE", help="of the history, take what is of that day on"
+    )
+    parser.add_argument(
+        "--lately",
+        type=positive_integer,
+        default=LATELY_DAYS,
+        metavar="DAYS",
+        help=f"what counts as lately, for what is still needed (default {LATELY_DAYS})",
+    )
+    parser.add_argument(
+        "--prometheus",
+        type=Path,
+        metavar="FILE",
+        help="write the counts for a node exporter's text-file collector too",
+    )
+    add_forecast_options(parser)
+    add_plot_option(parser, "draw what was counted beside the forecasts, as .png or .svg")
+    add_store_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.reports.progress import draw_progress, progress_document, prometheus_text
+    from lean_tumbler.stores.files import write_text
+    from lean_tumbler.stores.history import Entry, append_history, read_history
+    from lean_tumbler.stores.scans.migration_progress import store_entry
+
+    if arguments.since and not arguments.history:
+        raise UsageError("--since needs --history: without one, there is only now")
+    policy = read_policy(arguments)
+    history = read_history(arguments.history)
+    taken_at = session.clock().astimezone(UTC)
+    entries = [
+        entry
+        for entry in history.entries
+        if arguments.since is None or entry.taken_at.date() >= arguments.since
+    ]
+    courses = [
+        counted(arguments, session, policy, store, entries=entries, taken_at=taken_at)[1]
+        for store in chosen_stores(policy, arguments.store)
+    ]
+    session.emit(
+        arguments,
+        document=lambda: progress_document(taken_at=taken_at, courses=courses, notes=history.notes),
+        draw=lambda console: draw_progress(console, courses, history.notes),
+    )
+    if arguments.history:
+        stores = {each.name: store_entry(each.profile, each.table, each.store) for each in courses}
+        append_history(arguments.history, Entry(taken_at=taken_at, stores=stores))
+    if arguments.prometheus:
+        write_text(arguments.prometheus, prometheus_text(courses, taken_at), mode=_READABLE_BY_ALL)
+    if arguments.plot:
+        from lean_tumbler.reports.forecast_plot import progress_plot
+
+        write_plot(arguments.plot, lambda kind: progress_plot(courses, kind), session)
+    return 0

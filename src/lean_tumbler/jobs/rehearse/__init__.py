@@ -1,0 +1,1 @@
+"""The whole change on a copy."""

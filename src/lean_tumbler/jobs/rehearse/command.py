@@ -1,0 +1,89 @@
+"""`rehearse`: the whole change on a copy, with accounts whose password is known."""
+
+import argparse
+import os
+import tempfile
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from lean_tumbler.cli.options import (
+    add_store_options,
+    chosen_store,
+    gateway_of,
+    keys_of,
+    opened_store,
+    policy_path,
+    positive_integer,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+
+EXAMPLE = """\
+  lean-tumbler rehearse known.csv --store passengers
+
+known.csv begins with the line login,password. The store is only read; the copy stands in a
+temporary folder that only you can read, and is removed at the end."""
+
+DEFAULT_ROWS = 500
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
+    parser.add_argument(
+        "--rows",
+        type=positive_integer,
+        default=DEFAULT_ROWS,
+        metavar="N",
+        help=f"how many other accounts to copy and layer (default {DEFAULT_ROWS})",
+    )
+    add_store_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.layering import characters_needed
+    from lean_tumbler.jobs.bulk.layering import Resources
+    from lean_tumbler.jobs.rehearse.rehearsal import rehearse
+    from lean_tumbler.jobs.rehearse.report import draw_rehearse, rehearse_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    known = read_known_accounts(arguments.known, with_stored=False, say=session.message)
+    workers = os.cpu_count() or 1
+    with (
+        opened_store(arguments, store_policy) as store,
+        tempfile.TemporaryDirectory(prefix="rehearsal-") as folder,
+        ThreadPoolExecutor(workers) as executor,
+        session.progress("Rehearsing", total=0, unit="logins") as advance,
+    ):
+        found = rehearse(
+            store,
+            known,
+            store_policy=store_policy,
+            gateway=gateway_of(arguments, policy),
+            resources=Resources(
+                executor=executor,
+                workers=workers,
+                clock=time.perf_counter,
+                randomness=os.urandom,
+                keys=keys_of(arguments, policy),
+                pause=time.sleep,
+            ),
+            folder=Path(folder),
+            rows=arguments.rows,
+            progress=advance,
+        )
+        found.width = store.width()
+    if found.known_accounts:
+        EvidenceFile.beside(policy_path(arguments)).note_known(found.known_accounts)
+    found.needed = max(characters_needed(policy.target))
+    session.emit(
+        arguments,
+        document=lambda: rehearse_document(found),
+        draw=lambda console: draw_rehearse(console, found),
+    )
+    return int(not found.passed)

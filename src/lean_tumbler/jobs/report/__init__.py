@@ -1,0 +1,1 @@
+"""The file for whoever signs off."""

@@ -1,0 +1,77 @@
+"""`report`: the file for whoever signs off."""
+
+import argparse
+from datetime import UTC
+from pathlib import Path
+
+from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
+from lean_tumbler.cli.options import add_policy_option, chosen_stores, policy_path, read_policy
+from lean_tumbler.cli.session import Session
+
+EXAMPLE = """\
+  lean-tumbler report --output report.html
+  lean-tumbler report --history progress.jsonl --backup layer-1.sealed --output report.html
+  lean-tumbler report --format json
+
+In a browser it prints well; nothing in it is loaded from elsewhere."""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "--history", type=Path, metavar="FILE", help="what `progress --history` has kept"
+    )
+    parser.add_argument(
+        "--backup",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="a sealed backup that is to be named with its date; no key is needed",
+    )
+    add_forecast_options(parser)
+    parser.set_defaults(lately=LATELY_DAYS)
+    parser.add_argument(
+        "--store", metavar="NAME", help="a store of the policy; without it, all of them"
+    )
+    add_policy_option(parser)
+    parser.add_argument(
+        "--format", choices=("html", "json"), default="html", help="how to write the report"
+    )
+    parser.add_argument(
+        "--output", type=Path, metavar="FILE", help="write it there, readable by you alone"
+    )
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.jobs.report.page import report_document, report_page
+    from lean_tumbler.jobs.report.reporting import Report, kept_backup, report_store
+    from lean_tumbler.stores.history import read_history
+
+    policy = read_policy(arguments)
+    base = policy_path(arguments).parent
+    history = read_history(arguments.history)
+    taken_at = session.clock().astimezone(UTC)
+    stores = []
+    for store in chosen_stores(policy, arguments.store):
+        column, along = counted(
+            arguments, session, policy, store, entries=history.entries, taken_at=taken_at
+        )
+        stores.append(report_store(store, base=base, policy=policy, course=along, column=column))
+    report = Report(
+        taken_at=taken_at,
+        policy=policy_path(arguments),
+        target=str(policy.target),
+        floor=policy.floor.source,
+        stores=stores,
+        entries=history.entries,
+        backups=[kept_backup(backup, taken_at) for backup in arguments.backup],
+        notes=history.notes,
+    )
+    session.emit(
+        arguments,
+        document=lambda: report_document(report),
+        others={"html": lambda: [report_page(report)]},
+    )
+    return 0

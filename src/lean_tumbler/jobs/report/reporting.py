@@ -1,0 +1,146 @@
+"""Gathering the report for whoever signs off: counts, course, surroundings, backups, standards."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.grades import Grade
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.standards import POINTS, Facts, Point, Verdict
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.history import Entry
+from lean_tumbler.stores.locators import open_guard, open_store
+from lean_tumbler.stores.scans.auditing import AuditedColumn
+from lean_tumbler.stores.scans.migration_progress import Course
+from lean_tumbler.stores.sealed_backup import Head, read_head
+from lean_tumbler.stores.surroundings import Surroundings
+
+_NO_SALT = (Grade.READABLE, Grade.FAST_UNSALTED)
+_FIRST_COST = {"bcrypt": "cost_log2"}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KeptBackup:
+    """A sealed backup: the file, what its head says, and whether it should be gone."""
+
+    path: Path
+    head: Head
+    expired: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StoreReport:
+    """One store's part.
+
+    Attributes:
+        course: counts and forecast.
+        column: the audit of its column.
+        around: what stands around its table; empty for files.
+        guarded: whether the column is guarded; None where it cannot be.
+        points: of the standards, and whether they are met.
+    """
+
+    course: Course
+    column: AuditedColumn
+    around: Surroundings
+    guarded: bool | None
+    points: Sequence[tuple[Point, Verdict, str]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Report:
+    """The whole.
+
+    Attributes:
+        taken_at: when it was counted.
+        policy: the policy's file.
+        target: what new values are written with, in words.
+        floor: what counts as current, in words.
+        stores: by store.
+        entries: earlier counts, oldest first.
+        backups: sealed ones that were named.
+        notes: what could not be read.
+    """
+
+    taken_at: datetime
+    policy: Path
+    target: str
+    floor: str
+    stores: Sequence[StoreReport]
+    entries: Sequence[Entry]
+    backups: Sequence[KeptBackup]
+    notes: Sequence[str]
+
+
+def kept_backup(path: Path, now: datetime) -> KeptBackup:
+    """Read what a sealed backup says of itself; no key is needed.
+
+    Raises:
+        UsageError: it is none.
+        SourceError: it cannot be read.
+    """
+    head = read_head(path)
+    return KeptBackup(path=path, head=head, expired=head.expired(now))
+
+
+def report_store(
+    store: StorePolicy, *, base: Path, policy: StoragePolicy, course: Course, column: AuditedColumn
+) -> StoreReport:
+    """Report on one store.
+
+    Raises:
+        SourceError: it cannot be read.
+    """
+    guarded, around = _around(store, base, policy)
+    facts = _facts(column, policy, guarded)
+    return StoreReport(
+        course=course,
+        column=column,
+        around=around,
+        guarded=guarded,
+        points=[(point, *point.judge(facts)) for point in POINTS],
+    )
+
+
+def _around(
+    store: StorePolicy, base: Path, policy: StoragePolicy
+) -> tuple[bool | None, Surroundings]:
+    try:
+        guard = open_guard(store, base=base, policy=policy, writable=False)
+    except UsageError:  # a file, a directory, or the application's own
+        return None, Surroundings()
+    try:
+        guarded = guard.stands()
+    finally:
+        guard.close()
+    opened = open_store(store, base=base)
+    try:
+        return guarded, opened.surroundings()
+    finally:
+        opened.close()
+
+
+def _facts(column: AuditedColumn, policy: StoragePolicy, guarded: bool | None) -> Facts:
+    grades = column.profile.grades
+    return Facts(
+        weak=column.profile.below_floor,
+        unsalted=sum(grades.get(grade, 0) for grade in _NO_SALT),
+        unknown=grades.get(Grade.UNKNOWN, 0),
+        findings={finding.code: finding.rows for finding in column.findings},
+        lowest=_lowest(column.profile),
+        shortest=policy.new_passwords.shortest,
+        guarded=guarded,
+    )
+
+
+def _lowest(profile: Profile) -> dict[str, int]:
+    """Give the lowest rounds or cost of each scheme that stands by itself or on top."""
+    found: dict[str, int] = {}
+    for reading in profile.groups:
+        name = _FIRST_COST.get(reading.scheme, "rounds")
+        cost = dict(reading.parameters).get(name)
+        if cost is not None and reading.grade in {Grade.CURRENT, Grade.LAYERED, Grade.OUTDATED}:
+            found[reading.scheme] = min(cost, found.get(reading.scheme, cost))
+    return found

@@ -1,0 +1,1 @@
+"""Logins over HTTP."""

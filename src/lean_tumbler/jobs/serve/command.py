@@ -1,0 +1,196 @@
+"""`serve`: logins over HTTP, for applications in any language."""
+
+import argparse
+import json
+import os
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    DEFAULT_MILLISECONDS,
+    add_policy_option,
+    gateway_of,
+    milliseconds,
+    policy_path,
+    positive_integer,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from lean_tumbler.service.failures import FailureLimit
+    from lean_tumbler.service.logins import Log, LoginService, Means
+
+EXAMPLE = """\
+  lean-tumbler serve --listen unix:tumbler.sock
+  lean-tumbler serve --listen 127.0.0.1:8460 --at-once 2
+  curl --unix-socket tumbler.sock -H 'Content-Type: application/json' http://tumbler/v1/admit \\
+       -d '{"store": "passengers", "login": "ada@tidepost.example", "password": "…"}'"""
+
+DEFAULT_PLACE = "127.0.0.1:8460"
+_QUEUE_FOR_EACH = 10
+_THREADS_FOR_EACH = 2  # one derives while another reads or writes
+_TOKEN_BYTES = 4096
+_KEY_BYTES = 32
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "--listen",
+        default=DEFAULT_PLACE,
+        metavar="PLACE",
+        help=f"unix:PATH, HOST:PORT, or inherited for systemd's socket (default {DEFAULT_PLACE})",
+    )
+    parser.add_argument(
+        "--at-once",
+        type=positive_integer,
+        metavar="N",
+        help="derivations at once, as `tune` says; without it, one for each core",
+    )
+    parser.add_argument(
+        "--queue",
+        type=positive_integer,
+        metavar="N",
+        help="requests that may wait for one; further ones are told to come back "
+        f"(default {_QUEUE_FOR_EACH} for each at once)",
+    )
+    parser.add_argument(
+        "--within",
+        type=milliseconds,
+        metavar="MILLISECONDS",
+        default=DEFAULT_MILLISECONDS,
+        help="the longest wait, as given to `tune`; who would wait longer is told to come back "
+        f"(default {DEFAULT_MILLISECONDS:.0f})",
+    )
+    parser.add_argument(
+        "--token-file",
+        type=Path,
+        metavar="FILE",
+        help="what callers must show; readable by you alone",
+    )
+    parser.add_argument(
+        "--share-failures",
+        metavar="URL",
+        help="redis://HOST:6379/0, where all instances count failed logins together; "
+        "its password comes from LEAN_TUMBLER_REDIS_PASSWORD",
+    )
+    parser.add_argument("--certificate", type=Path, metavar="FILE", help="for TLS, in PEM")
+    parser.add_argument("--private-key", type=Path, metavar="FILE", help="the certificate's key")
+    add_policy_option(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.service.app import Access
+    from lean_tumbler.service.logins import Means
+    from lean_tumbler.service.metrics import Metrics
+    from lean_tumbler.service.serving import Listening, serve
+    from lean_tumbler.service.turns import Turns
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.host import keep_freed_memory
+    from lean_tumbler.stores.observations import Observations
+
+    def log(event: "Mapping[str, object]") -> None:
+        session.message(json.dumps({"time": round(time.time(), 3), **event}, ensure_ascii=False))
+
+    listening = Listening(
+        place=arguments.listen,
+        certificate=arguments.certificate,
+        private_key=arguments.private_key,
+    )
+    token = _token(arguments.token_file)
+    # Instances with the same token answer side by side.
+    at_once = arguments.at_once or os.cpu_count() or 1
+    keep_freed_memory()
+    with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
+        means = Means(
+            executor=executor,
+            turns=Turns(
+                at_once=at_once, within_seconds=arguments.within / 1000, clock=time.monotonic
+            ),
+            most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
+            failures=_failures(arguments.share_failures, log),
+            metrics=Metrics(),
+            log=log,
+            clock=time.monotonic,
+            observed=Observations(
+                EvidenceFile.beside(policy_path(arguments)),
+                clock=time.monotonic,
+                alert=lambda message: log({"event": "alert", "message": message}),
+            ),
+        )
+        serve(
+            lambda: _service(arguments, means),
+            listening,
+            Access(token=token),
+            log=log,
+            clock=time.monotonic,
+        )
+        means.observed.write()
+    return 0
+
+
+def _failures(shared: str | None, log: "Log") -> "FailureLimit":
+    """Count failures here, or in Redis too."""
+    from lean_tumbler.service.failures import OwnFailures
+    from lean_tumbler.service.shared_failures import SharedFailures, redis_client
+    from lean_tumbler.stores.credentials import REDIS_PASSWORD_VARIABLE, password_from_environment
+
+    own = OwnFailures(key=os.urandom(_KEY_BYTES), clock=time.monotonic)
+    if shared is None:
+        return own
+    return SharedFailures(
+        redis_client(shared, password_from_environment(REDIS_PASSWORD_VARIABLE)),
+        own=own,
+        clock=time.monotonic,
+        alert=lambda message: log({"event": "alert", "message": message}),
+    )
+
+
+def _service(arguments: argparse.Namespace, means: "Means") -> "LoginService":
+    """Read the policy, open its stores and check that all their formulas are there."""
+    from lean_tumbler.core.policy import APPLICATION
+    from lean_tumbler.jobs.bulk.layering import require_formulas
+    from lean_tumbler.service.logins import LoginService
+    from lean_tumbler.stores.locators import is_file, open_store
+    from lean_tumbler.stores.scans.costs import learn_costs
+    from lean_tumbler.stores.sql import LOGIN_LOCK_SECONDS
+
+    policy = read_policy(arguments)
+    # The values of files and of the application's own stores come with requests alone.
+    base = policy_path(arguments).parent
+    stores = {
+        name: open_store(store, base=base, writable=True, lock_seconds=LOGIN_LOCK_SECONDS)
+        for name, store in policy.stores.items()
+        if store.locator != APPLICATION and not is_file(store, base=base)
+    }
+    for store in stores.values():
+        require_formulas(store, policy)
+    gateway = gateway_of(arguments, policy)
+    for name, store in stores.items():
+        gateway.reader(name).look_at_column()  # now, and not at the first login that needs it
+        learn_costs(gateway, store, store_name=name)
+    return LoginService(gateway, stores, means)
+
+
+def _token(path: Path | None) -> str:
+    """Read the access token.
+
+    Raises:
+        UsageError: others can read the file, or it is empty.
+    """
+    from lean_tumbler.stores.files import read_secret
+
+    if path is None:
+        return ""
+    raw = read_secret(path, what="the token", limit_bytes=_TOKEN_BYTES)
+    token = raw.decode("utf-8", "replace").strip()
+    if not token:
+        raise UsageError(f"{path}: the token is empty")
+    return token

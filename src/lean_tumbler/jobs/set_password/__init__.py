@@ -1,0 +1,1 @@
+"""A password for an account that none opens."""

@@ -1,0 +1,1 @@
+"""Scheme and costs by measurement."""

@@ -1,0 +1,234 @@
+"""`tune`: parameters by measurement, under a login load, against an attacker's costs."""
+
+import argparse
+import time
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    DEFAULT_MILLISECONDS,
+    add_attacker_option,
+    add_plot_option,
+    add_policy_option,
+    add_report_options,
+    kibibytes,
+    milliseconds,
+    policy_path,
+    positive_integer,
+    rate_per_second,
+    read_policy,
+    share,
+    write_plot,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.core.tuning.choosing import Candidate
+    from lean_tumbler.core.tuning.measuring import LeftOut
+    from lean_tumbler.stores.tuning_files import Measured
+
+EXAMPLE = """\
+  lean-tumbler tune --peak-logins 40/s --within 300ms
+  lean-tumbler tune --peak-logins 40/s --schemes bcrypt,pbkdf2-sha256 --memory 4GiB
+  lean-tumbler tune --measurements production.json --cores 16 --save"""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    _add_demand(parser)
+    _add_choice(parser)
+    parser.add_argument(
+        "--quick", action="store_true", help="measure for less than 10 seconds instead of 60"
+    )
+    parser.add_argument(
+        "--measurements",
+        type=Path,
+        metavar="FILE",
+        help="take the measurements from there; where it is not there yet, measure and write it",
+    )
+    add_plot_option(parser, "draw waits against guesses, as .png or .svg")
+    parser.add_argument(
+        "--save", action="store_true", help="write the choice into the policy's [target]"
+    )
+    add_policy_option(parser)
+    add_report_options(parser)
+
+
+def _add_demand(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--peak-logins",
+        type=rate_per_second,
+        metavar="RATE",
+        help="attempts at the worst minute, failed ones included, like 40/s",
+    )
+    parser.add_argument(
+        "--upgrading",
+        type=share,
+        default=0.0,
+        metavar="SHARE",
+        help="the share of logins that derive twice, the first after a migration, like 30%%",
+    )
+    parser.add_argument(
+        "--within",
+        type=milliseconds,
+        metavar="MILLISECONDS",
+        default=DEFAULT_MILLISECONDS,
+        help="the longest wait of 99 in 100 logins at that load "
+        f"(default {DEFAULT_MILLISECONDS:.0f})",
+    )
+    parser.add_argument(
+        "--cores",
+        type=positive_integer,
+        metavar="N",
+        help="cores of the host that checks logins (default: those measured on)",
+    )
+    parser.add_argument(
+        "--memory",
+        type=kibibytes,
+        metavar="AMOUNT",
+        help="memory that the host gives to it, like 4GiB (default: all of the one measured on)",
+    )
+
+
+def _add_choice(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--schemes",
+        metavar="LIST",
+        help="choose among these alone, like bcrypt,pbkdf2-sha256: what your language can verify",
+    )
+    parser.add_argument(
+        "--approved-only",
+        action="store_true",
+        help="choose among schemes of FIPS-approved primitives alone",
+    )
+    parser.add_argument(
+        "--floor",
+        metavar="NAME",
+        help="the least that will do: owasp, rfc9106, nist, or a TOML file with a table [floor] "
+        "(default: the policy's)",
+    )
+    add_attacker_option(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.tuning.choosing import Demand
+    from lean_tumbler.jobs.tune.report import draw_tune, tune_document
+    from lean_tumbler.jobs.tune.tuning import tune
+    from lean_tumbler.stores.tuning_files import read_attacker, read_floor
+
+    policy = read_policy(arguments, required=arguments.save)
+    floor = read_floor(arguments.floor, policy)
+    attacker = read_attacker(arguments.attacker)
+    wanted = _schemes(arguments)
+    measured, left_out = _measured(arguments, wanted, session)
+    tuned = tune(
+        [point for point in measured.points if point.scheme in wanted],
+        left_out,
+        floor=floor,
+        attacker=attacker,
+        demand=Demand(
+            cores=arguments.cores or measured.host["cores"],
+            memory_kib=arguments.memory or measured.host["memory_kib"],
+            within_milliseconds=arguments.within,
+            logins_per_second=arguments.peak_logins or 0.0,
+            upgrading=arguments.upgrading,
+            read_by=policy.target.read_by,
+        ),
+    )
+    session.emit(
+        arguments,
+        document=lambda: tune_document(tuned, measured.host),
+        draw=lambda console: draw_tune(console, tuned, measured.host),
+    )
+    if arguments.plot:
+        from lean_tumbler.jobs.tune.plot import tune_plot
+
+        write_plot(arguments.plot, lambda kind: tune_plot(tuned, kind), session)
+    chosen = tuned.choice.chosen
+    if chosen is None:
+        return 1
+    if arguments.save:
+        _save(arguments, policy, chosen, session)
+    return 0
+
+
+def _schemes(arguments: argparse.Namespace) -> tuple[str, ...]:
+    from lean_tumbler.core.tuning.choosing import APPROVED
+    from lean_tumbler.core.tuning.measuring import SCHEMES
+    from lean_tumbler.stores.naming import nearest
+
+    wanted = SCHEMES
+    if arguments.schemes is not None:
+        wanted = tuple(name.strip() for name in arguments.schemes.split(","))
+        for name in wanted:
+            if name not in SCHEMES:
+                raise UsageError(
+                    f"--schemes: no scheme “{name}” to write; {nearest(name, SCHEMES)}"
+                )
+    if arguments.approved_only:
+        wanted = tuple(name for name in wanted if name in APPROVED)
+        if not wanted:
+            approved = ", ".join(APPROVED)
+            raise UsageError(f"--approved-only leaves none of --schemes; approved: {approved}")
+    return wanted
+
+
+def _measured(
+    arguments: argparse.Namespace, schemes: tuple[str, ...], session: Session
+) -> "tuple[Measured, list[LeftOut]]":
+    """Take measurements from the file that is named, or measure."""
+    from lean_tumbler.core.tuning.measuring import QUICK, THOROUGH, Bench
+    from lean_tumbler.stores.host import this_host
+    from lean_tumbler.stores.tuning_files import Measured, read_measurements, write_measurements
+
+    path = arguments.measurements
+    if path is not None and path.exists():
+        return read_measurements(path), []
+    host = this_host()
+    with ThreadPoolExecutor(host.cores) as executor:
+        bench = Bench(
+            QUICK if arguments.quick else THOROUGH,
+            executor=executor,
+            cores=host.cores,
+            memory_kib=host.free_kib,
+            clock=time.perf_counter,
+        )
+        with session.progress("Measuring", total=bench.steps(schemes)) as advance:
+            points = bench.measure(schemes, progress=advance)
+    measured = Measured(
+        host={
+            "system": host.system,
+            "machine": host.machine,
+            "cores": host.cores,
+            "memory_kib": host.memory_kib,
+        },
+        taken_at=session.clock().astimezone(UTC).isoformat(timespec="seconds"),
+        points=points,
+    )
+    if path is not None:
+        write_measurements(path, measured)
+        session.message(f"{path}: measurements written; --measurements {path} takes them again")
+        measured = read_measurements(path)  # rounded there: what is reported now comes again
+    return measured, bench.left_out
+
+
+def _save(
+    arguments: argparse.Namespace, policy: "StoragePolicy", chosen: "Candidate", session: Session
+) -> None:
+    from lean_tumbler.core.policy import Target
+    from lean_tumbler.stores.policy_file import save_target
+
+    path = policy_path(arguments)
+    if not policy.floor.reached_by(chosen.scheme, chosen.parameters):
+        raise UsageError(
+            f"{path}: the choice is below the policy's own floor ({policy.floor.source}); "
+            "nothing saved; leave --floor out, or change the policy's [floor]"
+        )
+    target = Target(chosen.scheme, chosen.parameters)
+    save_target(path, target)
+    session.message(f"{path}: [target] is now {target}")

@@ -1,0 +1,339 @@
+"""Measurements, what they mean under the load, and the parameters that they lead to."""
+
+from __future__ import annotations
+
+import math
+from itertools import pairwise
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.tuning.attacker import spend
+from lean_tumbler.core.tuning.measuring import is_noisy
+from lean_tumbler.core.tuning.popularity import LIKELIEST
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import duration, guess_count, money
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping, Sequence
+    from typing import Any
+
+    from rich.console import Console
+
+    from lean_tumbler.core.schemes.base import Parameters
+    from lean_tumbler.core.tuning.choosing import Candidate, Demand, WayOut
+    from lean_tumbler.core.tuning.measuring import Measurement
+    from lean_tumbler.jobs.tune.tuning import Tuned
+
+_SIMULATION_DIFFERS = 1.25
+_CANDIDATES_AROUND = 2
+
+
+def tune_document(tuned: Tuned, host: Mapping[str, Any]) -> Document:
+    """Give measurements and the choice as a document."""
+    demand, choice = tuned.demand, tuned.choice
+    return new_document(
+        "tune",
+        host=dict(host),
+        constraints={
+            "cores": demand.cores,
+            "memory_kib": demand.memory_kib,
+            "within_milliseconds": demand.within_milliseconds,
+            "peak_logins_per_second": demand.logins_per_second or None,
+            "upgrading": demand.upgrading,
+            "floor": tuned.floor.source,
+            "schemes": list(tuned.lines),
+            "read_by": list(map(str, demand.read_by)),
+        },
+        measured=[_measured(point) for point in tuned.points],
+        left_out=[
+            {"scheme": left.scheme, "parameters": dict(left.parameters), "why": left.why}
+            for left in tuned.left_out
+        ],
+        noisy=is_noisy(tuned.points),
+        fits=[
+            {"scheme": line.scheme, "held_back_error": _rounded(line.error, 3)}
+            for line in tuned.lines.values()
+        ],
+        candidates=[_candidate(found) for found in choice.candidates],
+        chosen=None if choice.chosen is None else {
+            **_candidate(choice.chosen),
+            "simulated_p99_milliseconds": _rounded(tuned.simulated_milliseconds),
+            "why": why(tuned),
+        },
+        without_read_by=None
+        if tuned.without_read_by is None
+        else _candidate(tuned.without_read_by),
+        next_down=None if choice.down is None else _candidate(choice.down),
+        next_up=None if choice.up is None else _candidate(choice.up),
+        ways_out=[
+            {
+                "scheme": way.scheme,
+                "parameters": dict(way.parameters),
+                "cores": way.cores,
+                "within_milliseconds": _rounded(way.milliseconds),
+                "cores_and_milliseconds": list(way.both) if way.both else None,
+            }
+            for way in choice.ways_out
+        ],
+        attacker={"hardware": tuned.attacker.hardware.name, "likeliest": _likeliest(tuned)},
+    )  # fmt: skip
+
+
+def _rounded(value: float | None, digits: int = 2) -> float | None:
+    return None if value is None or not math.isfinite(value) else round(value, digits)
+
+
+def _measured(point: Measurement) -> Document:
+    return {
+        "scheme": point.scheme,
+        "parameters": dict(point.parameters),
+        "milliseconds": round(point.milliseconds, 3),
+        "milliseconds_at_load": round(point.milliseconds_at_load, 3),
+        "milliseconds_at_once": {
+            str(level): round(time, 3) for level, time in point.milliseconds_at_once.items()
+        },
+        "spread": round(point.spread, 3),
+    }
+
+
+def _candidate(found: Candidate) -> Document:
+    return {
+        "scheme": found.scheme,
+        "parameters": dict(found.parameters),
+        "at_once": found.at_once,
+        "milliseconds": round(found.milliseconds, 2),
+        "p99_milliseconds": _rounded(found.p99_milliseconds),
+        "utilisation": round(found.utilisation, 3),
+        "guesses_per_second": round(found.guesses_per_second, 1),
+        "against": list(found.against),
+    }
+
+
+def _likeliest(tuned: Tuned) -> list[Document]:
+    chosen, popularity = tuned.choice.chosen, tuned.attacker.popularity
+    if chosen is None:
+        return []
+    spent = [(n, spend(n, chosen.guesses_per_second, tuned.attacker.hardware)) for n in LIKELIEST]
+    return [
+        {
+            "guesses": guesses,
+            "seconds": round(one.seconds, 1),
+            "money": round(one.money, 4),
+            "kilowatt_hours": round(one.kilowatt_hours, 4),
+            "share_fallen": round(popularity.fallen(guesses), 3),
+        }
+        for guesses, one in spent
+    ]
+
+
+def why(tuned: Tuned) -> str:
+    """Give the reason for the choice in a sentence."""
+    demand = tuned.demand
+    load = _load(demand)
+    text = (
+        f"of all at or above the floor it costs an attacker most and still answers 99 in 100 "
+        f"logins within {demand.within_milliseconds:.0f} ms {load}"
+    )
+    if tuned.choice.up is not None:
+        text += f"; the next step up: {'; '.join(tuned.choice.up.against)}"
+    return text
+
+
+def _load(demand: Demand) -> str:
+    if not demand.logins_per_second:
+        return "with every core busy (no --peak-logins given)"
+    twice = f", {demand.upgrading:.0%} of them deriving twice" if demand.upgrading else ""
+    return f"at {demand.logins_per_second:g} logins a second{twice}"
+
+
+def costs_in_words(scheme: str, parameters: Parameters) -> str:
+    """Write parameters for a person."""
+    match scheme:
+        case "argon2id":
+            lanes = f", {parameters['lanes']} lanes" if parameters["lanes"] > 1 else ""
+            size = f"{parameters['memory_kib'] / 1024:.4g} MiB"
+            return f"{size}, {_counted(parameters['passes'], 'pass', 'passes')}{lanes}"
+        case "bcrypt":
+            return f"cost {parameters['cost_log2']}"
+        case "scrypt":
+            lanes = f", {parameters['lanes']} lanes" if parameters["lanes"] > 1 else ""
+            mib = 2 ** parameters["cost_log2"] * parameters["block_size"] * 128 / 2**20
+            return f"N = 2^{parameters['cost_log2']} ({mib:g} MiB){lanes}"
+        case _:
+            return f"{parameters['rounds']:,} rounds"
+
+
+def _counted(number: int, one: str, more: str) -> str:
+    return f"{number} {one if number == 1 else more}"
+
+
+def draw_tune(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> None:
+    """Print the choice and the table that it comes from."""
+    chosen = tuned.choice.chosen
+    if chosen is None:
+        _draw_ways_out(console, tuned)
+    else:
+        words = costs_in_words(chosen.scheme, chosen.parameters)
+        console.print(Text(f"{chosen.scheme}: {words}", style="bold green"))
+        reason = why(tuned)
+        console.print(f"{reason[0].upper()}{reason[1:]}.")
+    console.print()
+    console.print(_table(tuned))
+    console.print()
+    if chosen is not None:
+        _draw_attack(console, tuned, chosen)
+    _draw_measuring(console, tuned, host)
+
+
+def _draw_ways_out(console: Console, tuned: Tuned) -> None:
+    demand = tuned.demand
+    console.print(
+        Text(
+            f"Nothing at or above the floor answers within {demand.within_milliseconds:.0f} ms "
+            f"{_load(demand)}.",
+            "bold red",
+        )
+    )
+    if not tuned.choice.ways_out:
+        console.print(f"The floor ({tuned.floor.source}) has no parameters of these schemes.")
+    for way in tuned.choice.ways_out:
+        console.print(f"  {way.scheme}, {costs_in_words(way.scheme, way.parameters)}: {_way(way)}")
+
+
+def _way(way: WayOut) -> str:
+    ways = []
+    if way.cores is not None:
+        ways.append(f"{way.cores} cores would do")
+    if way.milliseconds is not None:
+        ways.append(f"allow --within {math.ceil(way.milliseconds * 1.05)}")
+    if way.both is not None:
+        cores, milliseconds = way.both
+        ways.append(f"{cores} cores and --within {math.ceil(milliseconds)} together would do")
+    return ", or ".join(ways) or "no number of cores would do"
+
+
+def _table(tuned: Tuned) -> Any:
+    table = new_table(
+        "", "scheme", "costs", "one login", "99 in 100 within", "busy", "guesses/s", "why not",
+        right=(3, 4, 5, 6),
+    )  # fmt: skip
+    shown = _shown(tuned)
+    for before, found in pairwise([None, *shown]):
+        if before is not None and found is not None and before.scheme != found.scheme:
+            table.add_section()
+        _add_row(table, tuned, found)
+    return table
+
+
+def _shown(tuned: Tuned) -> Sequence[Candidate | None]:
+    """Choose rows: of the chosen scheme some around the choice, of others the best that will do."""
+    shown: list[Candidate] = []
+    for scheme in tuned.lines:
+        own = [found for found in tuned.choice.candidates if found.scheme == scheme]
+        fitting = [place for place, found in enumerate(own) if not found.against]
+        chosen = tuned.choice.chosen
+        around = _CANDIDATES_AROUND if chosen is not None and chosen.scheme == scheme else 0
+        quickest = min(range(len(own)), key=lambda n: own[n].milliseconds, default=0)
+        place = own.index(chosen) if chosen in own else fitting[-1] if fitting else quickest
+        shown += own[max(0, place - around) : place + around + 1]
+    return shown
+
+
+def _add_row(table: Any, tuned: Tuned, found: Candidate | None) -> None:
+    if found is None:
+        return
+    is_chosen = found is tuned.choice.chosen
+    late = not math.isfinite(found.p99_milliseconds)
+    table.add_row(
+        "→" if is_chosen else "",
+        found.scheme,
+        costs_in_words(found.scheme, found.parameters),
+        f"{found.milliseconds:.1f} ms",
+        "never" if late else f"{found.p99_milliseconds:,.0f} ms",
+        f"{100 * found.utilisation:,.0f} %" if tuned.demand.logins_per_second else "",
+        guess_count(found.guesses_per_second),
+        "; ".join(found.against),
+        style="bold green" if is_chosen else "dim" if found.against else "",
+    )
+
+
+def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
+    console.print(
+        Text(f"An attacker with {tuned.attacker.hardware.name}, against one account:", "bold")
+    )
+    popularity = tuned.attacker.popularity
+    for guesses in LIKELIEST:
+        cost = spend(guesses, chosen.guesses_per_second, tuned.attacker.hardware)
+        fallen = popularity.fallen(guesses)
+        console.print(
+            f"  the {guesses:,} likeliest passwords: {duration(cost.seconds)}, "
+            f"{money(cost.money)}; opens about {100 * fallen:.0f} in 100 accounts"
+        )
+    console.print()
+
+
+def _costs_of_read_by(tuned: Tuned) -> Iterator[str]:
+    """Say which choice it costs that stock functions must verify what is written."""
+    programs = tuned.demand.read_by
+    if not programs:
+        return
+    names, chosen, free = ", ".join(map(str, programs)), tuned.choice.chosen, tuned.without_read_by
+    if free is None:
+        yield f"[target] read_by ({names}) costs no choice: the same would be chosen without it."
+    else:
+        yield (
+            f"[target] read_by ({names}) costs the choice of {free.scheme}, "
+            f"{costs_in_words(free.scheme, free.parameters)}: "
+            f"{guess_count(free.guesses_per_second)} guesses a second, "
+            f"{guess_count(chosen.guesses_per_second) if chosen else 'nothing'} with it."
+        )
+    yield (
+        "With read_by `layer` lays nothing over digests: no stock function verifies the result. "
+        "They are replaced as people log in."
+    )
+
+
+def _draw_measuring(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> None:
+    measured_on = f"Measured on {host['cores']} cores ({host['machine']})"
+    memory = f"{tuned.demand.memory_kib / 2**20:.3g} GiB"
+    floor = f"Floor: {tuned.floor.source}."
+    notes = [f"{measured_on}; for {tuned.demand.cores} cores and {memory}. {floor}"]
+    if tuned.demand.cores > host["cores"]:
+        notes.append(
+            f"More than {host['cores']} at once were not measured; it is taken that they slow each "
+            "other down no further. Measure on the host itself to be sure."
+        )
+    errors = [line.error for line in tuned.lines.values() if line.error is not None]
+    if errors:
+        notes.append(
+            f"The fitted lines miss measured points that they had not seen by {max(errors):.0%} "
+            "at most (median of each scheme)."
+        )
+    chosen, simulated = tuned.choice.chosen, tuned.simulated_milliseconds
+    if chosen is not None and simulated is not None:
+        notes.append(
+            f"99 in 100 within: {chosen.p99_milliseconds:.0f} ms by formula, {simulated:.0f} ms "
+            "by simulation."
+        )
+        if max(simulated / chosen.p99_milliseconds, chosen.p99_milliseconds / simulated) > (
+            _SIMULATION_DIFFERS
+        ):
+            notes.append("The two differ: take the larger, and leave room.")
+    notes += _costs_of_read_by(tuned)
+    if chosen is not None and DERIVATIONS[chosen.scheme].on_top is None:
+        notes.append(
+            f"{chosen.scheme} cannot stand over a legacy digest: for `layer`, leave it out of "
+            "--schemes."
+        )
+    if is_noisy(tuned.points):
+        notes.append("The machine is noisy: timings vary. Measure again when it is quiet.")
+    notes += [
+        f"Not measured: {left.scheme}, {costs_in_words(left.scheme, left.parameters)}: {left.why}."
+        for left in tuned.left_out
+        if "MiB" in left.why
+    ]
+    for note in notes:
+        console.print(note, style="dim")

@@ -1,0 +1,1 @@
+"""Put back what a bulk step replaced."""

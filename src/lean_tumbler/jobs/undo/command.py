@@ -1,0 +1,87 @@
+"""`undo`: puts back what a bulk step replaced, from its sealed backup."""
+
+import argparse
+from pathlib import Path
+
+from lean_tumbler.cli.options import (
+    add_bulk_options,
+    chosen_store,
+    opened_store,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+EXAMPLE = """\
+  lean-tumbler undo layer-1.sealed --key recovery.private.pem --dry-run
+  lean-tumbler undo layer-1.sealed --key recovery.private.pem --store passengers
+
+Only rows that still hold exactly what the bulk step wrote are put back, and only from a backup that
+the key beside the policy has signed."""
+
+_KEY_BYTES = 1 << 14
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("backup", type=Path, metavar="BACKUP", help="the sealed backup")
+    parser.add_argument(
+        "--key", type=Path, required=True, metavar="FILE", help="the private half of its key"
+    )
+    parser.add_argument(
+        "--unfinished", action="store_true", help="take the backup of a run that was killed"
+    )
+    add_bulk_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.jobs.undo.report import draw_undo, undo_document
+    from lean_tumbler.jobs.undo.undoing import undo_swaps
+    from lean_tumbler.stores.files import read_text
+    from lean_tumbler.stores.sealed_backup import BackupReader
+    from lean_tumbler.stores.signing_key import verifying_key
+
+    policy = read_policy(arguments)
+    store_policy = chosen_store(policy, arguments.store)
+    key = read_text(arguments.key, limit_bytes=_KEY_BYTES)
+    signed_by = verifying_key(policy_path(arguments))
+    backup = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
+    try:
+        if (backup.head.store, backup.head.table) != (store_policy.name, store_policy.table):
+            raise UsageError(
+                f"{arguments.backup}: of the store {backup.head.store}, table {backup.head.table}"
+            )
+        if backup.head.expired(session.clock()):
+            raise UsageError(f"{arguments.backup}: expired at {backup.head.expires_at}; delete it")
+        with (
+            opened_store(arguments, store_policy, in_bulk=True) as store,
+            session.progress("Putting back", total=0, unit="rows") as advance,
+        ):
+            # Opened from end to end first: nothing is put back from a file that was changed.
+            checked = undo_swaps(
+                store,
+                backup.swaps(unfinished=arguments.unfinished),
+                step=backup.head.step,
+                dry_run=True,
+            )
+            again = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
+            undone = checked if arguments.dry_run else undo_swaps(
+                store,
+                again.swaps(unfinished=arguments.unfinished),
+                step=backup.head.step,
+                dry_run=False,
+                progress=advance,
+            )  # fmt: skip
+            again.close()
+            if not arguments.dry_run:
+                undone.copy = store.finish()
+    finally:
+        backup.close()
+    session.emit(
+        arguments,
+        document=lambda: undo_document(undone),
+        draw=lambda console: draw_undo(console, undone),
+    )
+    return int(undone.is_overtaken)

@@ -1,0 +1,59 @@
+"""What was put back, and what that means."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from lean_tumbler.jobs.undo.undoing import Undone
+
+
+# What it means that the values of a step are back.
+_AFTER = {
+    "layer": "The live column holds weak values again.",
+    "lock-dormant": "These accounts open again, with the values that they had.",
+}
+
+
+def undo_document(undone: Undone) -> Document:
+    """Give what was put back as a document."""
+    return new_document(
+        "undo",
+        considered=undone.considered,
+        restored=undone.restored,
+        changed_meanwhile=undone.changed,
+        gone=undone.gone,
+        dry_run=undone.dry_run,
+        copy=undone.copy or None,
+    )
+
+
+def draw_undo(console: Console, undone: Undone) -> None:
+    """Print what was put back."""
+    rows = count(undone.considered, "row")
+    if undone.dry_run:
+        console.print(Text(f"The backup holds {rows}; it opens, and is whole.", "bold green"))
+        console.print("Nothing was written. Without --dry-run they are put back.", style="dim")
+        return
+    if undone.is_overtaken:
+        text = f"None of {rows} put back: later steps or logins stand in their place."
+        console.print(Text(text, "bold red"))
+    else:
+        console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))
+    if undone.changed:
+        console.print(
+            f"{count(undone.changed, 'row')} changed since, at a login for one; left alone."
+        )
+    if undone.gone:
+        console.print(f"{count(undone.gone, 'row')} gone since.")
+    if undone.copy:
+        console.print(f"The copy is {undone.copy}; the file itself is as it was.")
+    elif undone.restored:
+        console.print(f"{_AFTER[undone.step]} Delete the backup when it expires.")

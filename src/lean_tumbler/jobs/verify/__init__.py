@@ -1,0 +1,1 @@
+"""Known accounts held against the store."""

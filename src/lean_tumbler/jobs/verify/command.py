@@ -1,0 +1,108 @@
+"""`verify`: are the accounts whose password is known accepted?"""
+
+import argparse
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.options import (
+    add_store_options,
+    chosen_store,
+    gateway_of,
+    opened_store,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.core.reading.cohorts import Cohort
+
+EXAMPLE = """\
+  lean-tumbler verify known.csv --formula 'utf-8, append salt, sha1, hex'
+  lean-tumbler verify known.csv --store passengers    takes the stored values from the store
+
+known.csv begins with the line login,password,stored,salt (salt may be left out; further columns
+are parts that a formula names); with --store it needs login,password alone, and what the accounts
+show of their cohorts is noted beside the policy, for `plan` and `layer`."""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
+    parser.add_argument(
+        "--formula",
+        metavar="TEXT|NAME",
+        help="how the stored values came about: a formula, or the name of a cohort or formula of "
+        "the policy",
+    )
+    parser.add_argument(
+        "--earlier",
+        type=Path,
+        metavar="FILE",
+        help="an older dump as CSV, login,stored: it proves which values were hashed twice",
+    )
+    add_store_options(parser)
+
+
+def run(arguments: argparse.Namespace, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.jobs.verify.report import draw_verify, verify_document
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
+    from lean_tumbler.stores.scans.verification import reader_of_files, verify_accounts
+
+    policy = read_policy(arguments, required=arguments.store is not None)
+    known = read_known_accounts(
+        arguments.known, with_stored=arguments.store is None, say=session.message
+    )
+    gateway = gateway_of(arguments, policy)
+    given = _given(arguments, policy)
+    earlier = read_earlier(arguments.earlier) if arguments.earlier else {}
+    if arguments.store is None:
+        reader = reader_of_files(policy, given)
+        found = verify_accounts(known, reader=reader, bounds=gateway.bounds, earlier=earlier)
+    else:
+        store_policy = chosen_store(policy, arguments.store)
+        reader = gateway.reader(store_policy.name)
+        if given is not None:
+            reader = reader.with_cohort(given)
+        with opened_store(arguments, store_policy) as store:
+            found = verify_accounts(
+                known,
+                reader=reader,
+                bounds=gateway.bounds,
+                store=store,
+                store_name=store_policy.name,
+                earlier=earlier,
+            )
+        if given is None and found.tried:
+            EvidenceFile.beside(policy_path(arguments)).note_known(found.tried)
+    session.emit(
+        arguments,
+        document=lambda: verify_document(found),
+        draw=lambda console: draw_verify(console, found),
+    )
+    return int(not all(account.accepted for account in found.accounts))
+
+
+def _given(arguments: argparse.Namespace, policy: "StoragePolicy") -> "Cohort | None":
+    """Give the cohort that the command line names or describes; None where it does neither."""
+    from lean_tumbler.core.formulas import notation
+    from lean_tumbler.core.formulas.named import NamedFormula
+    from lean_tumbler.core.policy.cohort_tables import split_then
+    from lean_tumbler.core.reading.cohorts import Cohort
+
+    text = arguments.formula
+    if text is None:
+        return None
+    for store in policy.stores.values():
+        for cohort in store.cohorts:
+            if cohort.name == text and cohort.formula is not None:
+                return replace(cohort, condition=None)
+    named, then = policy.formulas.get(text), ""
+    if named is None:
+        before, then = split_then(text)
+        named = NamedFormula("given", notation.parse(before, may_end_in_bytes=bool(then)))
+    return Cohort(name=named.name, formula=named, then=then)

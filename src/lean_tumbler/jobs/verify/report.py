@@ -1,0 +1,74 @@
+"""Known accounts: which are accepted, and what is near where one is not."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.core.passwords import AS_TYPED
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from lean_tumbler.stores.scans.verification import Verification
+
+
+def verify_document(found: Verification) -> Document:
+    """Give the result for known accounts as a document."""
+    accounts = found.accounts
+    accepted = sum(account.accepted for account in accounts)
+    return new_document(
+        "verify",
+        known=len(accounts),
+        accepted=accepted,
+        rejected=len(accounts) - accepted,
+        accounts=[
+            {
+                "login": account.login,
+                "accepted": account.accepted,
+                "scheme": account.scheme,
+                "layered_over": account.layered_over,
+                "formula": account.formula,
+                "near_miss": account.near_miss or None,
+                "form": account.form or None,
+            }
+            for account in accounts
+        ],
+    )
+
+
+def draw_verify(console: Console, found: Verification) -> None:
+    """Print which known accounts are accepted, the rejected ones with what is near."""
+    accounts = found.accounts
+    rejected = [account for account in accounts if not account.accepted]
+    if not rejected:
+        console.print(Text(f"All {count(len(accounts), 'known account')} accepted.", "bold green"))
+    else:
+        text = f"{len(rejected):,} of {count(len(accounts), 'known account')} rejected."
+        console.print(Text(text, "bold red"))
+        table = new_table("login", "read as", "near miss")
+        for account in rejected:
+            table.add_row(account.login, account.scheme or "", account.near_miss)
+        console.print()
+        console.print(table)
+        console.print()
+    tally: dict[tuple[str, str], int] = {}
+    for account in accounts:
+        if account.accepted:
+            over = account.layered_over
+            scheme = f"{account.scheme} over {over}" if over else account.scheme or ""
+            as_typed = account.form == AS_TYPED
+            formula = account.formula or "none: describes itself"
+            key = (scheme, formula if as_typed else f"{formula} ({account.form} of what was typed)")
+            tally[key] = tally.get(key, 0) + 1
+    if tally:
+        table = new_table("accepted as", "by formula", "accounts", right=(2,))
+        for (scheme, formula), number in sorted(tally.items(), key=lambda item: -item[1]):
+            table.add_row(scheme, formula, f"{number:,}")
+        console.print()
+        console.print(table)
+        console.print()

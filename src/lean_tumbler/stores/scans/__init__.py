@@ -1,0 +1,1 @@
+"""What is read of whole columns, and of accounts beside them."""

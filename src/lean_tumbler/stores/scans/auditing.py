@@ -1,0 +1,358 @@
+"""Auditing a source: one column of a mapping, or every column that holds credentials."""
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import polars as pl
+
+from lean_tumbler.core.audit.detectors import Place
+from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
+from lean_tumbler.core.audit.elsewhere import Elsewhere, elsewhere, values_of_logins
+from lean_tumbler.core.audit.everyone import rows_of
+from lean_tumbler.core.audit.findings import Finding, findings, members
+from lean_tumbler.core.audit.opening import Opens
+from lean_tumbler.core.audit.profile import Frame, Profiler
+from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.layering import characters_needed
+from lean_tumbler.core.policy import Columns, StorePolicy, Target
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.tuning.attacker import Attacker
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.naming import require_column
+from lean_tumbler.stores.scans.guessing import guess
+from lean_tumbler.stores.scans.profiling import (
+    Means,
+    graded,
+    looked_at,
+    mapped_columns,
+    names_of,
+    policy_table,
+    reader_of,
+    table_named,
+)
+from lean_tumbler.stores.sources.base import Table, Unreadable
+from lean_tumbler.stores.sources.nested import NestedTable, document_columns
+from lean_tumbler.stores.sources.opening import tables_at
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AuditedColumn:
+    """One column's part of the report.
+
+    Attributes:
+        listed: reads the column once more, and gives each finding with the rows that it concerns.
+        everyone: reads the column once more, and gives every row, as `core.audit.everyone` does.
+    """
+
+    table: str
+    column: str
+    profile: Profile
+    findings: list[Finding]
+    unreadable: Unreadable
+    listed: Callable[[], Iterator[tuple[Finding, pl.DataFrame]]] = field(repr=False)
+    everyone: Callable[[], Iterator[pl.DataFrame]] = field(repr=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Audit:
+    """A whole report.
+
+    Attributes:
+        attacker: who would guess, once the table leaks.
+        likely_passwords: how many were looked for in plain text and unsalted digests.
+    """
+
+    source: str
+    floor: Floor
+    columns: list[AuditedColumn]
+    attacker: Attacker = field(default_factory=Attacker)
+    likely_passwords: int = 0
+
+    @property
+    def rows(self) -> int:
+        """Rows of all tables; several columns of one table count once."""
+        return sum({column.table: column.profile.rows for column in self.columns}.values())
+
+    @property
+    def unreadable(self) -> list[Unreadable]:
+        """The rows that could not be read, once for each table."""
+        return list({column.table: column.unreadable for column in self.columns}.values())
+
+    @property
+    def cut_off(self) -> bool:
+        """Whether the source ends in the middle."""
+        return any(column.unreadable.cut_off for column in self.columns)
+
+
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """A column to audit, the roles beside it, and what its content opens."""
+
+    table: Table
+    columns: Columns
+    opens: Opens | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Profiled:
+    """A column that was read, before anybody judges it."""
+
+    table: Table
+    columns: Columns
+    profile: Profile
+    unreadable: Unreadable
+    looked_at_again: Callable[[], Iterator[Frame]]
+
+    @property
+    def place(self) -> str:
+        """Table and column, as a report names them."""
+        return f"{self.table.name}.{self.columns.stored}"
+
+
+def _profiled(
+    table: Table,
+    columns: Columns,
+    *,
+    means: Means,
+    reader: RowReader | None = None,
+    others: Sequence[str] = (),
+    watch: Callable[[Frame], None] | None = None,
+) -> _Profiled:
+    """Read one column.
+
+    Args:
+        table: where it stands.
+        columns: the table's own names for what is needed.
+        means: what the audit works with.
+        reader: of the store's rows, with its cohorts; None where there is no policy.
+        others: further columns that it needs.
+        watch: given each frame, for what else its rows tell.
+    """
+    unreadable = Unreadable()
+    profiler = Profiler(floor=means.floor, reader=reader, likely=means.likely)
+    for looked in looked_at(table, columns, unreadable, profiler, means, others):
+        profiler.add(looked)
+        if watch is not None:
+            watch(looked)
+        means.progress(looked.height)
+    profile = profiler.finish()
+
+    def again() -> Iterator[Frame]:
+        return looked_at(table, columns, Unreadable(), profiler, means, others)
+
+    if means.budget is not None:
+        opened, profile.coverage = guess(again(), profile, reader or RowReader(), means.budget)
+        profile.note_opened(opened)
+    return _Profiled(
+        table=table,
+        columns=columns,
+        profile=profile,
+        unreadable=unreadable,
+        looked_at_again=again,
+    )
+
+
+def _judged(
+    read: _Profiled,
+    means: Means,
+    *,
+    beside: Sequence[str] = (),
+    opens: Opens | None = None,
+    same: Elsewhere | None = None,
+) -> AuditedColumn:
+    """Say what is wrong with a column.
+
+    Args:
+        read: the column.
+        means: what the audit works with.
+        beside: other columns of the table that hold credentials.
+        opens: the values of one of them that this column's content opens.
+        same: what it shares with other columns.
+    """
+    known = _place(read.table, read.columns.stored or "", means.policy.target)
+    place = replace(known, beside=tuple(beside), opens=opens, elsewhere=same or Elsewhere())
+    found = findings(read.profile, means.floor, place)
+
+    def listed() -> Iterator[tuple[Finding, pl.DataFrame]]:
+        for looked in read.looked_at_again():
+            yield from members(found, read.profile, means.floor, place, looked)
+
+    def everyone() -> Iterator[pl.DataFrame]:
+        for looked in read.looked_at_again():
+            yield rows_of(looked, found, read.profile, means.floor, place)
+
+    return AuditedColumn(
+        table=read.table.name,
+        column=place.column,
+        profile=read.profile,
+        findings=found,
+        unreadable=read.unreadable,
+        listed=listed,
+        everyone=everyone,
+    )
+
+
+def _place(table: Table, column: str, target: Target) -> Place:
+    declared = table.declared(column)
+    known = Place(table=table.name, column=column)
+    if declared.characters is None:
+        return replace(known, collation=declared.collation)
+    return replace(
+        known,
+        characters=declared.characters,
+        collation=declared.collation,
+        needed=characters_needed(target),
+    )
+
+
+def audit_policy_store(
+    store: StorePolicy,
+    *,
+    base: Path,
+    means: Means,
+    watch: Callable[[pl.DataFrame], None] | None = None,
+) -> Audit:
+    """Audit a store of the policy, with its formulas.
+
+    Args:
+        store: of the policy.
+        base: the folder that a relative locator starts from.
+        means: what the audit works with.
+        watch: given the rows as `graded_rows` gives them, so that they are read once.
+
+    Raises:
+        UsageError: the table or a column is not there.
+        SourceError: the store cannot be read.
+    """
+    table = policy_table(store, base=base)
+    names = names_of(means.policy)
+    read = _profiled(
+        table,
+        store.columns,
+        means=means,
+        reader=reader_of(store, means.policy),
+        others=store.other_columns,
+        watch=None if watch is None else lambda looked: watch(graded(looked, names)),
+    )
+    return _audit(store.name, [_judged(read, means)], means)
+
+
+def audit_source(
+    locator: str,
+    *,
+    base: Path,
+    means: Means,
+    table: str | None = None,
+    columns: Columns | None = None,
+) -> Audit:
+    """Audit a source; without a column, every column that holds credentials is found.
+
+    Raises:
+        UsageError: the table or column is not there, or no column holds credentials.
+        SourceError: the source cannot be read.
+    """
+    name, tables = tables_at(locator, base=base)
+    wanted = columns or Columns()
+    chosen = [table_named(table, tables, name)] if table else tables
+    if wanted.stored and "." in wanted.stored:
+        chosen = [_with_fields(found, wanted.stored) for found in chosen]
+    places = list(_places(chosen, wanted, name, is_named=table is not None))
+    if not places:
+        where = f"table {table} of {name}" if table else name
+        raise UsageError(
+            f"{where}: no column that holds credentials was found; name it with --column"
+        )
+    return _audit(name, _together(places, means), means)
+
+
+def _together(places: Sequence[_Found], means: Means) -> list[AuditedColumn]:
+    """Read all columns, and judge each beside the others."""
+    columns_of: dict[str, list[str]] = {}
+    values: dict[str, list[pl.DataFrame]] = {}
+    read = []
+    for found in places:
+        columns_of.setdefault(found.table.name, []).append(found.columns.stored or "")
+        parts: list[pl.DataFrame] = []
+        watch = _keeps_values(parts) if len(places) > 1 else None
+        column = _profiled(found.table, found.columns, means=means, watch=watch)
+        values[column.place] = parts
+        read.append(column)
+    same = elsewhere({place: pl.concat(parts) for place, parts in values.items() if parts})
+    return [
+        _judged(
+            column,
+            means,
+            beside=[n for n in columns_of[found.table.name] if n != found.columns.stored],
+            opens=found.opens,
+            same=same.get(column.place),
+        )
+        for found, column in zip(places, read, strict=True)
+    ]
+
+
+def _keeps_values(parts: list[pl.DataFrame]) -> Callable[[Frame], None]:
+    return lambda looked: parts.append(values_of_logins(looked))
+
+
+def _audit(source: str, columns: list[AuditedColumn], means: Means) -> Audit:
+    tried = len(means.likely.passwords) if means.likely else 0
+    return Audit(
+        source=source,
+        floor=means.floor,
+        columns=columns,
+        attacker=means.attacker,
+        likely_passwords=tried,
+    )
+
+
+def _with_fields(table: Table, column: str) -> Table:
+    """Take a JSON column apart where one of its fields is asked for."""
+    if column in table.columns:
+        return table
+    documents = document_columns(_sample(table))
+    return NestedTable(table, documents) if documents else table
+
+
+def _places(
+    tables: Sequence[Table], wanted: Columns, name: str, *, is_named: bool
+) -> Iterator[_Found]:
+    named = list(filter(None, mapped_columns(wanted)))
+    if named and not is_named:
+        first = wanted.stored or named[0]
+        tables = [table for table in tables if first in table.columns]
+        if not tables:
+            raise UsageError(f"{name}: no table has a column “{first}”")
+    for table in tables:
+        for column in named:
+            require_column(column, table.columns, f"{name}, table {table.name}")
+        if wanted.stored:
+            yield _Found(table, wanted)
+            continue
+        sample = _sample(table)
+        documents = document_columns(sample)
+        for found in credential_columns(table.name, sample, wanted):
+            if found.columns.stored not in documents:
+                yield _Found(table, found.columns, found.opens)
+        if documents:
+            yield from _in_documents(NestedTable(table, documents))
+
+
+def _in_documents(table: NestedTable) -> Iterator[_Found]:
+    """Find credentials in JSON documents inside text columns."""
+    fields = {name for names in table.documents.values() for name in names}
+    for found in credential_columns(table.name, _sample(table)):
+        if found.columns.stored in fields:
+            yield _Found(table, found.columns, found.opens)
+
+
+def _sample(table: Table) -> dict[str, list[str | None]]:
+    """Read some rows of all columns; what cannot be read is counted when all is read."""
+    with closing(table.frames(table.columns, Unreadable())) as frames:
+        first = next(frames, None)
+    if first is None:
+        return {}
+    some = first.gather_every(max(1, first.height // SAMPLE_ROWS)).head(SAMPLE_ROWS)
+    return {column: some[column].to_list() for column in table.columns}

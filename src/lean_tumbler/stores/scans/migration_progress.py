@@ -1,0 +1,207 @@
+"""Whether a migration is on course: counts since its start, beside the forecast made then."""
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.forecast.bands import Band
+from lean_tumbler.core.forecast.forecasting import Forecast, refitted
+from lean_tumbler.core.grades import Grade
+from lean_tumbler.stores.history import Entry
+from lean_tumbler.stores.scans.store_forecast import DAYS, StoreForecast
+
+_EARLY_DAYS = 84
+_LAST_ONE = 0.5  # accounts: fewer are none
+_LOCKED = str(Grade.LOCKED)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Course:
+    """One store, from its first count on.
+
+    Attributes:
+        name: the store's, in the policy.
+        table: its table.
+        profile: what was counted now.
+        started: the day of the first count; None where this is it.
+        counted: day -> accounts that waited: below the floor, or layered.
+        promised: what was forecast at the start, by days from there; empty where nothing was.
+        ahead: the forecast made now, from what has happened or from last logins; None where there
+            is nothing to tell it from, or nobody waits.
+        from_history: whether from what has happened.
+        store: the forecast from last logins or a log; None where there are no dates.
+        before: the grades at the first count.
+        fewer: by what a check needs, how many accounts fewer need it than on some day before: that
+            often it was used.
+        fewer_since: that day; None where there is none.
+        lately_days: what counts as lately, for what is still needed.
+    """
+
+    name: str
+    table: str
+    profile: Profile
+    started: date | None
+    counted: Sequence[tuple[date, int]]
+    promised: Mapping[int, Band]
+    ahead: Forecast | None
+    from_history: bool
+    store: StoreForecast | None
+    before: Mapping[str, int]
+    fewer: Mapping[str, int]
+    fewer_since: date | None
+    lately_days: int
+
+    @property
+    def waiting(self) -> int:
+        """Accounts that have not been upgraded."""
+        return self.counted[-1][1]
+
+    @property
+    def expected_now(self) -> Band | None:
+        """What the forecast of the start says of today; None where there is none."""
+        if self.started is None or not self.promised:
+            return None
+        start = self.counted[0][1]
+        since = (self.counted[-1][0] - self.started).days
+        promised = Forecast(accounts=start, days=dict(self.promised), mirror={}, fitted=True)
+        return promised.at(since) if 0 < since <= max(self.promised) else None
+
+    @property
+    def verdict(self) -> str:
+        """One of `on course`, `ahead`, `behind`, `finished` and `just begun`."""
+        if not self.waiting:
+            return "finished"
+        expected = self.expected_now
+        if expected is None:
+            return "just begun"
+        if self.waiting > expected.high:
+            return "behind"
+        return "ahead" if self.waiting < expected.low else "on course"
+
+    @property
+    def ahead_from(self) -> date:
+        """The day that the forecast made now starts from."""
+        if self.store is not None and not self.from_history:
+            return self.store.as_of
+        return self.counted[-1][0]
+
+    @property
+    def last_expected(self) -> int | None:
+        """Days until the last one is expected to have returned; None where that is never."""
+        if self.ahead is None:
+            return None
+        return next(
+            (day for day, band in self.ahead.days.items() if band.expected < _LAST_ONE), None
+        )
+
+
+def store_entry(profile: Profile, table: str, found: StoreForecast | None) -> dict[str, Any]:
+    """Give what the history keeps of a store."""
+    return {
+        "table": table,
+        "rows": profile.rows,
+        "grades": {str(grade): rows for grade, rows in profile.grades.items()},
+        "below_floor": profile.below_floor,
+        "layered": profile.grades.get(Grade.LAYERED, 0),
+        "needed": {} if found is None else _needed(found),
+        "forecast": None
+        if found is None
+        else {str(day): _rounded(band) for day, band in _together(found).items()},
+    }
+
+
+def _needed(found: StoreForecast) -> dict[str, int]:
+    """Count accounts by what a check of their values needs, weak or layered."""
+    counted: Counter[str] = Counter()
+    for (_, needs), (rows, _) in found.seen_lately.items():
+        counted[needs] += rows
+    return dict(counted)
+
+
+def _rounded(band: Band) -> list[float]:
+    return [round(number, 1) for number in (band.low, band.expected, band.high)]
+
+
+def _together(found: StoreForecast) -> dict[int, Band]:
+    """Add up what is weak and what is layered: a bulk run moves rows from one to the other."""
+    return {day: weak + found.layered.days[day] for day, weak in found.weak.days.items()}
+
+
+def course(
+    name: str,
+    table: str,
+    profile: Profile,
+    *,
+    found: StoreForecast | None,
+    entries: Sequence[Entry],
+    taken_at: datetime,
+    lately_days: int,
+) -> Course:
+    """Hold a count against the history.
+
+    Args:
+        name: the store's.
+        table: its table.
+        profile: what was counted now.
+        found: the forecast from last logins or a log.
+        entries: earlier counts, oldest first.
+        taken_at: when it was counted now.
+        lately_days: what counts as lately.
+    """
+    own = [(entry.taken_at, entry.stores[name]) for entry in entries if name in entry.stores]
+    now = store_entry(profile, table, found)
+    counts = [(when.date(), _waiting(store)) for when, store in own]
+    counts.append((taken_at.date(), _waiting(now)))
+    started = counts[0][0] if own else None
+    locked = [int(store["grades"].get(_LOCKED, 0)) for store in (*(s for _, s in own), now)]
+    since = [
+        ((day - counts[0][0]).days, waiting + (here - locked[0]))
+        for (day, waiting), here in zip(counts, locked, strict=True)
+    ]
+    waiting = counts[-1][1]
+    # Until some months have passed, who leaves is better seen from a log, or from who is new.
+    is_early = since[-1][0] < _EARLY_DAYS and found is not None and found.sees_who_leaves
+    from_history = refitted(since, DAYS, waiting=waiting) if waiting and not is_early else None
+    first = own[0][1]["forecast"] if own else {}
+    long_ago = taken_at - timedelta(days=lately_days)
+    earlier = [(when, store["needed"]) for when, store in own if store["needed"]]
+    compared = next(
+        (each for each in reversed(earlier) if each[0] <= long_ago), earlier[0] if earlier else None
+    )
+    return Course(
+        name=name,
+        table=table,
+        profile=profile,
+        started=started,
+        counted=counts,
+        promised={day: Band(low=low, expected=middle, high=high)
+                  for day, (low, middle, high) in first.items()},
+        ahead=from_history or (_ahead(found) if found and waiting else None),
+        from_history=from_history is not None,
+        store=found,
+        before=own[0][1]["grades"] if own else {},
+        fewer={needs: rows - now["needed"].get(needs, 0) for needs, rows in compared[1].items()}
+        if compared else {},
+        fewer_since=compared[0].date() if compared else None,
+        lately_days=lately_days,
+    )  # fmt: skip
+
+
+def _waiting(store: Mapping[str, Any]) -> int:
+    return int(store["below_floor"]) + int(store["layered"])
+
+
+def _ahead(found: StoreForecast) -> Forecast:
+    weak, layered = found.weak, found.layered
+    return Forecast(
+        accounts=weak.accounts + layered.accounts,
+        days=_together(found),
+        mirror={day: number + layered.mirror[day] for day, number in weak.mirror.items()},
+        fitted=weak.fitted,
+        because=weak.because,
+        returns=weak.returns,
+        never=weak.never,
+    )
