@@ -20,13 +20,13 @@ from pathlib import Path
 from conftest import make_portal
 from invented import mishaps
 from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.login.refusal_work import work_of
 from lean_tumbler.core.reading.conditions import parse_condition
 from lean_tumbler.core.reading.layouts import parse_layout
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row as StoredRow
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.reading.ways import Bounds
-from lean_tumbler.core.refusal_work import work_of
 from lean_tumbler.errors import TumblerError
 from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, read_request
 from lean_tumbler.stores.sources.base import Unreadable

@@ -22,8 +22,8 @@ from hypothesis import settings
 
 from lean_tumbler.cli.main import run
 from lean_tumbler.cli.session import Session
-from lean_tumbler.core.gateway import store_reader
 from lean_tumbler.core.layering import RowPlan, plan_row
+from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reading.rows import Row

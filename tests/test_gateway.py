@@ -16,10 +16,10 @@ from hypothesis import strategies as st
 import lean_tumbler
 from conftest import CHEAP_POLICY, OPENABLE, planned, stored_value
 from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
-from lean_tumbler.core import layered
 from lean_tumbler.core.layering import Leave, derived, task_of
+from lean_tumbler.core.login import layered
+from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.schemes.catalogue import read_value
-from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import CheckImpossible, PasswordRefused, PolicyError, UsageError
 
 POLICY = StoragePolicy.from_toml(CHEAP_POLICY)

@@ -10,9 +10,9 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import missing, oracle
-from lean_tumbler.core.checking import check
 from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.login.checking import check
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, recompute

@@ -21,7 +21,7 @@ from argon2 import low_level
 
 import servers
 from conftest import PROGRAM, Portal, Program, make_portal, oracle
-from lean_tumbler.core.new_passwords import NewPasswords, Reason, reasons_against
+from lean_tumbler.core.login.new_passwords import NewPasswords, Reason, reasons_against
 from lean_tumbler.service.watch import AcceptanceWatch
 
 STORE = "passengers"

@@ -12,16 +12,16 @@ The public interface is what `__all__` names; everything else may change between
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from lean_tumbler.core.gateway import CredentialGateway
-    from lean_tumbler.core.outcome import Outcome
+    from lean_tumbler.core.login.gateway import CredentialGateway
+    from lean_tumbler.core.login.outcome import Outcome
     from lean_tumbler.core.policy import StoragePolicy
 
 __all__ = ["CredentialGateway", "Outcome", "StoragePolicy"]
 
 
 _HOMES = {
-    "CredentialGateway": "lean_tumbler.core.gateway",
-    "Outcome": "lean_tumbler.core.outcome",
+    "CredentialGateway": "lean_tumbler.core.login.gateway",
+    "Outcome": "lean_tumbler.core.login.outcome",
     "StoragePolicy": "lean_tumbler.core.policy",
 }
 

@@ -14,8 +14,8 @@ import pytest
 
 from conftest import Portal, make_portal, run_program
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.layered import Head
 from lean_tumbler.core.layering import DerivationTask, assembled, derived
+from lean_tumbler.core.login.layered import Head
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.errors import SourceError, StoreAway

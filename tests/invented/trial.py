@@ -12,7 +12,7 @@ from pathlib import Path
 
 from invented.tables import KINDS, Person, Table
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.gateway import store_reader
+from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.reading.evidence import Counts, Evidence
 from lean_tumbler.jobs.bulk.layering import Resources, Selection, layer_store

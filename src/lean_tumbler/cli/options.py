@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
     from lean_tumbler.cli.session import Session
-    from lean_tumbler.core.gateway import CredentialGateway
+    from lean_tumbler.core.login.gateway import CredentialGateway
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.core.reading.survey import Column
     from lean_tumbler.stores.interface import Store
@@ -144,7 +144,7 @@ def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "Sto
 
 def gateway_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> "CredentialGateway":
     """Give the gateway of a policy, with the keys that it names; it looks at columns by need."""
-    from lean_tumbler.core.gateway import CredentialGateway
+    from lean_tumbler.core.login.gateway import CredentialGateway
     from lean_tumbler.core.policy import APPLICATION
 
     columns = {
@@ -159,7 +159,7 @@ def column_of(
     arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy"
 ) -> "Callable[[], Column]":
     """Give what surveys a store's column when it is first asked for."""
-    from lean_tumbler.core.gateway import store_reader
+    from lean_tumbler.core.login.gateway import store_reader
     from lean_tumbler.stores.locators import open_store
     from lean_tumbler.stores.scans.surveying import surveyed_once
 

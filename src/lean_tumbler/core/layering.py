@@ -4,10 +4,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from lean_tumbler.core import layered, written
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade, grade
-from lean_tumbler.core.passwords import require_storable
+from lean_tumbler.core.login import layered, written
+from lean_tumbler.core.login.passwords import require_storable
 from lean_tumbler.core.policy import StoragePolicy, Target
 from lean_tumbler.core.reading.reader import PLAIN_TEXT, Doubt, Reading, RowReader, State
 from lean_tumbler.core.reading.ways import (
@@ -265,7 +265,7 @@ def require_opening(target: Target, randomness: Callable[[int], bytes], bounds: 
     Raises:
         WriteNotConfirmed: the login fails.
     """
-    from lean_tumbler.core.checking import check  # noqa: PLC0415 - it stands above this module
+    from lean_tumbler.core.login.checking import check  # noqa: PLC0415 - it stands above this module
 
     way = SettingWay(name="md5-crypt", certainty=Certainty.SAID, scheme="md5-crypt", setting=_TRIAL)
     plan = RowPlan(

@@ -4,8 +4,8 @@ from collections.abc import Mapping, Sequence
 from importlib.metadata import version
 from typing import Any
 
-from lean_tumbler.core.new_passwords import Reason
-from lean_tumbler.core.outcome import Action
+from lean_tumbler.core.login.new_passwords import Reason
+from lean_tumbler.core.login.outcome import Action
 from lean_tumbler.service.problems import TYPES
 from lean_tumbler.service.requests import POSTS, Field, Path
 

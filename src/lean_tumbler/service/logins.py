@@ -6,8 +6,8 @@ from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
-from lean_tumbler.core.gateway import CredentialGateway
-from lean_tumbler.core.outcome import Action, Outcome
+from lean_tumbler.core.login.gateway import CredentialGateway
+from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.errors import RequestRefused, StoreAway, TumblerError
 from lean_tumbler.jobs.admit.admission import (
     Admission,

@@ -5,8 +5,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from lean_tumbler.core import layered
 from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
+from lean_tumbler.core.login import layered
 
 
 def origins(

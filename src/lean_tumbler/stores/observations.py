@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from threading import Lock
 
-from lean_tumbler.core.outcome import Outcome
+from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.errors import TumblerError
 from lean_tumbler.stores.evidence_file import EvidenceFile, Tried

@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from lean_tumbler.core.checking import is_opened
+from lean_tumbler.core.login.checking import is_opened
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.reading.reader import Reading, RowReader, either_side
 from lean_tumbler.core.reading.rows import Row, bytes_of

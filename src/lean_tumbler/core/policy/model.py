@@ -8,7 +8,7 @@ from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
-from lean_tumbler.core.new_passwords import NewPasswords
+from lean_tumbler.core.login.new_passwords import NewPasswords
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.schemes.base import Derivation, Kind, Parameters, ParsedValue
 from lean_tumbler.core.schemes.bcrypt import WRITTEN_VARIANTS

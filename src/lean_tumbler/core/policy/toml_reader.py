@@ -16,7 +16,7 @@ from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.formulas.steps import ENCODINGS
 from lean_tumbler.core.grades import PUBLISHED_FLOOR, Floor
 from lean_tumbler.core.limits import Limits
-from lean_tumbler.core.new_passwords import (
+from lean_tumbler.core.login.new_passwords import (
     COMPOSITION,
     LEAST_LONGEST,
     SHORTEST,

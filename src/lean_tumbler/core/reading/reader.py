@@ -4,10 +4,10 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
-from lean_tumbler.core import layered
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.formulas.steps import DIGESTS
+from lean_tumbler.core.login import layered
 from lean_tumbler.core.reading.candidates import bare_schemes, distinct, formula_way
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.rows import Row

@@ -5,8 +5,8 @@ from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 from types import MappingProxyType
 
-from lean_tumbler.core import layered
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
+from lean_tumbler.core.login import layered
 from lean_tumbler.core.schemes import (
     argon2,
     bcrypt,

@@ -3,8 +3,8 @@
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 
-from lean_tumbler.core.gateway import CredentialGateway
-from lean_tumbler.core.outcome import Action, Outcome
+from lean_tumbler.core.login.gateway import CredentialGateway
+from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 

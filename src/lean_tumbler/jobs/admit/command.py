@@ -27,7 +27,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.passwords import utf8
+    from lean_tumbler.core.login.passwords import utf8
     from lean_tumbler.jobs.admit.admission import admit_login
     from lean_tumbler.jobs.admit.report import admit_document, admit_text
     from lean_tumbler.stores.evidence_file import EvidenceFile

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from lean_tumbler.core.outcome import Action, Outcome
+from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.reports.documents import Document, new_document
 
 

@@ -12,7 +12,6 @@ from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import TypeVar
 
-from lean_tumbler.core.gateway import store_reader
 from lean_tumbler.core.layering import (
     DerivationTask,
     Leave,
@@ -22,11 +21,12 @@ from lean_tumbler.core.layering import (
     require_opening,
     task_of,
 )
+from lean_tumbler.core.login.gateway import store_reader
+from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
 from lean_tumbler.core.reading.ways import Bounds
 from lean_tumbler.core.schemes.catalogue import own_formulas
-from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, StoreAway, UsageError
 from lean_tumbler.jobs.bulk.deriving import (
     CHECKED_SHARE,

@@ -4,10 +4,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
-from lean_tumbler.core.gateway import store_reader
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.layering import RowPlan, plan_row
 from lean_tumbler.core.limits import over_limits
+from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof

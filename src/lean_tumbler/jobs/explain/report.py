@@ -6,7 +6,7 @@ import textwrap
 from typing import TYPE_CHECKING
 
 from lean_tumbler.core.grades import MEANING, Grade
-from lean_tumbler.core.passwords import AS_TYPED
+from lean_tumbler.core.login.passwords import AS_TYPED
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second

@@ -23,7 +23,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.gateway import CredentialGateway
+    from lean_tumbler.core.login.gateway import CredentialGateway
 
     policy = read_policy(arguments, required=False)
     password = session.read_password(policy.limits, confirm=True)

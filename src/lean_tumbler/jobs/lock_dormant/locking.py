@@ -10,12 +10,12 @@ import polars as pl
 
 from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade, grade
+from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.core.schemes.lock_markers import new_marker
-from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 from lean_tumbler.stores.scans.login_log import folded_login

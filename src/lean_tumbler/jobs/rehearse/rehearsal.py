@@ -9,8 +9,8 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
 
-from lean_tumbler.core.gateway import CredentialGateway
-from lean_tumbler.core.outcome import Outcome
+from lean_tumbler.core.login.gateway import CredentialGateway
+from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.errors import CheckImpossible

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.core.passwords import AS_TYPED
+from lean_tumbler.core.login.passwords import AS_TYPED
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count

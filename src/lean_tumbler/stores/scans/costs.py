@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from lean_tumbler.core.gateway import CredentialGateway
+from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Store

@@ -7,8 +7,8 @@ import polars as pl
 
 from lean_tumbler.core.audit.profile import Frame, row_of
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.checking import is_opened
 from lean_tumbler.core.grades import Grade
+from lean_tumbler.core.login.checking import is_opened
 from lean_tumbler.core.reading.reader import RowReader, either_side
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, FormulaWay

@@ -12,9 +12,9 @@ import polars as pl
 from lean_tumbler.core.audit.cohort_marks import OTHER
 from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.profile import Frame, Group, Profiler
-from lean_tumbler.core.gateway import store_reader
 from lean_tumbler.core.grades import Floor
-from lean_tumbler.core.layered import origins_of
+from lean_tumbler.core.login.gateway import store_reader
+from lean_tumbler.core.login.layered import origins_of
 from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.tuning.attacker import Attacker

@@ -4,10 +4,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
-from lean_tumbler.core.checking import Verdict, check
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.near_misses import changed_inputs, fits, near_miss, salted_formulas
+from lean_tumbler.core.login.checking import Verdict, check
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.cohorts import Cohort

@@ -3,10 +3,10 @@
 import hmac
 from dataclasses import dataclass, field
 
-from lean_tumbler.core import layered
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.named import NamedFormula
-from lean_tumbler.core.passwords import forms
+from lean_tumbler.core.login import layered
+from lean_tumbler.core.login.passwords import forms
 from lean_tumbler.core.reading.reader import DECRYPTABLE, Reading, State
 from lean_tumbler.core.reading.ways import (
     Bounds,

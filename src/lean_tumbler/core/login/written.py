@@ -1,6 +1,6 @@
 """Values as they are written: each is parsed again from its text before a store sees it."""
 
-from lean_tumbler.core import layered
+from lean_tumbler.core.login import layered
 from lean_tumbler.core.reading.reader import RowReader, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue

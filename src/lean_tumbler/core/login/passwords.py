@@ -4,7 +4,7 @@ import unicodedata
 from collections.abc import Iterator
 
 from lean_tumbler.core.limits import Limits
-from lean_tumbler.core.new_passwords import Reason
+from lean_tumbler.core.login.new_passwords import Reason
 from lean_tumbler.core.policy import Target
 from lean_tumbler.core.schemes.bcrypt import PASSWORD_BYTES as BCRYPT_PASSWORD_BYTES
 from lean_tumbler.errors import PasswordRefused

@@ -6,21 +6,21 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
-from lean_tumbler.core import written
-from lean_tumbler.core.checking import Verdict, check
-from lean_tumbler.core.new_passwords import Reason, common_passwords, reasons_against
-from lean_tumbler.core.outcome import Action, Outcome
-from lean_tumbler.core.passwords import checkable, forms, new_form, require_storable
+from lean_tumbler.core.login import written
+from lean_tumbler.core.login.checking import Verdict, check
+from lean_tumbler.core.login.new_passwords import Reason, common_passwords, reasons_against
+from lean_tumbler.core.login.outcome import Action, Outcome
+from lean_tumbler.core.login.passwords import checkable, forms, new_form, require_storable
+from lean_tumbler.core.login.refusal_time import RefusalTime
+from lean_tumbler.core.login.refusal_work import Item, RefusalWork, derivation_work, work_of
+from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.reader import Reading, RowReader, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay
-from lean_tumbler.core.refusal_time import RefusalTime
-from lean_tumbler.core.refusal_work import Item, RefusalWork, derivation_work, work_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
-from lean_tumbler.core.sharing import in_share
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
 
 Randomness = Callable[[int], bytes]

@@ -1,0 +1,1 @@
+"""One login: the check, the decision, the layered form, and what a refusal costs."""
