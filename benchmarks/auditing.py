@@ -17,7 +17,7 @@ from lean_tumbler.core.grades import Floor, grade
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.stores.scans.auditing import audit_source
-from lean_tumbler.stores.scans.profiling import Means
+from lean_tumbler.stores.scans.profiling import AuditContext
 from measuring import Benchmark, Row, paired, peak_mib, quickest
 
 
@@ -58,9 +58,9 @@ def write_store(path: Path, rows: int) -> None:
 def _audit(source: str, *, folder: Path) -> object:
     cores = os.cpu_count() or 1
     with ThreadPoolExecutor(cores) as executor:
-        means = Means(floor=Floor(), executor=executor, frames_at_once=cores + 1)
+        context = AuditContext(floor=Floor(), executor=executor, frames_at_once=cores + 1)
         columns = Columns(stored="pw", login="email", account="id")
-        return audit_source(source, base=folder, means=means, columns=columns)
+        return audit_source(source, base=folder, context=context, columns=columns)
 
 
 def audit_rate(rows: int = 2_000_000) -> Row:

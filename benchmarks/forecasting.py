@@ -69,11 +69,11 @@ def forecast_truth(seeds: int = 8) -> Iterator[Row]:
             "benchmark": f"forecast of {name}",
             "points": len(tried),
             "covered": round(float(np.mean([each.covered for each in tried])), 2),
-            "beats_the_mirror": round(
-                float(np.mean([each.error < each.mirror_error for each in tried])), 2
+            "beats_the_baseline": round(
+                float(np.mean([each.error < each.baseline_error for each in tried])), 2
             ),
             "error": round(float(np.mean([each.error for each in tried])), 4),
-            "mirror_error": round(float(np.mean([each.mirror_error for each in tried])), 4),
+            "baseline_error": round(float(np.mean([each.baseline_error for each in tried])), 4),
         }
 
 

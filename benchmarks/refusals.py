@@ -22,7 +22,7 @@ import numpy as np
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.layering import derived, plan_row, task_of
 from lean_tumbler.core.reading.rows import Row as RowOfStore
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.jobs.admit.admission import admit_login, change_password
 from lean_tumbler.stores.locators import open_store
 from lean_tumbler.stores.scans.costs import learn_costs
@@ -88,10 +88,10 @@ def _kinds() -> Iterator[tuple[str, Callable[[str], str | None], str | None]]:
     yield "dearer PBKDF2", lambda p: _direct("pbkdf2-sha256", p, rounds=2000), None
     yield (
         "md5-crypt",
-        lambda p: SETTING_SCHEMES["md5-crypt"].compute("$1$abcdefgh$", p.encode()),
+        lambda p: CRYPT_SCHEMES["md5-crypt"].compute("$1$abcdefgh$", p.encode()),
         None,
     )
-    yield "DES crypt", lambda p: SETTING_SCHEMES["des-crypt"].compute("ab", p.encode()), None
+    yield "DES crypt", lambda p: CRYPT_SCHEMES["des-crypt"].compute("ab", p.encode()), None
     yield "MD5", lambda p: hashlib.md5(p.encode()).hexdigest(), None  # noqa: S324 - what a table holds
     yield "salted SHA-1", lambda p: hashlib.sha1(p.encode() + b"pepper").hexdigest(), "pepper"  # noqa: S324 - likewise
     yield "plain text", lambda p: p, None

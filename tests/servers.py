@@ -255,10 +255,10 @@ def mariadb_pair() -> Iterator[tuple[Server, Server]]:
         mariadb("--server-id=1", "--log-bin", *listening) as primary,
         mariadb("--server-id=2", "--skip-networking") as replica,
     ):
-        primary.run("CREATE USER mirror@'%' IDENTIFIED BY 'mirror';"
-                    "GRANT REPLICATION SLAVE ON *.* TO mirror@'%'; RESET MASTER;")  # fmt: skip
+        primary.run("CREATE USER baseline@'%' IDENTIFIED BY 'baseline';"
+                    "GRANT REPLICATION SLAVE ON *.* TO baseline@'%'; RESET MASTER;")  # fmt: skip
         replica.run(f"CHANGE MASTER TO MASTER_HOST='127.0.0.1', MASTER_PORT={port},"
-                    " MASTER_USER='mirror', MASTER_PASSWORD='mirror', MASTER_USE_GTID=slave_pos;"
+                    " MASTER_USER='baseline', MASTER_PASSWORD='baseline', MASTER_USE_GTID=slave_pos;"
                     "START SLAVE;")  # fmt: skip
         yield primary, replica
 

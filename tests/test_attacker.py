@@ -10,7 +10,12 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.schemes.base import Kind, Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, LAYOUTS
-from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Attacker, guesses_per_second, spend
+from lean_tumbler.core.tuning.attacker import (
+    CONSUMER_GPU_2022,
+    Attacker,
+    attack_cost,
+    guesses_per_second,
+)
 from lean_tumbler.core.tuning.exposure import exposures
 from lean_tumbler.core.tuning.popularity import Popularity
 from lean_tumbler.core.tuning.work import COMPRESSION, formula_work, work_of
@@ -101,12 +106,12 @@ def test_a_formula_costs_what_its_digests_cost(formula: str, operations: float) 
 def test_popular_passwords_fall_first() -> None:
     """The model's share grows with guesses, from none to all, and its inverse agrees."""
     model = Popularity()
-    shares = [model.fallen(10**n) for n in range(12)]
+    shares = [model.cracked_share(10**n) for n in range(12)]
     assert shares == sorted(shares)
-    assert model.fallen(0) == 0
+    assert model.cracked_share(0) == 0
     assert 0.15 < shares[4] < 0.3
     assert shares[-1] == 1
-    assert model.guesses_for(model.fallen(10**5)) == pytest.approx(10**5)
+    assert model.guesses_for(model.cracked_share(10**5)) == pytest.approx(10**5)
 
 
 def _reading(scheme: str, grade: Grade, *, salted: bool, formula: str = "") -> Reading:
@@ -148,7 +153,7 @@ def test_readable_values_cost_nothing_and_locked_ones_cannot_be_guessed() -> Non
     )
     assert rest == []
     assert math.isinf(readable.guesses_per_second)
-    assert readable.fallen == 1
+    assert readable.cracked_share == 1
     assert readable.likeliest[10**9][1].money == 0
 
 
@@ -165,7 +170,7 @@ def test_a_looped_formula_is_not_taken_for_one_digest() -> None:
 
 def test_time_money_and_energy_go_together() -> None:
     """An hour of guesses costs an hour's price and the card's energy."""
-    hour = spend(3600e6, 1e6, CONSUMER_GPU_2022)
+    hour = attack_cost(3600e6, 1e6, CONSUMER_GPU_2022)
     assert (hour.seconds, hour.money, hour.kilowatt_hours) == (3600, 0.40, 0.45)
 
 

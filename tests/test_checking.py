@@ -12,12 +12,12 @@ from hypothesis import strategies as st
 import servers
 from conftest import CHEAP_POLICY, Program, missing, planned
 from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
-from lean_tumbler.core.layering import Leave, derived, task_of
+from lean_tumbler.core.layering import SkipReason, derived, task_of
 from lean_tumbler.core.limits import Limits, over_limits
 from lean_tumbler.core.reading.ways import recompute
 from lean_tumbler.core.schemes import system_crypt
 from lean_tumbler.core.schemes.base import Kind
-from lean_tumbler.core.schemes.catalogue import LAYOUTS, SETTING_SCHEMES, read_value
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, LAYOUTS, read_value
 from lean_tumbler.errors import CheckImpossible
 
 ACCEPTING = StoragePolicy.from_toml(CHEAP_POLICY)
@@ -66,7 +66,7 @@ def test_every_foreign_setting_value_is_layered_and_comes_off_again(
         over = derived(task_of(plan, POLICY.target, os.urandom))
         assert not admit(stored=over, password="X" + row["password"]).admitted
         outcome = admit(stored=over, password=row["password"])
-        lossy = bool(SETTING_SCHEMES[parsed.scheme].lossy)
+        lossy = bool(CRYPT_SCHEMES[parsed.scheme].lossy)
         expected = (True, "none") if lossy else (True, "layer-removed")
         assert (outcome.admitted, outcome.action) == expected, parsed.scheme
     assert {"md5-crypt", "sha512-crypt", "des-crypt", "yescrypt", "scram-sha-256"} <= seen
@@ -82,7 +82,7 @@ def test_our_crypt_methods_agree_with_the_system(form: str, salt: str, password:
     """Any password and salt give the text that libcrypt gives."""
     made = crypt(form.format(salt), password)
     parsed = read_value(made)
-    compute = SETTING_SCHEMES[parsed.scheme].compute
+    compute = CRYPT_SCHEMES[parsed.scheme].compute
     assert compute(parsed.contents.setting, password) == made
 
 
@@ -146,7 +146,7 @@ def test_the_cached_form_is_sha256_crypt_with_a_long_salt() -> None:
     """With a salt that sha256-crypt takes whole, both give one digest; and it opens here."""
     salt = "0123456789abcdef"
     usual = crypt(f"$5$rounds=5000${salt}$", b"Dunlin 42").rpartition("$")[2]
-    compute = SETTING_SCHEMES["caching-sha256"].compute
+    compute = CRYPT_SCHEMES["caching-sha256"].compute
     assert compute(f"$A$005${salt}{salt[:4]}", b"Dunlin 42")[-43:] != usual
     stored = compute("$A$005$\x01\x02aä$bcdefghijklmnop", b"Dunlin 42")
     assert read_value(stored).scheme == "caching-sha256"
@@ -204,7 +204,7 @@ def test_thirteen_characters_that_read_as_a_digest_are_no_password() -> None:
     stored = "aZ3kQ9mTx4LwE"
     assert read_value(stored).scheme == "des-crypt"
     for policy, leave in (
-        (ACCEPTING, Leave.MAY_BE_DIGEST),
+        (ACCEPTING, SkipReason.MAY_BE_DIGEST),
         (POLICY, None),
     ):
         outcome = CredentialGateway(policy).admit(
@@ -217,4 +217,4 @@ def test_thirteen_characters_that_read_as_a_digest_are_no_password() -> None:
 def test_every_iterated_scheme_can_be_checked() -> None:
     """No layout of the catalogue is read and then left without a check."""
     iterated = {layout.scheme for layout in LAYOUTS if layout.kind is Kind.ITERATED}
-    assert iterated - {"the crypt(3) family"} <= set(SETTING_SCHEMES)
+    assert iterated - {"the crypt(3) family"} <= set(CRYPT_SCHEMES)

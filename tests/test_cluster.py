@@ -19,7 +19,7 @@ import pytest
 import servers
 from conftest import Program, make_portal, run_program
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.errors import StoreAway
+from lean_tumbler.errors import StoreUnavailable
 from lean_tumbler.jobs.layer.cluster import ClusterExecutor, is_overheard
 
 BIN = Path(sys.executable).parent
@@ -198,7 +198,7 @@ def test_results_that_never_come_are_given_up() -> None:
         connected[0] = False
         executor.give_up_if_lost()
         for future in waiting:
-            with pytest.raises(StoreAway, match="went away"):
+            with pytest.raises(StoreUnavailable, match="went away"):
                 future.result(timeout=0)
         ended.set()
 
@@ -218,5 +218,5 @@ def test_a_result_lost_on_its_way_is_computed_again(failures: int, given: bool) 
         if given:
             assert future.result(timeout=10) == 6
         else:
-            with pytest.raises(StoreAway, match="went away"):
+            with pytest.raises(StoreUnavailable, match="went away"):
                 future.result(timeout=10)

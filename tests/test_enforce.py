@@ -283,7 +283,7 @@ def test_the_gate_stays_shut_until_mended_or_accepted(gated: Portal, program: Pr
         assert WEAK not in finished.out
     change(gated, "DELETE FROM passengers WHERE id = 9")
     document = program("enforce", "gate", "--state", "s", "--format", "json").document
-    assert (document["passed"], document["stores"][0]["appeared"]) == (False, 1)
+    assert (document["passed"], document["stores"][0]["regressions"]) == (False, 1)
     assert program("enforce", "gate", "--state", "s", "--accept").code == 0
     assert program("enforce", "gate", "--state", "s").code == 0
 

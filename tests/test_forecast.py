@@ -1,4 +1,4 @@
-"""Forecasts: the model on made-up lives, bands, the mirror, the back-test, and bad dates."""
+"""Forecasts: the model on made-up lives, intervals, the baseline, the back-test, and bad dates."""
 
 import json
 import sqlite3
@@ -12,19 +12,19 @@ import pytest
 
 from conftest import CHEAP_POLICY, Program, make_portal
 from lean_tumbler.core.forecast.back_test import back_test
-from lean_tumbler.core.forecast.bands import Band
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, Forecast, fitted, forecast
-from lean_tumbler.core.forecast.returning import Exposure, Returning, expected, fit
-from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
-from lean_tumbler.core.forecast.times import Times, days_of
-from lean_tumbler.core.forecast.watching import (
+from lean_tumbler.core.forecast.intervals import Interval
+from lean_tumbler.core.forecast.observations import (
     NEVER_SEEN,
     Population,
+    baseline,
     from_last_logins,
     from_log,
-    mirror,
     population,
 )
+from lean_tumbler.core.forecast.return_model import Exposure, ReturnModel, expected, fit
+from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
+from lean_tumbler.core.forecast.times import Times, days_of
 from lives import POPULATIONS, lives, registered
 
 TODAY = date(2026, 10, 31)
@@ -39,12 +39,12 @@ def program(in_process: Program) -> Program:
 @pytest.mark.parametrize(
     "true",
     [
-        Returning(never=0.3, scale_days=20, shape=1.2, watched_days=364),
-        Returning(never=0.05, scale_days=60, shape=3.0, watched_days=364),
-        Returning(never=0.6, scale_days=5, shape=0.8, watched_days=364),
+        ReturnModel(never=0.3, scale_days=20, shape=1.2, watched_days=364),
+        ReturnModel(never=0.05, scale_days=60, shape=3.0, watched_days=364),
+        ReturnModel(never=0.6, scale_days=5, shape=0.8, watched_days=364),
     ],
 )
-def test_the_fit_finds_the_share_that_returns(true: Returning) -> None:
+def test_the_fit_finds_the_share_that_returns(true: ReturnModel) -> None:
     """From what such a population shows in a year, at every horizon within a hundredth."""
     exposure = Exposure(at_risk=100_000, returned=np.zeros(52))
     exposure = Exposure(at_risk=100_000, returned=expected(true, exposure, np.ones(52)))
@@ -56,7 +56,7 @@ def test_the_fit_finds_the_share_that_returns(true: Returning) -> None:
 
 def test_conditional_shares_agree_with_the_whole() -> None:
     """Accounts by when they were seen, put together, return as the population does."""
-    model = Returning(never=0.2, scale_days=25, shape=1.1, watched_days=364)
+    model = ReturnModel(never=0.2, scale_days=25, shape=1.1, watched_days=364)
     edges = np.linspace(0, 364, 20_001)
     weights = -np.diff(model.away(edges))
     days = np.array([30.0, 90.0, 180.0])
@@ -66,7 +66,7 @@ def test_conditional_shares_agree_with_the_whole() -> None:
     assert (np.diff(model.away_since(np.array([1.0, 20.0, 200.0, 400.0]), days)[:, 0]) > 0).all()
 
 
-def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors() -> None:
+def test_a_forecast_from_a_log_beats_the_baseline_and_knows_its_errors() -> None:
     """Forecast at two days in the past of made-up populations, whose truth is known."""
     tried = [
         each
@@ -78,7 +78,7 @@ def test_a_forecast_from_a_log_beats_the_mirror_and_knows_its_errors() -> None:
         (cut, days) for cut in (182, 365) for days in HORIZONS
     ]
     assert np.mean([each.covered for each in tried]) >= 0.7
-    assert np.mean([each.error < each.mirror_error for each in tried]) > 0.6
+    assert np.mean([each.error < each.baseline_error for each in tried]) > 0.6
     assert np.mean([each.error for each in tried]) < 0.04
 
 
@@ -129,9 +129,9 @@ def test_who_has_been_known_for_long_is_watched_apart() -> None:
     assert away[1] < 0.02
 
 
-def test_bands_widen_with_busy_weeks() -> None:
-    """The same returns, evenly or in fits and starts: the band knows the difference."""
-    true = Returning(never=0.2, scale_days=60, shape=1.5, watched_days=364)
+def test_intervals_widen_with_busy_weeks() -> None:
+    """The same returns, evenly or in fits and starts: the interval knows the difference."""
+    true = ReturnModel(never=0.2, scale_days=60, shape=1.5, watched_days=364)
     everyone = Exposure(at_risk=4000, returned=np.zeros(52))
     even, uneven = np.ones(52), np.tile([1.9, 1.9, 1.9, 1.9, 0.1, 0.1, 0.1, 0.1], 7)[:52]
     widths = []
@@ -147,21 +147,21 @@ def test_bands_widen_with_busy_weeks() -> None:
     assert widths[1] > 3 * widths[0]
 
 
-def test_the_mirror_is_a_plain_count() -> None:
+def test_the_baseline_is_a_plain_count() -> None:
     """The share that was not seen in as many days; nothing is fitted."""
     ago = np.array([1.0, 10.0, 50.0, 400.0])
     everybody = Population(seen_days_ago=ago, accounts=np.array([5.0, 3.0, 1.0, 1.0]))
-    assert mirror(everybody, 30) == pytest.approx(0.2)
-    assert mirror(everybody, 5) == pytest.approx(0.5)
+    assert baseline(everybody, 30) == pytest.approx(0.2)
+    assert baseline(everybody, 5) == pytest.approx(0.5)
 
 
-def test_too_few_returns_give_the_mirror_and_the_reason() -> None:
-    """Never a curve out of nothing: the band is empty, and the words say so."""
+def test_too_few_returns_give_the_baseline_and_the_reason() -> None:
+    """Never a curve out of nothing: the interval is empty, and the words say so."""
     some = Population(seen_days_ago=np.array([3.0, 40.0]), accounts=np.array([10.0, 9.0]))
     found = forecast(some, some, fitted(from_last_logins(some)))
     assert (found.fitted, found.never) == (False, None)
     assert "only 10 returns were seen, 30 are needed" in found.because
-    assert found.days[30] == Band(low=9, expected=9, high=9)
+    assert found.days[30] == Interval(low=9, expected=9, high=9)
 
 
 def test_a_log_is_watched_by_how_long_ago_accounts_were_seen() -> None:
@@ -205,8 +205,12 @@ def test_times_in_their_forms(text: str, expected_day: str | None, form: str) ->
 
 
 def flat(accounts: int, remaining: float) -> Forecast:
-    bands = {day: Band(low=remaining, expected=remaining, high=remaining) for day in HORIZONS}
-    return Forecast(accounts=accounts, days=bands, mirror=dict.fromkeys(HORIZONS, 0.0), fitted=True)
+    intervals = {
+        day: Interval(low=remaining, expected=remaining, high=remaining) for day in HORIZONS
+    }
+    return Forecast(
+        accounts=accounts, days=intervals, baseline=dict.fromkeys(HORIZONS, 0.0), fitted=True
+    )
 
 
 def test_strategies_and_advice() -> None:
@@ -250,7 +254,7 @@ def ago(days: int) -> str:
 
 
 def test_plan_says_how_it_will_finish(program: Program, tmp_path: Path) -> None:
-    """From last logins: numbers by date and strategy, the mirror beside them, a picture."""
+    """From last logins: numbers by date and strategy, the baseline beside them, a picture."""
     dated_portal(tmp_path, [ago(n * n // 40) for n in range(150)] + [None] * 10)
     finished = program("plan", "--format", "json", "--plot", "burn.png", "--lock-after", "90")
     found = finished.document["forecast"]
@@ -271,7 +275,7 @@ def test_plan_says_how_it_will_finish(program: Program, tmp_path: Path) -> None:
 
 
 def test_plan_with_dates_that_are_of_no_use(program: Program, tmp_path: Path) -> None:
-    """They are named and counted; with too few left, the mirror stands alone and says so."""
+    """They are named and counted; with too few left, the baseline stands alone and says so."""
     future = ago(-400)
     dated_portal(tmp_path, ["soon", future, "31.12.2025", *(ago(n) for n in range(8)), None])
     finished = program("plan")
@@ -363,11 +367,11 @@ def test_logs_that_say_nothing(
     assert expected_words in finished.err
 
 
-def test_a_fit_that_is_not_found_leaves_the_mirror() -> None:
-    """There were returns enough, and no maximum: that is said, and no band is made up."""
+def test_a_fit_that_is_not_found_leaves_the_baseline() -> None:
+    """There were returns enough, and no maximum: that is said, and no interval is made up."""
     some = Population(seen_days_ago=np.array([3.0, 40.0]), accounts=np.array([60.0, 40.0]))
     unfitted = Fitted(watched=from_last_logins(some), models=(), draws=())
     found = forecast(some, some, unfitted, parts={"md5": some})
     assert (found.fitted, found.because) == (False, "no fit was found")
-    assert found.days[30] == Band(low=40, expected=40, high=40)
+    assert found.days[30] == Interval(low=40, expected=40, high=40)
     assert found.parts["md5"][30] == 40

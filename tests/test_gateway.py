@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 import lean_tumbler
 from conftest import CHEAP_POLICY, OPENABLE, planned, stored_value
 from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
-from lean_tumbler.core.layering import Leave, derived, task_of
+from lean_tumbler.core.layering import SkipReason, derived, task_of
 from lean_tumbler.core.login import layered
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.schemes.catalogue import read_value
@@ -224,18 +224,18 @@ def test_other_targets_layer_and_remove(scheme: str) -> None:
 @pytest.mark.parametrize(
     ("stored", "salt", "expected"),
     [
-        (None, None, Leave.NO_VALUE),
-        (b"", None, Leave.NO_VALUE),
-        (b"\xff\xfe", None, Leave.UNKNOWN),
-        (b"!", None, Leave.LOCKED),
-        (b"$9$unknown$scheme", None, Leave.UNKNOWN),
-        (hashlib.sha224(b"x").hexdigest().encode(), None, Leave.NO_COHORT),
-        (hashlib.sha256(b"x").hexdigest().encode(), b"s", Leave.NO_COHORT),
-        (b"aZ3kQ9mTx4LwE", b"s", Leave.MAY_BE_DIGEST),
+        (None, None, SkipReason.NO_VALUE),
+        (b"", None, SkipReason.NO_VALUE),
+        (b"\xff\xfe", None, SkipReason.UNKNOWN),
+        (b"!", None, SkipReason.LOCKED),
+        (b"$9$unknown$scheme", None, SkipReason.UNKNOWN),
+        (hashlib.sha224(b"x").hexdigest().encode(), None, SkipReason.NO_COHORT),
+        (hashlib.sha256(b"x").hexdigest().encode(), b"s", SkipReason.NO_COHORT),
+        (b"aZ3kQ9mTx4LwE", b"s", SkipReason.MAY_BE_DIGEST),
     ],
 )
 def test_rows_that_bulk_layering_leaves(
-    stored: bytes | None, salt: bytes | None, expected: Leave
+    stored: bytes | None, salt: bytes | None, expected: SkipReason
 ) -> None:
     """A row that cannot be understood for certain is left as it is, with the reason."""
     assert planned(stored, salt, policy=POLICY).leave is expected

@@ -19,7 +19,7 @@ from invented import passwords, tables, trial
 from invented.digests import UNREADABLE
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core import layering
-from lean_tumbler.core.layering import Leave, derived, task_of
+from lean_tumbler.core.layering import SkipReason, derived, task_of
 from lean_tumbler.core.reading.survey import Survey
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.stored_forms import pattern
@@ -299,7 +299,7 @@ def test_a_salt_that_is_too_long_for_a_head_is_left() -> None:
     """A value that could not be read again is not written."""
     policy = policy_with('name = "old"\nformula = "utf-8, append salt, md5, hex"')
     digest = hashlib.md5(b"x").hexdigest().encode()
-    assert planned(digest, b"s" * 1600, policy=policy).leave is Leave.HEAD_TOO_LONG
+    assert planned(digest, b"s" * 1600, policy=policy).leave is SkipReason.HEAD_TOO_LONG
     assert planned(digest, b"s" * 1400, policy=policy).leave is None
 
 
@@ -314,7 +314,7 @@ def test_empty_and_null_salts_are_told_apart_where_a_cohort_asks() -> None:
     assert planned(digest, b"", policy=policy).cohort == "blank"
     joined = policy_with('name = "any"\nformula = "utf-8, md5, hex"\nwhen = "salt empty"')
     assert {planned(digest, s, policy=joined).cohort for s in (None, b"")} == {"any"}
-    assert planned(digest, b"s", policy=joined).leave is Leave.NO_COHORT
+    assert planned(digest, b"s", policy=joined).leave is SkipReason.NO_COHORT
 
 
 def test_ways_that_differ_below_are_left() -> None:
@@ -324,7 +324,7 @@ def test_ways_that_differ_below_are_left() -> None:
         'name = "apart"\nlayout = "{digest:hex}{salt}"\nformula = "utf-8, append salt, md5, hex"',
     )
     stored = hashlib.md5(b"x").hexdigest().encode() + b"abc"
-    assert planned(stored, b"abc", policy=policy).leave is Leave.WAYS_DIFFER
+    assert planned(stored, b"abc", policy=policy).leave is SkipReason.WAYS_DIFFER
 
 
 @pytest.mark.parametrize("scheme", [name for name, d in DERIVATIONS.items() if d.on_top])

@@ -14,7 +14,13 @@ import pytest
 import servers
 from conftest import CHEAP_POLICY, Portal, Program, make_portal, run_program
 from lean_tumbler.core.policy import StoragePolicy
-from lean_tumbler.jobs.lock_dormant.locking import Choice, Hands, Locked, Stays, lock_dormant
+from lean_tumbler.jobs.lock_dormant.locking import (
+    Choice,
+    Hands,
+    Locked,
+    LockSkipReason,
+    lock_dormant,
+)
 from lean_tumbler.stores.interface import Swap
 from lean_tumbler.stores.locators import open_store
 from server_portal import is_mariadb
@@ -130,10 +136,10 @@ def test_why_accounts_stay(dormant: Portal) -> None:
     found = locked_with(dormant, choice, Hands(today=TODAY, randomness=os.urandom))
     assert [account.key for account in found.accounts] == [2, 3, 8, 10]
     assert found.stays == {
-        Stays.SEEN: 2,
-        Stays.SAFE: 2,
-        Stays.NO_VALUE: 1,
-        Stays.UNREADABLE_DATE: 1,
+        LockSkipReason.SEEN: 2,
+        LockSkipReason.SAFE: 2,
+        LockSkipReason.NO_VALUE: 1,
+        LockSkipReason.UNREADABLE_DATE: 1,
     }
 
 
@@ -223,7 +229,7 @@ def test_dates_of_servers(server: servers.Server, tmp_path: Path, kind: str) -> 
     locked = server.ask(
         "SELECT id FROM passengers WHERE pw LIKE '!locked%' AND id <= 30 ORDER BY id"
     ).split()
-    assert found.stays[Stays.UNDATED] > 0
+    assert found.stays[LockSkipReason.UNDATED] > 0
     assert {str(account.key) for account in found.accounts} <= set(locked)
     assert all(int(str(account.key)) <= 30 for account in found.accounts)
     assert found.locked > 10

@@ -53,8 +53,8 @@ def test_the_course_is_held_against_the_start(
 ) -> None:
     """What was promised for today by the first count, beside what waits today."""
     dated_portal(tmp_path, [ago(n) for n in range(150)])
-    bands: dict[str, list[float]] = {"28": promised, "56": [1, 2, 3]}
-    (tmp_path / HISTORY).write_text(entry(28, 120, 80, bands))
+    intervals: dict[str, list[float]] = {"28": promised, "56": [1, 2, 3]}
+    (tmp_path / HISTORY).write_text(entry(28, 120, 80, intervals))
     finished = program("progress", "--history", HISTORY, "--format", "json")
     store = finished.document["stores"][0]
     assert store["verdict"] == verdict

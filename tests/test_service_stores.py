@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 import servers
-from lean_tumbler.service.turns import Turns
+from lean_tumbler.service.derivation_slots import DerivationSlots
 from server_portal import is_mariadb, may_only_read
 from server_portal import make_portal as make_server_portal
 from test_servers import STARTERS
@@ -110,7 +110,7 @@ def test_a_server_that_goes_away_and_comes_back(server: servers.Server, tmp_path
 def test_who_would_wait_too_long_is_told_to_come_back() -> None:
     """By the mean of the latest turns; with nobody waiting, there is room however slow it is."""
     now = [0.0]
-    turns = Turns(at_once=2, within_seconds=1.0, clock=lambda: now[0])
+    turns = DerivationSlots(at_once=2, within_seconds=1.0, clock=lambda: now[0])
     assert turns.has_room(inside=100)  # nothing is known yet
     for _ in range(30):
         with turns:

@@ -8,7 +8,7 @@ import pymysql
 import pytest
 
 from lean_tumbler.core.policy import Columns, Target
-from lean_tumbler.errors import KnownAccountsError, SourceError, StoreAway, UsageError
+from lean_tumbler.errors import KnownAccountsError, SourceError, StoreUnavailable, UsageError
 from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.files import write_text
 from lean_tumbler.stores.interface import Swap, SwapResult
@@ -146,7 +146,7 @@ def test_a_lost_connection_may_come_back(kind: str) -> None:
     """Whichever way the driver notices it: worth another try, and said in the same words."""
     raised = getattr(pymysql.err, kind)(0, "")
     with (
-        pytest.raises(StoreAway, match="cannot be reached, or went away"),
+        pytest.raises(StoreUnavailable, match="cannot be reached, or went away"),
         database_errors("ferries", pymysql),
     ):
         raise raised

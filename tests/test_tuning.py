@@ -210,11 +210,11 @@ def test_where_nothing_fits_the_way_out_is_in_numbers() -> None:
     demand = replace(DEMAND, logins_per_second=60, within_milliseconds=100)
     nothing = chosen(demand)
     assert nothing.chosen is None
-    way = next(way for way in nothing.ways_out if way.scheme == "argon2id")
+    way = next(way for way in nothing.requirements if way.scheme == "argon2id")
     assert way.cores is not None
     assert chosen(replace(demand, cores=way.cores)).chosen is not None
     slow = replace(DEMAND, within_milliseconds=5, logins_per_second=1)
-    way = next(way for way in chosen(slow).ways_out if way.scheme == "argon2id")
+    way = next(way for way in chosen(slow).requirements if way.scheme == "argon2id")
     assert way.milliseconds is not None
     assert chosen(replace(slow, within_milliseconds=way.milliseconds + 1)).chosen is not None
 
@@ -490,7 +490,7 @@ def test_an_attackers_own_hardware(tmp_path: Path, measurements: Path, program: 
     assert other["guesses_per_second"] == pytest.approx(2 * one["guesses_per_second"], rel=1e-4)
     (tmp_path / "h.toml").write_text("[passwords]\nshare = 0.01\nexponent = 0.1\n")
     careful = program(*options, "--attacker", "h.toml").document["attacker"]
-    assert careful["likeliest"][0]["share_fallen"] == round(0.01 * 10**0.4, 3)
+    assert careful["likeliest"][0]["share_cracked"] == round(0.01 * 10**0.4, 3)
     assert careful["hardware"] == usual["attacker"]["hardware"]
     del names["watts"]
     (tmp_path / "h.toml").write_text(

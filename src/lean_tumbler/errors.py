@@ -16,8 +16,8 @@
     ├── WriteNotConfirmed         3      500    a value would not be read as what it is
     ├── InputDoesNotFit           1      200    a formula has no result for this password
     ├── SourceError               3      503    a source or store cannot be read or written
-    │   └── StoreAway             3      503    its server is away, or a lock is held; try again
-    └── StoppedPartWay            4      503    stopped; run again to continue
+    │   └── StoreUnavailable      3      503    its server is away, or a lock is held; try again
+    └── Interrupted           4      503    stopped; run again to continue
 
 A message says what is wrong, where (file, row, field, offset) and what to do. It never holds a
 stored value, a salt, a password or a key; where the cause might, it is raised `from None`.
@@ -140,11 +140,11 @@ class SourceError(TumblerError):
     http_status = 503
 
 
-class StoreAway(SourceError):
+class StoreUnavailable(SourceError):
     """A store's server cannot be reached, or a lock is held too long: later it may work."""
 
 
-class StoppedPartWay(TumblerError):
+class Interrupted(TumblerError):
     """A bulk step ended early; what was done is whole, and running it again continues."""
 
     exit_code = 4

@@ -18,7 +18,7 @@ from lean_tumbler.core.layering import DerivationTask, assembled, derived
 from lean_tumbler.core.login.layered import Head
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.errors import SourceError, StoreAway
+from lean_tumbler.errors import SourceError, StoreUnavailable
 from lean_tumbler.jobs.bulk.deriving import Derived, Elsewhere, results_of
 from lean_tumbler.jobs.layer.cluster_process import ClusterProcess, passed_on
 from test_cluster import SEALED, cluster
@@ -172,5 +172,5 @@ def test_a_worker_that_never_answers_ends_the_run() -> None:
     """The wait has a bound, and what is written stays as it is."""
     never: Future[list[Derived]] = Future()
     silent = Elsewhere(lambda _: Future(), "tls://c", answer_seconds=0.2)
-    with pytest.raises(StoreAway, match="no answer within"):
+    with pytest.raises(StoreUnavailable, match="no answer within"):
         results_of(never, silent)

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.stores.history import Entry
     from lean_tumbler.stores.scans.auditing import AuditedColumn
-    from lean_tumbler.stores.scans.migration_progress import Course
+    from lean_tumbler.stores.scans.migration_progress import MigrationProgress
     from lean_tumbler.stores.scans.store_forecast import Accounts, StoreForecast
 
 LATELY_DAYS = 30
@@ -50,7 +50,7 @@ def store_forecast(
         UsageError: a back-test is asked for without a log.
         SourceError: store or log cannot be read.
     """
-    from lean_tumbler.stores.scans.profiling import Means, graded_rows
+    from lean_tumbler.stores.scans.profiling import AuditContext, graded_rows
 
     if with_back_test and arguments.logins is None:
         raise UsageError(
@@ -59,8 +59,8 @@ def store_forecast(
     accounts = _accounts(arguments, session, store)
     if accounts is None:
         return None
-    means = Means(floor=policy.floor, policy=policy)
-    for frame in graded_rows(store, base=policy_path(arguments).parent, means=means):
+    context = AuditContext(floor=policy.floor, policy=policy)
+    for frame in graded_rows(store, base=policy_path(arguments).parent, context=context):
         accounts.add(frame)
     return _forecast(arguments, session, store, accounts, with_back_test=with_back_test)
 
@@ -73,7 +73,7 @@ def counted(
     *,
     entries: "Sequence[Entry]",
     taken_at: datetime,
-) -> "tuple[AuditedColumn, Course]":
+) -> "tuple[AuditedColumn, MigrationProgress]":
     """Audit a store, forecast it where it has dates, and hold it against earlier counts.
 
     Its rows are read once.
@@ -82,18 +82,18 @@ def counted(
         SourceError: store or log cannot be read.
     """
     from lean_tumbler.stores.scans.auditing import audit_policy_store
-    from lean_tumbler.stores.scans.migration_progress import course
-    from lean_tumbler.stores.scans.profiling import Means
+    from lean_tumbler.stores.scans.migration_progress import migration
+    from lean_tumbler.stores.scans.profiling import AuditContext
 
     accounts = _accounts(arguments, session, store)
     audit = audit_policy_store(
         store,
         base=policy_path(arguments).parent,
-        means=Means(floor=policy.floor, policy=policy),
+        context=AuditContext(floor=policy.floor, policy=policy),
         watch=None if accounts is None else accounts.add,
     )
     column = audit.columns[0]
-    return column, course(
+    return column, migration(
         store.name,
         column.table,
         column.profile,
@@ -135,7 +135,11 @@ def _forecast(
     lately_days: int = LATELY_DAYS,
 ) -> "StoreForecast":
     from lean_tumbler.stores.scans.login_log import read_log
-    from lean_tumbler.stores.scans.store_forecast import ForecastMeans, draws_of, forecast_accounts
+    from lean_tumbler.stores.scans.store_forecast import (
+        ForecastContext,
+        draws_of,
+        forecast_accounts,
+    )
 
     log = (
         read_log(
@@ -152,7 +156,7 @@ def _forecast(
     with session.progress("Forecasting", total=total, unit="draws") as advance:
         return forecast_accounts(
             accounts,
-            means=ForecastMeans(
+            context=ForecastContext(
                 today=session.today(),
                 session_days=arguments.session_days,
                 lately_days=lately_days,

@@ -13,11 +13,11 @@ from lean_tumbler.core.reading.reader import PLAIN_TEXT, Doubt, Reading, RowRead
 from lean_tumbler.core.reading.ways import (
     Bounds,
     Certainty,
+    CryptWay,
     DerivationWay,
     FormulaWay,
     LegacyWay,
     PasswordWay,
-    SettingWay,
 )
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Parameters
@@ -25,7 +25,7 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.errors import PasswordRefused, WriteNotConfirmed
 
 
-class Leave(StrEnum):
+class SkipReason(StrEnum):
     """Why a row is left as it is."""
 
     NO_VALUE = "no value"
@@ -49,18 +49,18 @@ class Leave(StrEnum):
     UNPROVEN = "its cohort is not proven"
 
 
-_STATES: Mapping[State, Leave] = {
-    State.NO_VALUE: Leave.NO_VALUE,
-    State.EMPTY: Leave.NO_VALUE,
-    State.LOCKED: Leave.LOCKED,
+_STATES: Mapping[State, SkipReason] = {
+    State.NO_VALUE: SkipReason.NO_VALUE,
+    State.EMPTY: SkipReason.NO_VALUE,
+    State.LOCKED: SkipReason.LOCKED,
 }
-_DOUBTS: Mapping[Doubt, Leave] = {
-    Doubt.NOT_UNDERSTOOD: Leave.UNKNOWN,
-    Doubt.REMNANT: Leave.REMNANT,
-    Doubt.NO_COHORT: Leave.NO_COHORT,
-    Doubt.PLAIN_TEXT_UNDECLARED: Leave.PLAIN_TEXT_UNDECLARED,
-    Doubt.MAY_BE_DIGEST: Leave.MAY_BE_DIGEST,
-    Doubt.ONLY_SHAPE: Leave.ONLY_SHAPE,
+_DOUBTS: Mapping[Doubt, SkipReason] = {
+    Doubt.NOT_UNDERSTOOD: SkipReason.UNKNOWN,
+    Doubt.REMNANT: SkipReason.REMNANT,
+    Doubt.NO_COHORT: SkipReason.NO_COHORT,
+    Doubt.PLAIN_TEXT_UNDECLARED: SkipReason.PLAIN_TEXT_UNDECLARED,
+    Doubt.MAY_BE_DIGEST: SkipReason.MAY_BE_DIGEST,
+    Doubt.ONLY_SHAPE: SkipReason.ONLY_SHAPE,
 }
 
 
@@ -78,7 +78,7 @@ class RowPlan:
         suspected: what the column shows the text to be a digest of.
     """
 
-    leave: Leave | None = None
+    leave: SkipReason | None = None
     cohort: str = ""
     identity: str = ""
     needs_proof: bool = False
@@ -100,27 +100,27 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
     leave = _STATES.get(reading.state) or (_DOUBTS.get(reading.doubt) if reading.doubt else None)
     if reading.state is State.LAYERED:
         weak = grade(reading.parsed, policy.floor, salted=True) is Grade.OUTDATED
-        leave = Leave.LAYER_TOO_WEAK if weak else Leave.LAYERED
+        leave = SkipReason.LAYER_TOO_WEAK if weak else SkipReason.LAYERED
     ways = reading.ways
     if leave is None and not ways:
-        leave = Leave.UNKNOWN
+        leave = SkipReason.UNKNOWN
     if leave is None and _is_current(reading, policy):
-        leave = Leave.CURRENT if policy.leaves(reading.parsed) else Leave.REWRITTEN
+        leave = SkipReason.CURRENT if policy.leaves(reading.parsed) else SkipReason.REWRITTEN
     if leave is None and any(getattr(way, "before", None) for way in ways):
-        leave = Leave.PREPARED
+        leave = SkipReason.PREPARED
     if leave is not None:
         return RowPlan(leave=leave, cohort=reading.label, suspected=reading.suspected)
     passwords = [way for way in ways if isinstance(way, PasswordWay)]
     if passwords:
         one = passwords[0] if len(ways) == 1 else None
-        return _plan_password(one, policy) if one else _left(reading, Leave.WAYS_DIFFER)
+        return _plan_password(one, policy) if one else _left(reading, SkipReason.WAYS_DIFFER)
     if not policy.target.lies_over_digests:
-        cost = Leave.READ_BY if policy.target.derivation.on_top else Leave.AT_NEXT_LOGIN
+        cost = SkipReason.READ_BY if policy.target.derivation.on_top else SkipReason.AT_NEXT_LOGIN
         return _left(reading, cost)
     return _plan_digest(reading, [way for way in ways if not isinstance(way, PasswordWay)])
 
 
-def _left(reading: Reading, leave: Leave) -> RowPlan:
+def _left(reading: Reading, leave: SkipReason) -> RowPlan:
     return RowPlan(leave=leave, cohort=reading.label)
 
 
@@ -134,7 +134,7 @@ def _plan_password(way: PasswordWay, policy: StoragePolicy) -> RowPlan:
     try:
         raw = require_storable(way.password, limits=policy.limits, target=policy.target)
     except PasswordRefused:
-        return RowPlan(leave=Leave.NOT_STORABLE, cohort=way.name)
+        return RowPlan(leave=SkipReason.NOT_STORABLE, cohort=way.name)
     return RowPlan(cohort=way.name, identity=PLAIN_TEXT, plain=raw)
 
 
@@ -142,9 +142,9 @@ def _plan_digest(reading: Reading, ways: Sequence[LegacyWay]) -> RowPlan:
     """Lay the slow hash over what all ways agree on."""
     head = _head_of(ways)
     if head is None or len({way.canonical for way in ways}) != 1:
-        return _left(reading, Leave.WAYS_DIFFER)
+        return _left(reading, SkipReason.WAYS_DIFFER)
     if not head.is_readable:
-        return _left(reading, Leave.HEAD_TOO_LONG)
+        return _left(reading, SkipReason.HEAD_TOO_LONG)
     formulas = [way.formula for way in ways if isinstance(way, FormulaWay)]
     return RowPlan(
         cohort=reading.label,
@@ -267,7 +267,7 @@ def require_opening(target: Target, randomness: Callable[[int], bytes], bounds: 
     """
     from lean_tumbler.core.login.checking import check  # noqa: PLC0415 - it stands above this module
 
-    way = SettingWay(name="md5-crypt", certainty=Certainty.SAID, scheme="md5-crypt", setting=_TRIAL)
+    way = CryptWay(name="md5-crypt", certainty=Certainty.SAID, scheme="md5-crypt", setting=_TRIAL)
     plan = RowPlan(
         head=layered.Head(origin=way.origin, salt=way.salt),
         legacy_digest=way.computed(_TRIAL, bounds) or "",

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from lean_tumbler.core.schemes.base import ParsedValue
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.errors import OverLimit
 
 
@@ -27,7 +27,7 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
     """Name the first cost of a stored value that is above its limit; empty where none is."""
     if parsed.inner is not None:
         return over_limits(parsed.inner, limits)
-    if parsed.scheme in SETTING_SCHEMES:
+    if parsed.scheme in CRYPT_SCHEMES:
         return _setting_scheme_over_limits(parsed, limits)
     if parsed.scheme not in DERIVATIONS:
         return ""
@@ -50,7 +50,7 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
 
 
 def _setting_scheme_over_limits(parsed: ParsedValue, limits: Limits) -> str:
-    memory_kib = SETTING_SCHEMES[parsed.scheme].memory_kib(parsed.parameters)
+    memory_kib = CRYPT_SCHEMES[parsed.scheme].memory_kib(parsed.parameters)
     return _first_above(
         {
             "memory_kib": (memory_kib, limits.memory_kib),

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.forecast.back_test import BackTest
-    from lean_tumbler.core.forecast.bands import Band
     from lean_tumbler.core.forecast.forecasting import Forecast
+    from lean_tumbler.core.forecast.intervals import Interval
     from lean_tumbler.core.forecast.strategies import Advice, Strategy
     from lean_tumbler.stores.scans.store_forecast import StoreForecast
 
@@ -53,25 +53,25 @@ class Outlook:
         )
 
 
-def band_document(band: Band) -> dict[str, int]:
-    """Give a band in whole accounts."""
-    return {part: round(number) for part, number in asdict(band).items()}
+def interval_document(interval: Interval) -> dict[str, int]:
+    """Give an interval in whole accounts."""
+    return {part: round(number) for part, number in asdict(interval).items()}
 
 
 def forecast_document(found: Forecast) -> dict[str, Any]:
-    """Give a forecast: the days that are told, with the mirror beside each."""
+    """Give a forecast: the days that are told, with the baseline beside each."""
     return {
         "accounts": found.accounts,
         "fitted": found.fitted,
         "because": found.because,
         "returns": found.returns,
         "never": found.never,
-        "days": {str(day): band_document(found.days[day]) for day in HORIZONS},
+        "days": {str(day): interval_document(found.days[day]) for day in HORIZONS},
         "cohorts": {
             name: {str(day): round(part[day]) for day in HORIZONS}
             for name, part in found.parts.items()
         },
-        "mirror": {str(day): round(found.mirror[day]) for day in HORIZONS},
+        "baseline": {str(day): round(found.baseline[day]) for day in HORIZONS},
     }
 
 
@@ -87,8 +87,8 @@ def outlook_document(outlook: Outlook) -> dict[str, Any]:
         "strategies": [
             {
                 "name": strategy.name,
-                "weak": {str(day): band_document(strategy.weak[day]) for day in HORIZONS},
-                "layered": {str(day): band_document(strategy.layered[day]) for day in HORIZONS},
+                "weak": {str(day): interval_document(strategy.weak[day]) for day in HORIZONS},
+                "layered": {str(day): interval_document(strategy.layered[day]) for day in HORIZONS},
                 "locked": strategy.locked,
                 "bulk_core_hours": round(strategy.bulk_hours, 2),
                 "login_core_hours": round(strategy.login_hours, 2),
@@ -108,22 +108,24 @@ def back_test_document(test: BackTest) -> dict[str, Any]:
                 "cut_days_before_end": each.cut,
                 "days": each.days,
                 "accounts": each.accounts,
-                "forecast": band_document(each.forecast),
-                "mirror": round(each.mirror),
+                "forecast": interval_document(each.forecast),
+                "baseline": round(each.baseline),
                 "truth": each.truth,
             }
             for each in test.tried
         ],
         "left_out": list(test.left_out),
         "mean_error": round(test.error, 4) if test.tried else None,
-        "mean_error_of_mirror": round(test.mirror_error, 4) if test.tried else None,
+        "mean_error_of_baseline": round(test.baseline_error, 4) if test.tried else None,
         "coverage": round(test.coverage, 3) if test.tried else None,
     }
 
 
-def span(band: Band) -> str:
-    """Write a band: what is expected, and between what."""
-    low, middle, high = (f"{round(getattr(band, part)):,}" for part in ("low", "expected", "high"))
+def span(interval: Interval) -> str:
+    """Write an interval: what is expected, and between what."""
+    low, middle, high = (
+        f"{round(getattr(interval, part)):,}" for part in ("low", "expected", "high")
+    )
     return middle if low == high else f"{middle} ({low} to {high})"
 
 
@@ -152,8 +154,8 @@ def draw_outlook(console: Console, outlook: Outlook) -> None:
     console.print(table)
     console.print()
     weak = found.weak
-    mirror = ", ".join(f"{round(weak.mirror[day]):,} at day {day}" for day in HORIZONS)
-    console.print(f"Plain mirror, for comparison: {mirror}.", highlight=False)
+    baseline = ", ".join(f"{round(weak.baseline[day]):,} at day {day}" for day in HORIZONS)
+    console.print(f"Plain baseline, for comparison: {baseline}.", highlight=False)
     dormant = outlook.strategies[-1].locked
     if dormant:
         console.print(
@@ -169,7 +171,7 @@ def draw_outlook(console: Console, outlook: Outlook) -> None:
 
 def _draw_source(console: Console, weak: Forecast) -> None:
     if not weak.fitted:
-        text = f"This is the plain mirror and no fit: {weak.because}. It has no band."
+        text = f"This is the plain baseline and no fit: {weak.because}. It has no interval."
         console.print(Text(text, "yellow"))
         return
     never = "" if weak.never is None else f"; {weak.never:.0%} of all never return, by the fit"
@@ -179,8 +181,8 @@ def _draw_source(console: Console, weak: Forecast) -> None:
     )
 
 
-def _spans(bands: Any) -> list[str]:
-    return [span(bands[day]) for day in HORIZONS]
+def _spans(intervals: Any) -> list[str]:
+    return [span(intervals[day]) for day in HORIZONS]
 
 
 def _draw_back_test(console: Console, test: BackTest) -> None:
@@ -188,17 +190,17 @@ def _draw_back_test(console: Console, test: BackTest) -> None:
     if not test.tried:
         console.print(Text("Back-test: the log does not go back far enough for any cut.", "yellow"))
         return
-    better = test.error < test.mirror_error
-    verdict = "beats the mirror" if better else "does not beat the mirror"
+    better = test.error < test.baseline_error
+    verdict = "beats the baseline" if better else "does not beat the baseline"
     console.print(
         Text(
-            f"Back-test: off by {test.error:.1%} of accounts on average, the mirror by "
-            f"{test.mirror_error:.1%}: it {verdict}. The truth lay in the band "
+            f"Back-test: off by {test.error:.1%} of accounts on average, the baseline by "
+            f"{test.baseline_error:.1%}: it {verdict}. The truth lay in the interval "
             f"{test.coverage:.0%} of the time; it should be 80%.",
             "bold" if better else "bold yellow",
         )
     )
-    table = new_table("made", "days on", "not returned", "forecast", "mirror", right=(1, 2, 3, 4))
+    table = new_table("made", "days on", "not returned", "forecast", "baseline", right=(1, 2, 3, 4))
     for each in test.tried:
         inside = "" if each.covered else "  outside"
         table.add_row(
@@ -206,7 +208,7 @@ def _draw_back_test(console: Console, test: BackTest) -> None:
             str(each.days),
             f"{each.truth:,}",
             Text(span(each.forecast) + inside, "" if each.covered else "yellow"),
-            f"{round(each.mirror):,}",
+            f"{round(each.baseline):,}",
         )
     console.print(table)
     if test.left_out:

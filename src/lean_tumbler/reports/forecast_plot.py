@@ -1,4 +1,4 @@
-"""The burn-down as a picture: what remains weak under each strategy, with its band."""
+"""The burn-down as a picture: what remains weak under each strategy, with its interval."""
 
 from __future__ import annotations
 
@@ -18,9 +18,9 @@ if TYPE_CHECKING:
 
     from matplotlib.axes import Axes
 
-    from lean_tumbler.core.forecast.bands import Band
+    from lean_tumbler.core.forecast.intervals import Interval
     from lean_tumbler.reports.forecast import Outlook
-    from lean_tumbler.stores.scans.migration_progress import Course
+    from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
 _WEAK = "#d1495b"
 _LAYERED = "#2e6f95"
@@ -39,12 +39,19 @@ def burn_down_plot(outlook: Outlook, kind: str) -> bytes:
     weak = outlook.found.weak
     with context(STYLE):
         figure, axes = new_axes()
-        draw_band(axes, outlook.today, weak.accounts, wait.weak, _WEAK, "weak, waiting for logins")
+        draw_interval(
+            axes, outlook.today, weak.accounts, wait.weak, _WEAK, "weak, waiting for logins"
+        )
         draw_line(
-            axes, outlook.today, weak.accounts, weak.mirror, _MIRROR, "the same by the plain mirror"
+            axes,
+            outlook.today,
+            weak.accounts,
+            weak.baseline,
+            _MIRROR,
+            "the same by the plain baseline",
         )
         tonight = {1: layer.weak[min(layer.weak)].expected}
-        later = {day: band.expected for day, band in layer.weak.items()}
+        later = {day: interval.expected for day, interval in layer.weak.items()}
         draw_line(axes, outlook.today, weak.accounts, tonight | later, _SEEN, "weak, layered now")
         if lock.locked:
             day = _numbers(outlook.today, [outlook.lock_after_days])[1]
@@ -58,37 +65,39 @@ def burn_down_plot(outlook: Outlook, kind: str) -> bytes:
         return saved(figure, kind)
 
 
-def progress_plot(courses: Sequence[Course], kind: str) -> bytes:
+def progress_plot(migrations: Sequence[MigrationProgress], kind: str) -> bytes:
     """Draw what was counted beside what was forecast at the start, and what is forecast now.
 
     Args:
-        courses: of each store; the one with most accounts that wait is drawn.
+        migrations: of each store; the one with most accounts that wait is drawn.
         kind: `png` or `svg`.
     """
-    course = max(courses, key=lambda each: each.counted[0][1])
+    migration = max(migrations, key=lambda each: each.counted[0][1])
     with context(STYLE):
         figure, axes = new_axes()
-        first, begun = course.counted[0]
-        if course.started is not None and course.promised:
-            draw_band(axes, first, begun, course.promised, _MIRROR, "forecast at the start")
-        if course.ahead is not None:
-            today, now = course.ahead_from, course.waiting
-            name = "forecast now, from what has happened" if course.from_history else (
+        first, begun = migration.counted[0]
+        if migration.started is not None and migration.promised:
+            draw_interval(axes, first, begun, migration.promised, _MIRROR, "forecast at the start")
+        if migration.ahead is not None:
+            today, now = migration.ahead_from, migration.waiting
+            name = "forecast now, from what has happened" if migration.from_history else (
                 "forecast now, from last logins"
             )  # fmt: skip
-            draw_band(axes, today, now, course.ahead.days, _WEAK, name)
-        draw_points(axes, course.counted, "counted")
-        finish_axes(axes, f"{course.name}: {course.verdict}, {course.waiting:,} still wait")
+            draw_interval(axes, today, now, migration.ahead.days, _WEAK, name)
+        draw_points(axes, migration.counted, "counted")
+        finish_axes(
+            axes, f"{migration.name}: {migration.verdict}, {migration.waiting:,} still wait"
+        )
         return saved(figure, kind)
 
 
-def draw_band(
-    axes: Axes, start: date, now: float, bands: Mapping[int, Band], colour: str, name: str
+def draw_interval(
+    axes: Axes, start: date, now: float, intervals: Mapping[int, Interval], colour: str, name: str
 ) -> None:
-    """Draw a line with its band, from now on."""
-    days = _numbers(start, bands)
+    """Draw a line with its interval, from now on."""
+    days = _numbers(start, intervals)
     low, middle, high = (
-        [now, *(getattr(band, part) for band in bands.values())]
+        [now, *(getattr(interval, part) for interval in intervals.values())]
         for part in ("low", "expected", "high")
     )
     axes.fill_between(days, low, high, color=colour, alpha=0.18, linewidth=0)

@@ -10,7 +10,7 @@ from rich.text import Text
 from lean_tumbler.core.forecast.forecasting import HORIZONS
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.reports.documents import Document, new_document
-from lean_tumbler.reports.forecast import band_document, forecast_document, span
+from lean_tumbler.reports.forecast import forecast_document, interval_document, span
 from lean_tumbler.reports.terminal import grades_table, new_table
 from lean_tumbler.reports.wording import count
 
@@ -21,156 +21,160 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.forecast.forecasting import Forecast
-    from lean_tumbler.stores.scans.migration_progress import Course
+    from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
 _VERDICT_STYLES = {"behind": "bold yellow", "on course": "bold green", "ahead": "bold green"}
 _FAR = 365
 
 
 def progress_document(
-    *, taken_at: datetime, courses: Sequence[Course], notes: Sequence[str]
+    *, taken_at: datetime, migrations: Sequence[MigrationProgress], notes: Sequence[str]
 ) -> Document:
     """Give the state of the migration as a document."""
     return new_document(
         "progress",
         taken_at=taken_at.isoformat(timespec="seconds"),
         notes=list(notes),
-        stores=[store_document(course) for course in courses],
+        stores=[store_document(migration) for migration in migrations],
     )
 
 
-def store_document(course: Course) -> dict[str, Any]:
+def store_document(migration: MigrationProgress) -> dict[str, Any]:
     """Give one store's state."""
-    profile, expected = course.profile, course.expected_now
-    seen = f"seen_in_{course.lately_days}_days"
+    profile, expected = migration.profile, migration.expected_now
+    seen = f"seen_in_{migration.lately_days}_days"
     return {
-        "store": course.name,
-        "table": course.table,
+        "store": migration.name,
+        "table": migration.table,
         "rows": profile.rows,
         "without_value": profile.without_value,
         "grades": dict(profile.grades),
         "below_floor": profile.below_floor,
         "not_understood": profile.not_understood,
-        "waiting": course.waiting,
-        "started": None if course.started is None else course.started.isoformat(),
-        "waiting_at_start": course.counted[0][1],
-        "verdict": course.verdict,
-        "forecast_of_start": None if expected is None else band_document(expected),
-        "forecast": None if course.store is None else forecast_document(course.store.weak),
-        "waiting_forecast": None if course.ahead is None else _ahead(course, course.ahead),
+        "waiting": migration.waiting,
+        "started": None if migration.started is None else migration.started.isoformat(),
+        "waiting_at_start": migration.counted[0][1],
+        "verdict": migration.verdict,
+        "forecast_of_start": None if expected is None else interval_document(expected),
+        "forecast": None if migration.store is None else forecast_document(migration.store.weak),
+        "waiting_forecast": None if migration.ahead is None else _ahead(migration, migration.ahead),
         "still_needed": [
             {"grade": grade, "needs": needs, "rows": rows, seen: lately}
-            for (grade, needs), (rows, lately) in _still_needed(course)
+            for (grade, needs), (rows, lately) in _still_needed(migration)
         ],
         "fewer": {
-            "since": None if course.fewer_since is None else course.fewer_since.isoformat(),
-            "needs": dict(course.fewer),
+            "since": None if migration.fewer_since is None else migration.fewer_since.isoformat(),
+            "needs": dict(migration.fewer),
         },
-        "since_start": changes(course),
-        "notes": list(course.store.notes) if course.store else [],
+        "since_start": changes(migration),
+        "notes": list(migration.store.notes) if migration.store else [],
     }
 
 
-def _ahead(course: Course, ahead: Forecast) -> dict[str, Any]:
-    last = course.last_expected
+def _ahead(migration: MigrationProgress, ahead: Forecast) -> dict[str, Any]:
+    last = migration.last_expected
     return {
-        "from": "what has happened" if course.from_history else "last logins or a log",
+        "from": "what has happened" if migration.from_history else "last logins or a log",
         "fitted": ahead.fitted,
         "because": ahead.because,
-        "days": {str(day): band_document(ahead.days[day]) for day in HORIZONS},
-        "last_one": None if last is None else _day(course, last),
+        "days": {str(day): interval_document(ahead.days[day]) for day in HORIZONS},
+        "last_one": None if last is None else _day(migration, last),
     }
 
 
-def _day(course: Course, days: int) -> str:
-    return (course.ahead_from + timedelta(days=days)).isoformat()
+def _day(migration: MigrationProgress, days: int) -> str:
+    return (migration.ahead_from + timedelta(days=days)).isoformat()
 
 
-def _still_needed(course: Course) -> list[tuple[tuple[Grade, str], tuple[int, int]]]:
-    return list(course.store.seen_lately.items()) if course.store else []
+def _still_needed(migration: MigrationProgress) -> list[tuple[tuple[Grade, str], tuple[int, int]]]:
+    return list(migration.store.seen_lately.items()) if migration.store else []
 
 
-def changes(course: Course) -> dict[str, int]:
+def changes(migration: MigrationProgress) -> dict[str, int]:
     """Say how many rows each grade has gained or lost since the first count."""
-    if course.started is None:
+    if migration.started is None:
         return {}
-    now = {str(grade): rows for grade, rows in course.profile.grades.items()}
+    now = {str(grade): rows for grade, rows in migration.profile.grades.items()}
     return {
-        grade: now.get(grade, 0) - course.before.get(grade, 0)
+        grade: now.get(grade, 0) - migration.before.get(grade, 0)
         for grade in map(str, Grade)
-        if now.get(grade, 0) != course.before.get(grade, 0)
+        if now.get(grade, 0) != migration.before.get(grade, 0)
     }
 
 
-def draw_progress(console: Console, courses: Sequence[Course], notes: Sequence[str]) -> None:
+def draw_progress(
+    console: Console, migrations: Sequence[MigrationProgress], notes: Sequence[str]
+) -> None:
     """Print the grades now, what is left, and how it goes."""
-    for course in courses:
-        profile = course.profile
+    for migration in migrations:
+        profile = migration.profile
         weak = profile.below_floor
         is_clean = weak == 0 and profile.not_understood == 0
         style = "bold green" if is_clean else "bold yellow"
         unknown = f", {profile.not_understood:,} not understood" if profile.not_understood else ""
         left = f"{weak:,} of {profile.rows:,} accounts still below the floor{unknown}"
-        console.print(Text(f"{course.table}: {left}.", style))
+        console.print(Text(f"{migration.table}: {left}.", style))
         layered = profile.grades.get(Grade.LAYERED, 0)
         if layered:
             console.print(f"{count(layered, 'layered account')} will be upgraded at next login.")
-        _draw_verdict(console, course)
+        _draw_verdict(console, migration)
         console.print()
         console.print(grades_table(profile))
         console.print()
-        _draw_course(console, course)
-        _draw_ahead(console, course)
-        _draw_needed(console, course)
+        _draw_course(console, migration)
+        _draw_ahead(console, migration)
+        _draw_needed(console, migration)
     for note in notes:
         console.print(f"note: {note}.", highlight=False)
 
 
-def _draw_verdict(console: Console, course: Course) -> None:
-    expected, verdict = course.expected_now, course.verdict
+def _draw_verdict(console: Console, migration: MigrationProgress) -> None:
+    expected, verdict = migration.expected_now, migration.verdict
     if expected is None:
         return
     text = f"{verdict.capitalize()}: {span(expected)} were forecast to wait today"
-    if course.waiting:
-        text += f", and {course.waiting:,} do"
-    locked = changes(course).get(str(Grade.LOCKED), 0)
+    if migration.waiting:
+        text += f", and {migration.waiting:,} do"
+    locked = changes(migration).get(str(Grade.LOCKED), 0)
     if locked > 0:
         text += f"; {locked:,} were locked"
     console.print(Text(f"{text}.", _VERDICT_STYLES.get(verdict, "bold")))
 
 
-def _draw_course(console: Console, course: Course) -> None:
-    if course.started is None:
+def _draw_course(console: Console, migration: MigrationProgress) -> None:
+    if migration.started is None:
         return
-    begun = course.counted[0][1]
+    begun = migration.counted[0][1]
     console.print(
-        f"Since {course.started:%Y-%m-%d}: {begun:,} waited then, {course.waiting:,} do now.",
+        f"Since {migration.started:%Y-%m-%d}: {begun:,} waited then, {migration.waiting:,} do now.",
         highlight=False,
     )
-    moved = ", ".join(f"{grade} {rows:+,}" for grade, rows in changes(course).items())
+    moved = ", ".join(f"{grade} {rows:+,}" for grade, rows in changes(migration).items())
     if moved:
         console.print(f"  {moved}", highlight=False)
-    if course.waiting:
+    if migration.waiting:
         console.print()
 
 
-def _draw_ahead(console: Console, course: Course) -> None:
-    if course.ahead is None:
-        if course.waiting:
+def _draw_ahead(console: Console, migration: MigrationProgress) -> None:
+    if migration.ahead is None:
+        if migration.waiting:
             console.print(
                 "No forecast: name “last_login” in [columns], give --logins, or keep a --history."
             )
         return
-    told = ", ".join(f"{span(course.ahead.days[day])} on {_day(course, day)}" for day in HORIZONS)
-    source = "from what has happened" if course.from_history else "from last logins"
-    if not course.ahead.fitted:
-        source = f"the plain mirror alone, because {course.ahead.because}"
+    told = ", ".join(
+        f"{span(migration.ahead.days[day])} on {_day(migration, day)}" for day in HORIZONS
+    )
+    source = "from what has happened" if migration.from_history else "from last logins"
+    if not migration.ahead.fitted:
+        source = f"the plain baseline alone, because {migration.ahead.because}"
     console.print(f"Still waiting, {source}: {told}.", highlight=False)
-    last = course.last_expected
+    last = migration.last_expected
     if last is not None:
-        console.print(f"The last one is expected by {_day(course, last)}.", highlight=False)
+        console.print(f"The last one is expected by {_day(migration, last)}.", highlight=False)
     else:
-        stay = course.ahead.at(_FAR)
+        stay = migration.ahead.at(_FAR)
         console.print(
             f"No end by itself: about {stay.expected:,.0f} will not have come in a year; "
             "`lean-tumbler lock-dormant` closes them.",
@@ -179,45 +183,46 @@ def _draw_ahead(console: Console, course: Course) -> None:
     console.print()
 
 
-def _draw_needed(console: Console, course: Course) -> None:
-    needed = _still_needed(course)
+def _draw_needed(console: Console, migration: MigrationProgress) -> None:
+    needed = _still_needed(migration)
     if not needed:
         return
-    used = [f"fewer since {course.fewer_since}"] if course.fewer_since else []
-    seen = f"seen in {course.lately_days} days"
+    used = [f"fewer since {migration.fewer_since}"] if migration.fewer_since else []
+    seen = f"seen in {migration.lately_days} days"
     table = new_table("still needed to check", "", "rows", seen, *used, right=(2, 3, 4))
     for (grade, needs), (rows, lately) in needed:
-        fewer = [f"{course.fewer.get(needs, 0):,}"] if course.fewer_since else []
+        fewer = [f"{migration.fewer.get(needs, 0):,}"] if migration.fewer_since else []
         table.add_row(needs, grade, f"{rows:,}", f"{lately:,}", *fewer)
     console.print(table)
     console.print()
 
 
-def prometheus_text(courses: Sequence[Course], taken_at: datetime) -> str:
+def prometheus_text(migrations: Sequence[MigrationProgress], taken_at: datetime) -> str:
     """Give the counts for a node exporter's text-file collector (its exposition format 0.0.4)."""
     lines = [
         "# HELP tumbler_progress_rows Stored values by grade.",
         "# TYPE tumbler_progress_rows gauge",
         *(
-            f'tumbler_progress_rows{{store="{course.name}",grade="{grade}"}} '
-            f"{course.profile.grades.get(grade, 0)}"
-            for course in courses
+            f'tumbler_progress_rows{{store="{migration.name}",grade="{grade}"}} '
+            f"{migration.profile.grades.get(grade, 0)}"
+            for migration in migrations
             for grade in Grade
         ),
         "# HELP tumbler_progress_waiting Accounts below the floor or layered.",
         "# TYPE tumbler_progress_waiting gauge",
         *(
-            f'tumbler_progress_waiting{{store="{course.name}"}} {course.waiting}'
-            for course in courses
+            f'tumbler_progress_waiting{{store="{migration.name}"}} {migration.waiting}'
+            for migration in migrations
         ),
         "# HELP tumbler_progress_forecast Accounts still waiting so many days after the count.",
         "# TYPE tumbler_progress_forecast gauge",
         *(
-            f'tumbler_progress_forecast{{store="{course.name}",days="{day}",part="{part}"}} {rows}'
-            for course in courses
-            if course.ahead is not None
+            f'tumbler_progress_forecast{{store="{migration.name}",days="{day}",part="{part}"}} '
+            f"{rows}"
+            for migration in migrations
+            if migration.ahead is not None
             for day in HORIZONS
-            for part, rows in band_document(course.ahead.days[day]).items()
+            for part, rows in interval_document(migration.ahead.days[day]).items()
         ),
         "# HELP tumbler_progress_taken_at_seconds When it was counted, since 1970.",
         "# TYPE tumbler_progress_taken_at_seconds gauge",

@@ -88,7 +88,7 @@ class Application:
             _require_token(request, self._access.token)
             values = read_request(await _body(request, self._access), fields)
             answer = JSONResponse(await _ACTS[path](self._current(), values))
-            seconds = self._current().means.metrics.seconds
+            seconds = self._current().context.metrics.seconds
             seconds.labels(path).observe(self._clock() - started)
             return answer
 
@@ -104,18 +104,18 @@ class Application:
 
     async def _metrics(self, request: Request) -> Response:
         _require_token(request, self._access.token)
-        return Response(self._current().means.metrics.text(), media_type=_METRICS_TYPE)
+        return Response(self._current().context.metrics.text(), media_type=_METRICS_TYPE)
 
     async def _openapi(self, _: Request) -> Response:
         return JSONResponse(description(has_token=bool(self._access.token)))
 
     async def _refused(self, _: Request, error: Exception) -> Response:
         kind, response = problem_of(error if isinstance(error, TumblerError) else TumblerError())
-        self._current().means.metrics.problems.labels(kind).inc()
+        self._current().context.metrics.problems.labels(kind).inc()
         now = self._clock()
         if response.status_code >= 500 and now - self._logged.get(kind, -inf) >= _LOG_SECONDS:
             self._logged[kind] = now
-            self._current().means.log({"event": "problem", "type": kind, "message": str(error)})
+            self._current().context.log({"event": "problem", "type": kind, "message": str(error)})
         return response
 
     async def _not_here(self, _: Request, error: Exception) -> Response:
@@ -126,7 +126,7 @@ class Application:
     async def _failed(self, _: Request, error: Exception) -> Response:
         frame, line = list(walk_tb(error.__traceback__))[-1]
         at = f"{frame.f_globals.get('__name__', '')}:{line}"
-        self._current().means.log({"event": "failed", "error": type(error).__name__, "at": at})
+        self._current().context.log({"event": "failed", "error": type(error).__name__, "at": at})
         return self._problem("failed", status=500)
 
     def _problem(
@@ -137,7 +137,7 @@ class Application:
         detail: str = "",
         headers: Mapping[str, str] | None = None,
     ) -> Response:
-        self._current().means.metrics.problems.labels(kind).inc()
+        self._current().context.metrics.problems.labels(kind).inc()
         return problem(kind, status=status, detail=detail, headers=headers)
 
 

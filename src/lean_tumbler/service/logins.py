@@ -8,20 +8,20 @@ from typing import Any, TypeVar
 
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Action, Outcome
-from lean_tumbler.errors import RequestRefused, StoreAway, TumblerError
+from lean_tumbler.errors import RequestRefused, StoreUnavailable, TumblerError
 from lean_tumbler.jobs.admit.admission import (
     Admission,
     admit_login,
     change_password,
     row_of,
 )
+from lean_tumbler.service.derivation_slots import DerivationSlots
 from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Values
-from lean_tumbler.service.turns import Turns
 from lean_tumbler.service.watch import AcceptanceWatch
 from lean_tumbler.stores.interface import Store
-from lean_tumbler.stores.observations import Observations
+from lean_tumbler.stores.login_evidence import Observations
 
 T = TypeVar("T")
 Answer = dict[str, Any]
@@ -33,7 +33,7 @@ READY_SECONDS = 2.0  # so long an answer about the stores holds
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Means:
+class ServiceContext:
     """What the service works with.
 
     Attributes:
@@ -47,7 +47,7 @@ class Means:
     """
 
     executor: Executor
-    turns: Turns
+    turns: DerivationSlots
     most_inside: int
     failures: FailureLimit
     metrics: Metrics
@@ -63,17 +63,17 @@ class LoginService:
     Args:
         gateway: decides by the policy.
         stores: by the policy's names.
-        means: what outlasts the policy.
+        context: what outlasts the policy.
     """
 
     def __init__(
         self,
         gateway: CredentialGateway,
         stores: Mapping[str, Store],
-        means: Means,
+        context: ServiceContext,
     ) -> None:
-        self.gateway, self.stores, self.means = gateway, stores, means
-        self._watch = means.watch
+        self.gateway, self.stores, self.context = gateway, stores, context
+        self._watch = context.watch
         self._inside = 0
         self._readiness: asyncio.Future[bool] | None = None
         self._ready_until = 0.0
@@ -93,10 +93,10 @@ class LoginService:
                 login=login,
                 password=password,
                 upgrade=self._watch.may_upgrade(name),
-                turns=self.means.turns,
+                turns=self.context.turns,
             )
         )
-        await self.means.failures.note(name, who, admitted=admission.outcome.admitted)
+        await self.context.failures.note(name, who, admitted=admission.outcome.admitted)
         return self._answer(name, login, admission, values.get("expected"))
 
     async def admit_value(self, values: Values) -> Answer:
@@ -120,7 +120,7 @@ class LoginService:
             )
         )
         if login:
-            await self.means.failures.note(place, who, admitted=outcome.admitted)
+            await self.context.failures.note(place, who, admitted=outcome.admitted)
         answer = self._answer(place, login or "", Admission(outcome=outcome), None)
         return {**answer, "new_value": outcome.new_value} if outcome.new_value else answer
 
@@ -149,15 +149,15 @@ class LoginService:
                 login=login,
                 password=password,
                 new=new,
-                turns=self.means.turns,
+                turns=self.context.turns,
             )
         )
-        await self.means.failures.note(name, who, admitted=outcome.admitted)
+        await self.context.failures.note(name, who, admitted=outcome.admitted)
         return {"changed": changed}
 
     async def ready(self) -> bool:
         """Tell whether every store answers; asked by many at once, the stores are asked once."""
-        now = self.means.clock()
+        now = self.context.clock()
         if self._readiness is None or now >= self._ready_until:
             self._ready_until = now + READY_SECONDS
             self._readiness = asyncio.ensure_future(self._look_at_stores())
@@ -175,12 +175,12 @@ class LoginService:
     async def _counted_as(self, store: Store, login: str) -> str:
         """Name whom failures of a login count for."""
         loop = asyncio.get_running_loop()
-        row = await loop.run_in_executor(self.means.executor, row_of, store, login)
+        row = await loop.run_in_executor(self.context.executor, row_of, store, login)
         return counted_as(login, row)
 
     async def _is_refused_unseen(self, store: str, who: str, password: str) -> bool:
         """Tell whether somebody has failed too often; it costs what an unknown login does."""
-        if not await self.means.failures.is_reached(store, who):
+        if not await self.context.failures.is_reached(store, who):
             return False
         await self._derive_in_turn(
             lambda: self.gateway.admit(stored=None, password=password, store=store or None)
@@ -190,29 +190,31 @@ class LoginService:
 
     async def _derive_in_turn(self, work: Callable[[], T]) -> T:
         def in_turn() -> T:
-            with self.means.turns:
+            with self.context.turns:
                 return work()
 
         return await self._derive(in_turn)
 
     async def _derive(self, work: Callable[[], T]) -> T:
         """Run something that derives, or refuse at once where too many wait already."""
-        if self._inside >= self.means.most_inside or not self.means.turns.has_room(self._inside):
-            raise StoreAway("too many logins at once; come back in a moment")
+        if self._inside >= self.context.most_inside or not self.context.turns.has_room(
+            self._inside
+        ):
+            raise StoreUnavailable("too many logins at once; come back in a moment")
         self._inside += 1
-        self.means.metrics.waiting.set(self._inside)
+        self.context.metrics.waiting.set(self._inside)
         try:
-            return await asyncio.get_running_loop().run_in_executor(self.means.executor, work)
+            return await asyncio.get_running_loop().run_in_executor(self.context.executor, work)
         finally:
             self._inside -= 1
-            self.means.metrics.waiting.set(self._inside)
+            self.context.metrics.waiting.set(self._inside)
 
     def _answer(self, store: str, login: str, admission: Admission, expected: object) -> Answer:
         verdict = expected if isinstance(expected, bool) else None
-        self.means.observed.note(store, login, admission.outcome, verdict)
-        if self.means.observed.is_due:
-            self.means.executor.submit(self.means.observed.write)
-        outcome, metrics = admission.outcome, self.means.metrics
+        self.context.observed.note(store, login, admission.outcome, verdict)
+        if self.context.observed.is_due:
+            self.context.executor.submit(self.context.observed.write)
+        outcome, metrics = admission.outcome, self.context.metrics
         cohort, admitted = outcome.cohort or "none", str(outcome.admitted).lower()
         metrics.logins.labels(store, cohort, admitted, outcome.action).inc()
         if outcome.cohort and (
@@ -228,8 +230,8 @@ class LoginService:
         return {"admitted": outcome.admitted, "action": str(_seen(outcome))}
 
     def _alert(self, store: str, message: str) -> None:
-        self.means.metrics.alerts.labels(store).inc()
-        self.means.log({"event": "alert", "store": store, "message": message})
+        self.context.metrics.alerts.labels(store).inc()
+        self.context.log({"event": "alert", "store": store, "message": message})
 
     def _store(self, name: str) -> Store:
         _require_known(name, self.stores)

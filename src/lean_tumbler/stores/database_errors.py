@@ -9,7 +9,7 @@ from types import MappingProxyType
 from sqlalchemy.engine.interfaces import DBAPIModule
 from sqlalchemy.exc import DBAPIError
 
-from lean_tumbler.errors import SourceError, StoreAway
+from lean_tumbler.errors import SourceError, StoreUnavailable
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE
 
 
@@ -58,7 +58,7 @@ def database_errors(locator: str, driver: DBAPIModule | None = None) -> Iterator
         driver: the module of a driver that is used without SQLAlchemy.
 
     Raises:
-        StoreAway: the server is away, or a lock is held.
+        StoreUnavailable: the server is away, or a lock is held.
         SourceError: for every other of the database's errors.
     """
     kinds: tuple[type[Exception], ...] = (DBAPIError, *_own_errors(driver))
@@ -66,7 +66,7 @@ def database_errors(locator: str, driver: DBAPIModule | None = None) -> Iterator
         yield
     except kinds as error:
         found = _meaning(getattr(error, "orig", None) or error)
-        kind = StoreAway if found.may_pass else SourceError
+        kind = StoreUnavailable if found.may_pass else SourceError
         raise kind(f"{locator}: {found.text}") from None
 
 

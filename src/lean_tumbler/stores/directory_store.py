@@ -35,7 +35,7 @@ class DirectoryStore(WithoutSchema):
         UsageError: the URL has no base, or an attribute is not named.
     """
 
-    row_word = "entry"
+    key_label = "entry"
     layering_refused = (
         "a directory verifies binds by itself and knows no layered values: they would lock "
         "everybody out who binds; values are upgraded at login, in the form that it verifies"

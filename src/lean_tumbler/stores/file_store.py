@@ -61,7 +61,7 @@ class FileStore(WithoutSchema, SqlStore):
             )
             if into is not None:
                 raise UsageError(f"{path}: {self.layering_refused}")
-        self.row_word = "line" if self._export.numbered_by_line else "value"
+        self.key_label = "line" if self._export.numbered_by_line else "value"
         self._digest = _digest_of(path)
         self._made_of = f"{self._digest} {sha256(store.binding.encode('utf-8')).hexdigest()}"
         self._temporary = tempfile.TemporaryDirectory() if into is None else None

@@ -78,7 +78,7 @@ def _checked(store: Mapping[str, Any]) -> dict[str, Any]:
         "below_floor": int(store["below_floor"]),
         "layered": int(store["layered"]),
         "needed": _counts(store.get("needed") or {}),
-        "forecast": {int(day): tuple(map(float, band)) for day, band in forecast.items()},
+        "forecast": {int(day): tuple(map(float, interval)) for day, interval in forecast.items()},
     }
 
 

@@ -73,11 +73,11 @@ class Store(Protocol):
 
     Attributes:
         layering_refused: why bulk layering would lock people out here; empty where it does not.
-        row_word: what an account's key is the number or name of.
+        key_label: what an account's key is the number or name of.
     """
 
     layering_refused: str
-    row_word: str
+    key_label: str
 
     @property
     def table(self) -> str:

@@ -35,7 +35,7 @@ class Replicas(Protocol):
         """Say how far the one furthest behind is behind.
 
         Raises:
-            StoreAway: a server cannot be asked now.
+            StoreUnavailable: a server cannot be asked now.
             SourceError: it does not say, or replication has stopped.
         """
 

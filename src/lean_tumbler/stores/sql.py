@@ -145,7 +145,7 @@ class SqlStore:
     """
 
     layering_refused = ""
-    row_word = "account"
+    key_label = "account"
 
     def __init__(
         self,

@@ -9,7 +9,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.reading.survey import Suspected
-from lean_tumbler.core.schemes.catalogue import SETTING_SCHEMES
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES
 
 _BLOCK_LAYOUTS = frozenset({"base64", "base64 of whole cipher blocks"})
 # Of 16, 32 and 64 bytes, they pass for digests one by one.
@@ -33,7 +33,7 @@ def unexplained_classes(profile: Profile) -> list[tuple[Suspected, int]]:
     return [
         (found, max(1, round(found.share * column.rows)))
         for found in column.suspected
-        if found.kind.name not in SETTING_SCHEMES
+        if found.kind.name not in CRYPT_SCHEMES
     ]
 
 

@@ -93,10 +93,10 @@ def _is_of(layout: Layout, text: pl.Expr) -> pl.Expr:
 
 def _with_shape(rows: pl.DataFrame, layout: Layout, numbers: Iterator[int]) -> Iterator[_Shaped]:
     """Number the shapes of rows that the layout's pattern fits."""
-    others = [name for name in layout.groups if name not in layout.shaped_by]
+    others = [name for name in layout.groups if name not in layout.key_groups]
     if layout.by_value:
         yield rows, None
-    elif layout.shaped_by or (layout.lengths_count and len(others) > 1):
+    elif layout.key_groups or (layout.lengths_count and len(others) > 1):
         yield from _by_groups(rows, layout, others, numbers)
     else:  # one length alone: the whole value's says the same
         lengths = rows[_TEXT].str.len_bytes() if layout.lengths_count else pl.Series([0])
@@ -149,7 +149,7 @@ def _is_alike(match: re.Match[str], free: list[str]) -> pl.Expr:
 def _key(layout: Layout, free: list[str], text: pl.Expr) -> pl.Expr:
     """Write a shape as text: deciding texts, and lengths."""
     groups = text.str.extract_groups(f"^(?:{layout.pattern})$")
-    parts = [groups.struct.field(name).fill_null("-") for name in layout.shaped_by]
+    parts = [groups.struct.field(name).fill_null("-") for name in layout.key_groups]
     if layout.lengths_count:
         parts += [
             groups.struct.field(name).str.len_bytes().cast(pl.String).fill_null("-")

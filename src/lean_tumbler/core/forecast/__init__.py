@@ -1,1 +1,1 @@
-"""When accounts return: a model of it, its bands, and what it means for a migration."""
+"""When accounts return: a model of it, its intervals, and what it means for a migration."""

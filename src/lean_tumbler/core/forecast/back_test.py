@@ -7,9 +7,9 @@ from functools import partial
 import numpy as np
 import polars as pl
 
-from lean_tumbler.core.forecast.bands import DRAWS, Band
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, fitted, forecast
-from lean_tumbler.core.forecast.watching import first_day, from_log, last_seen, population
+from lean_tumbler.core.forecast.intervals import DRAWS, Interval
+from lean_tumbler.core.forecast.observations import first_day, from_log, last_seen, population
 
 CUTS = (91, 182, 273, 365)  # days before the log's end: three, six, nine and twelve months
 _LEAST_DAYS_BEFORE = 56
@@ -24,15 +24,15 @@ class Tried:
         days: from there.
         accounts: that were known then.
         forecast: how many would not have returned.
-        mirror: the same by the plain mirror.
+        baseline: the same by the plain baseline.
         truth: how many had not.
     """
 
     cut: int
     days: int
     accounts: int
-    forecast: Band
-    mirror: float
+    forecast: Interval
+    baseline: float
     truth: int
 
     @property
@@ -41,13 +41,13 @@ class Tried:
         return abs(self.forecast.expected - self.truth) / self.accounts
 
     @property
-    def mirror_error(self) -> float:
-        """The same of the mirror."""
-        return abs(self.mirror - self.truth) / self.accounts
+    def baseline_error(self) -> float:
+        """The same of the baseline."""
+        return abs(self.baseline - self.truth) / self.accounts
 
     @property
     def covered(self) -> bool:
-        """Whether the truth lay within the band."""
+        """Whether the truth lay within the interval."""
         return self.forecast.low <= self.truth <= self.forecast.high
 
 
@@ -69,13 +69,13 @@ class BackTest:
         return float(np.mean([each.error for each in self.tried]))
 
     @property
-    def mirror_error(self) -> float:
-        """The mean error of the mirror."""
-        return float(np.mean([each.mirror_error for each in self.tried]))
+    def baseline_error(self) -> float:
+        """The mean error of the baseline."""
+        return float(np.mean([each.baseline_error for each in self.tried]))
 
     @property
     def coverage(self) -> float:
-        """How often the truth lay within the band; it should be four times in five."""
+        """How often the truth lay within the interval; it should be four times in five."""
         return float(np.mean([each.covered for each in self.tried]))
 
 
@@ -133,6 +133,6 @@ def _tried(
             days=days,
             accounts=everybody.total,
             forecast=found.days[days],
-            mirror=found.mirror[days],
+            baseline=found.baseline[days],
             truth=everybody.total - int((after <= days).sum()),
         )

@@ -1,4 +1,4 @@
-"""A forecast: the fitted one with its bands, or the mirror alone where nothing can be fitted."""
+"""A forecast: the fitted one with its intervals, or the baseline alone where none can be fitted."""
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -6,21 +6,21 @@ from types import MappingProxyType
 
 import numpy as np
 
-from lean_tumbler.core.forecast.bands import DRAWS, Band, Draw, Shares, bands, drawn
-from lean_tumbler.core.forecast.returning import (
+from lean_tumbler.core.forecast.intervals import DRAWS, Draw, Interval, Shares, drawn, intervals
+from lean_tumbler.core.forecast.observations import Population, Watched, baseline
+from lean_tumbler.core.forecast.return_model import (
     FEWEST_RETURNS,
     WEEK,
     Exposure,
     Numbers,
-    Returning,
+    ReturnModel,
     fit,
 )
-from lean_tumbler.core.forecast.watching import Population, Watched, mirror
 
 HORIZONS = (30, 60, 90, 180)
 # Before what happened says more than last logins do.
 FEWEST_WEEKS, FEWEST_COUNTS = 4, 4
-SEED = 8  # bands are the same at every run
+SEED = 8  # intervals are the same at every run
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,8 +29,8 @@ class Forecast:
 
     Attributes:
         accounts: how many there are now.
-        days: the forecast; where nothing could be fitted, the mirror with an empty band.
-        mirror: the plain mirror beside it.
+        days: the forecast; where nothing could be fitted, the baseline with an empty interval.
+        baseline: the plain baseline beside it.
         fitted: whether a model stands behind it.
         because: why not, where it does not; empty where it does.
         returns: how many returns it was fitted to.
@@ -39,20 +39,20 @@ class Forecast:
     """
 
     accounts: int
-    days: dict[int, Band]
-    mirror: dict[int, float]
+    days: dict[int, Interval]
+    baseline: dict[int, float]
     fitted: bool
     because: str = ""
     returns: int = 0
     never: float | None = None
     parts: Mapping[str, Mapping[int, float]] = field(default_factory=dict)
 
-    def at(self, day: int) -> Band:
+    def at(self, day: int) -> Interval:
         """Give the forecast for any day, on a straight line between those computed."""
         known = [0, *self.days]
-        now = Band(low=self.accounts, expected=self.accounts, high=self.accounts)
+        now = Interval(low=self.accounts, expected=self.accounts, high=self.accounts)
         values = [now, *self.days.values()]
-        return Band(
+        return Interval(
             **{part: float(np.interp(day, known, [getattr(value, part) for value in values]))
                for part in ("low", "expected", "high")}
         )  # fmt: skip
@@ -69,7 +69,7 @@ class Fitted:
     """
 
     watched: Watched
-    models: tuple[Returning, ...]
+    models: tuple[ReturnModel, ...]
     draws: tuple[Draw, ...]
 
     @property
@@ -109,7 +109,7 @@ def fitted(
     Args:
         watched: by classes.
         days: from now, that will be asked for.
-        draws: of the bootstrap; with fewer, the band is rougher.
+        draws: of the bootstrap; with fewer, the interval is rougher.
         progress: told of each draw of the bootstrap.
     """
     found = [fit(own, leaving=watched.leaving) for own in watched.classes]
@@ -139,19 +139,19 @@ def forecast(
 
     Args:
         wanted: those accounts, in their order of last logins.
-        everybody: all accounts, for the mirror.
-        known: of how they return; where nothing is, the mirror stands alone, without a band.
+        everybody: all accounts, for the baseline.
+        known: of how they return; where nothing is, the baseline stands alone, without an interval.
         days: from now, in rising order.
         parts: of those accounts, told beside the whole.
     """
-    away = {day: mirror(everybody, day) for day in days}
-    mirrored = {day: wanted.total * share for day, share in away.items()}
+    away = {day: baseline(everybody, day) for day in days}
+    by_baseline = {day: wanted.total * share for day, share in away.items()}
     returns = int(known.watched.returns)
     if not known.models:
         return Forecast(
             accounts=wanted.total,
-            days={day: Band(low=n, expected=n, high=n) for day, n in mirrored.items()},
-            mirror=mirrored,
+            days={day: Interval(low=n, expected=n, high=n) for day, n in by_baseline.items()},
+            baseline=by_baseline,
             fitted=False,
             because=known.why_not,
             returns=returns,
@@ -163,8 +163,8 @@ def forecast(
     accounts, shares = known.rows(wanted)
     return Forecast(
         accounts=wanted.total,
-        days=bands(accounts, days, shares=shares, models=known.models, draws=known.draws),
-        mirror=mirrored,
+        days=intervals(accounts, days, shares=shares, models=known.models, draws=known.draws),
+        baseline=by_baseline,
         fitted=True,
         returns=returns,
         never=known.models[0].never if len(known.models) == 1 else None,
@@ -205,7 +205,7 @@ def refitted(
     if not known.models:
         return None
 
-    def shares(models: Sequence[Returning], ahead: Numbers) -> Numbers:
+    def shares(models: Sequence[ReturnModel], ahead: Numbers) -> Numbers:
         away = models[0].away(np.concatenate([[float(since)], since + ahead]))
         found: Numbers = (away[1:] / away[0])[None, :]
         return found
@@ -213,8 +213,8 @@ def refitted(
     one = np.array([float(waiting)])
     return Forecast(
         accounts=waiting,
-        days=bands(one, days, shares=shares, models=known.models, draws=known.draws),
-        mirror={},
+        days=intervals(one, days, shares=shares, models=known.models, draws=known.draws),
+        baseline={},
         fitted=True,
         returns=first - now,
         never=known.models[0].never,

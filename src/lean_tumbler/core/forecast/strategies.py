@@ -3,12 +3,12 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from lean_tumbler.core.forecast.bands import Band
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast
+from lean_tumbler.core.forecast.intervals import Interval
 
 _LAST = HORIZONS[-1]
 _WORTH_WAITING = 0.01  # of the accounts may be left at the last horizon, to wait for logins alone
-_NOTHING = Band(low=0.0, expected=0.0, high=0.0)
+_NOTHING = Interval(low=0.0, expected=0.0, high=0.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,8 +25,8 @@ class Strategy:
     """
 
     name: str
-    weak: Mapping[int, Band]
-    layered: Mapping[int, Band]
+    weak: Mapping[int, Interval]
+    layered: Mapping[int, Interval]
     locked: int = 0
     bulk_hours: float = 0.0
     login_hours: float = 0.0
@@ -45,8 +45,8 @@ _DORMANT = (
     "`lock-dormant` closes them then, or they may stay"
 )
 _WAITING = (
-    "waiting alone leaves about {band.expected:,.0f} of {accounts:,} accounts below the floor "
-    "in {days} days ({band.low:,.0f} to {band.high:,.0f})"
+    "waiting alone leaves about {interval.expected:,.0f} of {accounts:,} accounts below the floor "
+    "in {days} days ({interval.low:,.0f} to {interval.high:,.0f})"
 )
 WAIT = "wait for logins"
 LAYER = "layer now"
@@ -72,8 +72,10 @@ def strategies(
     """
     total = max(1, weak.accounts)
     stays = min(1.0, left / total)
-    remaining = {day: _scaled(band, stays) for day, band in weak.days.items()}
-    over = {day: _scaled(band, 1 - stays) + layered.days[day] for day, band in weak.days.items()}
+    remaining = {day: _scaled(interval, stays) for day, interval in weak.days.items()}
+    over = {
+        day: _scaled(interval, 1 - stays) + layered.days[day] for day, interval in weak.days.items()
+    }
     bulk = (weak.accounts - left) * seconds_each / 3600
     at_login = (weak.accounts - weak.at(_LAST).expected) * seconds_each / 3600
     dormant = _scaled(weak.at(lock_after_days), 1 - stays) + layered.at(lock_after_days)
@@ -84,7 +86,8 @@ def strategies(
             name=f"{LAYER_AND_LOCK} at day {lock_after_days}",
             weak=remaining,
             layered={
-                day: band if day < lock_after_days else _NOTHING for day, band in over.items()
+                day: interval if day < lock_after_days else _NOTHING
+                for day, interval in over.items()
             },
             locked=round(dormant.expected),
             bulk_hours=bulk,
@@ -93,8 +96,10 @@ def strategies(
     )
 
 
-def _scaled(band: Band, factor: float) -> Band:
-    return Band(low=band.low * factor, expected=band.expected * factor, high=band.high * factor)
+def _scaled(interval: Interval, factor: float) -> Interval:
+    return Interval(
+        low=interval.low * factor, expected=interval.expected * factor, high=interval.high * factor
+    )
 
 
 def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int) -> Advice:
@@ -118,9 +123,9 @@ def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int
             ),
         )
     waiting = weak.at(_LAST)
-    reasons = [_WAITING.format(band=waiting, accounts=weak.accounts, days=_LAST)]
+    reasons = [_WAITING.format(interval=waiting, accounts=weak.accounts, days=_LAST)]
     if not weak.fitted:
-        reasons.append(f"that is the plain mirror, not a fit: {weak.because}")
+        reasons.append(f"that is the plain baseline, not a fit: {weak.because}")
     if left:
         reasons.append(f"a bulk run leaves {left:,} rows as they are: `plan` lists them above")
     if left >= weak.accounts:

@@ -55,12 +55,12 @@ class Inputs:
 
 
 @dataclass(frozen=True, slots=True)
-class _Run:
+class _Evaluation:
     inputs: Inputs
     limit_bytes: int
 
 
-_Compiled = Callable[[Value, _Run], Value]
+_Compiled = Callable[[Value, _Evaluation], Value]
 
 
 def _as_bytes(value: Value) -> bytes:
@@ -120,7 +120,7 @@ def _filter(name: str) -> Callable[[Value], Value]:
     return lambda value: rewritten(_as_text(value))
 
 
-def _source(source: Input | Key | Part | str | bytes | Formula) -> Callable[[_Run], Value]:
+def _source(source: Input | Key | Part | str | bytes | Formula) -> Callable[[_Evaluation], Value]:
     if isinstance(source, Formula):
         body = _chain(source.steps)
         return lambda run: body(run.inputs.password, run)
@@ -157,7 +157,7 @@ def number_of(inputs: Inputs, name: str) -> int:
     return int(raw)
 
 
-def _number(number: Number) -> Callable[[_Run], int]:
+def _number(number: Number) -> Callable[[_Evaluation], int]:
     if isinstance(number, Part):
         return lambda run: number_of(run.inputs, number.name)
     return lambda _: number
@@ -172,11 +172,11 @@ def _input(inputs: Inputs, source: Input) -> Value:
     return value
 
 
-def _operand(operand: Operand) -> Callable[[_Run], Value]:
+def _operand(operand: Operand) -> Callable[[_Evaluation], Value]:
     source = _source(operand.source)
     filters = tuple(_filter(name) for name in operand.filters)
 
-    def fetch(run: _Run) -> Value:
+    def fetch(run: _Evaluation) -> Value:
         value = source(run)
         for apply in filters:
             value = apply(value)
@@ -190,7 +190,7 @@ def _join(step: Join) -> _Compiled:
     before, after = step.side is not Side.APPEND, step.side is not Side.PREPEND
     operand_is_text = step.operand.flow is Flow.TEXT
 
-    def join(value: Value, run: _Run) -> Value:
+    def join(value: Value, run: _Evaluation) -> Value:
         operand = fetch(run)
         joined: Value
         if isinstance(value, str) and operand_is_text:
@@ -239,7 +239,7 @@ def _digest(step: Digest | Hmac | Pbkdf2) -> _Compiled:
 def _loop(step: Loop) -> _Compiled:
     body, times = _chain(step.body), _number(step.times)
 
-    def loop(value: Value, run: _Run) -> Value:
+    def loop(value: Value, run: _Evaluation) -> Value:
         for _ in range(times(run)):
             value = body(value, run)
         return value
@@ -270,7 +270,7 @@ def _step(step: Step) -> _Compiled:
 def _chain(steps: Iterable[Step]) -> _Compiled:
     compiled = tuple(_step(step) for step in steps)
 
-    def run_all(value: Value, run: _Run) -> Value:
+    def run_all(value: Value, run: _Evaluation) -> Value:
         for apply in compiled:
             value = apply(value, run)
         return value
@@ -310,7 +310,7 @@ def _bounded(formula: Formula, limit_work: int, limit_bytes: int) -> Callable[[I
             asked = work(formula, {name: number_of(inputs, name) for name in numbers})
             if asked > limit_work:
                 raise OverLimit(_TOO_MUCH.format(asked, limit_work))
-        return chain(inputs.password, _Run(inputs, limit_bytes))
+        return chain(inputs.password, _Evaluation(inputs, limit_bytes))
 
     return run
 
@@ -322,7 +322,7 @@ def value_of(formula: Formula, inputs: Inputs) -> Value:
         InputDoesNotFit: a character does not fit the encoding, or an input is not there.
         KeyMissing: a key is not there.
     """
-    return _compiled(formula)[0](inputs.password, _Run(inputs, FORMULA_BYTES))
+    return _compiled(formula)[0](inputs.password, _Evaluation(inputs, FORMULA_BYTES))
 
 
 def input_of(formula: Formula, inputs: Inputs, *, limit_work: int, limit_bytes: int) -> bytes:

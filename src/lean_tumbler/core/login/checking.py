@@ -10,9 +10,9 @@ from lean_tumbler.core.login.passwords import forms
 from lean_tumbler.core.reading.reader import DECRYPTABLE, Reading, State
 from lean_tumbler.core.reading.ways import (
     Bounds,
+    CryptWay,
     FormulaWay,
     PasswordWay,
-    SettingWay,
     Way,
     opens,
     recompute,
@@ -70,7 +70,7 @@ class Verdict:
             return self.parsed.scheme
         if isinstance(self.way, PasswordWay):
             return "encrypted" if self.way.name == DECRYPTABLE else "plain-text"
-        if isinstance(self.way, SettingWay):
+        if isinstance(self.way, CryptWay):
             return self.way.scheme
         if isinstance(self.way, FormulaWay):
             return (digests_used(self.way.formula.formula) or (self.parsed.scheme,))[-1]

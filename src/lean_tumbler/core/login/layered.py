@@ -124,7 +124,7 @@ def family(derivations: Iterable[Derivation]) -> Family:
         rf"(?P<parts>(?:,{_INPUT})*)"
         r"(?P<inner>\$[a-z0-9-]+(?:\$v=[0-9]+)?\$[a-z]+=[0-9]+(?:,[a-z]+=[0-9]+)*)"
         r"\$(?P<inner_salt>[A-Za-z0-9+/]+)\$(?P<inner_digest>[A-Za-z0-9+/]+)",
-        shaped_by=("origin", "parts", "inner"),
+        key_groups=("origin", "parts", "inner"),
         build=partial(_build, tuple(found.on_top.layout for found in on_top if found.on_top)),
     )
     return Family(name="layered", layouts=(layout,))

@@ -14,12 +14,12 @@ from lean_tumbler.core.reading.reader import Reading, State
 from lean_tumbler.core.reading.ways import (
     Before,
     Bounds,
+    CryptWay,
     DerivationWay,
     FormulaWay,
-    SettingWay,
 )
 from lean_tumbler.core.schemes.base import Derivation, Parameters, ParsedValue
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.errors import TumblerError
 
 MOST_KINDS = 64  # of fast formulas beside each other; a policy declares each of them
@@ -68,10 +68,10 @@ def _items(reading: Reading, bounds: Bounds) -> Iterator[Item]:
     for way in reading.ways:
         if isinstance(way, FormulaWay):
             yield _formula(way, bounds)
-        elif isinstance(way, SettingWay | DerivationWay):
+        elif isinstance(way, CryptWay | DerivationWay):
             if way.before is not None:
                 yield _before(way.before, bounds)
-            yield _setting(way) if isinstance(way, SettingWay) else _derivation(way.parsed)
+            yield _setting(way) if isinstance(way, CryptWay) else _derivation(way.parsed)
         if inner is not None:
             yield _derivation(inner)
 
@@ -117,8 +117,8 @@ def _before(before: Before, bounds: Bounds) -> Item:
     return Item(scheme=before.formula.fingerprint, costs=costs, amount=1, spend=spend)
 
 
-def _setting(way: SettingWay) -> Item:
-    found, value = SETTING_SCHEMES[way.scheme], way.parsed
+def _setting(way: CryptWay) -> Item:
+    found, value = CRYPT_SCHEMES[way.scheme], way.parsed
     parameters = value.parameters if value else {}
     settings = found.settings_of_rounds
     if settings is None or "rounds" not in parameters:

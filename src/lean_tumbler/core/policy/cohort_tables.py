@@ -11,14 +11,14 @@ from lean_tumbler.core.policy.entries import Entries
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.conditions import Condition, parse_condition
 from lean_tumbler.core.reading.layouts import DIGEST, SALT, ValueLayout, parse_layout
-from lean_tumbler.core.schemes.catalogue import BARE_SETTING_SCHEMES, DERIVATIONS, SETTING_SCHEMES
+from lean_tumbler.core.schemes.catalogue import BARE_CRYPT_SCHEMES, CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.errors import ConditionError, FormulaError, LayoutError
 
 _THEN = re.compile(r"(?P<before>.*\S)\s*,\s*then\s+(?P<then>[\w-]+)\s*", re.DOTALL)
 # What a formula's result can have gone into: schemes that take any text as their password.
 SLOW_SCHEMES = (
     *DERIVATIONS,
-    *(name for name in SETTING_SCHEMES if name not in BARE_SETTING_SCHEMES),
+    *(name for name in CRYPT_SCHEMES if name not in BARE_CRYPT_SCHEMES),
 )
 _KEYS = ("name", "formula", "scheme", "plain_text", "layout", "when")
 _LONGEST_NAME = 40
@@ -95,8 +95,8 @@ class CohortTables:
             raise self._error(
                 name, "expected one of “formula”, “scheme” and “plain_text”: how values were made"
             )
-        if scheme and scheme not in BARE_SETTING_SCHEMES:
-            known = ", ".join(BARE_SETTING_SCHEMES)
+        if scheme and scheme not in BARE_CRYPT_SCHEMES:
+            known = ", ".join(BARE_CRYPT_SCHEMES)
             raise self._error(
                 name, f"“scheme” is for values that do not name their scheme: {known}"
             )

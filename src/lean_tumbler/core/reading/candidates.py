@@ -6,21 +6,21 @@ from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import (
     Certainty,
+    CryptWay,
     FormulaWay,
     PasswordWay,
-    SettingWay,
     Way,
 )
-from lean_tumbler.core.schemes.catalogue import BARE_SETTING_SCHEMES, SETTING_SCHEMES
+from lean_tumbler.core.schemes.catalogue import BARE_CRYPT_SCHEMES, CRYPT_SCHEMES
 
 
-def bare_schemes(text: str, *, only: str = "", name: str = "") -> Iterator[SettingWay]:
+def bare_schemes(text: str, *, only: str = "", name: str = "") -> Iterator[CryptWay]:
     """Give the bare schemes whose values have this shape, whatever the text looks like."""
-    for scheme in BARE_SETTING_SCHEMES:
-        find = SETTING_SCHEMES[scheme].setting_of
+    for scheme in BARE_CRYPT_SCHEMES:
+        find = CRYPT_SCHEMES[scheme].setting_of
         setting = find(text) if find is not None and (not only or only == scheme) else None
         if setting is not None:
-            yield SettingWay(
+            yield CryptWay(
                 name=name or scheme,
                 certainty=Certainty.DECLARED if name else Certainty.POSSIBLE,
                 scheme=scheme,

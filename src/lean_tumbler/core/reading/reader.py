@@ -15,19 +15,19 @@ from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import (
     Before,
     Certainty,
+    CryptWay,
     DerivationWay,
     FormulaWay,
     LegacyWay,
     PasswordWay,
-    SettingWay,
     Way,
 )
 from lean_tumbler.core.schemes import readable
 from lean_tumbler.core.schemes.base import Kind, ParsedValue, Says
 from lean_tumbler.core.schemes.catalogue import (
-    BARE_SETTING_SCHEMES,
+    BARE_CRYPT_SCHEMES,
+    CRYPT_SCHEMES,
     DERIVATIONS,
-    SETTING_SCHEMES,
     own_formulas,
     read_value,
 )
@@ -260,7 +260,7 @@ class RowReader:
             return said, None, ""
         bare = tuple(bare_schemes(text))
         if bare:
-            scheme = parsed.scheme in BARE_SETTING_SCHEMES
+            scheme = parsed.scheme in BARE_CRYPT_SCHEMES
             return bare, (None if scheme else Doubt.ONLY_SHAPE), ""
         if not self._declares:
             possible = tuple(self._bare_formulas(parsed))
@@ -303,7 +303,7 @@ class RowReader:
         elif parsed.kind is Kind.DERIVATION:
             yield DerivationWay(name=parsed.scheme, parsed=parsed)
         elif contents.whole:
-            yield SettingWay(
+            yield CryptWay(
                 name=parsed.scheme,
                 certainty=certainty,
                 scheme=parsed.scheme,
@@ -320,7 +320,7 @@ class RowReader:
 
     def _prepared(
         self, said: Sequence[Way], parsed: ParsedValue, row: Row
-    ) -> Iterator[DerivationWay | SettingWay]:
+    ) -> Iterator[DerivationWay | CryptWay]:
         """Give the ways of cohorts whose formula went on into the scheme that a value names."""
         for cohort in self.cohorts:
             if cohort.formula is None or cohort.then != parsed.scheme or not cohort.holds(row):
@@ -330,7 +330,7 @@ class RowReader:
                 continue
             before = Before(formula=named, salt=row.salt or b"", login=row.login, parts=parts)
             for way in said:
-                if isinstance(way, DerivationWay | SettingWay):
+                if isinstance(way, DerivationWay | CryptWay):
                     declared = Certainty.DECLARED
                     yield replace(way, name=cohort.name, certainty=declared, before=before)
 
@@ -398,11 +398,9 @@ class RowReader:
         ways: list[Way] = []
         missing: list[str] = []
         for origin in layered.origins_of(contents.origin):
-            if origin in SETTING_SCHEMES:
+            if origin in CRYPT_SCHEMES:
                 ways.append(
-                    SettingWay(
-                        name=origin, certainty=Certainty.SAID, scheme=origin, setting=setting
-                    )
+                    CryptWay(name=origin, certainty=Certainty.SAID, scheme=origin, setting=setting)
                 )
             elif origin in DERIVATIONS:
                 below = DERIVATIONS[origin].read_setting(setting)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.reading.reader import Reading, State
-from lean_tumbler.core.reading.ways import Before, Bounds, DerivationWay, SettingWay, opens
+from lean_tumbler.core.reading.ways import Before, Bounds, CryptWay, DerivationWay, opens
 from lean_tumbler.errors import CheckImpossible
 
 MOST_DERIVATIONS = 400  # of one run, so that a long file of refused accounts ends
@@ -82,7 +82,7 @@ class SlowMisses:
 
     def find(self, reading: Reading, password: str) -> SlowMiss | None:
         """Find what a password may have gone through; None where nothing that is tried fits."""
-        ways = [way for way in reading.ways if isinstance(way, DerivationWay | SettingWay)]
+        ways = [way for way in reading.ways if isinstance(way, DerivationWay | CryptWay)]
         if not ways or reading.state is not State.VALUE:
             return None
         way = replace(ways[-1], before=None)  # the value's own, without what cohorts declare
@@ -104,7 +104,7 @@ class SlowMisses:
                 seen.add(made)
                 yield text, meaning
 
-    def _opens(self, way: DerivationWay | SettingWay, password: str) -> bool:
+    def _opens(self, way: DerivationWay | CryptWay, password: str) -> bool:
         try:
             return opens(way, password, self._bounds)
         except CheckImpossible:

@@ -9,7 +9,7 @@ from lean_tumbler.core.formulas.evaluation import Inputs, evaluate, input_of
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.limits import Limits, require_within_limits
 from lean_tumbler.core.schemes.base import Derivation, ParsedValue
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, SETTING_SCHEMES, read_value
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS, read_value
 from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 
 
@@ -120,7 +120,7 @@ def _taken(before: Before | None, password: str, bounds: Bounds) -> tuple[bytes,
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class SettingWay:
+class CryptWay:
     """A legacy scheme whose setting and password give the whole text again."""
 
     name: str
@@ -144,12 +144,12 @@ class SettingWay:
     def lossy(self) -> tuple[str, ...]:
         """Why other passwords open the same value too."""
         own = self.before.formula.lossy if self.before else ()
-        return (*own, *SETTING_SCHEMES[self.scheme].lossy)
+        return (*own, *CRYPT_SCHEMES[self.scheme].lossy)
 
     @property
     def parsed(self) -> ParsedValue | None:
         """The value, or one of its setting; None where the setting makes none."""
-        found = SETTING_SCHEMES[self.scheme]
+        found = CRYPT_SCHEMES[self.scheme]
         if not found.filler and not self.canonical:
             return None
         value = read_value(self.canonical or self.setting + found.filler)
@@ -161,7 +161,7 @@ class SettingWay:
 
     def computed(self, password: str, bounds: Bounds) -> str | None:
         """Give the whole text of a password."""
-        found, value = SETTING_SCHEMES[self.scheme], self.parsed
+        found, value = CRYPT_SCHEMES[self.scheme], self.parsed
         if value is not None:
             require_within_limits(value, bounds.limits)
         taken, is_made = _taken(self.before, password, bounds)
@@ -223,7 +223,7 @@ class PasswordWay:
     lossy: tuple[str, ...] = ()
 
 
-LegacyWay = FormulaWay | SettingWay | DerivationWay
+LegacyWay = FormulaWay | CryptWay | DerivationWay
 Way = LegacyWay | PasswordWay
 
 

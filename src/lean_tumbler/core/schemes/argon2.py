@@ -70,7 +70,7 @@ def _layout(scheme: str) -> Layout:
         starts=(f"${scheme}$",),
         pattern=rf"\${scheme}(?:\$v=(?P<version>[0-9]+))?"
         r"\$m=(?P<memory>[0-9]+),t=(?P<passes>[0-9]+),p=(?P<lanes>[0-9]+)" + phc.TAIL,
-        shaped_by=("version", "memory", "passes", "lanes"),
+        key_groups=("version", "memory", "passes", "lanes"),
         build=_build,
     )
 

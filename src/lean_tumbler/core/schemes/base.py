@@ -174,7 +174,7 @@ class Layout:
     build: Callable[[re.Match[str]], Contents | None]
     says: Says = Says.NOTHING
     starts: tuple[str, ...] = ()
-    shaped_by: tuple[str, ...] = ()
+    key_groups: tuple[str, ...] = ()
     lengths_count: bool = True
     by_value: bool = False
     longest: int = VALUE_CHARACTERS
@@ -317,7 +317,7 @@ class Derivation:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class SettingScheme:
+class CryptScheme:
     """A legacy scheme whose setting and password give the whole stored text again.
 
     Attributes:
@@ -349,7 +349,7 @@ class Family:
     name: str
     layouts: tuple[Layout, ...]
     derivations: tuple[Derivation, ...] = ()
-    setting_schemes: tuple[SettingScheme, ...] = ()
+    crypt_schemes: tuple[CryptScheme, ...] = ()
     formulas: tuple[str, ...] = ()  # all that its layouts name
 
 

@@ -67,7 +67,7 @@ LAYOUTS = (
         starts=("$2$", "$2a$", "$2b$", "$2x$", "$2y$"),
         pattern=r"\$(?P<variant>2[abxy]?)\$(?P<cost>0[4-9]|[12][0-9]|3[01])\$"
         r"(?P<salt>[./A-Za-z0-9]{22})(?P<digest>[./A-Za-z0-9]{31})",
-        shaped_by=("variant", "cost"),
+        key_groups=("variant", "cost"),
         lengths_count=False,
         lengths=(59, 60),
         build=_build,

@@ -24,13 +24,13 @@ from lean_tumbler.core.schemes import (
 from lean_tumbler.core.schemes.base import (
     PREFIXED_HEX,
     PRINTED_BYTES,
+    CryptScheme,
     Derivation,
     Family,
     Kind,
     Layout,
     ParsedValue,
     Says,
-    SettingScheme,
     read_first,
 )
 from lean_tumbler.core.schemes.wrappers import needs_certainty, unwrapped
@@ -64,13 +64,13 @@ LAYOUTS: tuple[Layout, ...] = tuple(
     dict.fromkeys((*HEX_LAYOUTS, *(layout for family in FAMILIES for layout in family.layouts)))
 )
 
-SETTING_SCHEMES: MappingProxyType[str, SettingScheme] = MappingProxyType(
-    {found.scheme: found for family in FAMILIES for found in family.setting_schemes}
+CRYPT_SCHEMES: MappingProxyType[str, CryptScheme] = MappingProxyType(
+    {found.scheme: found for family in FAMILIES for found in family.crypt_schemes}
 )
 
 
 # Those of them whose values are bare shapes: nothing in the text names the scheme.
-BARE_SETTING_SCHEMES = tuple(name for name, found in SETTING_SCHEMES.items() if found.setting_of)
+BARE_CRYPT_SCHEMES = tuple(name for name, found in CRYPT_SCHEMES.items() if found.setting_of)
 
 
 @cache

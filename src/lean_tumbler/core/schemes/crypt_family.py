@@ -12,12 +12,12 @@ from lean_tumbler.core.likelihood import human_bits
 from lean_tumbler.core.schemes import crypt64, crypt_digests
 from lean_tumbler.core.schemes.base import (
     Contents,
+    CryptScheme,
     Family,
     Kind,
     Layout,
     Parameters,
     Says,
-    SettingScheme,
 )
 from lean_tumbler.core.schemes.system_crypt import system_crypt
 
@@ -151,7 +151,7 @@ LAYOUTS = (
         starts=("$5$",),
         pattern=r"\$5\$(?:rounds=(?P<rounds>[0-9]{1,9})\$)?(?P<salt>[ -#%-9;-~]{0,16})"
         rf"\$(?P<digest>{_C}{{43}})",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=partial(_sha, 256),
     ),
     Layout(
@@ -164,7 +164,7 @@ LAYOUTS = (
         starts=("$6$",),
         pattern=r"\$6\$(?:rounds=(?P<rounds>[0-9]{1,9})\$)?(?P<salt>[ -#%-9;-~]{0,16})"
         rf"\$(?P<digest>{_C}{{86}})",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=partial(_sha, 512),
     ),
     Layout(
@@ -176,7 +176,7 @@ LAYOUTS = (
         says=Says.ALL,
         starts=("$sha1$",),
         pattern=rf"\$sha1\$(?P<rounds>[0-9]{{1,10}})\$(?P<salt>{_C}{{1,64}})\$(?P<digest>{_C}{{28}})",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=_sha1,
     ),
     Layout(
@@ -189,7 +189,7 @@ LAYOUTS = (
         starts=("$md5",),
         pattern=rf"\$md5(?:,rounds=(?P<rounds>[0-9]{{1,10}}))?\$(?P<salt>{_C}{{1,64}})\$\$?"
         rf"(?P<digest>{_C}{{22}})",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=_sun,
     ),
     *(
@@ -203,7 +203,7 @@ LAYOUTS = (
             starts=(tag,),
             pattern=rf"\{tag[:-1]}\$(?P<costs>{_C}{{1,32}})\$(?P<salt>{_C}{{1,86}})"
             rf"\$(?P<digest>{_C}{{43}})",
-            shaped_by=("costs",),
+            key_groups=("costs",),
             build=_yescrypt,
         )
         for scheme, tag in (("yescrypt", "$y$"), ("gost-yescrypt", "$gy$"))
@@ -228,7 +228,7 @@ LAYOUTS = (
         says=Says.ALL,
         starts=("$P$", "$H$"),
         pattern=rf"\$[PH]\$(?P<count>{_C})(?P<salt>{_C}{{8}})(?P<digest>{_C}{{22}})",
-        shaped_by=("count",),
+        key_groups=("count",),
         build=_iterated_md5,
     ),
     Layout(
@@ -239,7 +239,7 @@ LAYOUTS = (
         kind=Kind.ITERATED,
         starts=("_",),
         pattern=rf"_(?P<rounds>{_C}{{4}})(?P<salt>{_C}{{4}})(?P<digest>{_C}{{11}})",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=_bsdi,
     ),
     Layout(
@@ -294,11 +294,11 @@ _WITH_ROUNDS: Mapping[str, Callable[[int], Iterable[str]]] = {
     "sha512-crypt": lambda rounds: (f"$6$rounds={rounds}$................$",),
 }
 
-SETTING_SCHEMES = (
-    SettingScheme(scheme="md5-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
-    SettingScheme(scheme="apr1-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
+CRYPT_SCHEMES = (
+    CryptScheme(scheme="md5-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
+    CryptScheme(scheme="apr1-crypt", source=_SOURCE, compute=crypt_digests.md5_crypt),
     *(
-        SettingScheme(
+        CryptScheme(
             scheme=scheme,
             source=_SOURCE,
             compute=compute,
@@ -316,7 +316,7 @@ SETTING_SCHEMES = (
             ("gost-yescrypt", system_crypt, 43),
         )
     ),
-    SettingScheme(
+    CryptScheme(
         scheme="bsdi-crypt",
         source=_SOURCE,
         compute=system_crypt,
@@ -325,14 +325,14 @@ SETTING_SCHEMES = (
         setting_of=lambda text: text[:9] if _matched("bsdi-crypt", text) else None,
         settings_of_rounds=lambda rounds: (f"_{crypt64.number_text(rounds, 4)}....",),
     ),
-    SettingScheme(
+    CryptScheme(
         scheme="des-crypt",
         source=_SOURCE,
         compute=system_crypt,
         lossy=("what comes after the eighth byte", _SEVEN_BITS),
         setting_of=partial(_bare_setting, "des-crypt"),
     ),
-    SettingScheme(
+    CryptScheme(
         scheme="bigcrypt",
         source=_SOURCE,
         compute=system_crypt,
@@ -342,5 +342,5 @@ SETTING_SCHEMES = (
 )
 
 FAMILY = Family(
-    name="crypt(3)", layouts=LAYOUTS, setting_schemes=SETTING_SCHEMES, formulas=(_NT_FORMULA,)
+    name="crypt(3)", layouts=LAYOUTS, crypt_schemes=CRYPT_SCHEMES, formulas=(_NT_FORMULA,)
 )

@@ -221,7 +221,7 @@ LAYOUTS = (
         starts=("md5$", "sha1$", "sha2", "sha384$", "sha512$"),
         pattern=r"(?P<name>md5|sha1|sha224|sha256|sha384|sha512)\$(?P<salt>[ -#%-~]*)"
         r"\$(?P<digest>(?:[0-9a-f]{2})+)",
-        shaped_by=("name",),
+        key_groups=("name",),
         build=_build_named,
         longest=256,
     ),

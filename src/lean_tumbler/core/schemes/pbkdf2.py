@@ -113,7 +113,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         says=Says.ALL,
         starts=(f"${scheme}$i=",),
         pattern=rf"\${scheme}\$i=(?P<rounds>[0-9]+)(?:,l=(?P<length>[0-9]+))?" + phc.TAIL,
-        shaped_by=("rounds", "length"),
+        key_groups=("rounds", "length"),
         build=partial(_build_phc, scheme),
     )
     yield Layout(
@@ -125,7 +125,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         says=Says.ALL,
         starts=(f"${scheme}$",),
         pattern=rf"\${scheme}\$(?P<rounds>[0-9]+)\$" + _DOTS,
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=partial(_build_dots, scheme),
     )
     yield Layout(
@@ -138,7 +138,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         starts=(f"pbkdf2_{name}$",),
         pattern=rf"pbkdf2_{name}\$(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
         r"\$(?P<digest>[A-Za-z0-9+/]+)(?P<padding>=*)",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=partial(_build_underscore, scheme),
     )
     yield Layout(
@@ -151,7 +151,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         starts=(f"pbkdf2:{name}:",),
         pattern=rf"pbkdf2:{name}:(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
         r"\$(?P<digest>(?:[0-9a-f]{2})+)",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=partial(_build_colon, scheme),
     )
     yield from (_tagged(scheme, tag) for tag in tags)
@@ -167,7 +167,7 @@ def _tagged(scheme: str, tag: str) -> Layout:
         says=Says.ALL,
         starts=(f"{{{tag}}}",),
         pattern=rf"\{{{tag}\}}(?P<rounds>[0-9]+)\$" + _DOTS,
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=partial(_build_dots, scheme),
     )
 
@@ -184,7 +184,7 @@ LAYOUTS = (
         starts=("AQAAAA",),
         # Seventeen characters and two bits hold the numbers, so the eighteenth shapes too.
         pattern=r"(?P<head>AQAAAA[A-Za-z0-9+/]{12})(?P<rest>[A-Za-z0-9+/]{20,})(?P<padding>={0,2})",
-        shaped_by=("head",),
+        key_groups=("head",),
         build=_build_long_blob,
     ),
     Layout(

@@ -78,7 +78,7 @@ LAYOUTS = (
         says=Says.ALL,
         starts=("$scrypt$ln=",),
         pattern=r"\$scrypt\$ln=(?P<cost>[0-9]+),r=(?P<size>[0-9]+),p=(?P<lanes>[0-9]+)" + phc.TAIL,
-        shaped_by=("cost", "size", "lanes"),
+        key_groups=("cost", "size", "lanes"),
         build=_build_phc,
     ),
     Layout(
@@ -91,7 +91,7 @@ LAYOUTS = (
         starts=("scrypt:",),
         pattern=r"scrypt:(?P<cost>[0-9]+):(?P<size>[0-9]+):(?P<lanes>[0-9]+)"
         r"\$(?P<salt>[ -#%-~]+)\$(?P<digest>(?:[0-9a-f]{2})+)",
-        shaped_by=("cost", "size", "lanes"),
+        key_groups=("cost", "size", "lanes"),
         build=_build_colon,
     ),
     Layout(
@@ -104,7 +104,7 @@ LAYOUTS = (
         starts=("$7$",),
         pattern=r"\$7\$(?P<cost>[./0-9A-Za-z])(?P<size>[./0-9A-Za-z]{5})"
         r"(?P<lanes>[./0-9A-Za-z]{5})(?P<salt>[./0-9A-Za-z]*)\$(?P<digest>[./0-9A-Za-z]{43})",
-        shaped_by=("cost", "size", "lanes"),
+        key_groups=("cost", "size", "lanes"),
         build=_build_crypt,
     ),
 )

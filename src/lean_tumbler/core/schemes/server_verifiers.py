@@ -5,7 +5,7 @@ from dataclasses import replace
 from functools import partial
 
 from lean_tumbler.core.schemes import challenge_verifiers, crypt_digests, phc
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, Says, SettingScheme
+from lean_tumbler.core.schemes.base import Contents, CryptScheme, Family, Kind, Layout, Says
 
 _POSTGRESQL = "PostgreSQL documentation, Password Authentication; RFC 5802, RFC 7677"
 _MYSQL = "MariaDB and MySQL documentation, PASSWORD() and authentication plugins"
@@ -116,7 +116,7 @@ LAYOUTS = (
         starts=("SCRAM-SHA-256$",),
         pattern=r"SCRAM-SHA-256\$(?P<rounds>[0-9]{1,10}):(?P<salt>[A-Za-z0-9+/]+)=*"
         r"\$(?P<stored>[A-Za-z0-9+/]{43})=:(?P<server>[A-Za-z0-9+/]{43})=",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=_scram,
     ),
     Layout(
@@ -149,7 +149,7 @@ LAYOUTS = (
         says=Says.ALL,
         starts=("$A$",),
         pattern=r"\$A\$(?P<rounds>[0-9A-F]{3})\$(?P<salt>(?s:.){20})(?P<digest>[./0-9A-Za-z]{43})",
-        shaped_by=("rounds",),
+        key_groups=("rounds",),
         build=_caching,
     ),
     Layout(
@@ -212,25 +212,25 @@ LAYOUTS = (
 
 _OLD_LAYOUT = next(layout for layout in LAYOUTS if layout.scheme == "mysql-old")
 
-SETTING_SCHEMES = (
-    SettingScheme(
+CRYPT_SCHEMES = (
+    CryptScheme(
         scheme="scram-sha-256",
         source=_POSTGRESQL,
         compute=challenge_verifiers.scram_sha256,
         filler=f"{'A' * 43}=:{'A' * 43}=",
     ),
-    SettingScheme(
+    CryptScheme(
         scheme="caching-sha256",
         source=_MYSQL,
         compute=crypt_digests.caching_sha256,
         filler="." * 43,
     ),
-    SettingScheme(
+    CryptScheme(
         scheme="pbkdf2-sha512-verifier",
         source=_VERIFIER_COLUMNS,
         compute=challenge_verifiers.labelled_key,
     ),
-    SettingScheme(
+    CryptScheme(
         scheme="mysql-old",
         source=_MYSQL,
         compute=challenge_verifiers.mysql_old,
@@ -242,6 +242,6 @@ SETTING_SCHEMES = (
 FAMILY = Family(
     name="server verifiers",
     layouts=LAYOUTS,
-    setting_schemes=SETTING_SCHEMES,
+    crypt_schemes=CRYPT_SCHEMES,
     formulas=(_WITH_LOGIN, _TWICE, _UTF16_SHA1, _UTF16_SHA512, _SALTED_SHA1),
 )

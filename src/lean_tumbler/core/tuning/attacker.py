@@ -102,7 +102,7 @@ def guesses_per_second(
 
 
 @dataclass(frozen=True, slots=True)
-class Spend:
+class AttackCost:
     """What a number of guesses takes on one device."""
 
     seconds: float
@@ -110,8 +110,8 @@ class Spend:
     kilowatt_hours: float
 
 
-def spend(guesses: float, rate: float, hardware: Hardware) -> Spend:
+def attack_cost(guesses: float, rate: float, hardware: Hardware) -> AttackCost:
     """Give the time, the price and the energy of a number of guesses."""
     seconds = guesses / rate
     hours = seconds / _SECONDS_PER_HOUR
-    return Spend(seconds, hours * hardware.price_per_hour, hours * hardware.watts / 1000)
+    return AttackCost(seconds, hours * hardware.price_per_hour, hours * hardware.watts / 1000)

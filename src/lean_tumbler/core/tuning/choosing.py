@@ -95,7 +95,7 @@ class Candidate:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class WayOut:
+class Requirement:
     """What the cheapest parameters of a scheme at the floor would need.
 
     Attributes:
@@ -127,7 +127,7 @@ class Choice:
     chosen: Candidate | None
     down: Candidate | None = None
     up: Candidate | None = None
-    ways_out: tuple[WayOut, ...] = ()
+    requirements: tuple[Requirement, ...] = ()
 
 
 def steps_of(scheme: str, floor: Floor) -> list[Parameters]:
@@ -229,7 +229,7 @@ def choose(
     fitting = [found for found in candidates if not found.against]
     if not fitting:
         ways = tuple(_ways_out(candidates, lines, demand, hardware))
-        return Choice(candidates=candidates, chosen=None, ways_out=ways)
+        return Choice(candidates=candidates, chosen=None, requirements=ways)
     chosen = max(fitting, key=lambda found: found.strength)
     same = [found for found in candidates if found.scheme == chosen.scheme]
     place = same.index(chosen)
@@ -246,7 +246,7 @@ def _ways_out(
     lines: Mapping[str, CostLine],
     demand: Demand,
     hardware: Hardware,
-) -> Iterator[WayOut]:
+) -> Iterator[Requirement]:
     for scheme, line in lines.items():
         own = [
             found
@@ -261,7 +261,7 @@ def _ways_out(
         longer = replace(demand, within_milliseconds=_LONGER * 1000 * quickest.service.p99)
         neither = cores is None and not carried
         enough = _cores_needed(quickest, line, longer, hardware) if neither else None
-        yield WayOut(
+        yield Requirement(
             scheme=scheme,
             parameters=quickest.parameters,
             cores=cores,

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.audit.results import Reading
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.core.tuning.attacker import Attacker, Spend, guesses_per_second, spend
+from lean_tumbler.core.tuning.attacker import AttackCost, Attacker, attack_cost, guesses_per_second
 from lean_tumbler.core.tuning.popularity import LIKELIEST
 
 SPEND_EACH = 0.01  # money for each account, for the share that falls to so small a budget
@@ -28,8 +28,8 @@ class Exposure:
     rows: int
     guesses_per_second: float
     together: bool
-    likeliest: dict[int, tuple[Spend, Spend]]
-    fallen: float
+    likeliest: dict[int, tuple[AttackCost, AttackCost]]
+    cracked_share: float
 
 
 def exposures(groups: Iterable[tuple[Reading, int]], attacker: Attacker) -> list[Exposure]:
@@ -51,10 +51,10 @@ def _exposure(reading: Reading, rows: int, attacker: Attacker) -> Exposure | Non
     hardware = attacker.hardware
     together = not reading.salted
     if reading.grade is Grade.READABLE:
-        nothing = Spend(0.0, 0.0, 0.0)
+        nothing = AttackCost(0.0, 0.0, 0.0)
         return Exposure(
             reading=reading, rows=rows, guesses_per_second=float("inf"), together=True,
-            likeliest=dict.fromkeys(LIKELIEST, (nothing, nothing)), fallen=1.0,
+            likeliest=dict.fromkeys(LIKELIEST, (nothing, nothing)), cracked_share=1.0,
         )  # fmt: skip
     rate = guesses_per_second(
         reading.scheme, dict(reading.parameters), hardware, formula=reading.formula
@@ -69,8 +69,11 @@ def _exposure(reading: Reading, rows: int, attacker: Attacker) -> Exposure | Non
         guesses_per_second=rate,
         together=together,
         likeliest={
-            guesses: (spend(guesses, rate, hardware), spend(guesses * times, rate, hardware))
+            guesses: (
+                attack_cost(guesses, rate, hardware),
+                attack_cost(guesses * times, rate, hardware),
+            )
             for guesses in LIKELIEST
         },
-        fallen=attacker.popularity.fallen(affordable),
+        cracked_share=attacker.popularity.cracked_share(affordable),
     )

@@ -20,7 +20,7 @@ class Popularity:
     share: float = 0.037433
     exponent: float = 0.187227
 
-    def fallen(self, guesses: float) -> float:
+    def cracked_share(self, guesses: float) -> float:
         """Give the share of accounts that fall to so many guesses at each, the likeliest first."""
         if guesses < 1:
             return 0.0

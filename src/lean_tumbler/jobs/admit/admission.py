@@ -17,8 +17,8 @@ class Admission:
     alert: str = ""
 
 
-Turns = AbstractContextManager[object]
-ALONE: Turns = nullcontext()
+DerivationSlots = AbstractContextManager[object]
+ALONE: DerivationSlots = nullcontext()
 
 _ALERTS = {
     "over-limit": "a stored value asks for more work than [limits] allows; it was not run",
@@ -39,7 +39,7 @@ def admit_login(
     login: str,
     password: str,
     upgrade: bool = True,
-    turns: Turns = ALONE,
+    turns: DerivationSlots = ALONE,
 ) -> Admission:
     """Check a login and upgrade its value where due.
 
@@ -84,7 +84,7 @@ def change_password(
     login: str,
     password: str,
     new: str,
-    turns: Turns = ALONE,
+    turns: DerivationSlots = ALONE,
 ) -> tuple[bool, Outcome]:
     """Check a password, and put a new one in its place; tell whether it stands there now.
 
@@ -115,7 +115,7 @@ def _checked(
     password: str,
     *,
     upgrade: bool,
-    turns: Turns,
+    turns: DerivationSlots,
 ) -> tuple[Account, str, Outcome]:
     """Fetch a login's account, or an empty one in its place, and check the password."""
     started = gateway.clock()

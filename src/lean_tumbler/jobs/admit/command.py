@@ -31,7 +31,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.jobs.admit.admission import admit_login
     from lean_tumbler.jobs.admit.report import admit_document, admit_text
     from lean_tumbler.stores.evidence_file import EvidenceFile
-    from lean_tumbler.stores.observations import Observations
+    from lean_tumbler.stores.login_evidence import Observations
     from lean_tumbler.stores.scans.costs import learn_costs
 
     if utf8(arguments.login) is None:

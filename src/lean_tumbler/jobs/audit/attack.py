@@ -38,7 +38,7 @@ def attack_rows(profile: Profile, attacker: Attacker) -> list[tuple[str, ...]]:
                 guess_count(found.guesses_per_second),
                 f"{duration(one.seconds)}, {money(one.money)}",
                 f"{duration(every.seconds)}, {money(every.money)}",
-                f"{100 * found.fallen:.0f} %",
+                f"{100 * found.cracked_share:.0f} %",
             )
         )
     return rows
@@ -76,5 +76,5 @@ def _entry(found: Exposure) -> Document:
             for guesses, (one, every) in found.likeliest.items()
         ],
         "money_each": SPEND_EACH,
-        "share_fallen": round(found.fallen, 4),
+        "share_cracked": round(found.cracked_share, 4),
     }

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.policy import StoragePolicy
     from lean_tumbler.stores.scans.auditing import Audit
-    from lean_tumbler.stores.scans.profiling import Means
+    from lean_tumbler.stores.scans.profiling import AuditContext
 
 EXAMPLE = """\
   lean-tumbler audit harbour.db
@@ -128,7 +128,7 @@ def _audit(
 
     named = {role: getattr(arguments, f"{role}_column") for role in _COLUMN_OPTIONS}
     with session.progress("Reading", total=0, unit="rows") as advance:
-        means = _means(arguments, policy, executor, advance)
+        context = _context(arguments, policy, executor, advance)
         if arguments.source in policy.stores:
             if arguments.table or arguments.column or any(named.values()):
                 raise UsageError(
@@ -137,35 +137,35 @@ def _audit(
                 )
             store = policy.stores[arguments.source]
             return auditing.audit_policy_store(
-                store, base=policy_path(arguments).parent, means=means
+                store, base=policy_path(arguments).parent, context=context
             )
         return auditing.audit_source(
             arguments.source,
             base=Path(),
-            means=means,
+            context=context,
             table=arguments.table,
             columns=Columns(stored=arguments.column, **named),
         )
 
 
-def _means(
+def _context(
     arguments: argparse.Namespace,
     policy: "StoragePolicy",
     executor: "Executor",
     advance: "Callable[[int], None]",
-) -> "Means":
+) -> "AuditContext":
     from lean_tumbler.core.audit.likely import likely_passwords
     from lean_tumbler.core.audit.matching import matcher_of
     from lean_tumbler.stores.files import read_lines
     from lean_tumbler.stores.scans.guessing import Budget
-    from lean_tumbler.stores.scans.profiling import Means
+    from lean_tumbler.stores.scans.profiling import AuditContext
     from lean_tumbler.stores.tuning_files import read_attacker
 
     own = read_lines(arguments.common) if arguments.common else []
     made = likely_passwords((arguments.words or "").split(","))
     passwords = tuple(dict.fromkeys((*own, *made)))
     seconds = arguments.budget
-    return Means(
+    return AuditContext(
         floor=policy.floor,
         policy=policy,
         attacker=read_attacker(arguments.attacker),

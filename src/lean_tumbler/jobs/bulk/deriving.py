@@ -5,7 +5,7 @@ from concurrent.futures import Executor, Future
 from dataclasses import dataclass
 
 from lean_tumbler.core.layering import DerivationTask, assembled, derived
-from lean_tumbler.errors import SourceError, StoreAway
+from lean_tumbler.errors import SourceError, StoreUnavailable
 
 Clock = Callable[[], float]
 Derived = tuple[str, float]  # with its seconds; an empty text where there was not enough memory
@@ -52,13 +52,13 @@ def results_of(call: "Future[list[Derived]]", elsewhere: Elsewhere | None) -> li
     """Wait for what was derived.
 
     Raises:
-        StoreAway: other machines do not answer in time.
+        StoreUnavailable: other machines do not answer in time.
     """
     try:
         return call.result(timeout=None if elsewhere is None else elsewhere.answer_seconds)
     except TimeoutError:
         name, seconds = (elsewhere.name, elsewhere.answer_seconds) if elsewhere else ("", 0.0)
-        raise StoreAway(f"{name}: no answer within {seconds:.0f} s") from None
+        raise StoreUnavailable(f"{name}: no answer within {seconds:.0f} s") from None
 
 
 def require_right(

@@ -14,8 +14,8 @@ from typing import TypeVar
 
 from lean_tumbler.core.layering import (
     DerivationTask,
-    Leave,
     RowPlan,
+    SkipReason,
     plan_row,
     require_confirmed,
     require_opening,
@@ -27,7 +27,7 @@ from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
 from lean_tumbler.core.reading.ways import Bounds
 from lean_tumbler.core.schemes.catalogue import own_formulas
-from lean_tumbler.errors import PolicyError, SourceError, StoppedPartWay, StoreAway, UsageError
+from lean_tumbler.errors import Interrupted, PolicyError, SourceError, StoreUnavailable, UsageError
 from lean_tumbler.jobs.bulk.deriving import (
     CHECKED_SHARE,
     Clock,
@@ -83,7 +83,7 @@ class Selection:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Resources:
+class RunContext:
     """What a run works with.
 
     Attributes:
@@ -167,7 +167,7 @@ def layer_store(
     *,
     store_policy: StorePolicy,
     policy: StoragePolicy,
-    resources: Resources,
+    context: RunContext,
     selection: Selection = Selection(),
     should_stop: Callable[[], bool] = lambda: False,
     progress: Callable[[int], None] = lambda _: None,
@@ -178,7 +178,7 @@ def layer_store(
         store: opened for writing.
         store_policy: its formulas and options.
         policy: target, floor and limits.
-        resources: executor, clock and randomness.
+        context: executor, clock and randomness.
         selection: which rows.
         should_stop: asked before each batch; the batch in hand is finished.
         progress: told the number of rows gone through.
@@ -187,38 +187,40 @@ def layer_store(
         UsageError: the store cannot be layered in bulk.
         PolicyError: a formula that stored values refer to is missing.
         WriteNotConfirmed: a value would not be read as what it is; none of its batch was written.
-        StoppedPartWay: the store failed half-way; what was written is whole.
+        Interrupted: the store failed half-way; what was written is whole.
     """
     _require_possible(store, policy)
     summary = LayeringSummary(
-        workers=resources.workers,
-        row_word=store.row_word,
+        workers=context.workers,
+        key_label=store.key_label,
         dry_run=selection.dry_run,
         lists_left=selection.lists_left,
     )
     if not selection.dry_run and policy.target.lies_over_digests:
-        require_opening(policy.target, resources.randomness, Bounds(limits=policy.limits))
-    run = _Run(store, store_policy, policy, resources, selection, summary, should_stop, progress)
-    started = resources.clock()
+        require_opening(policy.target, context.randomness, Bounds(limits=policy.limits))
+    run = _LayeringRun(
+        store, store_policy, policy, context, selection, summary, should_stop, progress
+    )
+    started = context.clock()
     try:
         run.all_rows()
         if selection.dry_run:
-            task = task_of(RowPlan(plain=b"measured"), policy.target, resources.randomness)
-            each = expected_seconds(task, resources.executor, resources.workers, resources.clock)
+            task = task_of(RowPlan(plain=b"measured"), policy.target, context.randomness)
+            each = expected_seconds(task, context.executor, context.workers, context.clock)
             summary.expected_seconds = summary.written * each
     except SourceError as error:
         if not summary.written:
             raise
-        raise StoppedPartWay(
+        raise Interrupted(
             f"{error}; {summary.written:,} rows were written whole, run again to continue"
         ) from None
     finally:
         run.release_all()
-        summary.seconds = resources.clock() - started
+        summary.seconds = context.clock() - started
     return summary
 
 
-class _Run:
+class _LayeringRun:
     """One pass over the store, with one batch being written while the next is derived."""
 
     def __init__(
@@ -226,7 +228,7 @@ class _Run:
         store: Store,
         store_policy: StorePolicy,
         policy: StoragePolicy,
-        resources: Resources,
+        context: RunContext,
         selection: Selection,
         summary: LayeringSummary,
         should_stop: Callable[[], bool],
@@ -235,17 +237,17 @@ class _Run:
         self._store = store
         self._store_policy = store_policy
         self._policy = policy
-        self._resources = resources
+        self._context = context
         self._selection = selection
         self._summary = summary
-        reader = store_reader(policy, store_policy, keys=resources.keys)
+        reader = store_reader(policy, store_policy, keys=context.keys)
         self._reader = reader.seen_with(surveyed_once(lambda: nullcontext(store), reader))
         self._should_stop = should_stop
         self._progress = progress
         self._batch_rows = FIRST_BATCH_ROWS
         self._claims: set[str] = set()
-        self._replicas_asked = resources.clock() - _REPLICA_SECONDS
-        self._started = resources.clock()
+        self._replicas_asked = context.clock() - _REPLICA_SECONDS
+        self._started = context.clock()
 
     def all_rows(self) -> None:
         """Go through every row that is due, in batches."""
@@ -302,7 +304,7 @@ class _Run:
                     self._summary.stopped = True
                     return
                 yield None
-                self._resources.pause(_CLAIM_SECONDS)
+                self._context.pause(_CLAIM_SECONDS)
                 continue
             if page is not None:
                 yield from self._due_of(self._page(after, privileged), page)
@@ -357,7 +359,7 @@ class _Run:
         self._summary.unproven[plan.cohort] = proof
         if self._selection.dry_run:
             return plan
-        return replace(plan, leave=Leave.UNPROVEN)
+        return replace(plan, leave=SkipReason.UNPROVEN)
 
     def _is_selected(self, account: Account, plan: RowPlan) -> bool:
         if self._selection.only and plan.cohort != self._selection.only:
@@ -381,10 +383,10 @@ class _Run:
         for seconds in _BACK_OFF_SECONDS:
             try:
                 return action()
-            except StoreAway:
+            except StoreUnavailable:
                 if self._should_stop():
                     raise
-                self._resources.pause(seconds)
+                self._context.pause(seconds)
         return action()
 
     def _submitted(self, rows: Sequence[_Due]) -> _Batch:
@@ -392,8 +394,8 @@ class _Run:
 
         Rows whose password is known are apart; they stay on this machine.
         """
-        resources = self._resources
-        at_once = max(1, len(rows) // (resources.workers * _CALLS_FOR_EACH_WORKER))
+        context = self._context
+        at_once = max(1, len(rows) // (context.workers * _CALLS_FOR_EACH_WORKER))
         ordered: list[_Due] = []
         made: list[DerivationTask] = []
         calls = []
@@ -402,23 +404,23 @@ class _Run:
             ordered += chosen
             for start in range(0, len(chosen), at_once):
                 tasks = [
-                    task_of(row.plan, self._policy.target, resources.randomness)
+                    task_of(row.plan, self._policy.target, context.randomness)
                     for row in chosen[start : start + at_once]
                 ]
                 made += tasks
-                if resources.elsewhere is not None and not known:
-                    calls.append(resources.elsewhere.derive(tasks))
+                if context.elsewhere is not None and not known:
+                    calls.append(context.elsewhere.derive(tasks))
                 else:
-                    calls.append(resources.executor.submit(timed, tasks, resources.clock))
+                    calls.append(context.executor.submit(timed, tasks, context.clock))
         return _Batch(ordered, made, calls)
 
     def _write(self, batch: _Batch) -> None:
         if not batch.rows:
             return
-        started = self._resources.clock()
+        started = self._context.clock()
         swaps: list[Swap] = []
         written: list[_Due] = []
-        elsewhere = self._resources.elsewhere
+        elsewhere = self._context.elsewhere
         values = list(chain.from_iterable(results_of(call, elsewhere) for call in batch.derived))
         self._check_again(batch, [value for value, _ in values])
         for due, task, (value, seconds) in zip(batch.rows, batch.tasks, values, strict=True):
@@ -433,7 +435,7 @@ class _Run:
             written.append(due)
         self._wait_for_replicas()
         if swaps:
-            self._resources.keep(swaps)
+            self._context.keep(swaps)
         results = self._patiently(lambda: self._store.swap_many(swaps))
         for due, result in zip(written, results, strict=True):
             if result is SwapResult.DONE:
@@ -444,13 +446,13 @@ class _Run:
             due.page.waiting -= 1
             self._release(due.page)
         self._progress(len(batch.rows))
-        if self._resources.clock() - started < BATCH_SECONDS / 2:
+        if self._context.clock() - started < BATCH_SECONDS / 2:
             self._batch_rows = min(self._batch_rows * 2, BATCH_ROWS)
         self._slow_down()
 
     def _check_again(self, batch: _Batch, values: Sequence[str]) -> None:
         """Derive some of what came from elsewhere again, here, before anything is written."""
-        elsewhere, drawn = self._resources.elsewhere, self._resources.randomness
+        elsewhere, drawn = self._context.elsewhere, self._context.randomness
         if elsewhere is None:
             return
         chosen = [
@@ -459,7 +461,7 @@ class _Run:
             if value and task.head is not None and (due.page.privileged or _is_drawn(drawn))
         ]
         tasks, given = [task for task, _ in chosen], [value for _, value in chosen]
-        require_right(tasks, given, executor=self._resources.executor, name=elsewhere.name)
+        require_right(tasks, given, executor=self._context.executor, name=elsewhere.name)
 
     def _count(self, plan: RowPlan) -> None:
         self._summary.cohorts[plan.cohort] += 1
@@ -474,25 +476,25 @@ class _Run:
 
     def _wait_for_replicas(self) -> None:
         """Wait while a replica is too far behind; a stop ends the wait, the batch is written."""
-        seconds_behind, clock = self._resources.seconds_behind, self._resources.clock
+        seconds_behind, clock = self._context.seconds_behind, self._context.clock
         started = clock()
         if seconds_behind is None or started - self._replicas_asked < _REPLICA_SECONDS:
             return
-        while self._patiently(seconds_behind) > self._resources.most_seconds_behind:
+        while self._patiently(seconds_behind) > self._context.most_seconds_behind:
             if self._should_stop():
                 break
-            self._resources.pause(_REPLICA_SECONDS)
+            self._context.pause(_REPLICA_SECONDS)
         self._replicas_asked = clock()
         if self._replicas_asked - started > _REPLICA_SECONDS:
             self._summary.waited_seconds += self._replicas_asked - started
 
     def _slow_down(self) -> None:
         """Wait where rows were written quicker than asked for."""
-        if self._resources.rows_per_second:
-            due = self._summary.written / self._resources.rows_per_second
-            ahead = due - (self._resources.clock() - self._started)
+        if self._context.rows_per_second:
+            due = self._summary.written / self._context.rows_per_second
+            ahead = due - (self._context.clock() - self._started)
             if ahead > 0:
-                self._resources.pause(ahead)
+                self._context.pause(ahead)
 
 
 def _is_drawn(randomness: Randomness) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.layering import Leave
+from lean_tumbler.core.layering import SkipReason
 from lean_tumbler.reports.csv_lines import csv_line
 from lean_tumbler.reports.terminal import new_table
 
@@ -16,29 +16,45 @@ if TYPE_CHECKING:
     from lean_tumbler.jobs.bulk.summary import LayeringSummary
 
 # What would decide about rows that are left for a reason.
-DECIDES: Mapping[Leave, str] = {
-    Leave.UNKNOWN: "look at one with `explain --store NAME --account KEY`",
-    Leave.REMNANT: "these accounts need a reset; look for code that ignored an error, or stored a "
-    "promise before it was kept",
-    Leave.NO_COHORT: "declare a cohort that says how they were made; `formula solve` finds it from "
-    "known accounts",
-    Leave.PLAIN_TEXT_UNDECLARED: "if they are passwords, declare a cohort with plain_text = true",
-    Leave.MAY_BE_DIGEST: "declare a cohort that says how they were made; if every one is a "
-    'password, one with plain_text = "all"',
-    Leave.ONLY_SHAPE: "declare a cohort for them: by its scheme, by a formula, or as plain text",
-    Leave.WAYS_DIFFER: "a condition (`when`) that tells these cohorts apart decides it",
-    Leave.AT_NEXT_LOGIN: "with [target] argon2id, scrypt or pbkdf2-sha256 they would be layered "
-    "now; check first that every program can verify one of these",
-    Leave.READ_BY: "without read_by they would be layered now, for programs that use the check of "
-    "docs/FORMATS.md",
-    Leave.HEAD_TOO_LONG: "the next login replaces them",
-    Leave.NOT_STORABLE: "these accounts need a reset",
+DECIDES: Mapping[SkipReason, str] = {
+    SkipReason.UNKNOWN: "look at one with `explain --store NAME --account KEY`",
+    SkipReason.REMNANT: (
+        "these accounts need a reset; look for code that ignored an error, or stored a "
+        "promise before it was kept"
+    ),
+    SkipReason.NO_COHORT: (
+        "declare a cohort that says how they were made; `formula solve` finds it from "
+        "known accounts"
+    ),
+    SkipReason.PLAIN_TEXT_UNDECLARED: (
+        "if they are passwords, declare a cohort with plain_text = true"
+    ),
+    SkipReason.MAY_BE_DIGEST: (
+        "declare a cohort that says how they were made; if every one is a "
+        'password, one with plain_text = "all"'
+    ),
+    SkipReason.ONLY_SHAPE: (
+        "declare a cohort for them: by its scheme, by a formula, or as plain text"
+    ),
+    SkipReason.WAYS_DIFFER: "a condition (`when`) that tells these cohorts apart decides it",
+    SkipReason.AT_NEXT_LOGIN: (
+        "with [target] argon2id, scrypt or pbkdf2-sha256 they would be layered "
+        "now; check first that every program can verify one of these"
+    ),
+    SkipReason.READ_BY: (
+        "without read_by they would be layered now, for programs that use the check of "
+        "docs/FORMATS.md"
+    ),
+    SkipReason.HEAD_TOO_LONG: "the next login replaces them",
+    SkipReason.NOT_STORABLE: "these accounts need a reset",
 }
-_OF_COHORTS = frozenset({Leave.UNPROVEN, Leave.WAYS_DIFFER, Leave.HEAD_TOO_LONG, Leave.ONLY_SHAPE})
+_OF_COHORTS = frozenset(
+    {SkipReason.UNPROVEN, SkipReason.WAYS_DIFFER, SkipReason.HEAD_TOO_LONG, SkipReason.ONLY_SHAPE}
+)
 _NAMED = 5
 
 
-def _sentence(left: Leave, summary: LayeringSummary) -> str:
+def _sentence(left: SkipReason, summary: LayeringSummary) -> str:
     if left not in _OF_COHORTS:
         return left.value
     named = ", ".join(name for name, _ in summary.left_of[left].most_common(_NAMED))
@@ -67,7 +83,7 @@ def draw_left(console: Console, summary: LayeringSummary, *, table: bool) -> Non
         more = " …" if summary.left[left] > len(keys) else ""
         named = ", ".join(repr(key) for key in keys)
         console.print(
-            f"  {left.value} ({summary.row_word} {named}{more}): {DECIDES[left]}.", soft_wrap=True
+            f"  {left.value} ({summary.key_label} {named}{more}): {DECIDES[left]}.", soft_wrap=True
         )
 
 

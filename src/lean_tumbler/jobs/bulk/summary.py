@@ -8,7 +8,7 @@ are asked for.
 from collections import Counter
 from dataclasses import dataclass, field
 
-from lean_tumbler.core.layering import Leave, RowPlan
+from lean_tumbler.core.layering import RowPlan, SkipReason
 from lean_tumbler.core.reading.evidence import Counts, Proof
 from lean_tumbler.stores.interface import AccountKey
 
@@ -17,8 +17,8 @@ ACCOUNTS_NAMED = 5  # of each reason
 # Rows that nobody has to look at one by one: nothing is to be done, or the same for all of them.
 _OF_NO_ACCOUNT = frozenset(
     {
-        *(Leave.LOCKED, Leave.LAYERED, Leave.CURRENT, Leave.REWRITTEN),
-        *(Leave.NO_VALUE, Leave.UNPROVEN),
+        *(SkipReason.LOCKED, SkipReason.LAYERED, SkipReason.CURRENT, SkipReason.REWRITTEN),
+        *(SkipReason.NO_VALUE, SkipReason.UNPROVEN),
     }
 )
 
@@ -28,22 +28,22 @@ class LayeringSummary:
     """What a run did, or a dry run would do."""
 
     workers: int
-    row_word: str = "account"
+    key_label: str = "account"
     dry_run: bool = False
     considered: int = 0
     layered: int = 0
     replaced: int = 0
     changed_meanwhile: int = 0
     failed: int = 0
-    left: Counter[Leave] = field(default_factory=Counter)
+    left: Counter[SkipReason] = field(default_factory=Counter)
     cohorts: Counter[str] = field(default_factory=Counter)
     proofs: dict[str, Counts] = field(default_factory=dict)
     unproven: dict[str, Proof] = field(default_factory=dict)
     suspected: Counter[str] = field(default_factory=Counter)
-    left_of: dict[Leave, Counter[str]] = field(default_factory=dict)
-    accounts_left: dict[Leave, list[AccountKey]] = field(default_factory=dict)
+    left_of: dict[SkipReason, Counter[str]] = field(default_factory=dict)
+    accounts_left: dict[SkipReason, list[AccountKey]] = field(default_factory=dict)
     lists_left: bool = False
-    all_left: list[tuple[AccountKey, Leave, str]] = field(default_factory=list)
+    all_left: list[tuple[AccountKey, SkipReason, str]] = field(default_factory=list)
     examples: dict[str, RowPlan] = field(default_factory=dict)
     not_selected: int = 0
     listed: list[tuple[AccountKey, str]] = field(default_factory=list)
@@ -76,7 +76,7 @@ class LayeringSummary:
 
     def leave(self, key: AccountKey, plan: RowPlan) -> None:
         """Count a row that stays, and list it where a person must look."""
-        reason = plan.leave or Leave.UNKNOWN
+        reason = plan.leave or SkipReason.UNKNOWN
         self.left[reason] += 1
         self.left_of.setdefault(reason, Counter())[plan.cohort] += 1
         if plan.suspected:

@@ -16,7 +16,7 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
-    from lean_tumbler.jobs.enforce.gate import Passage
+    from lean_tumbler.jobs.enforce.gate import GateResult
 
 EXAMPLE = """\
   lean-tumbler enforce constraint --store passengers
@@ -110,32 +110,34 @@ def _gate(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.jobs.enforce.gate import pass_gate, read_state, write_state
     from lean_tumbler.jobs.enforce.report import draw_gate, gate_document, gate_junit, gate_sarif
     from lean_tumbler.reports.documents import as_json
-    from lean_tumbler.stores.scans.profiling import Means
+    from lean_tumbler.stores.scans.profiling import AuditContext
 
     policy = read_policy(arguments)
     stores = chosen_stores(policy, arguments.store)
-    means = Means(floor=policy.floor, policy=policy)
+    context = AuditContext(floor=policy.floor, policy=policy)
     state = read_state(arguments.state)
-    passages: list[Passage] = []
+    gate_results: list[GateResult] = []
     parts = [state.filter(~pl.col("store").is_in([store.name for store in stores]))]
     for store in stores:
-        passage, part = pass_gate(
+        gate_result, part = pass_gate(
             store,
             base=policy_path(arguments).parent,
-            means=means,
+            context=context,
             state=state,
             accept=arguments.accept,
         )
-        passages.append(passage)
+        gate_results.append(gate_result)
         parts.append(part)
     write_state(arguments.state, pl.concat(parts))
     session.emit(
         arguments,
-        document=lambda: gate_document(passages),
-        draw=lambda console: draw_gate(console, passages),
+        document=lambda: gate_document(gate_results),
+        draw=lambda console: draw_gate(console, gate_results),
         others={
-            "sarif": lambda: [as_json(gate_sarif(passages))],
-            "junit": lambda: [gate_junit(passages)],
+            "sarif": lambda: [as_json(gate_sarif(gate_results))],
+            "junit": lambda: [gate_junit(gate_results)],
         },
     )
-    return int(any(passage.appeared_rows for passage in passages) and not arguments.accept)
+    return int(
+        any(gate_result.regression_rows for gate_result in gate_results) and not arguments.accept
+    )

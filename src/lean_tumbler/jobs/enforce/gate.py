@@ -14,7 +14,7 @@ from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files import file_errors, write_bytes
-from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS, Means, graded_rows
+from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS, AuditContext, graded_rows
 
 ACCOUNTS_NAMED = 20
 _WEAK = [str(grade) for grade in (*BELOW_FLOOR, Grade.UNKNOWN)]  # not understood is not fine
@@ -22,7 +22,7 @@ _SCHEMA = {"store": pl.String, "account": pl.String, "weak": pl.Boolean}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Appeared:
+class Regression:
     """One account that is weak, and was not.
 
     Attributes:
@@ -45,7 +45,7 @@ class Appeared:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Passage:
+class GateResult:
     """What the gate saw of one store.
 
     Attributes:
@@ -62,8 +62,8 @@ class Passage:
     accounts: int
     weak: int
     known: int
-    appeared: Sequence[Appeared]
-    appeared_rows: int
+    regressions: Sequence[Regression]
+    regression_rows: int
     first: bool
 
 
@@ -98,14 +98,19 @@ def write_state(path: Path, state: pl.DataFrame) -> None:
 
 
 def pass_gate(
-    store: StorePolicy, *, base: Path, means: Means, state: pl.DataFrame, accept: bool = False
-) -> tuple[Passage, pl.DataFrame]:
+    store: StorePolicy,
+    *,
+    base: Path,
+    context: AuditContext,
+    state: pl.DataFrame,
+    accept: bool = False,
+) -> tuple[GateResult, pl.DataFrame]:
     """Compare a store with what was accepted of it.
 
     Args:
         store: of the policy.
         base: the folder that a relative locator starts from.
-        means: the floor.
+        context: the floor.
         state: what was accepted, of all stores.
         accept: whether all that is weak now is accepted.
 
@@ -115,40 +120,40 @@ def pass_gate(
     """
     rows = pl.concat(
         frame.select("account", "grade", "wrapped", "privileged", "created", "updated")
-        for frame in (NO_GRADED_ROWS, *graded_rows(store, base=base, means=means))
+        for frame in (NO_GRADED_ROWS, *graded_rows(store, base=base, context=context))
     )
     rows = rows.with_columns(weak=pl.col("grade").is_in(_WEAK) | pl.col("wrapped"))
     before = state.filter(pl.col("store") == store.name).select("account", was="weak")
     joined = rows.join(before, on="account", how="left")
     first = before.is_empty()
     known = pl.lit(value=True) if first else pl.col("was").fill_null(value=False)
-    appeared = joined.filter(pl.col("weak") & ~known)
+    regressions = joined.filter(pl.col("weak") & ~known)
     weak = int(rows["weak"].sum())
-    passage = Passage(
+    gate_result = GateResult(
         store=store.name,
         accounts=rows.height,
         weak=weak,
-        known=weak - appeared.height,
-        appeared=list(_appeared(appeared)),
-        appeared_rows=appeared.height,
+        known=weak - regressions.height,
+        regressions=list(_appeared(regressions)),
+        regression_rows=regressions.height,
         first=first,
     )
     if accept:
-        return passage, rows.select(pl.lit(store.name).alias("store"), "account", "weak")
+        return gate_result, rows.select(pl.lit(store.name).alias("store"), "account", "weak")
     still = joined.filter(~(pl.col("weak") & ~known)).select("account", "weak")
     # Who went backwards is kept as it was; who is new stays unknown.
-    backwards = appeared.filter(pl.col("was").is_not_null()).select(
+    backwards = regressions.filter(pl.col("was").is_not_null()).select(
         "account", weak=pl.lit(value=False)
     )
-    return passage, pl.concat([still, backwards]).select(
+    return gate_result, pl.concat([still, backwards]).select(
         pl.lit(store.name).alias("store"), "account", "weak"
     )
 
 
-def _appeared(rows: pl.DataFrame) -> Iterator[Appeared]:
+def _appeared(rows: pl.DataFrame) -> Iterator[Regression]:
     named = rows.sort("privileged", "account", descending=[True, False]).head(ACCOUNTS_NAMED)
     for row in named.iter_rows(named=True):
-        yield Appeared(
+        yield Regression(
             account=row["account"],
             grade=str(Grade(row["grade"])),
             wrapped=row["wrapped"],

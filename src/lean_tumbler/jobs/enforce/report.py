@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from lean_tumbler.jobs.enforce.gate import Appeared, Passage
+    from lean_tumbler.jobs.enforce.gate import GateResult, Regression
     from lean_tumbler.stores.constraints import GuardState
 
 RULE = "below-floor-appeared"
@@ -68,27 +68,27 @@ def draw_guard(console: Console, state: GuardState) -> None:
     console.print(f"  Locks: {state.guard.locks}")
 
 
-def gate_document(passages: Sequence[Passage]) -> Document:
+def gate_document(gate_results: Sequence[GateResult]) -> Document:
     """Give what the gate saw as a document."""
     return new_document(
         "enforce-gate",
-        passed=not any(passage.appeared_rows for passage in passages),
+        passed=not any(gate_result.regression_rows for gate_result in gate_results),
         stores=[
             {
-                "store": passage.store,
-                "accounts": passage.accounts,
-                "below_floor": passage.weak,
-                "accepted": passage.known,
-                "appeared": passage.appeared_rows,
-                "first_run": passage.first,
-                "listed": [_listed(each) for each in passage.appeared],
+                "store": gate_result.store,
+                "accounts": gate_result.accounts,
+                "below_floor": gate_result.weak,
+                "accepted": gate_result.known,
+                "regressions": gate_result.regression_rows,
+                "first_run": gate_result.first,
+                "listed": [_listed(each) for each in gate_result.regressions],
             }
-            for passage in passages
+            for gate_result in gate_results
         ],
     )
 
 
-def _listed(each: Appeared) -> dict[str, Any]:
+def _listed(each: Regression) -> dict[str, Any]:
     return {
         "account": each.account,
         "grade": each.grade,
@@ -99,7 +99,7 @@ def _listed(each: Appeared) -> dict[str, Any]:
     }
 
 
-def _words(each: Appeared) -> str:
+def _words(each: Regression) -> str:
     times = ", ".join(
         f"{name} {text}"
         for name, text in (("created", each.created), ("updated", each.updated))
@@ -112,31 +112,32 @@ def _words(each: Appeared) -> str:
     return f"account {each.account}{rights}: {each.grade}{around}, {how}{dated}"
 
 
-def draw_gate(console: Console, passages: Sequence[Passage]) -> None:
+def draw_gate(console: Console, gate_results: Sequence[GateResult]) -> None:
     """Print what the gate saw."""
-    for passage in passages:
-        if passage.first:
-            below = count(passage.weak, "account")
+    for gate_result in gate_results:
+        if gate_result.first:
+            below = count(gate_result.weak, "account")
             text = (
-                f"{passage.store}: {below} weak or not understood accepted; the next run compares."
+                f"{gate_result.store}: {below} weak or not understood accepted; "
+                "the next run compares."
             )
             console.print(Text(text, "bold"))
-        elif passage.appeared_rows:
-            appeared = count(passage.appeared_rows, "account")
+        elif gate_result.regression_rows:
+            regressions = count(gate_result.regression_rows, "account")
             text = (
-                f"{passage.store}: {appeared} weak or not understood appeared since the accepted "
-                "state."
+                f"{gate_result.store}: {regressions} weak or not understood appeared since "
+                "the accepted state."
             )
             console.print(Text(text, "bold red"))
         else:
-            console.print(Text(f"{passage.store}: nothing weak appeared.", "bold green"))
-        for each in passage.appeared:
+            console.print(Text(f"{gate_result.store}: nothing weak appeared.", "bold green"))
+        for each in gate_result.regressions:
             console.print(f"  {_words(each)}", highlight=False)
-        if passage.appeared_rows:
+        if gate_result.regression_rows:
             console.print("Find what wrote them; then mend them, or accept them with --accept.")
 
 
-def gate_sarif(passages: Sequence[Passage]) -> Document:
+def gate_sarif(gate_results: Sequence[GateResult]) -> Document:
     """Give what appeared as SARIF 2.1.0, a result for each account that is named."""
     rule = {
         "id": RULE,
@@ -148,32 +149,34 @@ def gate_sarif(passages: Sequence[Passage]) -> Document:
             "ruleId": RULE,
             "ruleIndex": 0,
             "level": "error",
-            "message": {"text": f"{passage.store}: {_words(each)}"},
+            "message": {"text": f"{gate_result.store}: {_words(each)}"},
             "locations": [
-                {"logicalLocations": [{"fullyQualifiedName": passage.store, "kind": "member"}]}
+                {"logicalLocations": [{"fullyQualifiedName": gate_result.store, "kind": "member"}]}
             ],
         }
-        for passage in passages
-        for each in passage.appeared
+        for gate_result in gate_results
+        for each in gate_result.regressions
     ]
     return sarif_log([rule], results)
 
 
-def gate_junit(passages: Sequence[Passage]) -> str:
+def gate_junit(gate_results: Sequence[GateResult]) -> str:
     """Give it as JUnit XML, as CI servers read it: a test case for each store."""
-    failed = [passage for passage in passages if passage.appeared_rows]
+    failed = [gate_result for gate_result in gate_results if gate_result.regression_rows]
     suite = ET.Element(
         "testsuite",
         name="lean-tumbler enforce gate",
-        tests=str(len(passages)),
+        tests=str(len(gate_results)),
         failures=str(len(failed)),
         errors="0",
     )
-    for passage in passages:
-        case = ET.SubElement(suite, "testcase", classname="gate", name=passage.store)
-        if passage.appeared_rows:
-            message = f"{count(passage.appeared_rows, 'account')} weak or not understood appeared"
+    for gate_result in gate_results:
+        case = ET.SubElement(suite, "testcase", classname="gate", name=gate_result.store)
+        if gate_result.regression_rows:
+            message = (
+                f"{count(gate_result.regression_rows, 'account')} weak or not understood appeared"
+            )
             failure = ET.SubElement(case, "failure", message=message)
-            failure.text = "\n".join(_words(each) for each in passage.appeared)
+            failure.text = "\n".join(_words(each) for each in gate_result.regressions)
     ET.indent(suite)
     return ET.tostring(suite, encoding="unicode", xml_declaration=True) + "\n"

@@ -16,9 +16,9 @@ from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column
 from lean_tumbler.core.reading.ways import (
     Bounds,
+    CryptWay,
     FormulaWay,
     PasswordWay,
-    SettingWay,
     recompute,
 )
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
@@ -102,7 +102,7 @@ def explain_value(
 def _milliseconds(reading: Reading, bounds: Bounds, clock: Callable[[], float]) -> float | None:
     """Time one check of a slow value, with an invented password."""
     slow = reading.parsed.inner or reading.parsed
-    setting = next((way for way in reading.ways if isinstance(way, SettingWay)), None)
+    setting = next((way for way in reading.ways if isinstance(way, CryptWay)), None)
     started = clock()
     if slow.kind is Kind.DERIVATION:
         recompute(slow, _INVENTED.encode("ascii"), bounds.limits)
@@ -217,11 +217,13 @@ def account_of(store: Store, *, key: str | None, login: str | None) -> Account:
     if key is not None:
         account = store.find(key)
         if account is None:
-            raise UsageError(f"{store.table}: no {store.row_word} has the key that --account names")
+            raise UsageError(
+                f"{store.table}: no {store.key_label} has the key that --account names"
+            )
         return account
     found = store.fetch(login or "")
     if len(found) != 1:
-        problem = "several rows have" if found else f"no {store.row_word} has"
+        problem = "several rows have" if found else f"no {store.key_label} has"
         raise UsageError(f"{store.table}: {problem} the login that --login names; try --account")
     return found[0]
 

@@ -21,7 +21,7 @@ from threading import Event, Lock, Thread
 from typing import Any, BinaryIO
 from urllib.parse import urlsplit
 
-from lean_tumbler.errors import SourceError, StoreAway, TumblerError, UsageError
+from lean_tumbler.errors import SourceError, StoreUnavailable, TumblerError, UsageError
 from lean_tumbler.jobs.layer.cluster_worker import digests
 from lean_tumbler.stores.transport import leaves_this_machine
 
@@ -46,7 +46,7 @@ class ClusterExecutor(Executor):
         self._waiting: set[Future[Any]] = set()
 
     def submit(self, call: Callable[..., Any], /, *arguments: Any, **named: Any) -> "Future[Any]":
-        """Run a call somewhere; its result raises `StoreAway` where the cluster is lost."""
+        """Run a call somewhere; its result raises `StoreUnavailable` where the cluster is lost."""
         future: Future[Any] = Future()
         with self._lock:
             self._waiting.add(future)
@@ -94,8 +94,8 @@ class ClusterExecutor(Executor):
         for future in lost:
             self._end(future)
 
-    def _lost(self) -> StoreAway:
-        return StoreAway(f"{self._address}: the scheduler, or too many workers, went away")
+    def _lost(self) -> StoreUnavailable:
+        return StoreUnavailable(f"{self._address}: the scheduler, or too many workers, went away")
 
 
 @contextmanager
@@ -172,7 +172,7 @@ def _serve(lines: BinaryIO, out: BinaryIO) -> None:
             results = [[_coded(raw), seconds] for raw, seconds in future.result()]
             say(id=number, results=results)
         except Exception as error:  # noqa: BLE001 - whatever a cluster raises is a lost answer
-            say(id=number, lost=str(error) if isinstance(error, StoreAway) else "no result")
+            say(id=number, lost=str(error) if isinstance(error, StoreUnavailable) else "no result")
 
     address = json.loads(lines.readline())
     try:

@@ -17,7 +17,7 @@ from threading import Lock, Thread
 from typing import Any
 
 from lean_tumbler.core.layering import DerivationTask
-from lean_tumbler.errors import SourceError, StoreAway, UsageError
+from lean_tumbler.errors import SourceError, StoreUnavailable, UsageError
 from lean_tumbler.jobs.bulk.deriving import Elsewhere
 from lean_tumbler.stores.json_text import load_json
 
@@ -72,7 +72,7 @@ class ClusterProcess:
         return workers
 
     def digests(self, tasks: Sequence[DerivationTask]) -> "Future[Digests]":
-        """Have digests derived; the result raises `StoreAway` where the cluster is lost."""
+        """Have digests derived; the result raises `StoreUnavailable` where the cluster is lost."""
         future: Future[Digests] = Future()
         with self._lock:
             number = next(self._numbers)
@@ -141,8 +141,8 @@ class ClusterProcess:
         for future, _ in waiting.values():
             future.set_exception(error)
 
-    def _lost(self) -> StoreAway:
-        return StoreAway(f"{self._address}: the scheduler, or too many workers, went away")
+    def _lost(self) -> StoreUnavailable:
+        return StoreUnavailable(f"{self._address}: the scheduler, or too many workers, went away")
 
     def _wrong(self) -> SourceError:
         return SourceError(f"{self._address}: the cluster answered what nobody asked for; stopped")

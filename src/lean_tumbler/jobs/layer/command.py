@@ -30,7 +30,7 @@ from lean_tumbler.cli.options import (
     read_policy,
 )
 from lean_tumbler.cli.session import Session
-from lean_tumbler.errors import StoppedPartWay, UsageError
+from lean_tumbler.errors import Interrupted, UsageError
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -92,7 +92,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.layering import Resources, layer_store
+    from lean_tumbler.jobs.bulk.layering import RunContext, layer_store
     from lean_tumbler.jobs.bulk.left import left_lines
     from lean_tumbler.jobs.layer.report import draw_layer, layer_document
     from lean_tumbler.stores.files import write_text
@@ -118,7 +118,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             store,
             store_policy=store_policy,
             policy=policy,
-            resources=Resources(
+            context=RunContext(
                 executor=executor,
                 elsewhere=elsewhere,
                 workers=remote_workers or local_workers,
@@ -145,7 +145,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         draw=lambda console: draw_layer(console, summary),
     )
     if summary.stopped or summary.failed:
-        return StoppedPartWay.exit_code
+        return Interrupted.exit_code
     return int(bool(summary.unproven))
 
 
@@ -194,12 +194,12 @@ def require_cohort(option: str, name: str, store: "StorePolicy") -> None:
         UsageError: naming the nearest.
     """
     from lean_tumbler.core.reading.reader import DECRYPTABLE
-    from lean_tumbler.core.schemes.catalogue import DERIVATIONS, LAYOUTS, SETTING_SCHEMES
+    from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS, LAYOUTS
     from lean_tumbler.stores.naming import nearest
 
     cohorts = [cohort.name for cohort in store.cohorts]
     schemes = {name for layout in LAYOUTS for name in layout.scheme.split(", ")}
-    known = (*cohorts, DECRYPTABLE, *DERIVATIONS, *sorted({*SETTING_SCHEMES, *schemes}))
+    known = (*cohorts, DECRYPTABLE, *DERIVATIONS, *sorted({*CRYPT_SCHEMES, *schemes}))
     for part in filter(None, name.split("+")):
         if part not in known:
             raise UsageError(f"{option}: no cohort “{part}”; {nearest(part, known)}")

@@ -26,7 +26,7 @@ from lean_tumbler.cli.options import (
     read_policy,
 )
 from lean_tumbler.cli.session import Session
-from lean_tumbler.errors import StoppedPartWay, UsageError
+from lean_tumbler.errors import Interrupted, UsageError
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -119,7 +119,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         document=lambda: locked_document(locked),
         draw=lambda console: draw_locked(console, locked, listed=str(arguments.list or "")),
     )
-    return StoppedPartWay.exit_code if locked.stopped else 0
+    return Interrupted.exit_code if locked.stopped else 0
 
 
 def _typed(arguments: argparse.Namespace, store: "StorePolicy", today: date) -> dict[str, date]:

@@ -25,7 +25,7 @@ _BATCH_ROWS = 200
 _LOCKED_GRADES = frozenset({*BELOW_FLOOR, Grade.LAYERED})
 
 
-class Stays(StrEnum):
+class LockSkipReason(StrEnum):
     """Why a row is not locked."""
 
     SAFE = "current, or locked already"
@@ -77,7 +77,7 @@ class Locked:
     not_selected: int = 0
     stopped: bool = False
     accounts: list[Dormant] = field(default_factory=list)
-    stays: Counter[Stays] = field(default_factory=Counter)
+    stays: Counter[LockSkipReason] = field(default_factory=Counter)
 
     @property
     def locked(self) -> int:
@@ -142,7 +142,7 @@ def lock_dormant(
             f"[store.{store_policy.name}] names no column “last_login”, and there is no --logins: "
             "nothing says who has not come back"
         )
-    run = _Run(store, store_policy, policy, choice, hands)
+    run = _LockingRun(store, store_policy, policy, choice, hands)
     for batch in run.batches():
         run.write(batch)
     return run.locked
@@ -151,7 +151,7 @@ def lock_dormant(
 _Batch = list[tuple[Account, Dormant]]
 
 
-class _Run:
+class _LockingRun:
     def __init__(
         self,
         store: Store,
@@ -186,7 +186,7 @@ class _Run:
         if batch:
             yield batch
 
-    def _seen(self, page: Sequence[Account]) -> Iterator[date | Stays | None]:
+    def _seen(self, page: Sequence[Account]) -> Iterator[date | LockSkipReason | None]:
         """Tell when each account was last seen; None for never, as far as is known."""
         texts = [
             None if row.last_login is None else row.last_login.decode("utf-8", "replace")
@@ -196,23 +196,23 @@ class _Run:
         for account, text, day in zip(page, texts, days, strict=True):
             own = None if day is None else day_of(day)
             if own is None and text is not None and text.strip():
-                yield Stays.UNREADABLE_DATE
+                yield LockSkipReason.UNREADABLE_DATE
                 continue
             typed = self._choice.typed.get(folded_login(account.login or ""))
             yield max((found for found in (own, typed) if found), default=None)
 
     def _due(
-        self, account: Account, seen: date | Stays | None, *, administrator: bool
+        self, account: Account, seen: date | LockSkipReason | None, *, administrator: bool
     ) -> Dormant | None:
         """Decide about one account, and count why it stays."""
         found, stays = self._grade(account)
         choice = self._choice
-        if stays is None and isinstance(seen, Stays):
+        if stays is None and isinstance(seen, LockSkipReason):
             stays = seen
         elif stays is None and isinstance(seen, date) and seen >= choice.before:
-            stays = Stays.SEEN
+            stays = LockSkipReason.SEEN
         elif stays is None and seen is None and not choice.undated:
-            stays = Stays.UNDATED
+            stays = LockSkipReason.UNDATED
         if stays is not None:
             self.locked.stays[stays] += 1
             return None
@@ -228,14 +228,14 @@ class _Run:
             administrator=administrator,
         )
 
-    def _grade(self, account: Account) -> tuple[Grade, Stays | None]:
+    def _grade(self, account: Account) -> tuple[Grade, LockSkipReason | None]:
         if not account.stored:
-            return Grade.UNKNOWN, Stays.NO_VALUE
+            return Grade.UNKNOWN, LockSkipReason.NO_VALUE
         parsed = read_value(text_of(account.stored))
         if parsed.kind is Kind.UNKNOWN:
-            return Grade.UNKNOWN, Stays.UNKNOWN
+            return Grade.UNKNOWN, LockSkipReason.UNKNOWN
         found = grade(parsed, self._policy.floor, salted=parsed.salted or bool(account.salt))
-        return found, None if found in _LOCKED_GRADES else Stays.SAFE
+        return found, None if found in _LOCKED_GRADES else LockSkipReason.SAFE
 
     def write(self, batch: _Batch) -> None:
         """Lock the accounts of a batch, in one short transaction."""

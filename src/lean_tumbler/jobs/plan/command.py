@@ -66,7 +66,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.layering import Resources
+    from lean_tumbler.jobs.bulk.layering import RunContext
     from lean_tumbler.jobs.plan.planning import plan_store
     from lean_tumbler.jobs.plan.report import draw_plan, plan_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
@@ -83,7 +83,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             store,
             store_policy=store_policy,
             policy=policy,
-            resources=Resources(
+            context=RunContext(
                 executor=executor,
                 workers=workers,
                 clock=time.perf_counter,

@@ -7,7 +7,7 @@ from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
-from lean_tumbler.jobs.bulk.layering import Resources, Selection, layer_store
+from lean_tumbler.jobs.bulk.layering import RunContext, Selection, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
 from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.schema_change import SchemaChange
@@ -48,7 +48,7 @@ def plan_store(
     *,
     store_policy: StorePolicy,
     policy: StoragePolicy,
-    resources: Resources,
+    context: RunContext,
     evidence: Evidence,
     most_otherwise: float,
     progress: Callable[[int], None],
@@ -65,7 +65,7 @@ def plan_store(
         store,
         store_policy=store_policy,
         policy=policy,
-        resources=resources,
+        context=context,
         selection=Selection(dry_run=True, evidence=evidence, most_otherwise=most_otherwise),
         progress=progress,
     )

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.core.layering import Leave
+from lean_tumbler.core.layering import SkipReason
 from lean_tumbler.jobs.bulk.left import draw_left
 from lean_tumbler.jobs.bulk.proof import draw_proofs, proof_document
 from lean_tumbler.reports.documents import Document, new_document
@@ -27,17 +27,17 @@ _LAYER = "layered now; replaced at the next login"
 _REPLACE = "replaced now: the password is known"
 # What becomes of rows that a bulk run leaves.
 _LEFT = {
-    Leave.NO_VALUE: "nothing to protect",
-    Leave.LOCKED: "left",
-    Leave.LAYERED: "replaced at login",
-    Leave.CURRENT: "left",
-    Leave.REWRITTEN: "replaced at login",
-    Leave.READ_BY: "replaced at login",
-    Leave.WAYS_DIFFER: "replaced at login",
-    Leave.ONLY_SHAPE: "replaced at login",
-    Leave.AT_NEXT_LOGIN: "replaced at login",
-    Leave.PREPARED: "replaced at login",
-    Leave.LAYER_TOO_WEAK: "replaced at login",
+    SkipReason.NO_VALUE: "nothing to protect",
+    SkipReason.LOCKED: "left",
+    SkipReason.LAYERED: "replaced at login",
+    SkipReason.CURRENT: "left",
+    SkipReason.REWRITTEN: "replaced at login",
+    SkipReason.READ_BY: "replaced at login",
+    SkipReason.WAYS_DIFFER: "replaced at login",
+    SkipReason.ONLY_SHAPE: "replaced at login",
+    SkipReason.AT_NEXT_LOGIN: "replaced at login",
+    SkipReason.PREPARED: "replaced at login",
+    SkipReason.LAYER_TOO_WEAK: "replaced at login",
 }
 _PERSON = "needs a person"
 _UNPROVEN = "left until it is proven"

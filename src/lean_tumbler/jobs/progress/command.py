@@ -72,22 +72,28 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         for entry in history.entries
         if arguments.since is None or entry.taken_at.date() >= arguments.since
     ]
-    courses = [
+    migrations = [
         counted(arguments, session, policy, store, entries=entries, taken_at=taken_at)[1]
         for store in chosen_stores(policy, arguments.store)
     ]
     session.emit(
         arguments,
-        document=lambda: progress_document(taken_at=taken_at, courses=courses, notes=history.notes),
-        draw=lambda console: draw_progress(console, courses, history.notes),
+        document=lambda: progress_document(
+            taken_at=taken_at, migrations=migrations, notes=history.notes
+        ),
+        draw=lambda console: draw_progress(console, migrations, history.notes),
     )
     if arguments.history:
-        stores = {each.name: store_entry(each.profile, each.table, each.store) for each in courses}
+        stores = {
+            each.name: store_entry(each.profile, each.table, each.store) for each in migrations
+        }
         append_history(arguments.history, Entry(taken_at=taken_at, stores=stores))
     if arguments.prometheus:
-        write_text(arguments.prometheus, prometheus_text(courses, taken_at), mode=_READABLE_BY_ALL)
+        write_text(
+            arguments.prometheus, prometheus_text(migrations, taken_at), mode=_READABLE_BY_ALL
+        )
     if arguments.plot:
         from lean_tumbler.reports.forecast_plot import progress_plot
 
-        write_plot(arguments.plot, lambda kind: progress_plot(courses, kind), session)
+        write_plot(arguments.plot, lambda kind: progress_plot(migrations, kind), session)
     return 0

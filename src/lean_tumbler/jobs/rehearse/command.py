@@ -44,7 +44,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.layering import characters_needed
-    from lean_tumbler.jobs.bulk.layering import Resources
+    from lean_tumbler.jobs.bulk.layering import RunContext
     from lean_tumbler.jobs.rehearse.rehearsal import rehearse
     from lean_tumbler.jobs.rehearse.report import draw_rehearse, rehearse_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
@@ -65,7 +65,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             known,
             store_policy=store_policy,
             gateway=gateway_of(arguments, policy),
-            resources=Resources(
+            context=RunContext(
                 executor=executor,
                 workers=workers,
                 clock=time.perf_counter,

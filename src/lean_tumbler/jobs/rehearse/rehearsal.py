@@ -14,7 +14,7 @@ from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.errors import CheckImpossible
-from lean_tumbler.jobs.bulk.layering import Resources, Selection, layer_store
+from lean_tumbler.jobs.bulk.layering import RunContext, Selection, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
 from lean_tumbler.stores import evidence_file
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
@@ -132,7 +132,7 @@ def rehearse(
     *,
     store_policy: StorePolicy,
     gateway: CredentialGateway,
-    resources: Resources,
+    context: RunContext,
     folder: Path,
     rows: int,
     progress: Callable[[int], None] = lambda _: None,
@@ -144,7 +144,7 @@ def rehearse(
         known: accounts whose password is known.
         store_policy: the store's formulas and options.
         gateway: decides logins, by the policy and with its keys.
-        resources: executor, clock and randomness for layering.
+        context: executor, clock and randomness for layering.
         folder: where the copy is made; the caller removes it.
         rows: how many other accounts to copy at most.
         progress: told of each login that was tried.
@@ -161,13 +161,13 @@ def rehearse(
     )
     copy = open_store(there, base=folder, writable=True)
     try:
-        run = _Run(copy, there, gateway, resources.executor, found, progress)
+        run = _RehearsalRun(copy, there, gateway, context.executor, found, progress)
         attempts = run.prepare(known)
         found.layering = layer_store(
             copy,
             store_policy=there,
             policy=gateway.policy,
-            resources=resources,
+            context=context,
             selection=Selection(proofs_asked=False),
         )
         run.try_all(attempts, Moment.LAYERED)
@@ -181,7 +181,7 @@ def rehearse(
     return found
 
 
-class _Run:
+class _RehearsalRun:
     def __init__(
         self,
         copy: Store,

@@ -58,7 +58,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         column, along = counted(
             arguments, session, policy, store, entries=history.entries, taken_at=taken_at
         )
-        stores.append(report_store(store, base=base, policy=policy, course=along, column=column))
+        stores.append(report_store(store, base=base, policy=policy, migration=along, column=column))
     report = Report(
         taken_at=taken_at,
         policy=policy_path(arguments),

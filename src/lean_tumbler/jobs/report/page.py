@@ -18,7 +18,7 @@ from lean_tumbler.reports.progress import changes, store_document
 if TYPE_CHECKING:
     from lean_tumbler.jobs.report.reporting import KeptBackup, Report, StoreReport
     from lean_tumbler.stores.history import Entry
-    from lean_tumbler.stores.scans.migration_progress import Course
+    from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
 # What keeps old values beside the live column, and what to do about it.
 _REMAINS = {
@@ -43,7 +43,7 @@ def report_document(report: Report) -> Document:
         notes=list(report.notes),
         stores=[
             {
-                **store_document(store.course),
+                **store_document(store.migration),
                 "column": store.column.column,
                 "guarded": store.guarded,
                 "findings": [
@@ -67,10 +67,10 @@ def report_document(report: Report) -> Document:
 
 def report_page(report: Report) -> str:
     """Give the report as a page."""
-    waiting = sum(store.course.waiting for store in report.stores)
-    weak = sum(store.course.profile.below_floor for store in report.stores)
-    unknown = sum(store.course.profile.not_understood for store in report.stores)
-    rows = sum(store.course.profile.rows for store in report.stores)
+    waiting = sum(store.migration.waiting for store in report.stores)
+    weak = sum(store.migration.profile.below_floor for store in report.stores)
+    unknown = sum(store.migration.profile.not_understood for store in report.stores)
+    rows = sum(store.migration.profile.rows for store in report.stores)
     page: str = ENVIRONMENT.get_template("report.html").render(
         report=report,
         taken_at=report.taken_at.strftime("%Y-%m-%d %H:%M %Z").strip(),
@@ -98,29 +98,29 @@ def _headline(weak: int, waiting: int, unknown: int, rows: int) -> str:
 
 
 def _store(report: Report, store: StoreReport) -> dict[str, Any]:
-    course = store.course
-    before, now = _grades(course)
+    migration = store.migration
+    before, now = _grades(migration)
     bars = [("now", now)]
     if before is not None:
-        bars.insert(0, (f"{course.started:%Y-%m-%d}", before))
+        bars.insert(0, (f"{migration.started:%Y-%m-%d}", before))
     return {
-        "name": course.name,
-        "table": course.table,
+        "name": migration.name,
+        "table": migration.table,
         "column": store.column.column,
-        "course": course,
+        "course": migration,
         "bars": inline(plots.grades_plot(bars)),
         "grades": [
             {"grade": grade, "before": (before or {}).get(grade), "now": now.get(grade, 0)}
             for grade in Grade
             if now.get(grade) or (before or {}).get(grade)
         ],
-        "plot": inline(embedded(progress_plot([course], "svg")))
-        if course.ahead or course.promised
+        "plot": inline(embedded(progress_plot([migration], "svg")))
+        if migration.ahead or migration.promised
         else None,
-        "locked": changes(course).get(str(Grade.LOCKED), 0),
-        "ahead": _ahead(course),
-        "verdict": course.verdict,
-        "expected": None if course.expected_now is None else span(course.expected_now),
+        "locked": changes(migration).get(str(Grade.LOCKED), 0),
+        "ahead": _ahead(migration),
+        "verdict": migration.verdict,
+        "expected": None if migration.expected_now is None else span(migration.expected_now),
         "findings": store.column.findings,
         "points": store.points,
         "remains": _remains(store),
@@ -128,17 +128,17 @@ def _store(report: Report, store: StoreReport) -> dict[str, Any]:
     }
 
 
-def _grades(course: Course) -> tuple[dict[Grade, int] | None, dict[Grade, int]]:
-    if course.started is None:
-        return None, course.profile.grades
-    return {Grade(name): rows for name, rows in course.before.items()}, course.profile.grades
+def _grades(migration: MigrationProgress) -> tuple[dict[Grade, int] | None, dict[Grade, int]]:
+    if migration.started is None:
+        return None, migration.profile.grades
+    return {Grade(name): rows for name, rows in migration.before.items()}, migration.profile.grades
 
 
-def _ahead(course: Course) -> list[tuple[str, str]]:
-    if course.ahead is None:
+def _ahead(migration: MigrationProgress) -> list[tuple[str, str]]:
+    if migration.ahead is None:
         return []
-    told = [(f"day {day}", span(course.ahead.days[day])) for day in HORIZONS]
-    last = course.last_expected
+    told = [(f"day {day}", span(migration.ahead.days[day])) for day in HORIZONS]
+    last = migration.last_expected
     return [*told, ("the last one", "never by itself" if last is None else f"day {last}")]
 
 
@@ -181,7 +181,7 @@ def _backup(backup: KeptBackup) -> dict[str, Any]:
 def _commands(report: Report, store: StoreReport) -> list[tuple[str, str]]:
     """Say how each number is found again."""
     policy = ["--policy", str(report.policy)] if str(report.policy) != "tumbler.toml" else []
-    name = store.course.name
+    name = store.migration.name
     commands = [
         ("the grades, and the findings", ["audit", name]),
         ("the course and the forecast", ["progress", "--store", name]),

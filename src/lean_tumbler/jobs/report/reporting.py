@@ -13,7 +13,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.history import Entry
 from lean_tumbler.stores.locators import open_guard, open_store
 from lean_tumbler.stores.scans.auditing import AuditedColumn
-from lean_tumbler.stores.scans.migration_progress import Course
+from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 from lean_tumbler.stores.sealed_backup import Head, read_head
 from lean_tumbler.stores.surroundings import Surroundings
 
@@ -42,7 +42,7 @@ class StoreReport:
         points: of the standards, and whether they are met.
     """
 
-    course: Course
+    migration: MigrationProgress
     column: AuditedColumn
     around: Surroundings
     guarded: bool | None
@@ -86,7 +86,12 @@ def kept_backup(path: Path, now: datetime) -> KeptBackup:
 
 
 def report_store(
-    store: StorePolicy, *, base: Path, policy: StoragePolicy, course: Course, column: AuditedColumn
+    store: StorePolicy,
+    *,
+    base: Path,
+    policy: StoragePolicy,
+    migration: MigrationProgress,
+    column: AuditedColumn,
 ) -> StoreReport:
     """Report on one store.
 
@@ -96,7 +101,7 @@ def report_store(
     guarded, around = _around(store, base, policy)
     facts = _facts(column, policy, guarded)
     return StoreReport(
-        course=course,
+        migration=migration,
         column=column,
         around=around,
         guarded=guarded,

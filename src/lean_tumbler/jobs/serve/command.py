@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from lean_tumbler.service.failures import FailureLimit
-    from lean_tumbler.service.logins import Log, LoginService, Means
+    from lean_tumbler.service.logins import Log, LoginService, ServiceContext
 
 EXAMPLE = """\
   lean-tumbler serve --listen unix:tumbler.sock
@@ -88,13 +88,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.service.app import Access
-    from lean_tumbler.service.logins import Means
+    from lean_tumbler.service.derivation_slots import DerivationSlots
+    from lean_tumbler.service.logins import ServiceContext
     from lean_tumbler.service.metrics import Metrics
     from lean_tumbler.service.serving import Listening, serve
-    from lean_tumbler.service.turns import Turns
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.host import keep_freed_memory
-    from lean_tumbler.stores.observations import Observations
+    from lean_tumbler.stores.login_evidence import Observations
 
     def log(event: "Mapping[str, object]") -> None:
         session.message(json.dumps({"time": round(time.time(), 3), **event}, ensure_ascii=False))
@@ -109,9 +109,9 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     at_once = arguments.at_once or os.cpu_count() or 1
     keep_freed_memory()
     with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
-        means = Means(
+        context = ServiceContext(
             executor=executor,
-            turns=Turns(
+            turns=DerivationSlots(
                 at_once=at_once, within_seconds=arguments.within / 1000, clock=time.monotonic
             ),
             most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
@@ -126,13 +126,13 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             ),
         )
         serve(
-            lambda: _service(arguments, means),
+            lambda: _service(arguments, context),
             listening,
             Access(token=token),
             log=log,
             clock=time.monotonic,
         )
-        means.observed.write()
+        context.observed.write()
     return 0
 
 
@@ -153,7 +153,7 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
     )
 
 
-def _service(arguments: argparse.Namespace, means: "Means") -> "LoginService":
+def _service(arguments: argparse.Namespace, context: "ServiceContext") -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
     from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.jobs.bulk.layering import require_formulas
@@ -176,7 +176,7 @@ def _service(arguments: argparse.Namespace, means: "Means") -> "LoginService":
     for name, store in stores.items():
         gateway.reader(name).look_at_column()  # now, and not at the first login that needs it
         learn_costs(gateway, store, store_name=name)
-    return LoginService(gateway, stores, means)
+    return LoginService(gateway, stores, context)
 
 
 def _token(path: Path | None) -> str:

@@ -70,7 +70,7 @@ def _closed_account(
     state = gateway.reader(store_name).read(accounts[0].row).state
     if state not in _CLOSED:
         raise UsageError(
-            f"{store.table}: {store.row_word} {accounts[0].key!r} holds a value that a password "
+            f"{store.table}: {store.key_label} {accounts[0].key!r} holds a value that a password "
             "may open; lock the account first, or have its owner change the password (`/v1/change`)"
         )
     return accounts[0]

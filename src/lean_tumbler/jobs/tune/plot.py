@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from matplotlib.style import context
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
-from lean_tumbler.core.tuning.attacker import spend
+from lean_tumbler.core.tuning.attacker import attack_cost
 from lean_tumbler.jobs.tune.report import costs_in_words
 from lean_tumbler.reports.pictures import new_axes, saved
 from lean_tumbler.reports.plots import STYLE
@@ -51,7 +51,7 @@ def tune_plot(tuned: Tuned, kind: str) -> bytes:
 
 
 def _price(tuned: Tuned, found: Candidate) -> float:
-    return spend(_GUESSES, found.guesses_per_second, tuned.attacker.hardware).money
+    return attack_cost(_GUESSES, found.guesses_per_second, tuned.attacker.hardware).money
 
 
 def _top(tuned: Tuned) -> float:

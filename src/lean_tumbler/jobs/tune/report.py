@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.core.tuning.attacker import spend
+from lean_tumbler.core.tuning.attacker import attack_cost
 from lean_tumbler.core.tuning.measuring import is_noisy
 from lean_tumbler.core.tuning.popularity import LIKELIEST
 from lean_tumbler.reports.documents import Document, new_document
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.schemes.base import Parameters
-    from lean_tumbler.core.tuning.choosing import Candidate, Demand, WayOut
+    from lean_tumbler.core.tuning.choosing import Candidate, Demand, Requirement
     from lean_tumbler.core.tuning.measuring import Measurement
     from lean_tumbler.jobs.tune.tuning import Tuned
 
@@ -68,7 +68,7 @@ def tune_document(tuned: Tuned, host: Mapping[str, Any]) -> Document:
         else _candidate(tuned.without_read_by),
         next_down=None if choice.down is None else _candidate(choice.down),
         next_up=None if choice.up is None else _candidate(choice.up),
-        ways_out=[
+        requirements=[
             {
                 "scheme": way.scheme,
                 "parameters": dict(way.parameters),
@@ -76,7 +76,7 @@ def tune_document(tuned: Tuned, host: Mapping[str, Any]) -> Document:
                 "within_milliseconds": _rounded(way.milliseconds),
                 "cores_and_milliseconds": list(way.both) if way.both else None,
             }
-            for way in choice.ways_out
+            for way in choice.requirements
         ],
         attacker={"hardware": tuned.attacker.hardware.name, "likeliest": _likeliest(tuned)},
     )  # fmt: skip
@@ -116,14 +116,16 @@ def _likeliest(tuned: Tuned) -> list[Document]:
     chosen, popularity = tuned.choice.chosen, tuned.attacker.popularity
     if chosen is None:
         return []
-    spent = [(n, spend(n, chosen.guesses_per_second, tuned.attacker.hardware)) for n in LIKELIEST]
+    spent = [
+        (n, attack_cost(n, chosen.guesses_per_second, tuned.attacker.hardware)) for n in LIKELIEST
+    ]
     return [
         {
             "guesses": guesses,
             "seconds": round(one.seconds, 1),
             "money": round(one.money, 4),
             "kilowatt_hours": round(one.kilowatt_hours, 4),
-            "share_fallen": round(popularity.fallen(guesses), 3),
+            "share_cracked": round(popularity.cracked_share(guesses), 3),
         }
         for guesses, one in spent
     ]
@@ -197,13 +199,13 @@ def _draw_ways_out(console: Console, tuned: Tuned) -> None:
             "bold red",
         )
     )
-    if not tuned.choice.ways_out:
+    if not tuned.choice.requirements:
         console.print(f"The floor ({tuned.floor.source}) has no parameters of these schemes.")
-    for way in tuned.choice.ways_out:
+    for way in tuned.choice.requirements:
         console.print(f"  {way.scheme}, {costs_in_words(way.scheme, way.parameters)}: {_way(way)}")
 
 
-def _way(way: WayOut) -> str:
+def _way(way: Requirement) -> str:
     ways = []
     if way.cores is not None:
         ways.append(f"{way.cores} cores would do")
@@ -266,11 +268,11 @@ def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
     )
     popularity = tuned.attacker.popularity
     for guesses in LIKELIEST:
-        cost = spend(guesses, chosen.guesses_per_second, tuned.attacker.hardware)
-        fallen = popularity.fallen(guesses)
+        cost = attack_cost(guesses, chosen.guesses_per_second, tuned.attacker.hardware)
+        cracked_share = popularity.cracked_share(guesses)
         console.print(
             f"  the {guesses:,} likeliest passwords: {duration(cost.seconds)}, "
-            f"{money(cost.money)}; opens about {100 * fallen:.0f} in 100 accounts"
+            f"{money(cost.money)}; opens about {100 * cracked_share:.0f} in 100 accounts"
         )
     console.print()
 

@@ -24,7 +24,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.scans.guessing import guess
 from lean_tumbler.stores.scans.profiling import (
-    Means,
+    AuditContext,
     graded,
     looked_at,
     mapped_columns,
@@ -116,7 +116,7 @@ def _profiled(
     table: Table,
     columns: Columns,
     *,
-    means: Means,
+    context: AuditContext,
     reader: RowReader | None = None,
     others: Sequence[str] = (),
     watch: Callable[[Frame], None] | None = None,
@@ -126,25 +126,25 @@ def _profiled(
     Args:
         table: where it stands.
         columns: the table's own names for what is needed.
-        means: what the audit works with.
+        context: what the audit works with.
         reader: of the store's rows, with its cohorts; None where there is no policy.
         others: further columns that it needs.
         watch: given each frame, for what else its rows tell.
     """
     unreadable = Unreadable()
-    profiler = Profiler(floor=means.floor, reader=reader, likely=means.likely)
-    for looked in looked_at(table, columns, unreadable, profiler, means, others):
+    profiler = Profiler(floor=context.floor, reader=reader, likely=context.likely)
+    for looked in looked_at(table, columns, unreadable, profiler, context, others):
         profiler.add(looked)
         if watch is not None:
             watch(looked)
-        means.progress(looked.height)
+        context.progress(looked.height)
     profile = profiler.finish()
 
     def again() -> Iterator[Frame]:
-        return looked_at(table, columns, Unreadable(), profiler, means, others)
+        return looked_at(table, columns, Unreadable(), profiler, context, others)
 
-    if means.budget is not None:
-        opened, profile.coverage = guess(again(), profile, reader or RowReader(), means.budget)
+    if context.budget is not None:
+        opened, profile.coverage = guess(again(), profile, reader or RowReader(), context.budget)
         profile.note_opened(opened)
     return _Profiled(
         table=table,
@@ -157,7 +157,7 @@ def _profiled(
 
 def _judged(
     read: _Profiled,
-    means: Means,
+    context: AuditContext,
     *,
     beside: Sequence[str] = (),
     opens: Opens | None = None,
@@ -167,22 +167,22 @@ def _judged(
 
     Args:
         read: the column.
-        means: what the audit works with.
+        context: what the audit works with.
         beside: other columns of the table that hold credentials.
         opens: the values of one of them that this column's content opens.
         same: what it shares with other columns.
     """
-    known = _place(read.table, read.columns.stored or "", means.policy.target)
+    known = _place(read.table, read.columns.stored or "", context.policy.target)
     place = replace(known, beside=tuple(beside), opens=opens, elsewhere=same or Elsewhere())
-    found = findings(read.profile, means.floor, place)
+    found = findings(read.profile, context.floor, place)
 
     def listed() -> Iterator[tuple[Finding, pl.DataFrame]]:
         for looked in read.looked_at_again():
-            yield from members(found, read.profile, means.floor, place, looked)
+            yield from members(found, read.profile, context.floor, place, looked)
 
     def everyone() -> Iterator[pl.DataFrame]:
         for looked in read.looked_at_again():
-            yield rows_of(looked, found, read.profile, means.floor, place)
+            yield rows_of(looked, found, read.profile, context.floor, place)
 
     return AuditedColumn(
         table=read.table.name,
@@ -212,7 +212,7 @@ def audit_policy_store(
     store: StorePolicy,
     *,
     base: Path,
-    means: Means,
+    context: AuditContext,
     watch: Callable[[pl.DataFrame], None] | None = None,
 ) -> Audit:
     """Audit a store of the policy, with its formulas.
@@ -220,7 +220,7 @@ def audit_policy_store(
     Args:
         store: of the policy.
         base: the folder that a relative locator starts from.
-        means: what the audit works with.
+        context: what the audit works with.
         watch: given the rows as `graded_rows` gives them, so that they are read once.
 
     Raises:
@@ -228,23 +228,23 @@ def audit_policy_store(
         SourceError: the store cannot be read.
     """
     table = policy_table(store, base=base)
-    names = names_of(means.policy)
+    names = names_of(context.policy)
     read = _profiled(
         table,
         store.columns,
-        means=means,
-        reader=reader_of(store, means.policy),
+        context=context,
+        reader=reader_of(store, context.policy),
         others=store.other_columns,
         watch=None if watch is None else lambda looked: watch(graded(looked, names)),
     )
-    return _audit(store.name, [_judged(read, means)], means)
+    return _audit(store.name, [_judged(read, context)], context)
 
 
 def audit_source(
     locator: str,
     *,
     base: Path,
-    means: Means,
+    context: AuditContext,
     table: str | None = None,
     columns: Columns | None = None,
 ) -> Audit:
@@ -265,10 +265,10 @@ def audit_source(
         raise UsageError(
             f"{where}: no column that holds credentials was found; name it with --column"
         )
-    return _audit(name, _together(places, means), means)
+    return _audit(name, _together(places, context), context)
 
 
-def _together(places: Sequence[_Found], means: Means) -> list[AuditedColumn]:
+def _together(places: Sequence[_Found], context: AuditContext) -> list[AuditedColumn]:
     """Read all columns, and judge each beside the others."""
     columns_of: dict[str, list[str]] = {}
     values: dict[str, list[pl.DataFrame]] = {}
@@ -277,14 +277,14 @@ def _together(places: Sequence[_Found], means: Means) -> list[AuditedColumn]:
         columns_of.setdefault(found.table.name, []).append(found.columns.stored or "")
         parts: list[pl.DataFrame] = []
         watch = _keeps_values(parts) if len(places) > 1 else None
-        column = _profiled(found.table, found.columns, means=means, watch=watch)
+        column = _profiled(found.table, found.columns, context=context, watch=watch)
         values[column.place] = parts
         read.append(column)
     same = elsewhere({place: pl.concat(parts) for place, parts in values.items() if parts})
     return [
         _judged(
             column,
-            means,
+            context,
             beside=[n for n in columns_of[found.table.name] if n != found.columns.stored],
             opens=found.opens,
             same=same.get(column.place),
@@ -297,13 +297,13 @@ def _keeps_values(parts: list[pl.DataFrame]) -> Callable[[Frame], None]:
     return lambda looked: parts.append(values_of_logins(looked))
 
 
-def _audit(source: str, columns: list[AuditedColumn], means: Means) -> Audit:
-    tried = len(means.likely.passwords) if means.likely else 0
+def _audit(source: str, columns: list[AuditedColumn], context: AuditContext) -> Audit:
+    tried = len(context.likely.passwords) if context.likely else 0
     return Audit(
         source=source,
-        floor=means.floor,
+        floor=context.floor,
         columns=columns,
-        attacker=means.attacker,
+        attacker=context.attacker,
         likely_passwords=tried,
     )
 

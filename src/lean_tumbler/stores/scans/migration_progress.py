@@ -7,8 +7,8 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.forecast.bands import Band
 from lean_tumbler.core.forecast.forecasting import Forecast, refitted
+from lean_tumbler.core.forecast.intervals import Interval
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.stores.history import Entry
 from lean_tumbler.stores.scans.store_forecast import DAYS, StoreForecast
@@ -19,7 +19,7 @@ _LOCKED = str(Grade.LOCKED)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Course:
+class MigrationProgress:
     """One store, from its first count on.
 
     Attributes:
@@ -45,7 +45,7 @@ class Course:
     profile: Profile
     started: date | None
     counted: Sequence[tuple[date, int]]
-    promised: Mapping[int, Band]
+    promised: Mapping[int, Interval]
     ahead: Forecast | None
     from_history: bool
     store: StoreForecast | None
@@ -60,13 +60,13 @@ class Course:
         return self.counted[-1][1]
 
     @property
-    def expected_now(self) -> Band | None:
+    def expected_now(self) -> Interval | None:
         """What the forecast of the start says of today; None where there is none."""
         if self.started is None or not self.promised:
             return None
         start = self.counted[0][1]
         since = (self.counted[-1][0] - self.started).days
-        promised = Forecast(accounts=start, days=dict(self.promised), mirror={}, fitted=True)
+        promised = Forecast(accounts=start, days=dict(self.promised), baseline={}, fitted=True)
         return promised.at(since) if 0 < since <= max(self.promised) else None
 
     @property
@@ -94,7 +94,8 @@ class Course:
         if self.ahead is None:
             return None
         return next(
-            (day for day, band in self.ahead.days.items() if band.expected < _LAST_ONE), None
+            (day for day, interval in self.ahead.days.items() if interval.expected < _LAST_ONE),
+            None,
         )
 
 
@@ -109,7 +110,7 @@ def store_entry(profile: Profile, table: str, found: StoreForecast | None) -> di
         "needed": {} if found is None else _needed(found),
         "forecast": None
         if found is None
-        else {str(day): _rounded(band) for day, band in _together(found).items()},
+        else {str(day): _rounded(interval) for day, interval in _together(found).items()},
     }
 
 
@@ -121,16 +122,16 @@ def _needed(found: StoreForecast) -> dict[str, int]:
     return dict(counted)
 
 
-def _rounded(band: Band) -> list[float]:
-    return [round(number, 1) for number in (band.low, band.expected, band.high)]
+def _rounded(interval: Interval) -> list[float]:
+    return [round(number, 1) for number in (interval.low, interval.expected, interval.high)]
 
 
-def _together(found: StoreForecast) -> dict[int, Band]:
+def _together(found: StoreForecast) -> dict[int, Interval]:
     """Add up what is weak and what is layered: a bulk run moves rows from one to the other."""
     return {day: weak + found.layered.days[day] for day, weak in found.weak.days.items()}
 
 
-def course(
+def migration(
     name: str,
     table: str,
     profile: Profile,
@@ -139,7 +140,7 @@ def course(
     entries: Sequence[Entry],
     taken_at: datetime,
     lately_days: int,
-) -> Course:
+) -> MigrationProgress:
     """Hold a count against the history.
 
     Args:
@@ -171,13 +172,13 @@ def course(
     compared = next(
         (each for each in reversed(earlier) if each[0] <= long_ago), earlier[0] if earlier else None
     )
-    return Course(
+    return MigrationProgress(
         name=name,
         table=table,
         profile=profile,
         started=started,
         counted=counts,
-        promised={day: Band(low=low, expected=middle, high=high)
+        promised={day: Interval(low=low, expected=middle, high=high)
                   for day, (low, middle, high) in first.items()},
         ahead=from_history or (_ahead(found) if found and waiting else None),
         from_history=from_history is not None,
@@ -199,7 +200,7 @@ def _ahead(found: StoreForecast) -> Forecast:
     return Forecast(
         accounts=weak.accounts + layered.accounts,
         days=_together(found),
-        mirror={day: number + layered.mirror[day] for day, number in weak.mirror.items()},
+        baseline={day: number + layered.baseline[day] for day, number in weak.baseline.items()},
         fitted=weak.fitted,
         because=weak.because,
         returns=weak.returns,

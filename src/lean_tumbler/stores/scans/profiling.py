@@ -42,7 +42,7 @@ def _ignore(_: int) -> None:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Means:
+class AuditContext:
     """What an audit works with, whatever the source.
 
     Attributes:
@@ -71,20 +71,20 @@ def looked_at(
     columns: Columns,
     unreadable: Unreadable,
     profiler: Profiler,
-    means: Means,
+    context: AuditContext,
     others: Sequence[str],
 ) -> Iterator[Frame]:
     """Look at each frame, several at once, in the table's order."""
     frames = _frames(table, columns, unreadable, others)
-    if means.executor is None:
+    if context.executor is None:
         for number, frame in enumerate(frames):
             yield profiler.look(frame, number=number)
         return
     pending: deque[Future[Frame]] = deque()
     with closing(frames):
         for number, frame in enumerate(frames):
-            pending.append(means.executor.submit(profiler.look, frame, number=number))
-            if len(pending) >= means.frames_at_once:
+            pending.append(context.executor.submit(profiler.look, frame, number=number))
+            if len(pending) >= context.frames_at_once:
                 yield pending.popleft().result()
         while pending:
             yield pending.popleft().result()
@@ -123,7 +123,7 @@ def _frames(
         )
 
 
-def graded_rows(store: StorePolicy, *, base: Path, means: Means) -> Iterator[pl.DataFrame]:
+def graded_rows(store: StorePolicy, *, base: Path, context: AuditContext) -> Iterator[pl.DataFrame]:
     """Read a store row by row, with the `grade` of each value, and what a check of it `needs`.
 
     That is a scheme; of a layered value, the formula or scheme that lies below.
@@ -135,10 +135,10 @@ def graded_rows(store: StorePolicy, *, base: Path, means: Means) -> Iterator[pl.
         SourceError: the store cannot be read.
     """
     table = policy_table(store, base=base)
-    names = names_of(means.policy)
-    profiler = Profiler(floor=means.floor, reader=reader_of(store, means.policy))
+    names = names_of(context.policy)
+    profiler = Profiler(floor=context.floor, reader=reader_of(store, context.policy))
     for looked in looked_at(
-        table, store.columns, Unreadable(), profiler, means, store.other_columns
+        table, store.columns, Unreadable(), profiler, context, store.other_columns
     ):
         yield graded(looked, names)
 

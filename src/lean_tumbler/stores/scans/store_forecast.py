@@ -7,10 +7,9 @@ from datetime import date
 import polars as pl
 
 from lean_tumbler.core.forecast.back_test import CUTS, BackTest, back_test
-from lean_tumbler.core.forecast.bands import DRAWS
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, Forecast, fitted, forecast
-from lean_tumbler.core.forecast.times import Times, day_of, days_of, number_of
-from lean_tumbler.core.forecast.watching import (
+from lean_tumbler.core.forecast.intervals import DRAWS
+from lean_tumbler.core.forecast.observations import (
     NEVER_SEEN,
     Population,
     from_last_logins,
@@ -18,6 +17,7 @@ from lean_tumbler.core.forecast.watching import (
     last_seen,
     population,
 )
+from lean_tumbler.core.forecast.times import Times, day_of, days_of, number_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.stores.scans.login_log import LoginLog, folded
 from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS
@@ -56,7 +56,7 @@ class StoreForecast:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class ForecastMeans:
+class ForecastContext:
     """What a forecast works with.
 
     Attributes:
@@ -130,7 +130,7 @@ class Accounts:
 def forecast_accounts(
     accounts: Accounts,
     *,
-    means: ForecastMeans,
+    context: ForecastContext,
     log: LoginLog | None = None,
     with_back_test: bool = False,
 ) -> StoreForecast:
@@ -138,16 +138,16 @@ def forecast_accounts(
 
     Args:
         accounts: all of them; with their logins where there is a log.
-        means: the day and the session's length.
+        context: the day and the session's length.
         log: of logins with passwords; without it, last logins alone are read.
         with_back_test: hold forecasts of the past against the log.
     """
     rows = accounts.rows
-    end = _end(rows if log is None else log.events, means)
-    rows = _seen(rows, end, means, log)
+    end = _end(rows if log is None else log.events, context)
+    rows = _seen(rows, end, context, log)
     everybody = population(rows)
     watched = from_last_logins(everybody) if log is None else from_log(log.events, end=end)
-    known = fitted(watched, days=DAYS, progress=means.progress)
+    known = fitted(watched, days=DAYS, progress=context.progress)
     weak, layered = (
         _forecast(rows.filter(pl.col("grade").is_in(grades)), everybody, known)
         for grades in (_WEAK, (Grade.LAYERED,))
@@ -157,19 +157,21 @@ def forecast_accounts(
         weak=weak,
         layered=layered,
         dated=int(rows.filter(pl.col("ago") < NEVER_SEEN)["accounts"].sum()),
-        seen_lately=_seen_lately(rows, means.lately_days),
+        seen_lately=_seen_lately(rows, context.lately_days),
         sees_who_leaves=log is not None or accounts.with_created,
-        notes=tuple(_notes(accounts, means, end, log)),
-        back_test=back_test(log.events, progress=means.progress)
+        notes=tuple(_notes(accounts, context, end, log)),
+        back_test=back_test(log.events, progress=context.progress)
         if log is not None and with_back_test
         else None,
     )
 
 
-def _seen(rows: pl.DataFrame, end: int, means: ForecastMeans, log: LoginLog | None) -> pl.DataFrame:
+def _seen(
+    rows: pl.DataFrame, end: int, context: ForecastContext, log: LoginLog | None
+) -> pl.DataFrame:
     """Say of accounts how many days ago they were seen; of a log, since when they are known."""
     if log is None:
-        rows = rows.with_columns(ago=end - pl.col("day") + means.session_days // 2)
+        rows = rows.with_columns(ago=end - pl.col("day") + context.session_days // 2)
         if "made" in rows.columns:
             rows = rows.with_columns(known=end - pl.col("made"))
     else:
@@ -184,11 +186,11 @@ def _forecast(rows: pl.DataFrame, everybody: Population, known: Fitted) -> Forec
     return forecast(population(rows), everybody, known, days=DAYS, parts=_cohorts(rows))
 
 
-def _end(dated: pl.DataFrame, means: ForecastMeans) -> int:
+def _end(dated: pl.DataFrame, context: ForecastContext) -> int:
     """Give the day that the data is of: today, unless nothing was seen for days."""
     newest = dated["day"].max()
-    if not isinstance(newest, int) or means.day - newest <= _STALE_DAYS:
-        return means.day
+    if not isinstance(newest, int) or context.day - newest <= _STALE_DAYS:
+        return context.day
     return newest
 
 
@@ -214,19 +216,19 @@ def _seen_lately(rows: pl.DataFrame, days: int) -> dict[tuple[Grade, str], tuple
 
 
 def _notes(
-    accounts: Accounts, means: ForecastMeans, end: int, log: LoginLog | None
+    accounts: Accounts, context: ForecastContext, end: int, log: LoginLog | None
 ) -> Iterator[str]:
-    if end < means.day:
+    if end < context.day:
         newest = day_of(end).isoformat()
         yield f"the newest login is of {newest}: the data is taken to be of that day"
     if log is not None:
         yield from log.notes
         return
     yield from accounts.notes
-    if means.session_days:
+    if context.session_days:
         yield (
-            f"“last seen” is taken for {means.session_days // 2} days newer than the last typed "
-            f"password, half of a session of {means.session_days} days"
+            f"“last seen” is taken for {context.session_days // 2} days newer than the last typed "
+            f"password, half of a session of {context.session_days} days"
         )
     else:
         yield (
@@ -236,6 +238,6 @@ def _notes(
     if not accounts.with_created:
         yield (
             "from last logins alone, who has left for good is taken for somebody who returns: "
-            "where people leave, more will wait than the band says; name “created” in [columns], "
-            "or give a log of logins (--logins)"
+            "where people leave, more will wait than the interval says; name “created” in "
+            "[columns], or give a log of logins (--logins)"
         )

@@ -21,7 +21,7 @@ from lean_tumbler.core.reading.reader import (
 )
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.slow_misses import SlowMisses
-from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay, SettingWay, Way
+from lean_tumbler.core.reading.ways import Bounds, Certainty, CryptWay, DerivationWay, Way
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.errors import CheckImpossible
 from lean_tumbler.stores.evidence_file import Tried
@@ -168,7 +168,7 @@ def _checked(
 
 def _prepared_by(way: Way | None) -> str | None:
     """Name the formula that a password went through before a slow scheme took it."""
-    before = way.before if isinstance(way, DerivationWay | SettingWay) else None
+    before = way.before if isinstance(way, DerivationWay | CryptWay) else None
     return before.formula.name if before else None
 
 
@@ -194,7 +194,7 @@ class _NearMisses:
             explained = f"{reading.doubt}"
         if reading.state is State.LAYERED:
             return self._below_a_layer(reading, password) or _LAYERED
-        if any(isinstance(way, DerivationWay | SettingWay) for way in reading.ways):
+        if any(isinstance(way, DerivationWay | CryptWay) for way in reading.ways):
             return self._on_a_slow_value(account.login, reading, password)
         return self._on_a_digest(account, row, reading) or explained or _NO_FORMULA
 

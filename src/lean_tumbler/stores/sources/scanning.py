@@ -18,17 +18,17 @@ class Scan:
     def __init__(self, text: bytes) -> None:
         self._bytes = np.frombuffer(text, np.uint8)
 
-    def _is(self, character: str) -> npt.NDArray[np.bool_]:
+    def _places_of(self, character: str) -> npt.NDArray[np.bool_]:
         found: npt.NDArray[np.bool_] = self._bytes == ord(character)
         return found
 
     def count(self, character: str) -> int:
         """Count an ASCII character."""
-        return int(np.count_nonzero(self._is(character)))
+        return int(np.count_nonzero(self._places_of(character)))
 
     @cached_property
     def _quotes(self) -> _Positions:
-        return np.flatnonzero(self._is('"'))
+        return np.flatnonzero(self._places_of('"'))
 
     def has_quotes(self) -> bool:
         """Tell whether there is a quote."""
@@ -36,7 +36,7 @@ class Scan:
 
     def has_only_line_ends(self) -> bool:
         """Tell whether each carriage return, if there is any, stands before a line feed."""
-        returns = self._is("\r")
+        returns = self._places_of("\r")
         paired = returns[:-1] & (self._bytes[1:] == ord("\n"))
         return bool(np.count_nonzero(returns) == np.count_nonzero(paired))
 
@@ -62,5 +62,5 @@ class Scan:
 
     def count_outside_quotes(self, character: str) -> int:
         """Count an ASCII character where it stands in no quotes."""
-        found: Any = np.flatnonzero(self._is(character))
+        found: Any = np.flatnonzero(self._places_of(character))
         return int(np.count_nonzero(np.searchsorted(self._quotes, found) % 2 == 0))

@@ -8,7 +8,7 @@ _WEIGHT = 0.1  # of the latest turn in the mean: that of some twenty turns
 _ROOM = 0.7
 
 
-class Turns:
+class DerivationSlots:
     """A semaphore that knows how long its holders hold it.
 
     Args:

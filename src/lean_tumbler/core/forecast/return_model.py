@@ -46,7 +46,7 @@ class Exposure:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Returning:
+class ReturnModel:
     """The fitted model.
 
     Attributes:
@@ -124,7 +124,7 @@ def days_after(busy: Numbers) -> Numbers:
     return days
 
 
-def expected(model: Returning, exposure: Exposure, busy: Numbers) -> Numbers:
+def expected(model: ReturnModel, exposure: Exposure, busy: Numbers) -> Numbers:
     """Give how many accounts return in each week, by the model.
 
     Args:
@@ -138,8 +138,8 @@ def expected(model: Returning, exposure: Exposure, busy: Numbers) -> Numbers:
 
 
 def fit(
-    exposures: Sequence[Exposure], start: Returning | None = None, *, leaving: float = 0.0
-) -> Returning | None:
+    exposures: Sequence[Exposure], start: ReturnModel | None = None, *, leaving: float = 0.0
+) -> ReturnModel | None:
     """Fit the model by maximum likelihood; None where there are too few returns, or no maximum.
 
     Args:
@@ -185,7 +185,7 @@ def fit(
     if best is None or not np.isfinite(best.fun):
         return None
     never, scale, shape = (float(number) for number in np.exp(best.x))
-    return Returning(
+    return ReturnModel(
         never=never,
         scale_days=scale,
         shape=shape,

@@ -1,8 +1,8 @@
 """How far a forecast may be off: a bootstrap over blocks of weeks.
 
 Weeks are not alike: holidays, campaigns and outages move whole weeks up and down, and neighbours
-together. Bands from the accounts' own chance alone are far too narrow. So how busy the weeks were
-is drawn again in blocks of some weeks (Künsch, “The jackknife and the bootstrap for general
+together. Intervals from the accounts' own chance alone are far too narrow. So how busy the weeks
+were is drawn again in blocks of some weeks (Künsch, “The jackknife and the bootstrap for general
 stationary observations”, Annals of Statistics 17, 1989), the model is fitted again to what such
 weeks would have shown, and the weeks to come are drawn likewise.
 """
@@ -13,11 +13,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 from threadpoolctl import threadpool_limits
 
-from lean_tumbler.core.forecast.returning import (
+from lean_tumbler.core.forecast.return_model import (
     WEEK,
     Exposure,
     Numbers,
-    Returning,
+    ReturnModel,
     days_after,
     expected,
     fit,
@@ -33,15 +33,15 @@ _FARTHEST = 4.0  # how many times more, or fewer, a week may count
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Band:
+class Interval:
     """A number with the span in which it lies four times out of five."""
 
     low: float
     expected: float
     high: float
 
-    def __add__(self, other: "Band") -> "Band":
-        return Band(
+    def __add__(self, other: "Interval") -> "Interval":
+        return Interval(
             low=self.low + other.low,
             expected=self.expected + other.expected,
             high=self.high + other.high,
@@ -49,7 +49,7 @@ class Band:
 
 
 # (models, days from now) -> the share of each row of accounts that has not returned.
-Shares = Callable[[Sequence[Returning], Numbers], Numbers]
+Shares = Callable[[Sequence[ReturnModel], Numbers], Numbers]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -62,12 +62,12 @@ class Draw:
         chance: of the accounts by themselves, from the standard normal distribution.
     """
 
-    models: tuple[Returning, ...]
+    models: tuple[ReturnModel, ...]
     busy: Numbers
     chance: float
 
 
-def busy_weeks(classes: Sequence[Sequence[Exposure]], models: Sequence[Returning]) -> Numbers:
+def busy_weeks(classes: Sequence[Sequence[Exposure]], models: Sequence[ReturnModel]) -> Numbers:
     """Find how many times more than the mean people came in each week that was watched.
 
     Where a week shows more returns than the model expects of it, it was as much busier; what that
@@ -106,7 +106,7 @@ def _weeks(busy: Numbers, weeks: int, random: np.random.Generator) -> Numbers:
 
 def drawn(
     classes: Sequence[Sequence[Exposure]],
-    models: Sequence[Returning],
+    models: Sequence[ReturnModel],
     *,
     weeks: int,
     random: np.random.Generator,
@@ -140,14 +140,14 @@ def drawn(
     return tuple(draws)
 
 
-def bands(
+def intervals(
     accounts: Numbers,
     days: Sequence[int],
     *,
     shares: Shares,
-    models: Sequence[Returning],
+    models: Sequence[ReturnModel],
     draws: Sequence[Draw],
-) -> dict[int, Band]:
+) -> dict[int, Interval]:
     """Forecast how many accounts have not returned.
 
     Args:
@@ -173,7 +173,7 @@ def bands(
     scatter = np.array(found) - np.median(found, axis=0)
     low, high = np.clip(centre + np.quantile(scatter, (LOW, HIGH), axis=0), 0.0, total)
     return {
-        day: Band(
+        day: Interval(
             low=float(min(low[place], centre[place])),
             expected=float(centre[place]),
             high=float(max(high[place], centre[place])),
@@ -183,8 +183,8 @@ def bands(
 
 
 def _fitted_again(
-    exposures: Sequence[Exposure], model: Returning, busy: Numbers, random: np.random.Generator
-) -> Returning:
+    exposures: Sequence[Exposure], model: ReturnModel, busy: Numbers, random: np.random.Generator
+) -> ReturnModel:
     """Fit to what such weeks would have shown, by chance of each account too."""
     again, leaving = [], model.leaving
     # Watched from several days, the same people return in each: chance strikes them together.

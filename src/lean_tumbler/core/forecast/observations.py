@@ -12,7 +12,7 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
-from lean_tumbler.core.forecast.returning import (
+from lean_tumbler.core.forecast.return_model import (
     FEWEST_RETURNS,
     MOST_WEEKS,
     WEEK,
@@ -245,8 +245,8 @@ def population(rows: pl.DataFrame) -> Population:
     )
 
 
-def mirror(everybody: Population, days: float) -> float:
-    """Give the share that has not returned in so many days, by the plain mirror.
+def baseline(everybody: Population, days: float) -> float:
+    """Give the share that has not returned in so many days, by the plain baseline.
 
     It is the share that was not seen in as many days before; nothing is fitted.
     """
