@@ -4,7 +4,8 @@ import csv
 import os
 import re
 import sqlite3
-from collections.abc import Iterator, Sequence
+import time
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -14,9 +15,9 @@ import pytest
 import servers
 from conftest import CHEAP_POLICY, Portal, Program, make_portal, run_program
 from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.lock_dormant.locking import (
     Choice,
-    Hands,
     Locked,
     LockSkipReason,
     lock_dormant,
@@ -97,13 +98,22 @@ def test_who_did_not_come_back_is_locked_and_opened_again(
     assert dormant.stored() == before
 
 
-def locked_with(portal: Portal, choice: Choice, hands: Hands) -> Locked:
+def context_with(keep: Callable[[Sequence[Swap]], None] = lambda _: None) -> RunContext:
+    return RunContext(clock=time.monotonic, randomness=os.urandom, pause=time.sleep, keep=keep)
+
+
+def locked_with(portal: Portal, choice: Choice, context: RunContext) -> Locked:
     policy = StoragePolicy.from_toml((portal.folder / "tumbler.toml").read_text())
     store_policy = policy.stores["passengers"]
     store = open_store(store_policy, base=portal.folder, writable=True)
     try:
         return lock_dormant(
-            store, store_policy=store_policy, policy=policy, choice=choice, hands=hands
+            store,
+            store_policy=store_policy,
+            policy=policy,
+            choice=choice,
+            context=context,
+            today=TODAY,
         )
     finally:
         store.close()
@@ -118,7 +128,7 @@ def test_who_comes_back_meanwhile_is_left_alone(dormant: Portal) -> None:
             connection.execute("UPDATE passengers SET pw = 'x' WHERE id = 2")
 
     choice = Choice(before=TODAY - timedelta(days=180))
-    found = locked_with(dormant, choice, Hands(today=TODAY, randomness=os.urandom, keep=return_now))
+    found = locked_with(dormant, choice, context_with(return_now))
     assert [account.key for account in found.accounts] == [3, 10]
     assert found.changed_meanwhile == 2
     assert dormant.stored()[2] == "x"
@@ -133,7 +143,7 @@ def test_why_accounts_stay(dormant: Portal) -> None:
         typed={dormant.passengers[0].login: TODAY - timedelta(days=3)},
         dry_run=True,
     )
-    found = locked_with(dormant, choice, Hands(today=TODAY, randomness=os.urandom))
+    found = locked_with(dormant, choice, context_with())
     assert [account.key for account in found.accounts] == [2, 3, 8, 10]
     assert found.stays == {
         LockSkipReason.SEEN: 2,
@@ -153,14 +163,7 @@ def test_a_part_first(tmp_path: Path) -> None:
     keys = []
     for share in (0.05, 0.3):
         choice = Choice(before=date(2021, 1, 1), share=share, dry_run=True)
-        keys.append(
-            {
-                row.key
-                for row in locked_with(
-                    portal, choice, Hands(today=TODAY, randomness=os.urandom)
-                ).accounts
-            }
-        )
+        keys.append({row.key for row in locked_with(portal, choice, context_with()).accounts})
     assert keys[0] < keys[1]
     assert 4 <= len(keys[0]) <= 30
 
@@ -223,7 +226,8 @@ def test_dates_of_servers(server: servers.Server, tmp_path: Path, kind: str) -> 
         store_policy=store_policy,
         policy=parsed,
         choice=Choice(before=TODAY - timedelta(days=180)),
-        hands=Hands(today=TODAY, randomness=os.urandom, keep=return_now),
+        context=context_with(return_now),
+        today=TODAY,
     )
     store.close()
     locked = server.ask(

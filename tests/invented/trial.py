@@ -15,7 +15,8 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.reading.evidence import Counts, Evidence
-from lean_tumbler.jobs.bulk.layering import RunContext, Selection, layer_store
+from lean_tumbler.jobs.bulk.context import RunContext
+from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.stores.interface import Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import open_store
@@ -125,13 +126,10 @@ class Trial:
         evidence = self._evidence(store)
         before = {p.number: self._admitted(store, p, p.password) for p in self.table.people}
         self._look(store, before, "before")
-        context = RunContext(
-            executor=self.executor, workers=2, clock=time.perf_counter,
-            randomness=os.urandom, pause=time.sleep,
-        )  # fmt: skip
+        context = RunContext(clock=time.perf_counter, randomness=os.urandom, pause=time.sleep)
         layer_store(
             store, store_policy=store_policy, policy=self.policy, context=context,
-            selection=Selection(evidence=evidence),
+            workers=Workers(self.executor, 2), selection=Selection(evidence=evidence),
         )  # fmt: skip
         self._look(store, before, "layered")
         self._left(store)

@@ -1,6 +1,7 @@
 """What bulk steps share: a part of the accounts, pace, a sealed backup, and stopping."""
 
 import argparse
+import os
 import signal
 import threading
 import time
@@ -11,6 +12,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.options import (
+    add_dry_run_option,
+    add_store_options,
     policy_path,
     positive_integer,
     rate_per_second,
@@ -24,14 +27,15 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.stores.interface import Swap
 
 DEFAULT_KEEP_DAYS = 90
 _KEY_BYTES = 1 << 14
 
 
-def add_share_option(parser: argparse.ArgumentParser) -> None:
-    """Add which part of the accounts is taken."""
+def add_bulk_options(parser: argparse.ArgumentParser) -> None:
+    """Add what every step takes that writes many rows of a store."""
     parser.add_argument(
         "--share",
         type=share,
@@ -39,6 +43,34 @@ def add_share_option(parser: argparse.ArgumentParser) -> None:
         metavar="SHARE",
         help="a stable part of the accounts, like 0.1%%: a larger one contains every smaller one",
     )
+    parser.add_argument(
+        "--rate",
+        type=rate_per_second,
+        default=0.0,
+        metavar="RATE",
+        help="write no more than so many rows, like 200/s",
+    )
+    parser.add_argument(
+        "--until",
+        type=time_of_day,
+        metavar="HH:MM",
+        help="stop at this time of day, after the batch in hand",
+    )
+    parser.add_argument(
+        "--pause-when-behind",
+        type=positive_integer,
+        metavar="SECONDS",
+        help="wait while a replica is further behind (PostgreSQL; MariaDB and MySQL with “replicas”"
+        " in the store's policy)",
+    )
+    parser.add_argument(
+        "--into",
+        type=Path,
+        metavar="FILE",
+        help="the copy to write, where the store is a file: the file itself is never written",
+    )
+    add_dry_run_option(parser)
+    add_store_options(parser)
 
 
 def add_backup_options(parser: argparse.ArgumentParser) -> None:
@@ -61,35 +93,47 @@ def add_backup_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_pace_options(parser: argparse.ArgumentParser) -> None:
-    """Add what keeps a run out of the way of others."""
-    parser.add_argument(
-        "--rate",
-        type=rate_per_second,
-        default=0.0,
-        metavar="RATE",
-        help="write no more than so many rows, like 200/s",
-    )
-    parser.add_argument(
-        "--until",
-        type=time_of_day,
-        metavar="HH:MM",
-        help="stop at this time of day, after the batch in hand",
-    )
+@contextmanager
+def run_context(
+    arguments: argparse.Namespace,
+    session: Session,
+    store: "StorePolicy",
+    *,
+    step: str | None,
+    title: str,
+    rows: int,
+) -> "Iterator[RunContext]":
+    """Give what a bulk step works with, by the options of `add_bulk_options`.
+
+    Args:
+        arguments: parsed options.
+        session: clock and terminal.
+        store: the one.
+        step: the command's name, for the backup; None where none can be asked for.
+        title: of the progress that is shown.
+        rows: how many there are; 0 for an unknown number.
+    """
+    from lean_tumbler.jobs.bulk.context import RunContext
+
+    with (
+        _stop_signals() as stopping,
+        _sealed_backup(arguments, store, session.clock(), step=step) as keep,
+        session.progress(title, total=rows, unit="rows") as advance,
+    ):
+        yield RunContext(
+            clock=time.perf_counter,
+            randomness=os.urandom,
+            pause=stopping.wait,
+            should_stop=_to_stop(arguments, session, stopping),
+            progress=advance,
+            rows_per_second=arguments.rate,
+            keep=keep,
+            seconds_behind=_replicas_behind(arguments, store),
+            most_seconds_behind=arguments.pause_when_behind or 0.0,
+        )
 
 
-def add_replica_option(parser: argparse.ArgumentParser) -> None:
-    """Add waiting for replicas."""
-    parser.add_argument(
-        "--pause-when-behind",
-        type=positive_integer,
-        metavar="SECONDS",
-        help="wait while a replica is further behind (PostgreSQL; MariaDB and MySQL with “replicas”"
-        " in the store's policy)",
-    )
-
-
-def replicas_behind(
+def _replicas_behind(
     arguments: argparse.Namespace, store: "StorePolicy"
 ) -> "Callable[[], float] | None":
     """Tell how far replicas are behind, where they are to be waited for."""
@@ -103,10 +147,13 @@ def replicas_behind(
 
 
 @contextmanager
-def sealed_backup(
-    arguments: argparse.Namespace, store: "StorePolicy", started: datetime, *, step: str
+def _sealed_backup(
+    arguments: argparse.Namespace, store: "StorePolicy", started: datetime, *, step: str | None
 ) -> "Iterator[Callable[[Sequence[Swap]], None]]":
     """Open the sealed backup that is asked for; the end mark is written when all went well."""
+    if step is None:
+        yield lambda _: None
+        return
     if (arguments.backup is None) is not (arguments.to is None):
         raise UsageError("--backup and --to go together: the file, and whom it is sealed for")
     if arguments.backup is None or arguments.dry_run:
@@ -134,7 +181,7 @@ def sealed_backup(
     writer.finish()
 
 
-def to_stop(
+def _to_stop(
     arguments: argparse.Namespace, session: Session, stopping: threading.Event
 ) -> "Callable[[], bool]":
     """Tell whether to stop: for a signal, or because the time of --until has come.
@@ -151,7 +198,7 @@ def to_stop(
 
 
 @contextmanager
-def stop_signals() -> Iterator[threading.Event]:
+def _stop_signals() -> Iterator[threading.Event]:
     """Turn Ctrl-C and SIGTERM into an event: the batch in hand is finished."""
     stopping = threading.Event()
     before = {

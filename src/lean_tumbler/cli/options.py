@@ -109,18 +109,6 @@ def add_dry_run_option(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_bulk_options(parser: argparse.ArgumentParser) -> None:
-    """Add what every bulk step on a store takes."""
-    add_dry_run_option(parser)
-    parser.add_argument(
-        "--into",
-        type=Path,
-        metavar="FILE",
-        help="the copy to write, where the store is a file: the file itself is never written",
-    )
-    add_store_options(parser)
-
-
 def policy_path(arguments: argparse.Namespace) -> Path:
     """Tell where the policy is meant to be."""
     return arguments.policy or Path(POLICY_NAME)

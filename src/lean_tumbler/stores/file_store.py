@@ -25,7 +25,7 @@ from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.sql import SqlStore, sqlite_engine
 
 _TABLE = "accounts"
-_ROLES = ("login", "stored", "salt", "privileged")
+_ROLES = ("login", "stored", "salt", "privileged", "last_login")
 _SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
 _BESIDE = ("-journal", "-wal", "-shm")
 _CHANGED = "it changed since it was read; run again, which begins anew"
@@ -72,6 +72,7 @@ class FileStore(WithoutSchema, SqlStore):
             stored="stored",
             salt="salt" if store.columns.salt else None,
             privileged="privileged" if store.columns.privileged else None,
+            last_login="last_login" if store.columns.last_login else None,
         )
         engine = sqlite_engine(self._work, writable=True)
         super().__init__(
@@ -130,7 +131,7 @@ class FileStore(WithoutSchema, SqlStore):
 
     def _roles(self) -> tuple[str | None, ...]:
         columns = self._mapped
-        return columns.login, columns.stored, columns.salt, columns.privileged
+        return tuple(getattr(columns, role) for role in _ROLES)
 
     def _rows(self) -> Iterator[tuple[Record, list[tuple[int, Fields]]]]:
         """Give each record of the file with its rows, numbered."""

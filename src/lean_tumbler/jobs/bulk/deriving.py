@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.layering import DerivationTask, assembled, derived
 from lean_tumbler.errors import SourceError, StoreUnavailable
+from lean_tumbler.jobs.bulk.context import Clock
 
-Clock = Callable[[], float]
 Derived = tuple[str, float]  # with its seconds; an empty text where there was not enough memory
 
 # Of what other machines derive, the part that is derived here again before it is written; the rows

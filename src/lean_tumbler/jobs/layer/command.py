@@ -2,25 +2,14 @@
 
 import argparse
 import os
-import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import (
-    add_backup_options,
-    add_pace_options,
-    add_replica_option,
-    add_share_option,
-    replicas_behind,
-    sealed_backup,
-    stop_signals,
-    to_stop,
-)
+from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, run_context
 from lean_tumbler.cli.options import (
-    add_bulk_options,
     add_proof_option,
     chosen_store,
     keys_of,
@@ -62,7 +51,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="derive on a Dask cluster, like tls://HOST:8786: it gets digests, no credentials, "
         "and a part of its results is derived here again",
     )
-    add_share_option(parser)
     parser.add_argument(
         "--only",
         default="",
@@ -84,15 +72,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="write the accounts that are left, as CSV: key, reason, and what would decide it",
     )
-    add_pace_options(parser)
-    add_replica_option(parser)
     add_backup_options(parser)
     add_bulk_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.layering import RunContext, layer_store
+    from lean_tumbler.jobs.bulk.layering import Workers, layer_store
     from lean_tumbler.jobs.bulk.left import left_lines
     from lean_tumbler.jobs.layer.report import draw_layer, layer_document
     from lean_tumbler.stores.files import write_text
@@ -103,37 +89,23 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     for name in arguments.unproven:
         require_cohort("--unproven", name, store_policy)
     local_workers = arguments.workers or os.cpu_count() or 1
-    started = session.clock()
+    ready_on = session.clock().astimezone(UTC).date()
     with (
-        opened_store(
-            arguments, store_policy, in_bulk=True, ready_on=started.astimezone(UTC).date()
-        ) as store,
+        opened_store(arguments, store_policy, in_bulk=True, ready_on=ready_on) as store,
         ThreadPoolExecutor(local_workers) as executor,
         _elsewhere(arguments) as (elsewhere, remote_workers),
-        stop_signals() as stopping,
-        sealed_backup(arguments, store_policy, started, step="layer") as keep,
-        session.progress("Layering", total=store.count(), unit="rows") as advance,
+        run_context(
+            arguments, session, store_policy, step="layer", title="Layering", rows=store.count()
+        ) as context,
     ):
         summary = layer_store(
             store,
             store_policy=store_policy,
             policy=policy,
-            context=RunContext(
-                executor=executor,
-                elsewhere=elsewhere,
-                workers=remote_workers or local_workers,
-                clock=time.perf_counter,
-                randomness=os.urandom,
-                keys=keys_of(arguments, policy),
-                pause=stopping.wait,
-                rows_per_second=arguments.rate,
-                keep=keep,
-                seconds_behind=replicas_behind(arguments, store_policy),
-                most_seconds_behind=arguments.pause_when_behind or 0.0,
-            ),
+            context=context,
+            workers=Workers(executor, remote_workers or local_workers, elsewhere),
+            keys=keys_of(arguments, policy),
             selection=_selection(arguments),
-            should_stop=to_stop(arguments, session, stopping),
-            progress=advance,
         )
         if not summary.stopped:
             summary.copy = store.finish()

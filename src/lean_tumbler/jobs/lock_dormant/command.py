@@ -1,23 +1,12 @@
 """`lock-dormant`: closes the accounts that never came back, reversibly."""
 
 import argparse
-import os
-import time
 from datetime import date, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import (
-    add_backup_options,
-    add_pace_options,
-    add_share_option,
-    sealed_backup,
-    stop_signals,
-    to_stop,
-)
+from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, run_context
 from lean_tumbler.cli.options import (
-    add_dry_run_option,
-    add_store_options,
     chosen_store,
     day,
     opened_store,
@@ -29,9 +18,6 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-    from threading import Event
-
     from lean_tumbler.core.policy import StorePolicy
 
 EXAMPLE = """\
@@ -63,16 +49,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--list", type=Path, metavar="FILE", help="write the accounts for the reset mail, as CSV"
     )
-    add_share_option(parser)
-    add_pace_options(parser)
     add_backup_options(parser)
-    add_dry_run_option(parser)
-    add_store_options(parser)
+    add_bulk_options(parser)
 
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.lock_dormant.locking import Choice, Hands, lock_dormant
+    from lean_tumbler.jobs.lock_dormant.locking import Choice, lock_dormant
     from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document, reset_list
     from lean_tumbler.stores.files import write_text
 
@@ -89,29 +72,27 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         typed=_typed(arguments, store_policy, session.today()),
         dry_run=arguments.dry_run,
     )
-    started = session.clock()
     with (
-        opened_store(
-            arguments, store_policy, writable=not arguments.dry_run, ready_on=session.today()
-        ) as store,
-        stop_signals() as stopping,
-        sealed_backup(arguments, store_policy, started, step="lock-dormant") as keep,
-        session.progress("Locking", total=store.count(), unit="rows") as advance,
+        opened_store(arguments, store_policy, in_bulk=True, ready_on=session.today()) as store,
+        run_context(
+            arguments,
+            session,
+            store_policy,
+            step="lock-dormant",
+            title="Locking",
+            rows=store.count(),
+        ) as context,
     ):
         locked = lock_dormant(
             store,
             store_policy=store_policy,
             policy=policy,
             choice=choice,
-            hands=Hands(
-                today=session.today(),
-                randomness=os.urandom,
-                keep=keep,
-                wait=_pace(arguments.rate, stopping),
-                should_stop=to_stop(arguments, session, stopping),
-                progress=advance,
-            ),
+            context=context,
+            today=session.today(),
         )
+        if not locked.stopped:
+            locked.copy = store.finish()
     if arguments.list:
         write_text(arguments.list, "".join(reset_list(locked)))
     session.emit(
@@ -131,14 +112,3 @@ def _typed(arguments: argparse.Namespace, store: "StorePolicy", today: date) -> 
     base = policy_path(arguments).parent
     accounts = logins_of(store, base=base)
     return read_log(arguments.logins, store, base=base, today=today, accounts=accounts).last_days()
-
-
-def _pace(rows_per_second: float, stopping: "Event") -> "Callable[[int], None]":
-    """Wait where rows were written quicker than asked for."""
-    started = time.monotonic()
-
-    def wait(rows: int) -> None:
-        if rows_per_second:
-            stopping.wait(max(0.0, rows / rows_per_second - (time.monotonic() - started)))
-
-    return wait

@@ -1,7 +1,7 @@
 """Locking accounts that never came back: a marker in place of a weak or layered value."""
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from enum import StrEnum
@@ -17,11 +17,11 @@ from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.core.schemes.lock_markers import new_marker
 from lean_tumbler.errors import UsageError
+from lean_tumbler.jobs.bulk.context import RunContext
+from lean_tumbler.jobs.bulk.engine import BulkRun, Due
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 from lean_tumbler.stores.scans.login_log import folded_login
 
-_PAGE_ROWS = 1000
-_BATCH_ROWS = 200
 _LOCKED_GRADES = frozenset({*BELOW_FLOOR, Grade.LAYERED})
 
 
@@ -76,6 +76,7 @@ class Locked:
     changed_meanwhile: int = 0
     not_selected: int = 0
     stopped: bool = False
+    copy: str = ""
     accounts: list[Dormant] = field(default_factory=list)
     stays: Counter[LockSkipReason] = field(default_factory=Counter)
 
@@ -90,34 +91,14 @@ class Locked:
         return [account for account in self.accounts if account.administrator]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Hands:
-    """What a run works with.
-
-    Attributes:
-        today: later dates make no sense.
-        randomness: gives random bytes, so that every marker is unmistakable.
-        keep: told of swaps before they are written; where it fails, nothing is.
-        wait: called after each batch with the rows written in all.
-        should_stop: asked before each batch; the batch in hand is finished.
-        progress: told of each row gone through.
-    """
-
-    today: date
-    randomness: Callable[[int], bytes]
-    keep: Callable[[Sequence[Swap]], None] = lambda _: None
-    wait: Callable[[int], None] = lambda _: None
-    should_stop: Callable[[], bool] = lambda: False
-    progress: Callable[[int], None] = lambda _: None
-
-
 def lock_dormant(
     store: Store,
     *,
     store_policy: StorePolicy,
     policy: StoragePolicy,
     choice: Choice,
-    hands: Hands,
+    context: RunContext,
+    today: date,
 ) -> Locked:
     """Lock the accounts that did not come back.
 
@@ -129,62 +110,79 @@ def lock_dormant(
         store_policy: its options.
         policy: the floor.
         choice: which accounts.
-        hands: backup, pace and stop.
+        context: backup, pace and stop.
+        today: later dates make no sense.
 
     Raises:
         UsageError: nothing says when accounts were last seen.
-        SourceError: the store failed; what was written is whole.
+        Interrupted: the store failed half-way; what was written is whole.
     """
     if store.layering_refused:
-        raise UsageError(f"{store.table}: bulk steps are for databases: {store.layering_refused}")
+        raise UsageError(f"{store.table}: {store.layering_refused}")
     if not store_policy.columns.last_login and not choice.typed:
         raise UsageError(
             f"[store.{store_policy.name}] names no column “last_login”, and there is no --logins: "
             "nothing says who has not come back"
         )
-    run = _LockingRun(store, store_policy, policy, choice, hands)
-    for batch in run.batches():
-        run.write(batch)
-    return run.locked
+    locking = _Locking(store.table, store_policy, policy, choice, context, today)
+    run = BulkRun(
+        store,
+        locking,
+        context,
+        privileged_first=bool(store_policy.columns.privileged),
+        dry_run=choice.dry_run,
+    )
+    run.all_rows()
+    locking.locked.stopped = run.stopped
+    return locking.locked
 
 
-_Batch = list[tuple[Account, Dormant]]
+class _Locking:
+    """What each row gets: a marker that nobody can foresee."""
 
-
-class _LockingRun:
     def __init__(
         self,
-        store: Store,
+        table: str,
         store_policy: StorePolicy,
         policy: StoragePolicy,
         choice: Choice,
-        hands: Hands,
+        context: RunContext,
+        today: date,
     ) -> None:
-        self._store, self._columns = store, store_policy.columns
-        self._policy, self._choice, self._hands = policy, choice, hands
+        self._table, self._columns = table, store_policy.columns
+        self._policy, self._choice, self._context = policy, choice, context
+        self._today = today
         self.locked = Locked(dry_run=choice.dry_run)
 
-    def batches(self) -> Iterator[_Batch]:
-        """Give the accounts that are due, those of administrators first."""
-        batch: _Batch = []
-        for privileged in (True, False) if self._columns.privileged else (None,):
-            after: AccountKey | None = None
-            while page := self._store.page(after=after, rows=_PAGE_ROWS, privileged=privileged):
-                for account, seen in zip(page, self._seen(page), strict=True):
-                    self.locked.considered += 1
-                    self._hands.progress(1)
-                    due = self._due(account, seen, administrator=bool(privileged))
-                    if due is not None:
-                        batch.append((account, due))
-                    if len(batch) == _BATCH_ROWS:
-                        yield batch
-                        batch = []
-                        if self._hands.should_stop():
-                            self.locked.stopped = True
-                            return
-                after = page[-1].key
-        if batch:
-            yield batch
+    def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[Dormant | None]:
+        """Decide about rows, by their grade and by when they were last seen."""
+        for account, seen in zip(rows, self._seen(rows), strict=True):
+            self.locked.considered += 1
+            yield self._due(account, seen, administrator=privileged)
+
+    def make(self, rows: Sequence[Due[Dormant]]) -> Sequence[str]:
+        """Make a marker for each row."""
+        return [new_marker(self._context.randomness) for _ in rows]
+
+    def swaps(self, rows: Sequence[Due[Dormant]], made: Sequence[str]) -> Sequence[Swap]:
+        """Give the swaps; the last login is compared too, where the store has one."""
+        dated = bool(self._columns.last_login)
+        return [
+            Swap(
+                key=due.account.key,
+                old=due.account.stored or b"",
+                new=marker,
+                last_login=(due.account.last_login or b"") if dated else None,
+            )
+            for due, marker in zip(rows, made, strict=True)
+        ]
+
+    def count(self, choice: Dormant, result: SwapResult) -> None:
+        """Count an account that was to be locked."""
+        if result is SwapResult.DONE:
+            self.locked.accounts.append(choice)
+        else:
+            self.locked.changed_meanwhile += 1
 
     def _seen(self, page: Sequence[Account]) -> Iterator[date | LockSkipReason | None]:
         """Tell when each account was last seen; None for never, as far as is known."""
@@ -192,7 +190,7 @@ class _LockingRun:
             None if row.last_login is None else row.last_login.decode("utf-8", "replace")
             for row in page
         ]
-        days = days_of(pl.Series(texts, dtype=pl.String), today=self._hands.today, times=Times())
+        days = days_of(pl.Series(texts, dtype=pl.String), today=self._today, times=Times())
         for account, text, day in zip(page, texts, days, strict=True):
             own = None if day is None else day_of(day)
             if own is None and text is not None and text.strip():
@@ -216,7 +214,7 @@ class _LockingRun:
         if stays is not None:
             self.locked.stays[stays] += 1
             return None
-        reference = f"{self._store.table}:{account.key!r}".encode()
+        reference = f"{self._table}:{account.key!r}".encode()
         if choice.share < 1 and not in_share(reference, choice.share):
             self.locked.not_selected += 1
             return None
@@ -236,26 +234,3 @@ class _LockingRun:
             return Grade.UNKNOWN, LockSkipReason.UNKNOWN
         found = grade(parsed, self._policy.floor, salted=parsed.salted or bool(account.salt))
         return found, None if found in _LOCKED_GRADES else LockSkipReason.SAFE
-
-    def write(self, batch: _Batch) -> None:
-        """Lock the accounts of a batch, in one short transaction."""
-        if self.locked.dry_run:
-            self.locked.accounts += [dormant for _, dormant in batch]
-            return
-        dated = bool(self._columns.last_login)
-        swaps = [
-            Swap(
-                key=account.key,
-                old=account.stored or b"",
-                new=new_marker(self._hands.randomness),
-                last_login=(account.last_login or b"") if dated else None,
-            )
-            for account, _ in batch
-        ]
-        self._hands.keep(swaps)
-        for (_, dormant), result in zip(batch, self._store.swap_many(swaps), strict=True):
-            if result is SwapResult.DONE:
-                self.locked.accounts.append(dormant)
-            else:
-                self.locked.changed_meanwhile += 1
-        self._hands.wait(self.locked.locked)

@@ -31,6 +31,7 @@ def locked_document(locked: Locked) -> Document:
         changed_meanwhile=locked.changed_meanwhile,
         not_selected=locked.not_selected,
         stopped=locked.stopped,
+        copy=locked.copy or None,
         left={str(reason): rows for reason, rows in locked.stays.most_common()},
         administrators=[account.key for account in locked.administrators],
     )
@@ -87,6 +88,8 @@ def draw_locked(console: Console, locked: Locked, *, listed: str) -> None:
     elif locked.locked:
         console.print("Whoever comes back needs a reset: no password opens these accounts now.")
         console.print("`lean-tumbler undo` puts the values back, from the sealed backup.")
+    if locked.copy:
+        console.print(f"The copy is {locked.copy}; the file itself is as it was.", highlight=False)
     if listed:
         console.print(f"The list for the reset mail is {listed}.", highlight=False)
 

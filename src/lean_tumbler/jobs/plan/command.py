@@ -66,7 +66,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.layering import RunContext
+    from lean_tumbler.jobs.bulk.context import RunContext
+    from lean_tumbler.jobs.bulk.layering import Workers
     from lean_tumbler.jobs.plan.planning import plan_store
     from lean_tumbler.jobs.plan.report import draw_plan, plan_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
@@ -84,16 +85,15 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             store_policy=store_policy,
             policy=policy,
             context=RunContext(
-                executor=executor,
-                workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,
-                keys=keys_of(arguments, policy),
                 pause=time.sleep,
+                progress=advance,
             ),
+            workers=Workers(executor, workers),
+            keys=keys_of(arguments, policy),
             evidence=EvidenceFile.beside(policy_path(arguments)).read(),
             most_otherwise=arguments.proof,
-            progress=advance,
         )
     outlook = _outlook(arguments, session, policy, store_policy, plan)
     session.emit(

@@ -1,13 +1,14 @@
 """What a bulk run would do to a store, what it needs first, and what it would touch."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
-from lean_tumbler.jobs.bulk.layering import RunContext, Selection, layer_store
+from lean_tumbler.jobs.bulk.context import RunContext
+from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
 from lean_tumbler.stores.interface import Store
 from lean_tumbler.stores.schema_change import SchemaChange
@@ -49,9 +50,10 @@ def plan_store(
     store_policy: StorePolicy,
     policy: StoragePolicy,
     context: RunContext,
+    workers: Workers,
+    keys: Mapping[str, bytes],
     evidence: Evidence,
     most_otherwise: float,
-    progress: Callable[[int], None],
 ) -> Plan:
     """Make the plan of a store; it is only read.
 
@@ -66,8 +68,9 @@ def plan_store(
         store_policy=store_policy,
         policy=policy,
         context=context,
+        workers=workers,
+        keys=keys,
         selection=Selection(dry_run=True, evidence=evidence, most_otherwise=most_otherwise),
-        progress=progress,
     )
     return Plan(
         name=store_policy.name,

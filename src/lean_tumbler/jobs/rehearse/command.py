@@ -11,7 +11,6 @@ from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
     gateway_of,
-    keys_of,
     opened_store,
     policy_path,
     positive_integer,
@@ -44,7 +43,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.layering import characters_needed
-    from lean_tumbler.jobs.bulk.layering import RunContext
+    from lean_tumbler.jobs.bulk.context import RunContext
+    from lean_tumbler.jobs.bulk.layering import Workers
     from lean_tumbler.jobs.rehearse.rehearsal import rehearse
     from lean_tumbler.jobs.rehearse.report import draw_rehearse, rehearse_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
@@ -66,16 +66,14 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             store_policy=store_policy,
             gateway=gateway_of(arguments, policy),
             context=RunContext(
-                executor=executor,
-                workers=workers,
                 clock=time.perf_counter,
                 randomness=os.urandom,
-                keys=keys_of(arguments, policy),
                 pause=time.sleep,
+                progress=advance,
             ),
+            workers=Workers(executor, workers),
             folder=Path(folder),
             rows=arguments.rows,
-            progress=advance,
         )
         found.width = store.width()
     if found.known_accounts:

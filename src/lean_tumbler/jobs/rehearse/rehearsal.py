@@ -14,7 +14,8 @@ from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.errors import CheckImpossible
-from lean_tumbler.jobs.bulk.layering import RunContext, Selection, layer_store
+from lean_tumbler.jobs.bulk.context import RunContext
+from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
 from lean_tumbler.stores import evidence_file
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
@@ -133,9 +134,9 @@ def rehearse(
     store_policy: StorePolicy,
     gateway: CredentialGateway,
     context: RunContext,
+    workers: Workers,
     folder: Path,
     rows: int,
-    progress: Callable[[int], None] = lambda _: None,
 ) -> Rehearsal:
     """Run the change and the known accounts through every state, on a copy.
 
@@ -144,10 +145,10 @@ def rehearse(
         known: accounts whose password is known.
         store_policy: the store's formulas and options.
         gateway: decides logins, by the policy and with its keys.
-        context: executor, clock and randomness for layering.
+        context: clock and randomness; its progress is told of each login that was tried.
+        workers: who derives.
         folder: where the copy is made; the caller removes it.
         rows: how many other accounts to copy at most.
-        progress: told of each login that was tried.
     """
     found = Rehearsal()
     path = folder / "rehearsal.db"
@@ -161,13 +162,15 @@ def rehearse(
     )
     copy = open_store(there, base=folder, writable=True)
     try:
-        run = _RehearsalRun(copy, there, gateway, context.executor, found, progress)
+        run = _RehearsalRun(copy, there, gateway, workers.executor, found, context.progress)
         attempts = run.prepare(known)
         found.layering = layer_store(
             copy,
             store_policy=there,
             policy=gateway.policy,
-            context=context,
+            context=replace(context, progress=lambda _: None),
+            workers=workers,
+            keys=gateway.bounds.keys,
             selection=Selection(proofs_asked=False),
         )
         run.try_all(attempts, Moment.LAYERED)

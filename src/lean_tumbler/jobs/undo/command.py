@@ -1,17 +1,18 @@
 """`undo`: puts back what a bulk step replaced, from its sealed backup."""
 
 import argparse
+from functools import partial
 from pathlib import Path
 
+from lean_tumbler.cli.bulk import add_bulk_options, run_context
 from lean_tumbler.cli.options import (
-    add_bulk_options,
     chosen_store,
     opened_store,
     policy_path,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
-from lean_tumbler.errors import UsageError
+from lean_tumbler.errors import Interrupted, UsageError
 
 EXAMPLE = """\
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --dry-run
@@ -57,26 +58,21 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             raise UsageError(f"{arguments.backup}: expired at {backup.head.expires_at}; delete it")
         with (
             opened_store(arguments, store_policy, in_bulk=True) as store,
-            session.progress("Putting back", total=0, unit="rows") as advance,
+            run_context(
+                arguments, session, store_policy, step=None, title="Putting back", rows=0
+            ) as context,
         ):
             # Opened from end to end first: nothing is put back from a file that was changed.
-            checked = undo_swaps(
-                store,
-                backup.swaps(unfinished=arguments.unfinished),
-                step=backup.head.step,
-                dry_run=True,
+            undo = partial(
+                undo_swaps, store, step=backup.head.step, context=context, share=arguments.share
             )
-            again = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
-            undone = checked if arguments.dry_run else undo_swaps(
-                store,
-                again.swaps(unfinished=arguments.unfinished),
-                step=backup.head.step,
-                dry_run=False,
-                progress=advance,
-            )  # fmt: skip
-            again.close()
+            undone = undo(backup.swaps(unfinished=arguments.unfinished), dry_run=True)
             if not arguments.dry_run:
-                undone.copy = store.finish()
+                again = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
+                undone = undo(again.swaps(unfinished=arguments.unfinished), dry_run=False)
+                again.close()
+                if not undone.stopped:
+                    undone.copy = store.finish()
     finally:
         backup.close()
     session.emit(
@@ -84,4 +80,4 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         document=lambda: undo_document(undone),
         draw=lambda console: draw_undo(console, undone),
     )
-    return int(undone.is_overtaken)
+    return Interrupted.exit_code if undone.stopped else int(undone.is_overtaken)

@@ -30,6 +30,8 @@ def undo_document(undone: Undone) -> Document:
         restored=undone.restored,
         changed_meanwhile=undone.changed,
         gone=undone.gone,
+        not_selected=undone.not_selected,
+        stopped=undone.stopped,
         dry_run=undone.dry_run,
         copy=undone.copy or None,
     )
@@ -47,6 +49,10 @@ def draw_undo(console: Console, undone: Undone) -> None:
         console.print(Text(text, "bold red"))
     else:
         console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))
+    if undone.stopped:
+        console.print("Stopped on request. Run the same command again to continue.")
+    if undone.not_selected:
+        console.print(f"{count(undone.not_selected, 'row')} not selected this time.")
     if undone.changed:
         console.print(
             f"{count(undone.changed, 'row')} changed since, at a login for one; left alone."

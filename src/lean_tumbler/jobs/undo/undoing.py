@@ -1,9 +1,13 @@
 """Putting back what a bulk step replaced: only where exactly its own values still stand."""
 
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from lean_tumbler.core.login.sharing import in_share
+from lean_tumbler.errors import SourceError
+from lean_tumbler.jobs.bulk.context import RunContext
+from lean_tumbler.jobs.bulk.writing import BulkWriter
 from lean_tumbler.stores.interface import Store, Swap, SwapResult
 
 
@@ -13,7 +17,9 @@ class Undone:
 
     Attributes:
         step: the command whose writes are undone.
-        considered: rows in the backup.
+        considered: rows in the backup that were selected.
+        not_selected: the others.
+        stopped: whether a stop was asked for before the end.
         results: of each, what became of it.
         dry_run: whether nothing was written; then DONE counts what would be.
         copy: the file that was written, where the store is a file.
@@ -21,6 +27,8 @@ class Undone:
 
     step: str
     considered: int = 0
+    not_selected: int = 0
+    stopped: bool = False
     results: Counter[SwapResult] = field(default_factory=Counter)
     dry_run: bool = False
     copy: str = ""
@@ -51,8 +59,9 @@ def undo_swaps(
     batches: Iterable[list[Swap]],
     *,
     step: str,
+    context: RunContext,
+    share: float,
     dry_run: bool,
-    progress: Callable[[int], None] = lambda _: None,
 ) -> Undone:
     """Put old values back, batch by batch.
 
@@ -60,16 +69,32 @@ def undo_swaps(
         store: opened for writing.
         batches: swaps that put old values back.
         step: the command that replaced them.
+        context: pace, replicas and stop.
+        share: the part of the accounts; a larger one contains every smaller one.
         dry_run: count the rows of the backup, and write nothing.
-        progress: told of each row.
 
     Raises:
-        SourceError: the store or the backup failed; what was written is whole.
+        Interrupted: the store or the backup failed half-way; what was written is whole.
     """
     undone = Undone(step=step, dry_run=dry_run)
-    for batch in batches:
-        undone.considered += len(batch)
-        if not dry_run:
-            undone.results.update(store.swap_many(batch))
-        progress(len(batch))
+    writer = BulkWriter(store, context)
+    try:
+        for batch in batches:
+            chosen = [swap for swap in batch if share >= 1 or in_share(_name(store, swap), share)]
+            undone.not_selected += len(batch) - len(chosen)
+            undone.considered += len(chosen)
+            if dry_run:
+                continue
+            undone.results.update(writer.write(chosen))
+            context.progress(len(batch))
+            writer.keep_pace()
+            if context.should_stop():
+                undone.stopped = True
+                break
+    except SourceError as error:
+        raise writer.interrupted(error) from None
     return undone
+
+
+def _name(store: Store, swap: Swap) -> bytes:
+    return f"{store.table}:{swap.key!r}".encode()
