@@ -51,13 +51,31 @@ class Server:
 
     def kill(self) -> None:
         """Kill every process of the server, as a power cut would."""
-        found = subprocess.run(
-            ("pgrep", "-f", f"{self.folder}/data"), capture_output=True, check=True, text=True
-        )
-        for server in found.stdout.split():
-            subprocess.run(("pkill", "-9", "-P", server), check=False)
-            subprocess.run(("kill", "-9", server), check=False, stderr=subprocess.DEVNULL)
-        self.process.wait()
+        alive = ("pgrep", "-f", f"{self.folder}/data")
+        while found := subprocess.run(alive, capture_output=True, check=False, text=True).stdout:
+            for server in found.split():
+                subprocess.run(("pkill", "-9", "-P", server), check=False)
+                subprocess.run(("kill", "-9", server), check=False, stderr=subprocess.DEVNULL)
+            self.process.wait()
+
+    @contextmanager
+    def holding(self, statements: str) -> Iterator[None]:
+        """Keep a transaction open that has run some statements."""
+        options = ("--unbuffered",) if "mariadb" in self.client[0] else ()
+        with subprocess.Popen(
+            (*self.client, *options), stdin=subprocess.PIPE, stdout=subprocess.PIPE
+        ) as client:
+            assert client.stdin
+            assert client.stdout
+            client.stdin.write(f"BEGIN; {statements} SELECT 'held';\n".encode())
+            client.stdin.flush()
+            assert any(b"held" in line for line in client.stdout)
+            try:
+                yield
+            finally:
+                client.stdin.write(b"COMMIT;\n")
+                client.stdin.close()
+                client.wait()
 
     def run(self, statements: str) -> None:
         """Run SQL statements."""
@@ -255,10 +273,10 @@ def mariadb_pair() -> Iterator[tuple[Server, Server]]:
         mariadb("--server-id=1", "--log-bin", *listening) as primary,
         mariadb("--server-id=2", "--skip-networking") as replica,
     ):
-        primary.run("CREATE USER baseline@'%' IDENTIFIED BY 'baseline';"
-                    "GRANT REPLICATION SLAVE ON *.* TO baseline@'%'; RESET MASTER;")  # fmt: skip
+        primary.run("CREATE USER follower@'%' IDENTIFIED BY 'follower';"
+                    "GRANT REPLICATION SLAVE ON *.* TO follower@'%'; RESET MASTER;")  # fmt: skip
         replica.run(f"CHANGE MASTER TO MASTER_HOST='127.0.0.1', MASTER_PORT={port},"
-                    " MASTER_USER='baseline', MASTER_PASSWORD='baseline', MASTER_USE_GTID=slave_pos;"
+                    " MASTER_USER='follower', MASTER_PASSWORD='follower', MASTER_USE_GTID=slave_pos;"
                     "START SLAVE;")  # fmt: skip
         yield primary, replica
 

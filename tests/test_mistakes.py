@@ -300,9 +300,10 @@ def test_what_happened_to_invented_values_is_named(tmp_path: Path, in_process: P
     """Wrapped ones are opened by their passwords, cut ones and remnants by nothing; all are named."""
     chance = random.Random(5)
     every = CHEAP_POLICY.replace("plain_text = true", 'plain_text = "all"')
-    gateway = CredentialGateway(StoragePolicy.from_toml(every))
+    policy = StoragePolicy.from_toml(every)
 
     def opens(stored: str, password: str) -> bool:
+        gateway = CredentialGateway(policy)  # of its own: refusals cost what this value does
         return gateway.admit(stored=stored, password=password, store="passengers").admitted
 
     bank = mishaps.whole(chance, 24)

@@ -349,7 +349,8 @@ def test_a_stop_lets_answers_end(tmp_path: Path) -> None:
             target=lambda: answers.append(service.admit(person.login, person.password))
         )
         asking.start()
-        time.sleep(0.2)
+        while not service.metric("tumbler_requests_inside"):
+            assert not answers  # else the derivation was too quick to be caught at it
         service.process.send_signal(signal.SIGTERM)
         asking.join()
         assert answers == [{"admitted": True, "action": "upgraded"}]
