@@ -276,7 +276,7 @@ def test_a_source_that_is_cut_off_says_so(
     assert finished.document["cut_off"] is True
     assert 0 < finished.document["rows"] < 40_000
     text = run_in_process("audit", name).out
-    assert text.startswith("The source is cut off")
+    assert text.startswith("The source is cut off, damaged")
 
 
 @pytest.mark.parametrize(

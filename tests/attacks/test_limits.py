@@ -1,7 +1,9 @@
 """Whoever plants a value or a file: neither takes the machine down."""
 
 import base64
+import gzip
 import json
+import lzma
 import resource
 import subprocess
 import time
@@ -13,6 +15,7 @@ import zstandard
 from conftest import CHEAP_POLICY, PROGRAM, Portal, Program
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import FormulaError
+from lean_tumbler.stores.sources import streams
 
 GATEWAY = CredentialGateway(StoragePolicy.from_toml(CHEAP_POLICY))
 LONG = base64.b64encode(bytes(768)).decode().rstrip("=")
@@ -105,6 +108,22 @@ def test_a_bomb_of_one_line_is_counted(name: str, head: bytes, tail: bytes, tmp_
     assert peak < BOMB_MIB
     assert document["unreadable_rows"] == 1
     assert document["rows"] >= 1
+
+
+def test_what_unpacks_without_end_is_cut_off(
+    tmp_path: Path, in_process: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Many short lines are bounded by what the file weighs; what stands before is read, and said."""
+    monkeypatch.setattr(streams, "UNPACKED_BYTES", 1 << 20)
+    monkeypatch.setattr(streams, "MOST_TIMES_LARGER", 100)
+    head = "id,pw\n" + "".join(f"{n},{n:032x}\n" for n in range(100))
+    for packed in (gzip.compress, lzma.compress, zstandard.ZstdCompressor().compress):
+        (tmp_path / "a.csv").write_bytes(packed(head.encode() + b"1,-\n" * 2_000_000))
+        size = (tmp_path / "a.csv").stat().st_size
+        document = in_process("audit", "a.csv", "--column", "pw", "--format", "json").document
+        assert document["cut_off"] is True
+        assert document["rows"] + document["unreadable_rows"] >= 100
+        assert document["rows"] * 4 <= max(1 << 20, 100 * size) + (1 << 20)
 
 
 def test_nesting_without_end_is_counted(tmp_path: Path, in_process: Program) -> None:

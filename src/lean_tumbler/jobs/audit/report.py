@@ -146,7 +146,10 @@ def _administrators(finding: Finding) -> str:
 
 def _unreadable(console: Console, audit: Audit) -> None:
     if audit.cut_off:
-        text = "The source is cut off: this is what stands before the end."
+        text = (
+            "The source is cut off, damaged or unpacks to far more than it weighs: this is what "
+            "stands before."
+        )
         console.print(Text(text, "bold red"))
     for found in audit.unreadable:
         if found.rows:

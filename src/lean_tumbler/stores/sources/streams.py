@@ -17,6 +17,10 @@ SAMPLE_BYTES = 1 << 16
 LINE_BYTES = 8 * VALUE_CHARACTERS
 _PIECE_BYTES = 1 << 18
 _COMPRESSED_BYTES = 1 << 10  # at most 32 MiB once decompressed (RFC 8878 section 3.1.1.2.4)
+# What a compressed file may unpack to: so much in any case, and else so many times its size. Dumps
+# of tables with the same texts in every row reach some hundred times.
+UNPACKED_BYTES = 1 << 30
+MOST_TIMES_LARGER = 1000
 # In the place of a line that is longer than may be held; no text has a NUL.
 _TOO_LONG = b"\0too long\n"
 _FIRST_BYTES = 1 << 18  # whoever wants to know what is in a file reads the first block alone
@@ -88,6 +92,27 @@ class _Utf8Stream:
         return b""
 
 
+class _BoundedStream:
+    """What a compressed file unpacks to, up to a bound: what is beyond it counts as damage."""
+
+    def __init__(self, raw: _Stream, packed_bytes: int) -> None:
+        self._raw = raw
+        self._left = max(UNPACKED_BYTES, MOST_TIMES_LARGER * packed_bytes)
+
+    def read1(self, size: int, /) -> bytes:
+        """Read some bytes.
+
+        Raises:
+            EOFError: the bound is reached.
+        """
+        part = self._raw.read1(size)
+        if part and not self._left:
+            raise EOFError("it unpacks to more than is read")
+        part = part[: self._left]
+        self._left -= len(part)
+        return part
+
+
 @contextmanager
 def opened(path: Path) -> Iterator[_Stream]:
     """Open a file for reading, its compression taken off, and UTF-16 turned into UTF-8.
@@ -100,14 +125,18 @@ def opened(path: Path) -> Iterator[_Stream]:
         raw.seek(0)
         if head.startswith(_GZIP):
             with gzip.open(raw) as stream:
-                yield _Utf8Stream(cast("_Stream", stream))
+                yield _unpacked(cast("_Stream", stream), path)
         elif head.startswith(_XZ):
             with lzma.open(raw) as stream:
-                yield _Utf8Stream(cast("_Stream", stream))
+                yield _unpacked(cast("_Stream", stream), path)
         elif head.startswith(_ZSTD):
-            yield _Utf8Stream(_ZstandardStream(raw))
+            yield _unpacked(_ZstandardStream(raw), path)
         else:
             yield _Utf8Stream(cast("_Stream", raw))
+
+
+def _unpacked(stream: _Stream, path: Path) -> _Stream:
+    return _Utf8Stream(_BoundedStream(stream, path.stat().st_size))
 
 
 def _damage() -> tuple[type[Exception], ...]:
