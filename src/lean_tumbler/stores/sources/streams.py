@@ -105,12 +105,11 @@ class _BoundedStream:
         Raises:
             EOFError: the bound is reached.
         """
-        part = self._raw.read1(size)
-        if part and not self._left:
+        if self._left < 0:
             raise EOFError("it unpacks to more than is read")
-        part = part[: self._left]
+        part = self._raw.read1(size)
         self._left -= len(part)
-        return part
+        return part if self._left >= 0 else part[: self._left]
 
 
 @contextmanager
