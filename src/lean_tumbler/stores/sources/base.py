@@ -33,6 +33,12 @@ class Unreadable:
         if len(self.listed) < ROWS_LISTED:
             self.listed.append((line, reason))
 
+    def take_in(self, other: "Unreadable") -> None:
+        """Count what another look at the same source found, in the order of lines."""
+        self.rows += other.rows
+        self.listed = sorted([*self.listed, *other.listed])[:ROWS_LISTED]
+        self.cut_off |= other.cut_off
+
 
 class Table(Protocol):
     """One table of a source."""

@@ -6,6 +6,7 @@ backslash escapes and `0x` binary; column names from the `CREATE TABLE` before i
 """
 
 import re
+import sys
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -15,6 +16,7 @@ from lean_tumbler.stores.schema import Declared, declared_in_text
 from lean_tumbler.stores.sources.base import (
     Frames,
     Row,
+    Rows,
     Unreadable,
     frames_of_rows,
 )
@@ -56,7 +58,7 @@ _COPY_LINE = "a line of a COPY in a form that is not read"
 
 
 @dataclass(slots=True)
-class _Reading:
+class DumpReading:
     """Where one pass through a dump is."""
 
     columns: dict[str, tuple[str, ...]] = field(default_factory=dict)
@@ -68,6 +70,12 @@ class _Reading:
     creating: str | None = None
     statement: list[str] = field(default_factory=list)
     statement_line: int = 0
+
+    @property
+    def is_within(self) -> bool:
+        """Whether what has begun goes on in the next line."""
+        begun = self.copying is not None or self.skipping or self.creating is not None
+        return begun or bool(self.body_ends or self.statement)
 
 
 def _unescape_copy(text: str) -> str | None:
@@ -85,24 +93,26 @@ def _unescape_copy(text: str) -> str | None:
     return binary_text(_COPY_ESCAPED.sub(one, text) if "\\" in text else text)
 
 
-def dump_rows(
-    path: Path, unreadable: Unreadable, reading: _Reading | None = None
+def take_line(
+    reading: DumpReading, number: int, line: str, unreadable: Unreadable
 ) -> Iterator[tuple[str, Row]]:
-    """Read every row of every table of a dump, with its table's name."""
-    reading = reading or _Reading()
-    for number, line in lines(path, unreadable, limit_bytes=STATEMENT_BYTES):
-        if reading.copying is not None:
-            yield from _copied(reading, number, line, unreadable)
-        elif reading.skipping:
-            reading.skipping = line != r"\."
-            if reading.skipping:
-                unreadable.add(number, _COPY_LINE)
-        elif reading.statement:
-            reading.statement.append(line)
-            if line.rstrip().endswith(";"):
-                yield from _statements(reading, unreadable)
-        else:
-            yield from _begun(reading, number, line, unreadable)
+    """Take up one line; give the rows that end with it."""
+    if reading.copying is not None:
+        yield from _copied(reading, number, line, unreadable)
+    elif reading.skipping:
+        reading.skipping = line != r"\."
+        if reading.skipping:
+            unreadable.add(number, _COPY_LINE)
+    elif reading.statement:
+        reading.statement.append(line)
+        if line.rstrip().endswith(";"):
+            yield from _statements(reading, unreadable)
+    else:
+        yield from _begun(reading, number, line, unreadable)
+
+
+def take_end(reading: DumpReading, unreadable: Unreadable) -> Iterator[tuple[str, Row]]:
+    """Give what is held at the end of the file."""
     if reading.copying is not None or reading.skipping or reading.statement:
         unreadable.cut_off = True
     if reading.statement:
@@ -111,7 +121,7 @@ def dump_rows(
 
 
 def _begun(
-    reading: _Reading, number: int, line: str, unreadable: Unreadable
+    reading: DumpReading, number: int, line: str, unreadable: Unreadable
 ) -> Iterator[tuple[str, Row]]:
     """Take up a line at which a statement may begin."""
     if _is_in_body(reading, line):
@@ -129,7 +139,7 @@ def _begun(
             yield from _statements(reading, unreadable)
 
 
-def _is_in_body(reading: _Reading, line: str) -> bool:
+def _is_in_body(reading: DumpReading, line: str) -> bool:
     """Tell a line of a function's or trigger's body, as two kinds of servers write them."""
     delimiter = _DELIMITER.match(line)
     if delimiter:
@@ -146,7 +156,7 @@ def _is_in_body(reading: _Reading, line: str) -> bool:
 
 
 def _statements(
-    reading: _Reading, unreadable: Unreadable, *, is_last: bool = False
+    reading: DumpReading, unreadable: Unreadable, *, is_last: bool = False
 ) -> Iterator[tuple[str, Row]]:
     """Give the rows of the statements that are held; what goes on in the next line stays held."""
     held, line = "\n".join(reading.statement), reading.statement_line
@@ -171,7 +181,7 @@ def _statements(
         yield from _named(reading, match, rows, line, unreadable)
 
 
-def _other(reading: _Reading, held: str, line: int, unreadable: Unreadable) -> str:
+def _other(reading: DumpReading, held: str, line: int, unreadable: Unreadable) -> str:
     """Pass over a statement that is no INSERT, counting it where it writes; give what follows."""
     first = next(each_statement(held))
     if writes_rows(first, tuple(reading.columns)):
@@ -180,7 +190,7 @@ def _other(reading: _Reading, held: str, line: int, unreadable: Unreadable) -> s
 
 
 def _named(
-    reading: _Reading,
+    reading: DumpReading,
     match: re.Match[str],
     rows: list[list[str | None]],
     line: int,
@@ -197,7 +207,7 @@ def _named(
         yield table, (line, dict(zip(named, values, strict=True)))
 
 
-def _definition(reading: _Reading, line: str) -> None:
+def _definition(reading: DumpReading, line: str) -> None:
     copy, create = _COPY.match(line), _CREATE.match(line)
     if copy:
         reading.copying = table_of(copy)
@@ -220,7 +230,7 @@ def _definition(reading: _Reading, line: str) -> None:
 
 
 def _copied(
-    reading: _Reading, number: int, line: str, unreadable: Unreadable
+    reading: DumpReading, number: int, line: str, unreadable: Unreadable
 ) -> Iterator[tuple[str, Row]]:
     table = reading.copying or ""
     if line == r"\.":
@@ -234,46 +244,129 @@ def _copied(
     yield table, (number, dict(zip(names, texts, strict=True)))
 
 
+@dataclass(slots=True)
+class _Places:
+    """Where a table is written: lines from which, and through which, it is read again."""
+
+    lines: list[tuple[int, int]] = field(default_factory=list)
+
+    def add(self, first: int, last: int) -> None:
+        """Add lines behind the others."""
+        if self.lines and first <= self.lines[-1][1] + 1:
+            first, _ = self.lines.pop()
+        self.lines.append((first, last))
+
+
+@dataclass(frozen=True)
+class _Index:
+    """What one pass through a dump found.
+
+    Attributes:
+        places: of each table that is defined or filled.
+        columns: of each table that holds rows.
+        unreadable: what was not read, by the tables that it stood among; in none, it stood alone.
+        reading: the definitions.
+    """
+
+    places: Mapping[str, _Places]
+    columns: Mapping[str, Mapping[str, None]]
+    unreadable: Mapping[frozenset[str], Unreadable]
+    reading: DumpReading
+
+
+def _indexed(path: Path) -> _Index:
+    reading = DumpReading()
+    places: dict[str, _Places] = {}
+    columns: dict[str, dict[str, None]] = {}
+    unreadable: dict[frozenset[str], Unreadable] = {}
+    first, last, tables, found = 1, 0, set[str](), Unreadable()
+
+    def take(rows: Iterator[tuple[str, Row]]) -> None:
+        for table, (_, row) in rows:
+            tables.add(table)
+            columns.setdefault(table, {}).update(dict.fromkeys(row))
+
+    def end(through: int) -> None:
+        for table in tables:
+            places.setdefault(table, _Places()).add(first, through)
+        if found.rows:
+            unreadable.setdefault(frozenset(tables), Unreadable()).take_in(found)
+
+    for last, line in lines(path, Unreadable(), limit_bytes=STATEMENT_BYTES):
+        if not reading.is_within:
+            first, tables, found = last, set(), Unreadable()
+        take(take_line(reading, last, line, found))
+        tables.update(filter(None, (reading.creating, reading.copying)))
+        if not reading.is_within:
+            tables.update(_defined_in(line))
+            end(last)
+    if reading.is_within:
+        take(take_end(reading, found))
+        end(sys.maxsize)
+    return _Index(places, columns, unreadable, reading)
+
+
+def _defined_in(line: str) -> Iterator[str]:
+    """Name the table that a line defines by itself."""
+    create = _CREATE.match(line)
+    if create:
+        yield table_of(create)
+
+
 @dataclass(frozen=True)
 class DumpedTable:
-    """One table of a dump."""
+    """One table of a dump; of the file, its own lines alone are taken apart."""
 
     path: Path
     name: str
-    columns: tuple[str, ...]
-    definitions: Mapping[str, str]
-    options: str
+    index: _Index
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The names of its columns."""
+        return tuple(self.index.columns[self.name])
 
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column."""
-        return declared_in_text(self.definitions.get(column, ""), self.options)
+        reading = self.index.reading
+        definition = reading.definitions.get(self.name, {}).get(column, "")
+        return declared_in_text(definition, reading.options.get(self.name, ""))
 
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text."""
-        rows = (row for table, row in dump_rows(self.path, unreadable) if table == self.name)
-        return frames_of_rows(rows, wanted, unreadable)
+        return frames_of_rows(self._rows(unreadable), wanted, unreadable)
+
+    def _rows(self, unreadable: Unreadable) -> Rows:
+        reading = DumpReading()
+        for number, line in self._lines(unreadable):
+            for table, row in take_line(reading, number, line, unreadable):
+                if table == self.name:
+                    yield row
+        for table, row in take_end(reading, unreadable):
+            if table == self.name:
+                yield row
+        for tables, found in self.index.unreadable.items():
+            if self.name not in tables:
+                unreadable.take_in(found)
+
+    def _lines(self, unreadable: Unreadable) -> Iterator[tuple[int, str]]:
+        places = iter(self.index.places[self.name].lines)
+        first, last = next(places)
+        for number, line in lines(self.path, unreadable, limit_bytes=STATEMENT_BYTES):
+            while number > last:
+                first, last = next(places, (sys.maxsize, sys.maxsize))
+            if first <= number:
+                yield number, line
 
 
 @dataclass(frozen=True)
 class Dump:
-    """A dump file: finds its tables in one pass."""
+    """A dump file: it is taken apart once, and each table's lines once more."""
 
     path: Path
 
     @cached_property
     def tables(self) -> tuple[DumpedTable, ...]:
         """The tables that hold rows."""
-        columns: dict[str, dict[str, None]] = {}
-        reading = _Reading()
-        for table, (_, row) in dump_rows(self.path, Unreadable(), reading):
-            columns.setdefault(table, {}).update(dict.fromkeys(row))
-        return tuple(
-            DumpedTable(
-                self.path,
-                table,
-                tuple(names),
-                reading.definitions.get(table, {}),
-                reading.options.get(table, ""),
-            )
-            for table, names in columns.items()
-        )
+        index = _indexed(self.path)
+        return tuple(DumpedTable(self.path, table, index) for table in index.columns)
