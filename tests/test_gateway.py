@@ -1,6 +1,7 @@
 """The decision at login, layered values and the policy, through the public library."""
 
 import hashlib
+import inspect
 import json
 import os
 import re
@@ -15,7 +16,7 @@ from hypothesis import strategies as st
 
 import lean_tumbler
 from conftest import CHEAP_POLICY, OPENABLE, planned, stored_value
-from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
+from lean_tumbler import CredentialGateway, Outcome, StoragePolicy, errors
 from lean_tumbler.core.layering import SkipReason, derived, task_of
 from lean_tumbler.core.login import layered
 from lean_tumbler.core.login.sharing import in_share
@@ -316,8 +317,18 @@ def test_format_vectors_hold_for_the_library() -> None:
 
 
 def test_the_public_interface_is_what_all_names() -> None:
-    """Three names are public; each is there; nothing else is promised."""
-    assert lean_tumbler.__all__ == ["CredentialGateway", "Outcome", "StoragePolicy"]
+    """Three classes are public, and every error that their methods say they raise."""
+    classes = (lean_tumbler.CredentialGateway, lean_tumbler.Outcome, lean_tumbler.StoragePolicy)
+    documented = {
+        match
+        for each in classes
+        for method in vars(each).values()
+        for match in re.findall(r"^ +(\w+): ", (inspect.getdoc(method) or "").partition("Raises:")[2],
+                                re.MULTILINE)
+    }  # fmt: skip
+    raised = {name for name in documented if hasattr(errors, name)}
+    assert {"PasswordRefused", "CheckImpossible", "PolicyError"} <= raised
+    assert raised <= set(lean_tumbler.__all__)
     for name in lean_tumbler.__all__:
         assert getattr(lean_tumbler, name).__name__ == name
     with pytest.raises(AttributeError):

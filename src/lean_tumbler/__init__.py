@@ -7,6 +7,8 @@ The public interface is what `__all__` names; everything else may change between
     policy = StoragePolicy.from_toml(Path("tumbler.toml").read_text())
     gateway = CredentialGateway(policy)
     outcome = gateway.admit(store="passengers", stored=row.pw, salt=row.salt, password=typed)
+
+What it raises is below `TumblerError`.
 """
 
 from typing import TYPE_CHECKING
@@ -15,8 +17,28 @@ if TYPE_CHECKING:
     from lean_tumbler.core.login.gateway import CredentialGateway
     from lean_tumbler.core.login.outcome import Outcome
     from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.errors import (
+        CheckImpossible,
+        KeyMissing,
+        PasswordRefused,
+        PolicyError,
+        TumblerError,
+        UsageError,
+        WriteNotConfirmed,
+    )
 
-__all__ = ["CredentialGateway", "Outcome", "StoragePolicy"]
+__all__ = [
+    "CheckImpossible",
+    "CredentialGateway",
+    "KeyMissing",
+    "Outcome",
+    "PasswordRefused",
+    "PolicyError",
+    "StoragePolicy",
+    "TumblerError",
+    "UsageError",
+    "WriteNotConfirmed",
+]
 
 
 _HOMES = {
@@ -24,12 +46,13 @@ _HOMES = {
     "Outcome": "lean_tumbler.core.login.outcome",
     "StoragePolicy": "lean_tumbler.core.policy",
 }
+_ERRORS = "lean_tumbler.errors"
 
 
 def __getattr__(name: str) -> object:
     """Import on first use (PEP 562): the command line starts without the library's weight."""
-    if name not in _HOMES:
+    if name not in __all__:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     import importlib  # noqa: PLC0415 - deferred on purpose
 
-    return getattr(importlib.import_module(_HOMES[name]), name)
+    return getattr(importlib.import_module(_HOMES.get(name, _ERRORS)), name)

@@ -17,7 +17,7 @@
     ├── InputDoesNotFit           1      200    a formula has no result for this password
     ├── SourceError               3      503    a source or store cannot be read or written
     │   └── StoreUnavailable      3      503    its server is away, or a lock is held; try again
-    └── Interrupted           4      503    stopped; run again to continue
+    └── Interrupted               4      503    stopped; run again to continue
 
 A message says what is wrong, where (file, row, field, offset) and what to do. It never holds a
 stored value, a salt, a password or a key; where the cause might, it is raised `from None`.
