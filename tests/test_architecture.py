@@ -1,14 +1,17 @@
 """The shape of the code itself: arrows, sizes, errors and documents."""
+# ruff: noqa: SLF001 - argparse tells the options of a parser in no public way
 
+import argparse
 import ast
 import re
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import pytest
 
 from conftest import run_in_process
 from lean_tumbler import errors
-from lean_tumbler.cli.main import command_module
+from lean_tumbler.cli.main import build_parser, command_module
 from lean_tumbler.jobs import SUMMARIES
 from lean_tumbler.reports.catalogue import schemes_page
 
@@ -155,11 +158,29 @@ def test_errors_have_one_root_and_stand_in_the_tree() -> None:
     assert all(issubclass(value, errors.TumblerError) for value in raised)
 
 
+def _deep(actions: Sequence[argparse.Action]) -> Iterator[argparse.Action]:
+    """Give the options of a command, and those of its own commands."""
+    for action in actions:
+        if isinstance(action, argparse._SubParsersAction):
+            for parser in action.choices.values():
+                yield from _deep(parser._actions)
+        else:
+            yield action
+
+
 @pytest.mark.parametrize("command", SUMMARIES)
 def test_every_command_is_documented(command: str) -> None:
-    """A command has help with an example, stands in the README, and names all its options."""
+    """A command says what each option is for, shows examples that it takes, and is in the README."""
     module = command_module(command)
     assert f"lean-tumbler {command}" in module.EXAMPLE
+    whole = build_parser([command])
+    (commands,) = (each for each in whole._actions if isinstance(each, argparse._SubParsersAction))
+    actions = commands.choices[command]._actions
+    options = {option for action in _deep(actions) for option in action.option_strings}
+    assert all(action.help for action in _deep(actions)), [a.dest for a in actions if not a.help]
+    ours = re.findall(rf"lean-tumbler {command}((?:.|\\\n)*)", module.EXAMPLE)
+    shown = {word for line in ours for word in re.findall(r"(?<= )--[a-z-]+", line)}
+    assert shown <= options
     readme = (ROOT / "README.md").read_text("utf-8")
     assert f"`{command}" in readme or f"lean-tumbler {command}" in readme
 
