@@ -12,12 +12,10 @@ from typing import Generic, Protocol, TypeVar
 from lean_tumbler.errors import SourceError
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.pages import Page, Pages
-from lean_tumbler.jobs.bulk.writing import BulkWriter
+from lean_tumbler.jobs.bulk.writing import BATCH_SECONDS, BulkWriter
 from lean_tumbler.stores.interface import Account, Store, Swap, SwapResult
 
-FIRST_BATCH_ROWS = 16
-BATCH_ROWS = 1024
-BATCH_SECONDS = 0.5  # a batch is grown until it takes about this long: little is lost by a kill
+FIRST_BATCH_ROWS = 16  # grown until a batch takes as long as it may
 
 Choice = TypeVar("Choice")
 Made = TypeVar("Made")
@@ -77,7 +75,7 @@ class BulkRun(Generic[Choice, Made]):
             privileged_first=privileged_first,
             claims=not dry_run,
         )
-        self._batch_rows = FIRST_BATCH_ROWS
+        self._batch_rows = min(FIRST_BATCH_ROWS, self._writer.most_rows)
         self._stopped = False
 
     @property
@@ -162,5 +160,5 @@ class BulkRun(Generic[Choice, Made]):
             self._pages.release(due.page)
         self._context.progress(len(rows))
         if self._context.clock() - started < BATCH_SECONDS / 2:
-            self._batch_rows = min(self._batch_rows * 2, BATCH_ROWS)
+            self._batch_rows = min(self._batch_rows * 2, self._writer.most_rows)
         self._writer.keep_pace()

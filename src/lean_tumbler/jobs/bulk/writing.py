@@ -7,6 +7,8 @@ from lean_tumbler.errors import Interrupted, SourceError, StoreUnavailable
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.stores.interface import Store, Swap, SwapResult
 
+BATCH_ROWS = 1024
+BATCH_SECONDS = 0.5  # a batch takes about this long at most: little is lost by a kill
 _REPLICA_SECONDS = 1.0  # how often replicas are asked
 # How long to wait before trying again, when a server is away or another program holds a lock.
 _BACK_OFF_SECONDS = (0.5, 1.0, 2.0, 4.0, 8.0, 16.0)
@@ -28,6 +30,12 @@ class BulkWriter:
         self._replicas_asked = self._started - _REPLICA_SECONDS
         self.written = 0
         self.waited_seconds = 0.0
+
+    @property
+    def most_rows(self) -> int:
+        """How many rows a batch may have, so that the pace is kept within a batch too."""
+        rate = self._context.rows_per_second
+        return max(1, min(BATCH_ROWS, int(rate * BATCH_SECONDS))) if rate else BATCH_ROWS
 
     def patiently(self, action: Callable[[], T]) -> T:
         """Do something again, a while later, where the server was away or a lock was held."""

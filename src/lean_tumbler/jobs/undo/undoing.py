@@ -85,12 +85,14 @@ def undo_swaps(
             undone.considered += len(chosen)
             if dry_run:
                 continue
-            undone.results.update(writer.write(chosen))
-            context.progress(len(batch))
-            writer.keep_pace()
-            if context.should_stop():
-                undone.stopped = True
-                break
+            for start in range(0, len(chosen), writer.most_rows):
+                if context.should_stop():
+                    undone.stopped = True
+                    return undone
+                part = chosen[start : start + writer.most_rows]
+                undone.results.update(writer.write(part))
+                context.progress(len(part))
+                writer.keep_pace()
     except SourceError as error:
         raise writer.interrupted(error) from None
     return undone
