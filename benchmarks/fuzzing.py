@@ -13,26 +13,22 @@ import sys
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 from conftest import make_portal
 from invented import mishaps
-from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.login.refusal_work import work_of
-from lean_tumbler.core.reading.conditions import parse_condition
-from lean_tumbler.core.reading.layouts import parse_layout
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row as StoredRow
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.reading.ways import Bounds
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, read_request
-from lean_tumbler.stores.sources.base import Unreadable
-from lean_tumbler.stores.sources.opening import tables_at
 from measuring import TESTS, Benchmark, Row
+from targets import TARGETS
 
+SEARCHING = Path(__file__).with_name("searching.py")
 _PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 _SIGNS = [*"$:,={}/+.!*\\'\"\0\n\t 09azAZ", "é", "€", "\ud800", "𝄞", "$$", "rounds=", "\\x", "b'"]
 _CANARY = "Canary-password-7f3a"
@@ -216,89 +212,6 @@ def _requests(number: int, pid: int, address: Path, log: Path, logins: list[str]
     }
 
 
-def _file_reader(name: str) -> Callable[[bytes], object]:
-    folder = Path(tempfile.mkdtemp())
-
-    def read(data: bytes) -> object:
-        (folder / name).write_bytes(data)
-        _, tables = tables_at(name, base=folder)
-        return [
-            frame.height
-            for table in tables
-            for frame in table.frames(table.columns[:4], Unreadable())
-        ]
-
-    return read
-
-
-def _text(read: Callable[[str], object]) -> Callable[[bytes], object]:
-    return lambda data: read(
-        data.decode("utf-8", "surrogatepass" if data[:1] == b"\0" else "ignore")
-    )
-
-
-_READER = RowReader()
-# What is searched: its reader, and what to begin with.
-TARGETS: dict[str, tuple[Callable[[bytes], object], Sequence[bytes]]] = {
-    "values": (
-        lambda data: _READER.read(StoredRow(stored=data)),
-        [b"$argon2id$v=19$m=256,t=1,p=1$MDEyMzQ1Njc$" + b"A" * 43, b"$over$from=md5-crypt,salt=AA$",
-         b"{SSHA}AAAA", b"pbkdf2:sha256:1$a$00", b"$6$rounds=1000$a$"],
-    ),
-    "formulas": (
-        _text(notation.parse),
-        [b"utf-8, prepend salt, sha256, 9 times (append salt, sha256), hex",
-         b'utf-8, append "--", md5, hex, pbkdf2-sha1 rounds 24 salt:unhex, base64'],
-    ),
-    "conditions": (
-        _text(lambda text: parse_condition(text, roles={"salt": "pw_salt"})),
-        [
-            b"salt empty and created before 2011-03-01",
-            b'made_by in ("desk", "web") and stored length 3',
-        ],
-    ),
-    "layouts": (
-        _text(lambda text: parse_layout(text, digest_pattern="[0-9a-f]{32}", digest_is_fixed=True)),
-        [b"{rounds}:{salt:hex}:{digest:hex}", b"x{digest}{salt:text}"],
-    ),
-    "requests": (
-        lambda data: (read_request(data, ADMIT), read_request(data, ADMIT_VALUE)),
-        [b'{"store": "a", "login": "b", "password": "c"}', b'{"stored": null, "password": "c"}'],
-    ),
-    "LDIF": (
-        _file_reader("a.ldif"),
-        [b"version: 1\ndn: uid=a\nuid: a\nuserPassword:: e1NTSEF9\n continued\n\n"],
-    ),
-    "SQL dumps": (
-        _file_reader("a.sql"),
-        [b"CREATE TABLE `u` (`id` int, `pw` text);\nINSERT INTO `u` VALUES (1,'a\\'b'),(2,NULL);\n",
-         b"COPY public.u (id, pw) FROM stdin;\n1\ta\\tb\n\\.\n"],
-    ),
-    "CSV": (_file_reader("a.csv"), [b'id,pw\n1,"a ""b"""\n2,\n']),
-    "JSON": (_file_reader("a.json"), [b'[{"id": 1, "pw": "a"}, {"id": 2}]', b'{"u": [{"pw": 1}]}']),
-    "account lines": (_file_reader("a.shadow"), [b"ada:$6$a$b:19000:0:99999:7:::\n"]),
-}  # fmt: skip
-
-
-def _search(name: str, folder: str) -> None:
-    """Search one reader for its part of the time; an exception of others ends the process."""
-    import atheris  # noqa: PLC0415 - where it is installed
-
-    read, beginnings = TARGETS[name]
-    for number, beginning in enumerate(beginnings):
-        (Path(folder) / f"start-{number}").write_bytes(beginning)
-
-    def once(data: bytes) -> None:
-        try:
-            read(data)
-        except TumblerError:
-            return
-
-    atheris.instrument_all()
-    atheris.Setup(sys.argv[:1] + sys.argv[3:], once)
-    atheris.Fuzz()
-
-
 def guided(seconds: int = 60) -> Iterator[Row]:
     """Search each reader for some seconds."""
     for name in TARGETS:
@@ -306,7 +219,7 @@ def guided(seconds: int = 60) -> Iterator[Row]:
             corpus = Path(folder, "corpus")
             corpus.mkdir()
             done = subprocess.run(
-                [sys.executable, __file__, name, f"-max_total_time={seconds}",
+                [sys.executable, str(SEARCHING), name, f"-max_total_time={seconds}",
                  "-max_len=4096", f"-artifact_prefix={folder}/", str(corpus)],
                 capture_output=True, text=True, check=False,
                 env={**os.environ, "PYTHONPATH": str(TESTS)},
@@ -331,6 +244,3 @@ BENCHMARKS = (
     Benchmark(name="requests", run=requests),
     Benchmark(name="guided", run=guided, needs=("atheris",)),
 )
-
-if __name__ == "__main__":  # the search ends the process that runs it
-    _search(sys.argv[1], sys.argv[-1])
