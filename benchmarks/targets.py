@@ -31,7 +31,7 @@ def _file_reader(name: str) -> Callable[[bytes], object]:
 
 def _text(read: Callable[[str], object]) -> Callable[[bytes], object]:
     return lambda data: read(
-        data.decode("utf-8", "surrogatepass" if data[:1] == b"\0" else "ignore")
+        data.decode("utf-8", "surrogateescape" if data[:1] == b"\0" else "ignore")
     )
 
 

@@ -108,7 +108,7 @@ class LoginService:
         place, who = str(name or ""), counted_as(login or "", None)
         if login and await self._is_refused_unseen(place, who, str(values["password"])):
             return dict(REFUSED)
-        outcome = await self._derive_in_turn(
+        outcome = await self._derive(
             lambda: self.gateway.admit(
                 stored=stored,
                 password=str(values["password"]),
@@ -117,6 +117,7 @@ class LoginService:
                 columns=_columns(values.get("columns")),
                 store=_text(name),
                 upgrade=self._watch.may_upgrade(str(name or "")),
+                slot=self.context.turns,
             )
         )
         if login:
@@ -182,8 +183,10 @@ class LoginService:
         """Tell whether somebody has failed too often; it costs what an unknown login does."""
         if not await self.context.failures.is_reached(store, who):
             return False
-        await self._derive_in_turn(
-            lambda: self.gateway.admit(stored=None, password=password, store=store or None)
+        await self._derive(
+            lambda: self.gateway.admit(
+                stored=None, password=password, store=store or None, slot=self.context.turns
+            )
         )
         self._alert(store, "a login failed too often in a row and is refused unseen")
         return True

@@ -3,6 +3,7 @@
 import os
 import time
 from collections.abc import Callable, Iterable, Mapping
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -24,6 +25,8 @@ from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
 
 Randomness = Callable[[int], bytes]
+
+_ALONE: AbstractContextManager[object] = nullcontext()
 
 
 class CredentialGateway:
@@ -63,7 +66,7 @@ class CredentialGateway:
         always = derivation_work(policy.target.derivation, policy.target.parameters)
         self._refusals = {name: RefusalWork(always) for name in (None, *policy.stores)}
         self.clock = clock
-        self._times = {name: RefusalTime(clock=clock, wait=wait) for name in self._refusals}
+        self._times = {name: RefusalTime(wait) for name in self._refusals}
 
     @property
     def policy(self) -> StoragePolicy:
@@ -96,6 +99,7 @@ class CredentialGateway:
         login: str | None = None,
         columns: Mapping[str, str | bytes | None] = MappingProxyType({}),
         upgrade: bool = True,
+        slot: AbstractContextManager[object] = _ALONE,
     ) -> Outcome:
         """Decide one login.
 
@@ -107,6 +111,7 @@ class CredentialGateway:
             login: the row's login, where a formula takes it or a share is chosen.
             columns: further columns by the table's own names, for conditions and parts.
             upgrade: whether a new value may be given at all.
+            slot: held while it derives, and not while a refusal waits to be said.
 
         Returns:
             The outcome. Where `new_value` is set, write it only if exactly the old value still
@@ -117,7 +122,6 @@ class CredentialGateway:
             UsageError: the policy has no such store.
             TypeError: an argument is of another type.
         """
-        started = self.clock()
         _require_text("password", password)
         if login is not None:
             _require_text("login", login)
@@ -127,8 +131,11 @@ class CredentialGateway:
             login=login,
             others={name: _raw(content) for name, content in columns.items()},
         )
-        outcome = self.admit_row(row, password=password, store=store, upgrade=upgrade)
-        return self.in_time(outcome, store=store, started=started)
+        with slot:
+            started = self.clock()
+            outcome = self.admit_row(row, password=password, store=store, upgrade=upgrade)
+            seconds = self.clock() - started
+        return self.in_time(outcome, store=store, seconds=seconds)
 
     def admit_row(
         self, row: Row, *, password: str, store: str | None = None, upgrade: bool = True
@@ -145,16 +152,16 @@ class CredentialGateway:
             self._refusals[store].fill_up(done, typed)
         return outcome
 
-    def in_time(self, outcome: Outcome, *, store: str | None = None, started: float) -> Outcome:
+    def in_time(self, outcome: Outcome, *, store: str | None = None, seconds: float) -> Outcome:
         """Hold a refusal back until refusals of the store usually answer.
 
         Args:
             outcome: which is given back.
             store: the policy's name of it.
-            started: by the gateway's clock, before the row was fetched.
+            seconds: that fetching the row and deciding took, without what others were waited for.
         """
         if not outcome.admitted:
-            self._times[store].wait_out(started)
+            self._times[store].wait_out(seconds)
         return outcome
 
     def decide_row(self, row: Row, *, password: str, store: str | None = None) -> Outcome:

@@ -16,21 +16,19 @@ class RefusalTime:
     """How long refusals of one store take.
 
     Args:
-        clock: seconds, monotonic.
         wait: waits for some seconds.
     """
 
-    def __init__(self, *, clock: Callable[[], float], wait: Callable[[float], None]) -> None:
-        self._clock, self._wait = clock, wait
+    def __init__(self, wait: Callable[[float], None]) -> None:
+        self._wait = wait
         self._last: deque[float] = deque(maxlen=LAST)
 
-    def wait_out(self, started: float) -> None:
+    def wait_out(self, taken: float) -> None:
         """Wait until a refusal may be said.
 
         Args:
-            started: when it was asked for, by the clock.
+            taken: the seconds that it took so far; waits for others are not its own.
         """
-        taken = self._clock() - started
         self._last.append(taken)
         usual = sorted(self._last)[int(_WITHIN * (len(self._last) - 1))] * _ROOM
         if usual > taken:

@@ -120,13 +120,16 @@ def _checked(
     """Fetch a login's account, or an empty one in its place, and check the password."""
     started = gateway.clock()
     accounts = store.fetch(login)
+    fetched = gateway.clock() - started
     account = accounts[0] if len(accounts) == 1 else Account(key=0)
     alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
     with turns:
+        started = gateway.clock()
         outcome = gateway.admit_row(
             account.row, password=password, store=store_name, upgrade=upgrade
         )
-    return account, alert, gateway.in_time(outcome, store=store_name, started=started)
+        seconds = fetched + gateway.clock() - started
+    return account, alert, gateway.in_time(outcome, store=store_name, seconds=seconds)
 
 
 def _alert(account: Account, outcome: Outcome) -> str:
