@@ -66,6 +66,8 @@ def test_conditions_hold_as_they_read(text: str, holds: bool | None) -> None:
         ('algo = 2', "position 8: expected a text in double quotes"),
         ('algo in "2"', "position 9: expected “(”"),
         ("stored length 0", "position 15: expected a length from 1"),
+        ('"desk\x01" empty', "position 1: expected a text with JSON escapes"),
+        ('algo = "desk\x01"', "position 8: expected a text with JSON escapes"),
         ("algo ≠ 2", "position 6: a character that no test begins with"),
     ],
 )  # fmt: skip

@@ -162,7 +162,7 @@ class _Parser:
         token = self._take()
         if token[0] not in {"word", "text"} or token[:2] == ("word", "and"):
             raise self._expected("a column", token)
-        column = json.loads(token[1]) if token[0] == "text" else token[1]
+        column = self._unescaped(token) if token[0] == "text" else token[1]
         verb = self._take()
         if column == STORED and verb[1] in {"length", "begins"}:
             return self._stored(verb[1])
@@ -214,6 +214,9 @@ class _Parser:
         token = self._take()
         if token[0] != "text":
             raise self._expected("a text in double quotes", token)
+        return self._unescaped(token)
+
+    def _unescaped(self, token: tuple[str, str, int]) -> str:
         try:
             return str(json.loads(token[1]))
         except ValueError:
