@@ -131,7 +131,7 @@ def _body(chance: random.Random, logins: Sequence[str]) -> tuple[bytes, bytes]:
     elif path == b"change":
         fields["new_password"] = _CANARY
     text = json.dumps(fields, ensure_ascii=chance.random() < 0.5)
-    if chance.random() < 0.7:
+    if chance.random() < 0.9:
         text = mutated(text, chance)
     body = text.encode("utf-8", "surrogatepass")
     return path, body
@@ -199,6 +199,8 @@ def _requests(number: int, pid: int, address: Path, log: Path, logins: list[str]
         asyncio.run(all_of(number // 10, 8 * tenth))
         status = Path(f"/proc/{pid}/status").read_text()
         resident.append(int(re.findall(r"VmRSS:\s+(\d+)", status)[0]) / 1024)
+        found = sum(answers[place] for place in (-1, 500))
+        sys.stderr.write(f"{answers.total():,} requests, {found} finds, {resident[-1]:.0f} MiB\n")
     return {
         "benchmark": "mutated requests through the service",
         "requests": answers.total() - answers[-1],

@@ -115,16 +115,17 @@ def run_context(
     """
     from lean_tumbler.jobs.bulk.context import RunContext
 
+    started = session.clock()
     with (
         _stop_signals() as stopping,
-        _sealed_backup(arguments, store, session.clock(), step=step) as keep,
+        _sealed_backup(arguments, store, started, step=step) as keep,
         session.progress(title, total=rows, unit="rows") as advance,
     ):
         yield RunContext(
             clock=time.perf_counter,
             randomness=os.urandom,
             pause=stopping.wait,
-            should_stop=_to_stop(arguments, session, stopping),
+            should_stop=_to_stop(arguments, session, stopping, started),
             progress=advance,
             rows_per_second=arguments.rate,
             keep=keep,
@@ -182,13 +183,16 @@ def _sealed_backup(
 
 
 def _to_stop(
-    arguments: argparse.Namespace, session: Session, stopping: threading.Event
+    arguments: argparse.Namespace,
+    session: Session,
+    stopping: threading.Event,
+    started: datetime,
 ) -> "Callable[[], bool]":
     """Tell whether to stop: for a signal, or because the time of --until has come.
 
-    That is the first such time of day after now.
+    That is the first such time of day after the start.
     """
-    started, until = session.clock(), arguments.until
+    until = arguments.until
     if until is None:
         return stopping.is_set
     end = datetime.combine(started.date(), until, started.tzinfo)
