@@ -208,7 +208,6 @@ def _requests(number: int, pid: int, address: Path, log: Path, logins: list[str]
         "passwords_in_answers": answers[-1],
         "passwords_in_the_log": log.read_bytes().count(_CANARY.encode()),
         "errors_in_the_log": log.read_bytes().count(b"Traceback"),
-        "last_error": log.read_text("utf-8", "replace").rpartition("Traceback")[2][-1500:],
         "resident_mib_after_each_tenth": [round(each) for each in resident],
         "seconds": round(time.perf_counter() - started),
     }
