@@ -28,7 +28,7 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
     if parsed.inner is not None:
         return over_limits(parsed.inner, limits)
     if parsed.scheme in CRYPT_SCHEMES:
-        return _setting_scheme_over_limits(parsed, limits)
+        return _crypt_scheme_over_limits(parsed, limits)
     if parsed.scheme not in DERIVATIONS:
         return ""
     derivation = DERIVATIONS[parsed.scheme]
@@ -49,7 +49,7 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
     return _first_above(asked)
 
 
-def _setting_scheme_over_limits(parsed: ParsedValue, limits: Limits) -> str:
+def _crypt_scheme_over_limits(parsed: ParsedValue, limits: Limits) -> str:
     memory_kib = CRYPT_SCHEMES[parsed.scheme].memory_kib(parsed.parameters)
     return _first_above(
         {

@@ -131,38 +131,46 @@ class CredentialGateway:
             login=login,
             others={name: _raw(content) for name, content in columns.items()},
         )
-        with slot:
-            started = self.clock()
-            outcome = self.admit_row(row, password=password, store=store, upgrade=upgrade)
-            seconds = self.clock() - started
-        return self.in_time(outcome, store=store, seconds=seconds)
+        return self.admit_row(row, password=password, store=store, upgrade=upgrade, slot=slot)
 
     def admit_row(
-        self, row: Row, *, password: str, store: str | None = None, upgrade: bool = True
+        self,
+        row: Row,
+        *,
+        password: str,
+        store: str | None = None,
+        upgrade: bool = True,
+        slot: AbstractContextManager[object] = _ALONE,
+        fetched_seconds: float = 0.0,
     ) -> Outcome:
         """Decide one login on a row as a store gives it; `admit` says the rest.
 
-        All refusals take equal work; `in_time` has them said at equal times.
-        """
-        outcome, done = self._decided(row, password, store, upgrade=upgrade)
-        if not outcome.admitted:
-            is_checked = checkable(password, self._policy.limits)
-            typed = [form for _, form in forms(password)] if is_checked else [""]
-            self._refusals[store].learn(done)
-            self._refusals[store].fill_up(done, typed)
-        return outcome
-
-    def in_time(self, outcome: Outcome, *, store: str | None = None, seconds: float) -> Outcome:
-        """Hold a refusal back until refusals of the store usually answer.
+        All refusals take equal work, and are said at equal times.
 
         Args:
-            outcome: which is given back.
+            row: as it was read.
+            password: as typed.
             store: the policy's name of it.
-            seconds: that fetching the row and deciding took, without what others were waited for.
+            upgrade: whether a new value may be given at all.
+            slot: held while it derives, and not while a refusal waits to be said.
+            fetched_seconds: that reading the row took.
         """
+        with slot:
+            started = self.clock()
+            outcome, done = self._decided(row, password, store, upgrade=upgrade)
+            if not outcome.admitted:
+                self._fill_up(done, password, store)
+            seconds = fetched_seconds + self.clock() - started
         if not outcome.admitted:
             self._times[store].wait_out(seconds)
         return outcome
+
+    def _fill_up(self, done: tuple[Item, ...], password: str, store: str | None) -> None:
+        """Do what other rows of the store would have asked for."""
+        is_checked = checkable(password, self._policy.limits)
+        typed = [form for _, form in forms(password)] if is_checked else [""]
+        self._refusals[store].learn(done)
+        self._refusals[store].fill_up(done, typed)
 
     def decide_row(self, row: Row, *, password: str, store: str | None = None) -> Outcome:
         """Decide as `admit_row` does, and answer at once: where nobody sees how long it takes."""

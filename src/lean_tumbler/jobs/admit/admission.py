@@ -123,13 +123,15 @@ def _checked(
     fetched = gateway.clock() - started
     account = accounts[0] if len(accounts) == 1 else Account(key=0)
     alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
-    with turns:
-        started = gateway.clock()
-        outcome = gateway.admit_row(
-            account.row, password=password, store=store_name, upgrade=upgrade
-        )
-        seconds = fetched + gateway.clock() - started
-    return account, alert, gateway.in_time(outcome, store=store_name, seconds=seconds)
+    outcome = gateway.admit_row(
+        account.row,
+        password=password,
+        store=store_name,
+        upgrade=upgrade,
+        slot=turns,
+        fetched_seconds=fetched,
+    )
+    return account, alert, outcome
 
 
 def _alert(account: Account, outcome: Outcome) -> str:
