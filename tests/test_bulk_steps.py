@@ -89,6 +89,15 @@ def bulk(request: pytest.FixtureRequest, tmp_path: Path) -> Bulk:
     return Bulk(tmp_path, STEPS[request.param])
 
 
+def begun(bulk: Bulk) -> float:
+    """Wait until a run has written something; give when to wait no longer."""
+    deadline = time.monotonic() + 60
+    while not bulk.done():
+        assert time.monotonic() < deadline
+        time.sleep(0.02)
+    return deadline
+
+
 def test_a_part_then_the_rest(bulk: Bulk) -> None:
     """--share takes a stable part: the same rows again where the share is the same."""
     assert bulk.run("--share", "10%")[0] == 0
@@ -105,10 +114,7 @@ def test_no_quicker_than_asked_for(bulk: Bulk) -> None:
     with subprocess.Popen(
         [str(PROGRAM), *bulk.step.arguments, "--rate", "40/s"], cwd=bulk.folder
     ) as process:
-        deadline = time.monotonic() + 60
-        while not bulk.done():
-            assert time.monotonic() < deadline
-            time.sleep(0.02)
+        deadline = begun(bulk)
         began = time.monotonic()
         while (done := bulk.done()) < 100 and process.poll() is None:
             assert done <= 60 + 40 * (time.monotonic() - began)  # a batch or two ahead, at most
@@ -140,10 +146,7 @@ def test_killed_and_run_again(bulk: Bulk) -> None:
     with subprocess.Popen(
         [str(PROGRAM), *bulk.step.arguments, "--rate", "200/s"], cwd=bulk.folder
     ) as process:
-        deadline = time.monotonic() + 60
-        while not bulk.done():
-            assert time.monotonic() < deadline
-            time.sleep(0.02)
+        begun(bulk)
         process.kill()
     assert 0 < bulk.done() < ROWS
     assert bulk.run(again=bulk.again)[0] == 0
