@@ -38,7 +38,7 @@ class ServiceContext:
 
     Attributes:
         executor: runs what derives, and what reads and writes before and after.
-        turns: lets so many derive at once as were chosen, and nobody wait longer than promised.
+        slots: lets so many derive at once as were chosen, and nobody wait longer than promised.
         most_inside: requests that derive or wait for it; beyond them callers are told to come back.
         log: takes one event.
         observed: what logins show of cohorts.
@@ -47,7 +47,7 @@ class ServiceContext:
     """
 
     executor: Executor
-    turns: DerivationSlots
+    slots: DerivationSlots
     most_inside: int
     failures: FailureLimit
     metrics: Metrics
@@ -93,7 +93,7 @@ class LoginService:
                 login=login,
                 password=password,
                 upgrade=self._watch.may_upgrade(name),
-                turns=self.context.turns,
+                slot=self.context.slots,
             )
         )
         await self.context.failures.note(name, who, admitted=admission.outcome.admitted)
@@ -117,7 +117,7 @@ class LoginService:
                 columns=_columns(values.get("columns")),
                 store=_text(name),
                 upgrade=self._watch.may_upgrade(str(name or "")),
-                slot=self.context.turns,
+                slot=self.context.slots,
             )
         )
         if login:
@@ -150,7 +150,7 @@ class LoginService:
                 login=login,
                 password=password,
                 new=new,
-                turns=self.context.turns,
+                slot=self.context.slots,
             )
         )
         await self.context.failures.note(name, who, admitted=outcome.admitted)
@@ -185,7 +185,7 @@ class LoginService:
             return False
         await self._derive(
             lambda: self.gateway.admit(
-                stored=None, password=password, store=store or None, slot=self.context.turns
+                stored=None, password=password, store=store or None, slot=self.context.slots
             )
         )
         self._alert(store, "a login failed too often in a row and is refused unseen")
@@ -193,14 +193,14 @@ class LoginService:
 
     async def _derive_in_turn(self, work: Callable[[], T]) -> T:
         def in_turn() -> T:
-            with self.context.turns:
+            with self.context.slots:
                 return work()
 
         return await self._derive(in_turn)
 
     async def _derive(self, work: Callable[[], T]) -> T:
         """Run something that derives, or refuse at once where too many wait already."""
-        if self._inside >= self.context.most_inside or not self.context.turns.has_room(
+        if self._inside >= self.context.most_inside or not self.context.slots.has_room(
             self._inside
         ):
             raise StoreUnavailable("too many logins at once; come back in a moment")

@@ -10,7 +10,6 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator
 from contextlib import closing
-from hashlib import sha256
 from pathlib import Path
 from urllib.parse import quote
 
@@ -63,7 +62,9 @@ class FileStore(WithoutSchema, SqlStore):
                 raise UsageError(f"{path}: {self.layering_refused}")
         self.key_label = "line" if self._export.numbered_by_line else "value"
         self._digest = _digest_of(path)
-        self._made_of = f"{self._digest} {sha256(store.binding.encode('utf-8')).hexdigest()}"
+        self._made_of = (
+            f"{self._digest} {hashlib.sha256(store.binding.encode('utf-8')).hexdigest()}"
+        )
         self._temporary = tempfile.TemporaryDirectory() if into is None else None
         self._work = self._working_file()
         columns = Columns(

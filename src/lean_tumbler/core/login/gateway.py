@@ -26,7 +26,8 @@ from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
 
 Randomness = Callable[[int], bytes]
 
-_ALONE: AbstractContextManager[object] = nullcontext()
+Slot = AbstractContextManager[object]  # held while something derives
+NO_SLOT: Slot = nullcontext()
 
 
 class CredentialGateway:
@@ -99,7 +100,7 @@ class CredentialGateway:
         login: str | None = None,
         columns: Mapping[str, str | bytes | None] = MappingProxyType({}),
         upgrade: bool = True,
-        slot: AbstractContextManager[object] = _ALONE,
+        slot: Slot = NO_SLOT,
     ) -> Outcome:
         """Decide one login.
 
@@ -140,7 +141,7 @@ class CredentialGateway:
         password: str,
         store: str | None = None,
         upgrade: bool = True,
-        slot: AbstractContextManager[object] = _ALONE,
+        slot: Slot = NO_SLOT,
         fetched_seconds: float = 0.0,
     ) -> Outcome:
         """Decide one login on a row as a store gives it; `admit` says the rest.

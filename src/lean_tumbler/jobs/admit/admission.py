@@ -1,9 +1,8 @@
 """One login against a store: fetch, decide, swap."""
 
-from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 
-from lean_tumbler.core.login.gateway import CredentialGateway
+from lean_tumbler.core.login.gateway import NO_SLOT, CredentialGateway, Slot
 from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
@@ -16,9 +15,6 @@ class Admission:
     outcome: Outcome
     alert: str = ""
 
-
-DerivationSlots = AbstractContextManager[object]
-ALONE: DerivationSlots = nullcontext()
 
 _ALERTS = {
     "over-limit": "a stored value asks for more work than [limits] allows; it was not run",
@@ -39,7 +35,7 @@ def admit_login(
     login: str,
     password: str,
     upgrade: bool = True,
-    turns: DerivationSlots = ALONE,
+    slot: Slot = NO_SLOT,
 ) -> Admission:
     """Check a login and upgrade its value where due.
 
@@ -52,14 +48,14 @@ def admit_login(
         login: as typed.
         password: as typed.
         upgrade: whether anything may be written.
-        turns: held while it derives; others read and write meanwhile.
+        slot: held while it derives; others read and write meanwhile.
 
     Raises:
         SourceError: the store cannot be read.
         CheckImpossible: a formula or key that the value needs is not there.
     """
     account, alert, outcome = _checked(
-        store, gateway, store_name, login, password, upgrade=upgrade, turns=turns
+        store, gateway, store_name, login, password, upgrade=upgrade, slot=slot
     )
     if outcome.new_value is None:
         return Admission(outcome=outcome, alert=alert or _alert(account, outcome))
@@ -84,7 +80,7 @@ def change_password(
     login: str,
     password: str,
     new: str,
-    turns: DerivationSlots = ALONE,
+    slot: Slot = NO_SLOT,
 ) -> tuple[bool, Outcome]:
     """Check a password, and put a new one in its place; tell whether it stands there now.
 
@@ -97,11 +93,11 @@ def change_password(
     """
     gateway.require_usable(password=new, login=login)
     account, _, outcome = _checked(
-        store, gateway, store_name, login, password, upgrade=False, turns=turns
+        store, gateway, store_name, login, password, upgrade=False, slot=slot
     )
     if not outcome.admitted or account.stored is None:
         return False, outcome
-    with turns:
+    with slot:
         value = gateway.hash(password=new, login=login)
     result = store.swap(Swap(key=account.key, old=account.stored, new=value))
     return result is SwapResult.DONE, outcome
@@ -115,7 +111,7 @@ def _checked(
     password: str,
     *,
     upgrade: bool,
-    turns: DerivationSlots,
+    slot: Slot,
 ) -> tuple[Account, str, Outcome]:
     """Fetch a login's account, or an empty one in its place, and check the password."""
     started = gateway.clock()
@@ -128,7 +124,7 @@ def _checked(
         password=password,
         store=store_name,
         upgrade=upgrade,
-        slot=turns,
+        slot=slot,
         fetched_seconds=fetched,
     )
     return account, alert, outcome

@@ -111,7 +111,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
         context = ServiceContext(
             executor=executor,
-            turns=DerivationSlots(
+            slots=DerivationSlots(
                 at_once=at_once, within_seconds=arguments.within / 1000, clock=time.monotonic
             ),
             most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
