@@ -10,6 +10,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.schemes.base import Kind, Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, LAYOUTS
+from lean_tumbler.core.schemes.guess_work import COMPRESSION
 from lean_tumbler.core.tuning.attacker import (
     CONSUMER_GPU_2022,
     Attacker,
@@ -18,7 +19,7 @@ from lean_tumbler.core.tuning.attacker import (
 )
 from lean_tumbler.core.tuning.exposure import exposures
 from lean_tumbler.core.tuning.popularity import Popularity
-from lean_tumbler.core.tuning.work import COMPRESSION, formula_work, work_of
+from lean_tumbler.core.tuning.work import formula_work, work_of
 
 # Published measurements on one 450 W consumer GPU of 2022, in guesses a second.
 PUBLISHED: list[tuple[str, Parameters, float]] = [

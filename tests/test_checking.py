@@ -15,9 +15,9 @@ from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
 from lean_tumbler.core.layering import SkipReason, derived, task_of
 from lean_tumbler.core.limits import Limits, over_limits
 from lean_tumbler.core.reading.ways import recompute
-from lean_tumbler.core.schemes import system_crypt
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, LAYOUTS, read_value
+from lean_tumbler.core.schemes.obsolete import system_crypt
 from lean_tumbler.errors import CheckImpossible
 
 ACCEPTING = StoragePolicy.from_toml(CHEAP_POLICY)

@@ -18,7 +18,7 @@ from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, recompute
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
-from lean_tumbler.core.schemes.challenge_verifiers import labelled_key
+from lean_tumbler.core.schemes.obsolete.challenge_verifiers import labelled_key
 from lean_tumbler.errors import OverLimit
 
 # What the foreign values' file calls a layout, where this project's name is another.

@@ -13,8 +13,8 @@ import pytest
 import servers
 from conftest import CHEAP_POLICY, Program, make_portal, missing
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.schemes.bcrypt import as_variant
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.core.schemes.current.bcrypt import as_variant
 from lean_tumbler.core.stock_functions import LANGUAGES, STOCK_FUNCTIONS, hindrance
 from lean_tumbler.core.stock_functions import Program as Reader
 from lean_tumbler.errors import PolicyError
@@ -172,7 +172,7 @@ def test_programs_are_named_with_their_version(text: str, expected: Reader | Non
     [
         ('read_by = ["php 7.2"]\nscheme = "argon2id"',
          ("php 7.2 has no stock function that verifies argon2id (password_verify does since 7.3); "
-         "all of read_by verify: argon2i, pbkdf2-sha1, pbkdf2-sha256, pbkdf2-sha512, bcrypt")),
+         "all of read_by verify: argon2i, bcrypt, pbkdf2-sha1, pbkdf2-sha256, pbkdf2-sha512")),
         ('read_by = ["php 8"]\nscheme = "argon2id"\nlanes = 4', "with lanes up to 1"),
         ('read_by = ["node 20", "perl 5"]', "all of read_by verify: no scheme"),
         ('read_by = ["cobol 85"]', "must be a list of languages with versions"),

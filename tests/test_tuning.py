@@ -14,8 +14,9 @@ import pytest
 
 from conftest import CHEAP_POLICY, Program
 from lean_tumbler.core.grades import FLOORS, Floor
-from lean_tumbler.core.schemes.argon2 import memory_moved_kib
 from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.catalogue import TUNED
+from lean_tumbler.core.schemes.current.argon2 import memory_moved_kib
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022
 from lean_tumbler.core.tuning.capacity import (
     MOST_UTILISATION,
@@ -28,7 +29,6 @@ from lean_tumbler.core.tuning.choosing import Choice, Demand, choose, steps_of
 from lean_tumbler.core.tuning.cost_lines import CostLine, fit, fit_all
 from lean_tumbler.core.tuning.measuring import (
     QUICK,
-    SCHEMES,
     Bench,
     Measurement,
     at_once_levels,
@@ -124,7 +124,7 @@ def test_more_load_than_there_is_never_answers() -> None:
     assert math.isinf(simulated_p99(21, 2, service, random=np.random.default_rng(1)))
 
 
-@pytest.mark.parametrize("scheme", SCHEMES)
+@pytest.mark.parametrize("scheme", TUNED)
 def test_a_line_is_found_through_noise(scheme: str) -> None:
     """Timings with 3 % of noise give a line that predicts untried parameters within 8 %."""
     line = fit([point for point in invented(noise=0.03) if point.scheme == scheme])
@@ -146,7 +146,7 @@ def test_a_line_that_does_not_fit_says_so() -> None:
 
 
 @pytest.mark.parametrize("name", list(FLOORS))
-@pytest.mark.parametrize("scheme", SCHEMES)
+@pytest.mark.parametrize("scheme", TUNED)
 def test_no_candidate_is_below_the_floor(name: str, scheme: str) -> None:
     """Each is at the floor or above; the floor's own parameters are among them, to the number."""
     floor = FLOORS[name]
@@ -334,7 +334,7 @@ def test_a_quick_measurement_is_written_and_taken_again(tmp_path: Path, program:
     assert second.err == ""
     assert (tmp_path / "here.json").stat().st_mode & 0o777 == 0o600
     document = first.document
-    assert {entry["scheme"] for entry in document["measured"]} == set(SCHEMES)
+    assert {entry["scheme"] for entry in document["measured"]} == set(TUNED)
     assert {"milliseconds", "milliseconds_at_load"} <= set(document["measured"][0])
     again = second.document
     assert {**again, "left_out": []} == {**document, "left_out": []}

@@ -15,9 +15,9 @@ import pytest
 from conftest import Portal, make_portal, run_program
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.layering import DerivationTask, assembled, derived
-from lean_tumbler.core.login.layered import Head
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.layered import Head
 from lean_tumbler.errors import SourceError, StoreUnavailable
 from lean_tumbler.jobs.bulk.deriving import Derived, Elsewhere, results_of
 from lean_tumbler.jobs.layer.cluster_process import ClusterProcess, passed_on

@@ -6,6 +6,7 @@ from enum import StrEnum
 from types import MappingProxyType
 
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 
 class Grade(StrEnum):
@@ -36,46 +37,25 @@ MEANING: MappingProxyType[Grade, str] = MappingProxyType(
     }
 )
 
-# OWASP Password Storage Cheat Sheet (2023 edition): for each scheme, alternatives of about equal
-# strength; a value counts as current when it reaches all numbers of one alternative. Argon2i and
-# Argon2d have no alternative there: the guidance names Argon2id.
-PUBLISHED_FLOOR: Mapping[str, tuple[Parameters, ...]] = MappingProxyType(
+# The published floors: their names in commands, and where they stand. Each scheme states what they
+# ask of it: alternatives of about equal strength, of which one has to be reached in all numbers.
+_SOURCES = MappingProxyType(
     {
-        "argon2id": (
-            {"memory_kib": 47104, "passes": 1},
-            {"memory_kib": 19456, "passes": 2},
-            {"memory_kib": 12288, "passes": 3},
-            {"memory_kib": 9216, "passes": 4},
-            {"memory_kib": 7168, "passes": 5},
-        ),
-        "scrypt": (
-            {"cost_log2": 17, "block_size": 8, "lanes": 1},
-            {"cost_log2": 16, "block_size": 8, "lanes": 2},
-            {"cost_log2": 15, "block_size": 8, "lanes": 3},
-            {"cost_log2": 14, "block_size": 8, "lanes": 5},
-            {"cost_log2": 13, "block_size": 8, "lanes": 10},
-        ),
-        "bcrypt": ({"cost_log2": 10},),
-        "pbkdf2-sha1": ({"rounds": 1_300_000},),
-        "pbkdf2-sha256": ({"rounds": 600_000},),
-        "pbkdf2-sha512": ({"rounds": 210_000},),
+        "owasp": "OWASP Password Storage Cheat Sheet, 2023",
+        "rfc9106": "RFC 9106 section 4",
+        "nist": "NIST SP 800-63B, revision 3, section 5.1.1.2",
     }
 )
-PUBLISHED_FLOOR_SOURCE = "OWASP Password Storage Cheat Sheet, 2023"
 
-# RFC 9106 section 4: the first and the second recommended option.
-_RFC_9106: Mapping[str, tuple[Parameters, ...]] = MappingProxyType(
-    {
-        "argon2id": (
-            {"memory_kib": 1 << 21, "passes": 1, "lanes": 4},
-            {"memory_kib": 1 << 16, "passes": 3, "lanes": 4},
-        )
-    }
-)
-# NIST SP 800-63B (revision 3) section 5.1.1.2: “typically at least 10,000 iterations”.
-_NIST: Mapping[str, tuple[Parameters, ...]] = MappingProxyType(
-    {f"pbkdf2-{digest}": ({"rounds": 10_000},) for digest in ("sha1", "sha256", "sha512")}
-)
+
+def _alternatives(name: str) -> Mapping[str, Sequence[Parameters]]:
+    return MappingProxyType(
+        {
+            scheme: found.floors[name]
+            for scheme, found in DERIVATIONS.items()
+            if name in found.floors
+        }
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,9 +63,9 @@ class Floor:
     """The least that counts as current, scheme by scheme."""
 
     alternatives: Mapping[str, Sequence[Parameters]] = field(
-        default_factory=lambda: PUBLISHED_FLOOR
+        default_factory=lambda: _alternatives("owasp")
     )
-    source: str = PUBLISHED_FLOOR_SOURCE
+    source: str = _SOURCES["owasp"]
 
     def reached_by(self, scheme: str, parameters: Parameters) -> bool:
         """Tell whether parameters reach every number of one alternative for the scheme."""
@@ -96,11 +76,7 @@ class Floor:
 
 
 FLOORS: Mapping[str, Floor] = MappingProxyType(
-    {
-        "owasp": Floor(),
-        "rfc9106": Floor(_RFC_9106, "RFC 9106 section 4"),
-        "nist": Floor(_NIST, "NIST SP 800-63B, revision 3, section 5.1.1.2"),
-    }
+    {name: Floor(_alternatives(name), source) for name, source in _SOURCES.items()}
 )
 
 

@@ -6,7 +6,7 @@ from enum import StrEnum
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade, grade
-from lean_tumbler.core.login import layered, written
+from lean_tumbler.core.login import written
 from lean_tumbler.core.login.passwords import require_storable
 from lean_tumbler.core.policy import StoragePolicy, Target
 from lean_tumbler.core.reading.reader import PLAIN_TEXT, Doubt, Reading, RowReader, State
@@ -19,7 +19,7 @@ from lean_tumbler.core.reading.ways import (
     LegacyWay,
     PasswordWay,
 )
-from lean_tumbler.core.schemes import phc
+from lean_tumbler.core.schemes import layered, phc
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.errors import PasswordRefused, WriteNotConfirmed
@@ -295,7 +295,7 @@ def characters_needed(target: Target) -> tuple[int, int]:
     derivation = target.derivation
     lowest = {entry.name: entry.lowest for entry in derivation.parameters}
     direct = len(derivation.create(b"", bytes(derivation.salt_bytes), lowest))
-    if derivation.on_top is None:  # bcrypt: of one length, whatever its cost
+    if derivation.fixed_form is not None:  # of one length, whatever its cost
         return direct, direct
     # The costs stand in PHC strings as plain numbers; running the target itself would be slow.
     direct += sum(len(str(target.parameters[name])) - len(str(lowest[name])) for name in lowest)

@@ -34,33 +34,28 @@ def over_limits(parsed: ParsedValue, limits: Limits) -> str:
     derivation = DERIVATIONS[parsed.scheme]
     parameters = parsed.parameters
     asked = {
-        "memory_kib": (derivation.memory_kib(parameters), limits.memory_kib),
-        "work_kib": (derivation.work_kib(parameters), limits.work_kib),
-        "lanes": (parameters.get("lanes", 0), limits.lanes),
-        "rounds": (
-            parameters.get("rounds", 0) * derivation.blocks_of(len(parsed.digest)),
-            limits.rounds,
-        ),
-        "bcrypt_cost_log2": (
-            parameters["cost_log2"] if parsed.scheme == "bcrypt" else 0,
-            limits.bcrypt_cost_log2,
-        ),
+        "memory_kib": derivation.memory_kib(parameters),
+        "work_kib": derivation.work_kib(parameters),
+        **{
+            limit: parameters[name] * blocks
+            for name, limit in derivation.limits.items()
+            for blocks in [derivation.blocks_of(len(parsed.digest))]
+        },
     }
-    return _first_above(asked)
+    return _first_above(asked, limits)
 
 
 def _crypt_scheme_over_limits(parsed: ParsedValue, limits: Limits) -> str:
-    memory_kib = CRYPT_SCHEMES[parsed.scheme].memory_kib(parsed.parameters)
-    return _first_above(
-        {
-            "memory_kib": (memory_kib, limits.memory_kib),
-            "crypt_rounds": (parsed.parameters.get("rounds", 0), limits.crypt_rounds),
-        }
-    )
+    asked = {
+        "memory_kib": CRYPT_SCHEMES[parsed.scheme].memory_kib(parsed.parameters),
+        "crypt_rounds": parsed.parameters.get("rounds", 0),
+    }
+    return _first_above(asked, limits)
 
 
-def _first_above(asked: Mapping[str, tuple[int, int]]) -> str:
-    for name, (number, limit) in asked.items():
+def _first_above(asked: Mapping[str, int], limits: Limits) -> str:
+    for name, number in asked.items():
+        limit = getattr(limits, name)
         if number > limit:
             return f"{name} = {number:,}, above the limit of {limit:,}"
     return ""

@@ -6,17 +6,18 @@ passes that it does not read. Other layouts of the same schemes do not pass, alt
 them.
 """
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from types import MappingProxyType
 
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.limits import Limits
-from lean_tumbler.core.schemes.base import OnTop, Parameters
+from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.derivation import FixedForm, OnTop, highest_of
 from lean_tumbler.core.schemes.lock_markers import ALPHABET, MARKERS, RANDOM_CHARACTERS, START
 
 _BASE64 = "[A-Za-z0-9+/]"
-_CRYPT64 = "[A-Za-z0-9./]"  # a dot after a bracket means something else in POSIX
 # Base64 without padding has no length that leaves a rest of one; a salt has 8 bytes at least.
 # Nothing with a count is repeated here as a whole: some servers write that out, and give up.
 _SALT = f"{_BASE64}{{8}}({_BASE64}{{4}})*({_BASE64}{{3}}|{_BASE64}{{4}}|{_BASE64}{{6}})"
@@ -28,11 +29,13 @@ _ORIGIN = "([0-9a-f]{16}([+][0-9a-f]{16})*|[a-z0-9-]{1,32})"
 _INPUT = f"[A-Za-z_][A-Za-z0-9_-]{{0,31}}=({_BASE64}{{4}})*({_BASE64}{{2,3}})?"
 _HEAD = f"[$]over[$]from={_ORIGIN}(,{_INPUT})*"
 _USUAL_LIMITS = Limits()
-_BCRYPT_CHARACTERS = 53  # salt and digest, in the alphabet of crypt(3)
 
 
 _PHC: Mapping[str, OnTop] = MappingProxyType(
     {name: found.on_top for name, found in DERIVATIONS.items() if found.on_top is not None}
+)
+_FIXED: Mapping[str, FixedForm] = MappingProxyType(
+    {name: found.fixed_form for name, found in DERIVATIONS.items() if found.fixed_form is not None}
 )
 
 
@@ -68,19 +71,17 @@ def _of_one_length(first: str, last: str) -> str:
 def _ranges(scheme: str, costs: Parameters, limits: Limits) -> Mapping[str, tuple[int, int]]:
     """Give what each number of a scheme may be: from the floor to what is read and run."""
     found = {}
-    for entry in DERIVATIONS[scheme].parameters:
-        bound = {
-            "memory_kib": limits.memory_kib,
-            "lanes": min(limits.lanes, costs.get("memory_kib", 8 * limits.lanes) // 8),
-            "rounds": limits.rounds,
-        }.get(entry.name, entry.highest)
+    derivation = DERIVATIONS[scheme]
+    for entry in derivation.parameters:
+        limit = derivation.limits.get(entry.name)
+        bound = getattr(limits, limit) if limit else entry.highest
         lowest = costs.get(entry.name, entry.lowest)
-        found[entry.name] = lowest, max(lowest, min(bound, entry.highest))
+        found[entry.name] = lowest, max(lowest, min(bound, highest_of(entry, costs)))
     return found
 
 
 def _alternatives(floor: Floor) -> Iterator[tuple[str, Parameters]]:
-    for scheme in (*_PHC, "bcrypt"):
+    for scheme in (*_PHC, *_FIXED):
         for costs in floor.alternatives.get(scheme, ()):
             yield scheme, costs
 
@@ -131,15 +132,18 @@ def pattern(floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
     wholes.append(f"{_escaped(START)}[{ALPHABET}]{{{RANDOM_CHARACTERS}}}")
     if inner:
         wholes.append(f"({_HEAD})?({'|'.join(inner)})")
-    for scheme, costs in _alternatives(floor):
-        if scheme == "bcrypt":
-            cost = "|".join(f"{number:02}" for number in _bcrypt_costs(costs, limits))
-            wholes.append(f"[$]2[aby][$]({cost})[$]{_CRYPT64}{{{_BCRYPT_CHARACTERS}}}")
+    for form, lowest, highest in _fixed(floor, limits):
+        cost = "|".join(f"{number:02}" for number in range(lowest, highest + 1))
+        ends = f"({cost})[$]{form.alphabet}{{{form.characters}}}"
+        wholes.append(form.start.replace("$", "[$]") + ends)
     return f"^({'|'.join(wholes)})$"
 
 
-def _bcrypt_costs(costs: Parameters, limits: Limits) -> range:
-    return range(costs["cost_log2"], max(costs["cost_log2"], limits.bcrypt_cost_log2) + 1)
+def _fixed(floor: Floor, limits: Limits) -> Iterator[tuple[FixedForm, int, int]]:
+    """Give the forms of one length, with the lowest and the highest cost of each."""
+    for scheme, form in _FIXED.items():
+        for costs in floor.alternatives.get(scheme, ()):
+            yield form, *_ranges(scheme, costs, limits)[form.cost]
 
 
 def sqlite_condition(value: str, floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
@@ -162,12 +166,12 @@ def sqlite_condition(value: str, floor: Floor, limits: Limits = _USUAL_LIMITS) -
             ranges = [_ranges(scheme, costs, limits) for costs in alternatives]
             lengths = (True, False) if any(not name for _, name in form.numbers) else (False,)
             wholes += [_sqlite_phc(form, ranges, says_length=says) for says in lengths]
-    for costs in floor.alternatives.get("bcrypt", ()):
-        allowed = _bcrypt_costs(costs, limits)
+    for fixed, lowest, highest in _fixed(floor, limits):
+        before = len(re.sub(r"\[[^]]*\]", ".", fixed.start))  # a set stands for one character
         wholes.append(
-            f"v GLOB '$2[aby]$[0-3][0-9]$*' AND length(v) = {7 + _BCRYPT_CHARACTERS}"
-            f" AND {_only('substr(v, 8)', _CRYPT64)}"
-            f" AND CAST(substr(v, 5, 2) AS INTEGER) BETWEEN {allowed[0]} AND {allowed[-1]}"
+            f"v GLOB '{fixed.start}[0-9][0-9]$*' AND length(v) = {before + 3 + fixed.characters}"
+            f" AND {_only(f'substr(v, {before + 4})', fixed.alphabet)}"
+            f" AND CAST(substr(v, {before + 1}, 2) AS INTEGER) BETWEEN {lowest} AND {highest}"
         )
     either = "\n  OR ".join(f"({whole})" for whole in wholes)
     # SQLite's text functions end at a NUL, and so would what is looked at.
@@ -241,6 +245,6 @@ def admitted(floor: Floor) -> Sequence[str]:
     schemes = dict.fromkeys(scheme for scheme, _ in _alternatives(floor))
     return (
         f"current: {', '.join(schemes)} at the floor ({floor.source}) or above",
-        "layered, with one of these but bcrypt on top",
+        f"layered, with {', '.join(scheme for scheme in schemes if scheme in _PHC)} on top",
         f"locked: {' '.join(MARKERS)}, and the markers of `lock-dormant`",
     )

@@ -12,8 +12,9 @@ from contextlib import closing
 from pathlib import Path
 from types import MappingProxyType
 
-from lean_tumbler.core.schemes import crypt64, crypt_digests
+from lean_tumbler.core.schemes import crypt64
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.obsolete import crypt_digests
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.stores.files import write_text
 

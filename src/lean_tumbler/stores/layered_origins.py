@@ -6,7 +6,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from lean_tumbler.core.formulas.notation import FINGERPRINT_DIGITS
-from lean_tumbler.core.login import layered
+from lean_tumbler.core.schemes import layered
 
 
 def origins(

@@ -10,10 +10,11 @@ from typing import Any
 
 from lean_tumbler.core.grades import FLOORS, Floor
 from lean_tumbler.core.policy import StoragePolicy
-from lean_tumbler.core.schemes.base import Parameters, within
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
+from lean_tumbler.core.schemes.derivation import within
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Attacker, hardware_from_entries
-from lean_tumbler.core.tuning.measuring import SCHEMES, Measurement
+from lean_tumbler.core.tuning.measuring import Measurement
 from lean_tumbler.core.tuning.popularity import Popularity, popularity_from_entries
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files import read_text, write_text
@@ -92,8 +93,8 @@ def read_measurements(path: Path) -> Measured:
 
 
 def _point(entry: Any, place: str) -> Measurement:
-    if not isinstance(entry, dict) or entry.get("scheme") not in SCHEMES:
-        raise UsageError(f"{place}.scheme: not a scheme that is measured: {', '.join(SCHEMES)}")
+    if not isinstance(entry, dict) or entry.get("scheme") not in TUNED:
+        raise UsageError(f"{place}.scheme: not a scheme that is measured: {', '.join(TUNED)}")
     times = entry.get("milliseconds_at_once")
     if not isinstance(times, dict) or "1" not in times or not all(n.isdigit() for n in times):
         raise UsageError(f"{place}.milliseconds_at_once: expected times by number at once, from 1")

@@ -8,6 +8,7 @@ from collections import Counter
 from dataclasses import dataclass
 
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 TRUNCATED = "truncated-value"
 
@@ -24,7 +25,7 @@ class DigestLength:
 def length_of(parsed: ParsedValue) -> DigestLength | None:
     """Give what decides; None for a scheme whose digests are of one length."""
     of = parsed.inner or parsed
-    if of.kind is not Kind.DERIVATION or of.scheme == "bcrypt":
+    if of.kind is not Kind.DERIVATION or not DERIVATIONS[of.scheme].digest_multiple:
         return None
     return DigestLength(of.scheme, tuple(sorted(of.parameters.items())), len(of.digest))
 

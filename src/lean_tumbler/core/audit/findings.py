@@ -34,7 +34,7 @@ from lean_tumbler.core.audit.detectors import (
 from lean_tumbler.core.audit.profile import Frame
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor, Grade
-from lean_tumbler.core.schemes.remnants import REMNANT
+from lean_tumbler.core.schemes.obsolete.remnants import REMNANT
 
 
 class Severity(StrEnum):

@@ -24,6 +24,7 @@ from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.survey import Column, Survey
 from lean_tumbler.core.reading.ways import FormulaWay, PasswordWay
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 SHORT_SALT_BYTES = 8  # RFC 8018 section 4.1 asks for at least 64 bits
 _EMPTY_DIGESTS = tuple(
@@ -38,12 +39,8 @@ _OWN_ROWS = 20  # of one group and frame, each computed by itself
 # What the column as a whole may show to be something else.
 _SURVEYED = frozenset({"plain-text", "unknown", "des-crypt", "bigcrypt"})
 _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
-# Variants that newer ones replaced because of a fault or a weakness.
-_OBSOLETE_VARIANTS = frozenset({"2", "2x", "v=16"})
 _SHAPE = ("shape", "salted", "mark")
-# Bytes of a PHC string's digest: nobody chooses fewer, nor a length that is no multiple of eight,
-# except that PBKDF2's is as long as its hash function's. bcrypt's is fixed.
-_SHORTEST_CHOSEN, _MULTIPLE = 16, {"pbkdf2-sha1": 4}
+_SHORTEST_CHOSEN = 16  # bytes of a PHC string's digest: nobody chooses fewer
 _READ_KEPT = 65_536
 # While rows are looked at, nothing is known of the column; the survey says it at the end.
 _UNSEEN = Column(rows=1)
@@ -448,9 +445,8 @@ def _add_ages(ages: Counter[tuple[str, Grade]], frame: Frame) -> None:
 
 def _is_cut(scheme: str, digest_bytes: int) -> bool:
     """Tell a digest of a length that nobody chooses: of a PHC string that its column cut off."""
-    if scheme == "bcrypt":
-        return False
-    return digest_bytes < _SHORTEST_CHOSEN or digest_bytes % _MULTIPLE.get(scheme, 8) != 0
+    multiple = DERIVATIONS[scheme].digest_multiple
+    return bool(multiple) and (digest_bytes < _SHORTEST_CHOSEN or digest_bytes % multiple != 0)
 
 
 def _odd(parsed: ParsedValue) -> Iterator[str]:
@@ -458,7 +454,7 @@ def _odd(parsed: ParsedValue) -> Iterator[str]:
     contents = parsed.contents
     if parsed.scheme == "empty":
         yield "empty-password"
-    if contents.variant in _OBSOLETE_VARIANTS or parsed.scheme in {"argon2d", "mysql-old"}:
+    if contents.obsolete:
         yield "obsolete-variant"
     if parsed.kind is Kind.UNKNOWN and contents.also_possible:
         yield TRUNCATED

@@ -5,7 +5,6 @@ from dataclasses import dataclass, field
 
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.named import NamedFormula
-from lean_tumbler.core.login import layered
 from lean_tumbler.core.login.passwords import forms
 from lean_tumbler.core.reading.reader import DECRYPTABLE, Reading, State
 from lean_tumbler.core.reading.ways import (
@@ -17,6 +16,7 @@ from lean_tumbler.core.reading.ways import (
     opens,
     recompute,
 )
+from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.errors import CheckImpossible
 

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.login.new_passwords import Reason
 from lean_tumbler.core.policy import Target
-from lean_tumbler.core.schemes.bcrypt import PASSWORD_BYTES as BCRYPT_PASSWORD_BYTES
 from lean_tumbler.errors import PasswordRefused
 
 
@@ -73,9 +72,10 @@ def require_storable(password: str, *, limits: Limits, target: Target) -> bytes:
             f"the password is longer than {limits.password_bytes} bytes (limits.password_bytes)",
             reasons=[Reason.TOO_MANY_BYTES],
         )
-    if target.scheme == "bcrypt" and len(raw) > BCRYPT_PASSWORD_BYTES:
+    taken_in = target.derivation.password_bytes
+    if 0 < taken_in < len(raw):
         raise PasswordRefused(
-            f"the password is longer than the {BCRYPT_PASSWORD_BYTES} bytes that bcrypt takes in",
+            f"the password is longer than the {taken_in} bytes that {target.scheme} takes in",
             reasons=[Reason.TOO_MANY_BYTES],
         )
     return raw

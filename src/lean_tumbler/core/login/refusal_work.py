@@ -18,8 +18,9 @@ from lean_tumbler.core.reading.ways import (
     DerivationWay,
     FormulaWay,
 )
-from lean_tumbler.core.schemes.base import Derivation, Parameters, ParsedValue
+from lean_tumbler.core.schemes.base import Parameters, ParsedValue
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
+from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.errors import TumblerError
 
 MOST_KINDS = 64  # of fast formulas beside each other; a policy declares each of them

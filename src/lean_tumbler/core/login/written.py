@@ -1,10 +1,9 @@
 """Values as they are written: each is parsed again from its text before a store sees it."""
 
-from lean_tumbler.core.login import layered
 from lean_tumbler.core.reading.reader import RowReader, State
 from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
-from lean_tumbler.core.schemes.bcrypt import as_variant
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.errors import WriteNotConfirmed
 
@@ -13,8 +12,9 @@ def made(
     scheme: str, parameters: Parameters, password: bytes, salt: bytes, *, variant: str = ""
 ) -> str:
     """Make a direct value: one derivation. Nothing is confirmed yet."""
-    value = DERIVATIONS[scheme].create(password, salt, parameters)
-    return as_variant(value, variant) if variant else value
+    derivation = DERIVATIONS[scheme]
+    value = derivation.create(password, salt, parameters)
+    return derivation.as_variant(value, variant) if variant else value
 
 
 def direct(

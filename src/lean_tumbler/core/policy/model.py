@@ -10,9 +10,9 @@ from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.login.new_passwords import NewPasswords
 from lean_tumbler.core.reading.cohorts import Cohort
-from lean_tumbler.core.schemes.base import Derivation, Kind, Parameters, ParsedValue
-from lean_tumbler.core.schemes.bcrypt import WRITTEN_VARIANTS
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, USUAL_TARGET
+from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.core.stock_functions import Program, hindrance, variant_for
 
 MODES = ("upgrade", "observe")
@@ -30,8 +30,8 @@ class Target:
             bound.
     """
 
-    scheme: str = "argon2id"
-    parameters: Parameters = field(default_factory=lambda: DERIVATIONS["argon2id"].defaults)
+    scheme: str = USUAL_TARGET
+    parameters: Parameters = field(default_factory=lambda: DERIVATIONS[USUAL_TARGET].defaults)
     declared: bool = True
     read_by: tuple[Program, ...] = ()
 
@@ -43,9 +43,8 @@ class Target:
     @property
     def variant(self) -> str:
         """Which variant is written, of a scheme that has several; empty where it has one."""
-        if self.scheme != "bcrypt":
-            return ""
-        return variant_for(self.read_by, WRITTEN_VARIANTS) or WRITTEN_VARIANTS[0]
+        variants = self.derivation.variants
+        return (variant_for(self.read_by, variants) or variants[0]) if variants else ""
 
     @property
     def lies_over_digests(self) -> bool:
@@ -56,8 +55,9 @@ class Target:
     def hindrances(self) -> tuple[str, ...]:
         """Why programs that must verify it do not."""
         found = [hindrance(program, self.scheme, self.parameters) for program in self.read_by]
-        if self.scheme == "bcrypt" and variant_for(self.read_by, WRITTEN_VARIANTS) is None:
-            found.append("the programs of read_by know no variant of bcrypt in common")
+        variants = self.derivation.variants
+        if variants and variant_for(self.read_by, variants) is None:
+            found.append(f"the programs of read_by know no variant of {self.scheme} in common")
         return tuple(filter(None, found))
 
     def is_reached_by(self, parsed: ParsedValue) -> bool:

@@ -14,7 +14,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import keys_used
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.formulas.steps import ENCODINGS
-from lean_tumbler.core.grades import PUBLISHED_FLOOR, Floor
+from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.login.new_passwords import (
     COMPOSITION,
@@ -35,8 +35,8 @@ from lean_tumbler.core.policy.model import (
     Target,
 )
 from lean_tumbler.core.reading.cohorts import Cohort
-from lean_tumbler.core.schemes.base import Derivation
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
+from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.core.stock_functions import LANGUAGES, Program, schemes_for
 from lean_tumbler.errors import FormulaError, PolicyError
 
@@ -78,10 +78,6 @@ _STORE_KEYS = (
     *(name for name in StorePolicy.__dataclass_fields__ if name not in {"name", "cohorts"}),
     "cohort",
 )
-
-
-# What is written where [target] names no scheme: the first that all of its read_by verify.
-_USUAL_TARGETS = ("argon2id", "scrypt", "bcrypt", "pbkdf2-sha256", "pbkdf2-sha512")
 
 
 class _Reader(Entries):
@@ -201,7 +197,7 @@ class _Reader(Entries):
 
     def _target(self, entries: Mapping[str, Any]) -> Target:
         read_by = self._read_by(entries)
-        usual = next(iter(schemes_for(read_by, _USUAL_TARGETS)), _USUAL_TARGETS[0])
+        usual = next(iter(schemes_for(read_by, tuple(TUNED))), USUAL_TARGET)
         scheme = self.get("target", entries, "scheme", str, usual)
         derivation = self._scheme("target", scheme)
         names = tuple(parameter.name for parameter in derivation.parameters)
@@ -232,7 +228,7 @@ class _Reader(Entries):
         return tuple(found)
 
     def floor(self, entries: Mapping[str, Any]) -> Floor:
-        alternatives = dict(PUBLISHED_FLOOR)
+        alternatives = dict(Floor().alternatives)
         for scheme in entries:
             derivation = self._scheme("floor", scheme)
             given = entries[scheme] if isinstance(entries[scheme], list) else [entries[scheme]]

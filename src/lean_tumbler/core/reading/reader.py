@@ -7,7 +7,6 @@ from enum import StrEnum
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.formulas.steps import DIGESTS
-from lean_tumbler.core.login import layered
 from lean_tumbler.core.reading.candidates import bare_schemes, distinct, formula_way
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.rows import Row
@@ -22,7 +21,7 @@ from lean_tumbler.core.reading.ways import (
     PasswordWay,
     Way,
 )
-from lean_tumbler.core.schemes import readable
+from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import Kind, ParsedValue, Says
 from lean_tumbler.core.schemes.catalogue import (
     BARE_CRYPT_SCHEMES,
@@ -31,7 +30,8 @@ from lean_tumbler.core.schemes.catalogue import (
     own_formulas,
     read_value,
 )
-from lean_tumbler.core.schemes.remnants import REMNANT
+from lean_tumbler.core.schemes.obsolete import readable
+from lean_tumbler.core.schemes.obsolete.remnants import REMNANT
 
 # What a bare digest is tried with where no cohort says how it was made.
 BARE_FORMULAS = tuple(

@@ -8,8 +8,9 @@ from enum import IntEnum
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate, input_of
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.limits import Limits, require_within_limits
-from lean_tumbler.core.schemes.base import Derivation, ParsedValue
+from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS, read_value
+from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 
 

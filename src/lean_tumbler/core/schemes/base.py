@@ -1,4 +1,4 @@
-"""The types that every scheme and layout is described with."""
+"""The types that stored values and their layouts are described with."""
 
 import re
 from collections.abc import Callable, Iterable, Mapping
@@ -61,6 +61,7 @@ class Contents:
         confidence: 0 to 1, that the scheme is right.
         also_possible: other schemes that write the same text.
         notes: sentences for a reader.
+        obsolete: whether a newer variant replaced this one because of a weakness.
         scheme: the scheme, where the layout alone does not say it.
     """
 
@@ -81,6 +82,7 @@ class Contents:
     confidence: float = 1.0
     also_possible: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    obsolete: bool = False
     scheme: str = ""
 
 
@@ -212,147 +214,3 @@ class Layout:
 def read_first(layouts: Iterable[Layout], text: str) -> ParsedValue | None:
     """Read a value by the first layout that it is of."""
     return next((found for layout in layouts if (found := layout.read(text))), None)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Parameter:
-    """One cost of a derivation: its name in policy files and the range its standard allows."""
-
-    name: str
-    lowest: int
-    highest: int
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OnTop:
-    """How a derivation that can lie over a legacy digest writes its values, as a PHC string.
-
-    The reader of layered values, the guard of a column and the width that a column needs follow
-    from this, so that what is written is read and admitted.
-
-    Attributes:
-        layout: that reads what `create` writes.
-        start: how each value begins.
-        numbers: what stands before a number, and the parameter; empty for one that follows from
-            the digest.
-        digest_characters: of the digest that `create` writes.
-    """
-
-    layout: Layout
-    start: str
-    numbers: tuple[tuple[str, str], ...]
-    digest_characters: int
-
-    @property
-    def digest_bytes(self) -> int:
-        """How many bytes the digest has that `create` writes."""
-        return self.digest_characters * 3 // 4
-
-    def text(self, parameters: Parameters, salt: str, digest: str) -> str:
-        """Put a value together.
-
-        Args:
-            parameters: its costs.
-            salt: in the base64 of PHC strings.
-            digest: likewise.
-        """
-        costs = "".join(
-            f"{before}{parameters[name] if name else self.digest_bytes}"
-            for before, name in self.numbers
-        )
-        return f"{self.start}{costs}${salt}${digest}"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Steps:
-    """Work that differs in nothing but how often something is done.
-
-    Attributes:
-        number: costs -> how often.
-        costs: number -> costs of derivations that together do it as often.
-    """
-
-    number: Callable[[Parameters], int]
-    costs: Callable[[int], Iterable[Parameters]]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Derivation:
-    """A slow scheme: it can check values, and write new ones.
-
-    Attributes:
-        recompute: (parsed value, secret) -> digest bytes, to compare with `parsed.digest`.
-        create: (secret, salt, parameters) -> the complete stored text.
-        whole_text: (setting, digest bytes) -> the complete stored text in canonical form.
-        read_setting: what `setting` means again, without a digest; None where it is malformed.
-        memory_kib: working memory of one derivation.
-        work_kib: memory that one derivation goes over in all; 0 where memory is not its cost.
-        as_strong: (parameters, others) -> whether the first cost an attacker at least as much.
-        on_top: how it is written where it stands over a legacy digest; None where it cannot.
-        block_bytes: of a digest that is computed in blocks, each for all the rounds; 0 where it is
-            not.
-        steps: its work, where one derivation can be filled up to a dearer one; None where it
-            cannot.
-    """
-
-    scheme: str
-    source: str
-    parameters: tuple[Parameter, ...]
-    defaults: Parameters
-    salt_bytes: int
-    recompute: Callable[[ParsedValue, bytes], bytes]
-    create: Callable[[bytes, bytes, Parameters], str]
-    whole_text: Callable[[str, bytes], str]
-    read_setting: Callable[[str], ParsedValue | None]
-    memory_kib: Callable[[Parameters], int]
-    work_kib: Callable[[Parameters], int]
-    as_strong: Callable[[Parameters, Parameters], bool]
-    on_top: OnTop | None = None
-    block_bytes: int = 0
-    steps: Steps | None = None
-
-    def blocks_of(self, digest_bytes: int) -> int:
-        """Give how many times the rounds are gone through for a digest."""
-        return max(1, -(-digest_bytes // self.block_bytes)) if self.block_bytes else 1
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CryptScheme:
-    """A legacy scheme whose setting and password give the whole stored text again.
-
-    Attributes:
-        compute: (setting, password's bytes) -> the whole stored text.
-        filler: a digest that makes a value of a setting, to read its costs; empty where it has
-            none.
-        lossy: why different passwords open one account; empty where they do not.
-        setting_of: for values that are bare shapes, text -> its setting; None where the text is
-            no such value. Nothing about what the text looks like beyond its structure counts.
-        memory_kib: working memory of one computation.
-        settings_of_rounds: number -> settings that together go through as many rounds; None where
-            there are none.
-    """
-
-    scheme: str
-    source: str
-    compute: Callable[[str, bytes], str]
-    filler: str = ""
-    lossy: tuple[str, ...] = ()
-    setting_of: Callable[[str], str | None] | None = None
-    memory_kib: Callable[[Parameters], int] = lambda _: 0
-    settings_of_rounds: Callable[[int], Iterable[str]] | None = None
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Family:
-    """One module of schemes, as the catalogue lists it."""
-
-    name: str
-    layouts: tuple[Layout, ...]
-    derivations: tuple[Derivation, ...] = ()
-    crypt_schemes: tuple[CryptScheme, ...] = ()
-    formulas: tuple[str, ...] = ()  # all that its layouts name
-
-
-def within(parameters: Parameters, ranges: tuple[Parameter, ...]) -> bool:
-    """Tell whether every parameter lies in the range that its standard allows."""
-    return all(entry.lowest <= parameters[entry.name] <= entry.highest for entry in ranges)

@@ -1,54 +1,49 @@
 """Every scheme this project reads. A new family is one module and one line here."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import cache, lru_cache
+from importlib import import_module
 from types import MappingProxyType
 
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
-from lean_tumbler.core.login import layered
-from lean_tumbler.core.schemes import (
-    argon2,
-    bcrypt,
-    crypt_family,
-    digests_and_salts,
-    directory_tags,
-    encodings,
-    lock_markers,
-    pbkdf2,
-    readable,
-    remnants,
-    scrypt,
-    server_verifiers,
-)
+from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import (
     PREFIXED_HEX,
     PRINTED_BYTES,
-    CryptScheme,
-    Derivation,
-    Family,
     Kind,
     Layout,
+    Parameters,
     ParsedValue,
     Says,
     read_first,
 )
+from lean_tumbler.core.schemes.derivation import CryptScheme, Derivation, Family, Tuning
+from lean_tumbler.core.schemes.guess_work import Work
+from lean_tumbler.core.schemes.obsolete import (
+    digests_and_salts,
+    encodings,
+    readable,
+)
 from lean_tumbler.core.schemes.wrappers import needs_certainty, unwrapped
 
 # In this order the families are asked; what stands earlier wins a text that two could claim.
-_LEGACY_AND_CURRENT: tuple[Family, ...] = (
-    argon2.FAMILY,
-    scrypt.FAMILY,
-    pbkdf2.FAMILY,
-    bcrypt.FAMILY,
-    lock_markers.FAMILY,
-    remnants.FAMILY,
-    directory_tags.FAMILY,
-    server_verifiers.FAMILY,
-    encodings.FAMILY,
-    digests_and_salts.FAMILY,
-    crypt_family.FAMILY,
-    readable.FAMILY,
+_MODULES = (
+    "current.argon2",
+    "current.scrypt",
+    "current.bcrypt",
+    "current.pbkdf2",
+    "lock_markers",
+    "obsolete.remnants",
+    "obsolete.directory_tags",
+    "obsolete.server_verifiers",
+    "obsolete.encodings",
+    "obsolete.digests_and_salts",
+    "obsolete.crypt_family",
+    "obsolete.readable",
+)
+_LEGACY_AND_CURRENT: tuple[Family, ...] = tuple(
+    import_module(f"{__package__}.{name}").FAMILY for name in _MODULES
 )
 DERIVATIONS: MappingProxyType[str, Derivation] = MappingProxyType(
     {found.scheme: found for family in _LEGACY_AND_CURRENT for found in family.derivations}
@@ -63,6 +58,19 @@ HEX_LAYOUTS = (*encodings.HEX_LAYOUTS, *digests_and_salts.HEX_LAYOUTS)
 LAYOUTS: tuple[Layout, ...] = tuple(
     dict.fromkeys((*HEX_LAYOUTS, *(layout for family in FAMILIES for layout in family.layouts)))
 )
+
+# What one guess takes, scheme by scheme.
+WORK: MappingProxyType[str, Callable[[Parameters], Work]] = MappingProxyType(
+    {scheme: counted for family in FAMILIES for scheme, counted in family.work.items()}
+)
+
+# What parameters are chosen of, the recommended first; the first is also what is written where
+# nothing else is said.
+TUNED: MappingProxyType[str, Tuning] = MappingProxyType(
+    {name: found.tuning for name, found in DERIVATIONS.items() if found.tuning is not None}
+)
+
+USUAL_TARGET = next(iter(TUNED))
 
 CRYPT_SCHEMES: MappingProxyType[str, CryptScheme] = MappingProxyType(
     {found.scheme: found for family in FAMILIES for found in family.crypt_schemes}

@@ -4,7 +4,8 @@ import base64
 import re
 from collections.abc import Callable
 
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout
+from lean_tumbler.core.schemes.derivation import Family
 
 # shadow(5): a field that holds no valid crypt result, customarily starting with `!` or `*`,
 # closes password login; `x` says that the value stands in another file.

@@ -5,9 +5,10 @@ from dataclasses import dataclass, field, fields
 from typing import Any
 
 from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.guess_work import Work
 from lean_tumbler.core.tuning.numbers import require_numbers
 from lean_tumbler.core.tuning.popularity import Popularity
-from lean_tumbler.core.tuning.work import Work, work_of
+from lean_tumbler.core.tuning.work import work_of
 from lean_tumbler.errors import UsageError
 
 # Between two reads of on-chip memory, a round of Blowfish waits for six operations, each on the

@@ -3,11 +3,10 @@
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import product
 
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.schemes.base import Parameters
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
 from lean_tumbler.core.stock_functions import Program, hindrance
 from lean_tumbler.core.tuning.attacker import Hardware, guesses_per_second
 from lean_tumbler.core.tuning.capacity import (
@@ -17,21 +16,10 @@ from lean_tumbler.core.tuning.capacity import (
     response_p99,
 )
 from lean_tumbler.core.tuning.cost_lines import CostLine
-from lean_tumbler.core.tuning.measuring import SCHEMES
 
 # NIST SP 800-132: PBKDF2 with an approved hash function; the others have no approved primitive.
-APPROVED = tuple(scheme for scheme in SCHEMES if scheme.startswith("pbkdf2-"))
+APPROVED = tuple(scheme for scheme, tuning in TUNED.items() if tuning.approved)
 
-# Memory in KiB, from the published least through what RFC 9106 section 4 recommends second (64 MiB)
-# and beyond; each in so many passes.
-_ARGON2_MEMORY_KIB = (
-    19456, 24576, 30720, 32768, 47104, 65536, 98304, 131072, 196608, 262144, 393216, 524288,
-    1048576,
-)  # fmt: skip
-_ARGON2_PASSES = (2, 3, 4)
-_BCRYPT_STEPS_ABOVE_FLOOR = 7
-_SCRYPT_COSTS = range(14, 22)
-_ROUNDS_FACTORS = (1.0, 1.25, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0, 15.0, 20.0)
 _MOST_CORES = 4096
 _LONGER = 1.5  # how much longer than one derivation a wait must be, to be worth a proposal
 _ALIKE = 1.1  # within a tenth, a model of an attacker cannot tell; then more memory decides
@@ -132,35 +120,11 @@ class Choice:
 
 def steps_of(scheme: str, floor: Floor) -> list[Parameters]:
     """List parameters of a scheme to choose from: all at or above the floor."""
-    derivation = DERIVATIONS[scheme]
-    alternatives = [
-        {**derivation.defaults, "lanes": 1, **alternative}
-        if "lanes" in derivation.defaults
-        else {**derivation.defaults, **alternative}
-        for alternative in floor.alternatives.get(scheme, ())
-    ]
-    found = [*alternatives, *_above(scheme, alternatives)]
+    defaults = DERIVATIONS[scheme].defaults
+    alternatives = [{**defaults, **found} for found in floor.alternatives.get(scheme, ())]
+    found = [*alternatives, *TUNED[scheme].above(alternatives)]
     distinct = {tuple(point.items()): point for point in found}
     return [point for point in distinct.values() if floor.reached_by(scheme, point)]
-
-
-def _above(scheme: str, alternatives: Sequence[Parameters]) -> Iterator[Parameters]:
-    lanes = max((point.get("lanes", 1) for point in alternatives), default=1)
-    match scheme:
-        case "argon2id":
-            for memory, passes in product(_ARGON2_MEMORY_KIB, _ARGON2_PASSES):
-                yield {"memory_kib": memory, "passes": passes, "lanes": lanes}
-        case "scrypt":
-            for cost in _SCRYPT_COSTS:
-                yield {"cost_log2": cost, "block_size": 8, "lanes": 1}
-        case "bcrypt":
-            for point in alternatives:
-                for step in range(_BCRYPT_STEPS_ABOVE_FLOOR):
-                    yield {"cost_log2": point["cost_log2"] + step}
-        case _:
-            for point in alternatives:
-                for factor in _ROUNDS_FACTORS:
-                    yield {"rounds": round(point["rounds"] * factor)}
 
 
 def candidate(

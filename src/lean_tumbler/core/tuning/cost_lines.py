@@ -8,7 +8,7 @@ import numpy as np
 from scipy.optimize import nnls
 
 from lean_tumbler.core.schemes.base import Parameters
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
 from lean_tumbler.core.tuning.measuring import Measurement
 
 _HELD_BACK_EVERY = 4  # of the points in order, the last of each four
@@ -22,16 +22,7 @@ def _terms(scheme: str, costs: Parameters) -> list[float]:
     """Give what a scheme's time grows with; the first stands for what is always spent."""
     memory_kib = DERIVATIONS[scheme].memory_kib(costs)
     mapped_kib = float(memory_kib) if memory_kib >= _MAPPED_KIB else 0.0
-    match scheme:
-        case "argon2id":
-            return [1.0, costs["memory_kib"] * costs["passes"], mapped_kib]
-        case "scrypt":
-            blocks = 2.0 ** costs["cost_log2"] * costs["block_size"]
-            return [1.0, blocks * costs["lanes"], mapped_kib]
-        case "bcrypt":
-            return [1.0, 2.0 ** costs["cost_log2"]]
-        case _:
-            return [1.0, costs["rounds"]]
+    return [1.0, TUNED[scheme].grows_with(costs), mapped_kib]
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from itertools import chain
 from math import ceil
 
-from lean_tumbler.core.schemes.base import Derivation, Parameters
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.base import Parameters
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
+from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.core.tuning.capacity import MOST_OF_MEMORY
 
 Clock = Callable[[], float]
@@ -75,29 +76,6 @@ class Effort:
 QUICK = Effort(seconds=4.5, dearest_milliseconds=80.0, points=4)
 THOROUGH = Effort(seconds=44.0, dearest_milliseconds=400.0, points=8)
 
-# The cheapest first. Steps of about two, so that a line through them covers what is chosen from;
-# memory and passes by turns, so that the line can tell one from the other.
-_POINTS: Mapping[str, tuple[Parameters, ...]] = {
-    "argon2id": tuple(
-        {"memory_kib": memory, "passes": passes, "lanes": 1}
-        for memory, passes in (
-            (16384, 1), (16384, 3), (32768, 1), (19456, 2), (47104, 2), (65536, 1), (65536, 3),
-            (131072, 2),
-        )
-    ),
-    "bcrypt": tuple({"cost_log2": cost} for cost in range(6, 14)),
-    "scrypt": tuple({"cost_log2": cost, "block_size": 8, "lanes": 1} for cost in range(11, 19)),
-    "pbkdf2-sha256": tuple(
-        {"rounds": rounds}
-        for rounds in (10_000, 25_000, 50_000, 100_000, 200_000, 400_000, 600_000, 1_200_000)
-    ),
-    "pbkdf2-sha512": tuple(
-        {"rounds": rounds}
-        for rounds in (10_000, 25_000, 50_000, 100_000, 210_000, 400_000, 600_000, 1_200_000)
-    ),
-}  # fmt: skip
-SCHEMES = tuple(_POINTS)
-
 
 def percentile(values: Sequence[float], share: float) -> float:
     """Give the least value that at least `share` of all values do not exceed."""
@@ -141,7 +119,7 @@ class Bench:
             schemes: their names.
             progress: told of each point of a round that is done; there are `steps` of them.
         """
-        seconds = self._effort.seconds * max(2, len(schemes)) / len(SCHEMES)
+        seconds = self._effort.seconds * max(2, len(schemes)) / len(TUNED)
         each = seconds / (self.steps(schemes) * len(self._levels))
         plan = [
             (DERIVATIONS[scheme], parameters)
@@ -163,12 +141,12 @@ class Bench:
 
     def steps(self, schemes: Sequence[str]) -> int:
         """Count the points of all rounds."""
-        return _ROUNDS * sum(len(_POINTS[scheme][: self._effort.points]) for scheme in schemes)
+        return _ROUNDS * sum(len(TUNED[scheme].points[: self._effort.points]) for scheme in schemes)
 
     def _planned(self, derivation: Derivation, seconds: float) -> Iterator[Parameters]:
         """Give the points that memory and time allow, the cheapest first; note the others."""
         given, planned, slow = 0, 0.0, ""
-        for parameters in _POINTS[derivation.scheme][: self._effort.points]:
+        for parameters in TUNED[derivation.scheme].points[: self._effort.points]:
             needed_kib = derivation.memory_kib(parameters) * self._levels[-1]
             why = slow
             if not slow and needed_kib > MOST_OF_MEMORY * self._memory_kib:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from lean_tumbler.core.layering import SkipReason
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
 from lean_tumbler.reports.csv_lines import csv_line
 from lean_tumbler.reports.terminal import new_table
 
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.jobs.bulk.summary import LayeringSummary
 
+_ON_TOP = [name for name in TUNED if DERIVATIONS[name].on_top is not None]
 # What would decide about rows that are left for a reason.
 DECIDES: Mapping[SkipReason, str] = {
     SkipReason.UNKNOWN: "look at one with `explain --store NAME --account KEY`",
@@ -38,7 +40,7 @@ DECIDES: Mapping[SkipReason, str] = {
     ),
     SkipReason.WAYS_DIFFER: "a condition (`when`) that tells these cohorts apart decides it",
     SkipReason.AT_NEXT_LOGIN: (
-        "with [target] argon2id, scrypt or pbkdf2-sha256 they would be layered "
+        f"with [target] {', '.join(_ON_TOP[:-1])} or {_ON_TOP[-1]} they would be layered "
         "now; check first that every program can verify one of these"
     ),
     SkipReason.READ_BY: (

@@ -187,16 +187,8 @@ def _guess(parsed: ParsedValue) -> str:
 def _work(parsed: ParsedValue) -> str:
     """Say what the parameters make a check do."""
     of = parsed.inner if parsed.kind is Kind.LAYERED and parsed.inner is not None else parsed
-    numbers = of.parameters
-    if "cost_log2" in numbers and of.scheme == "bcrypt":
-        rounds = 2 ** numbers["cost_log2"]
-        return f"2^{numbers['cost_log2']} = {rounds:,} rounds; one more doubles the time"
-    if of.scheme in DERIVATIONS and "memory_kib" in numbers:
-        memory = numbers["memory_kib"] / 1024
-        return f"{memory:,.3g} MiB of memory, gone through {numbers.get('passes', 1)} times"
-    if "iterations" in numbers:
-        return f"{numbers['iterations']:,} times the hash function, one after the other"
-    return ""
+    found = DERIVATIONS.get(of.scheme)
+    return found.work_in_words(of.parameters) if found else ""
 
 
 _SALT_INSIDE = (

@@ -13,6 +13,7 @@ from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
+from lean_tumbler.core.schemes.current import bcrypt
 from lean_tumbler.errors import CheckImpossible
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
@@ -24,7 +25,7 @@ from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import open_store
 
 TRIED_WHOLLY = 3  # accounts of each cohort that every text is tried on; of others, two texts
-_BLOCK_BYTES = 72  # what bcrypt takes of a password
+_BLOCK_BYTES = bcrypt.PASSWORD_BYTES  # what old programs cut, whatever they write today
 _LONG_CHARACTERS = 1000
 
 

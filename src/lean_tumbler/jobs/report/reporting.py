@@ -8,6 +8,7 @@ from pathlib import Path
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.standards import POINTS, Facts, Point, Verdict
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.history import Entry
@@ -18,7 +19,6 @@ from lean_tumbler.stores.sealed_backup import Head, read_head
 from lean_tumbler.stores.surroundings import Surroundings
 
 _NO_SALT = (Grade.READABLE, Grade.FAST_UNSALTED)
-_FIRST_COST = {"bcrypt": "cost_log2"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -141,11 +141,12 @@ def _facts(column: AuditedColumn, policy: StoragePolicy, guarded: bool | None) -
 
 
 def _lowest(profile: Profile) -> dict[str, int]:
-    """Give the lowest rounds or cost of each scheme that stands by itself or on top."""
+    """Give the lowest first cost of each slow scheme that stands by itself or on top."""
     found: dict[str, int] = {}
     for reading in profile.groups:
-        name = _FIRST_COST.get(reading.scheme, "rounds")
-        cost = dict(reading.parameters).get(name)
-        if cost is not None and reading.grade in {Grade.CURRENT, Grade.LAYERED, Grade.OUTDATED}:
-            found[reading.scheme] = min(cost, found.get(reading.scheme, cost))
+        derivation = DERIVATIONS.get(reading.scheme)
+        if derivation is None:
+            continue
+        cost = dict(reading.parameters)[derivation.parameters[0].name]
+        found[reading.scheme] = min(cost, found.get(reading.scheme, cost))
     return found

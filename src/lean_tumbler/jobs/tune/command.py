@@ -158,17 +158,17 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
 
 def _schemes(arguments: argparse.Namespace) -> tuple[str, ...]:
+    from lean_tumbler.core.schemes.catalogue import TUNED
     from lean_tumbler.core.tuning.choosing import APPROVED
-    from lean_tumbler.core.tuning.measuring import SCHEMES
     from lean_tumbler.stores.naming import nearest
 
-    wanted = SCHEMES
+    wanted = tuple(TUNED)
     if arguments.schemes is not None:
         wanted = tuple(name.strip() for name in arguments.schemes.split(","))
         for name in wanted:
-            if name not in SCHEMES:
+            if name not in TUNED:
                 raise UsageError(
-                    f"--schemes: no scheme “{name}” to write; {nearest(name, SCHEMES)}"
+                    f"--schemes: no scheme “{name}” to write; {nearest(name, tuple(TUNED))}"
                 )
     if arguments.approved_only:
         wanted = tuple(name for name in wanted if name in APPROVED)

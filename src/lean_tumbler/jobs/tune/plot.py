@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import cycle
 from typing import TYPE_CHECKING
 
 from matplotlib.style import context
@@ -22,13 +23,7 @@ if TYPE_CHECKING:
 
 _GUESSES = 1e9
 _TOP = 10  # times the permitted wait
-_COLOURS = {
-    "argon2id": "#1b7f5c",
-    "bcrypt": "#d1495b",
-    "scrypt": "#2e6f95",
-    "pbkdf2-sha256": "#b07d12",
-    "pbkdf2-sha512": "#7b5ea7",
-}
+_COLOURS = ("#1b7f5c", "#2e6f95", "#d1495b", "#b07d12", "#7b5ea7")
 
 
 def tune_plot(tuned: Tuned, kind: str) -> bytes:
@@ -42,9 +37,9 @@ def tune_plot(tuned: Tuned, kind: str) -> bytes:
         figure, axes = new_axes()
         axes.set_xscale("log")
         axes.set_yscale("log")
-        for scheme in tuned.lines:
+        for scheme, colour in zip(tuned.lines, cycle(_COLOURS), strict=False):
             own = [found for found in tuned.choice.candidates if found.scheme == scheme]
-            _draw_scheme(axes, tuned, scheme, own)
+            _draw_scheme(axes, tuned, scheme, own, colour)
         _draw_limits(axes, tuned)
         _draw_choice(axes, tuned)
         return saved(figure, kind)
@@ -59,9 +54,10 @@ def _top(tuned: Tuned) -> float:
     return _TOP * tuned.demand.within_milliseconds
 
 
-def _draw_scheme(axes: Axes, tuned: Tuned, scheme: str, own: Sequence[Candidate]) -> None:
+def _draw_scheme(
+    axes: Axes, tuned: Tuned, scheme: str, own: Sequence[Candidate], colour: str
+) -> None:
     """Draw the candidates of a scheme, and the shortest wait at each price or more."""
-    colour = _COLOURS.get(scheme, "#555555")
     finite = sorted(
         (_price(tuned, found), found.p99_milliseconds, not found.against)
         for found in own

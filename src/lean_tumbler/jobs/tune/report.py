@@ -153,23 +153,7 @@ def _load(demand: Demand) -> str:
 
 def costs_in_words(scheme: str, parameters: Parameters) -> str:
     """Write parameters for a person."""
-    match scheme:
-        case "argon2id":
-            lanes = f", {parameters['lanes']} lanes" if parameters["lanes"] > 1 else ""
-            size = f"{parameters['memory_kib'] / 1024:.4g} MiB"
-            return f"{size}, {_counted(parameters['passes'], 'pass', 'passes')}{lanes}"
-        case "bcrypt":
-            return f"cost {parameters['cost_log2']}"
-        case "scrypt":
-            lanes = f", {parameters['lanes']} lanes" if parameters["lanes"] > 1 else ""
-            mib = 2 ** parameters["cost_log2"] * parameters["block_size"] * 128 / 2**20
-            return f"N = 2^{parameters['cost_log2']} ({mib:g} MiB){lanes}"
-        case _:
-            return f"{parameters['rounds']:,} rounds"
-
-
-def _counted(number: int, one: str, more: str) -> str:
-    return f"{number} {one if number == 1 else more}"
+    return DERIVATIONS[scheme].in_words(parameters)
 
 
 def draw_tune(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> None:

@@ -14,9 +14,9 @@ from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.profile import Frame, Group, Profiler
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.login.gateway import store_reader
-from lean_tumbler.core.login.layered import origins_of
 from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.naming import nearest, require_column

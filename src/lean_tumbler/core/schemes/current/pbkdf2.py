@@ -3,26 +3,30 @@
 import hashlib
 import re
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 from types import MappingProxyType
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
     Contents,
-    Derivation,
-    Family,
     Kind,
     Layout,
-    OnTop,
-    Parameter,
     Parameters,
     ParsedValue,
     Says,
-    Steps,
     read_first,
+)
+from lean_tumbler.core.schemes.derivation import (
+    Derivation,
+    Family,
+    OnTop,
+    Parameter,
+    Steps,
+    Tuning,
     within,
 )
+from lean_tumbler.core.schemes.guess_work import HMAC_COMPRESSIONS, rounds_of
 
 PARAMETERS = (Parameter(name="rounds", lowest=1, highest=2**32 - 1),)
 
@@ -30,7 +34,8 @@ _LEAST_DIGEST_BYTES = 8
 _BLOB_HEADER = struct.Struct(">BIII")
 _BLOB_FUNCTIONS = ("pbkdf2-sha1", "pbkdf2-sha256", "pbkdf2-sha512")
 
-# Each scheme's digest, its length in bytes, and the rounds of the published guidance.
+# Each scheme's digest, its length in bytes, and the rounds of the OWASP Password Storage Cheat
+# Sheet (2023 edition).
 _SCHEMES = MappingProxyType(
     {
         "pbkdf2-sha1": ("sha1", 20, 1_300_000),
@@ -38,6 +43,17 @@ _SCHEMES = MappingProxyType(
         "pbkdf2-sha512": ("sha512", 64, 210_000),
     }
 )
+# NIST SP 800-63B (revision 3) section 5.1.1.2: “typically at least 10,000 iterations”.
+_NIST_ROUNDS = 10_000
+_MEASURED = {
+    "pbkdf2-sha256": (
+        10_000, 25_000, 50_000, 100_000, 200_000, 400_000, 600_000, 1_200_000,
+    ),
+    "pbkdf2-sha512": (
+        10_000, 25_000, 50_000, 100_000, 210_000, 400_000, 600_000, 1_200_000,
+    ),
+}  # fmt: skip
+_FACTORS = (1.0, 1.25, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0, 15.0, 20.0)
 
 
 def _contents(
@@ -223,6 +239,21 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     return parameters["rounds"] >= others["rounds"]
 
 
+def _above(alternatives: Sequence[Parameters]) -> Iterator[Parameters]:
+    for point in alternatives:
+        for factor in _FACTORS:
+            yield {"rounds": round(point["rounds"] * factor)}
+
+
+def _tuning(rounds: Sequence[int]) -> Tuning:
+    return Tuning(
+        points=tuple({"rounds": number} for number in rounds),
+        grows_with=lambda parameters: float(parameters["rounds"]),
+        above=_above,
+        approved=True,
+    )
+
+
 def _on_top(scheme: str) -> OnTop:
     layout = next(found for found in LAYOUTS if (found.scheme, found.name) == (scheme, phc.NAME))
     return OnTop(
@@ -248,6 +279,17 @@ def _derivation(scheme: str) -> Derivation:
         work_kib=lambda _: 0,
         as_strong=_as_strong,
         on_top=None if scheme == "pbkdf2-sha1" else _on_top(scheme),
+        in_words=lambda parameters: f"{parameters['rounds']:,} rounds",
+        work_in_words=lambda parameters: (
+            f"{parameters['rounds']:,} rounds of HMAC, one after the other"
+        ),
+        limits={"rounds": "rounds"},
+        floors={
+            "owasp": ({"rounds": _SCHEMES[scheme][2]},),
+            "nist": ({"rounds": _NIST_ROUNDS},),
+        },
+        tuning=_tuning(_MEASURED[scheme]) if scheme in _MEASURED else None,
+        digest_multiple=4 if scheme == "pbkdf2-sha1" else 8,
         block_bytes=_SCHEMES[scheme][1],
         steps=Steps(
             number=lambda costs: costs["rounds"], costs=lambda number: ({"rounds": number},)
@@ -256,5 +298,8 @@ def _derivation(scheme: str) -> Derivation:
 
 
 FAMILY = Family(
-    name="pbkdf2", layouts=LAYOUTS, derivations=tuple(_derivation(scheme) for scheme in _SCHEMES)
+    name="pbkdf2",
+    layouts=LAYOUTS,
+    derivations=tuple(_derivation(scheme) for scheme in _SCHEMES),
+    work={scheme: rounds_of(name, HMAC_COMPRESSIONS) for scheme, (name, *_) in _SCHEMES.items()},
 )

@@ -6,8 +6,10 @@ from collections.abc import Iterator
 from dataclasses import replace
 from functools import partial
 
-from lean_tumbler.core.schemes import argon2, bcrypt, crypt_family
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, Says, read_first
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Says, read_first
+from lean_tumbler.core.schemes.current import argon2, bcrypt
+from lean_tumbler.core.schemes.derivation import Family
+from lean_tumbler.core.schemes.obsolete import crypt_family
 
 _SOURCE = "RFC 2307 section 5.3; directory servers' documentation"
 _NAME = "directory tag"

@@ -4,8 +4,11 @@ import re
 from dataclasses import replace
 from functools import partial
 
-from lean_tumbler.core.schemes import challenge_verifiers, crypt_digests, phc
-from lean_tumbler.core.schemes.base import Contents, CryptScheme, Family, Kind, Layout, Says
+from lean_tumbler.core.schemes import phc
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Says
+from lean_tumbler.core.schemes.derivation import CryptScheme, Family
+from lean_tumbler.core.schemes.guess_work import HMAC_COMPRESSIONS, Work, compressions_of, rounds_of
+from lean_tumbler.core.schemes.obsolete import challenge_verifiers, crypt_digests
 
 _POSTGRESQL = "PostgreSQL documentation, Password Authentication; RFC 5802, RFC 7677"
 _MYSQL = "MariaDB and MySQL documentation, PASSWORD() and authentication plugins"
@@ -53,6 +56,7 @@ def _old_mysql(match: re.Match[str]) -> Contents:
         confidence=0.6,
         also_possible=("half of an md5",),
         notes=("Two numbers of 31 bits; blanks in the password do not count.",),
+        obsolete=True,
     )
 
 
@@ -244,4 +248,12 @@ FAMILY = Family(
     layouts=LAYOUTS,
     crypt_schemes=CRYPT_SCHEMES,
     formulas=(_WITH_LOGIN, _TWICE, _UTF16_SHA1, _UTF16_SHA512, _SALTED_SHA1),
+    work={
+        "scram-sha-256": rounds_of("sha256", HMAC_COMPRESSIONS),
+        "pbkdf2-sha512-verifier": rounds_of("sha512", HMAC_COMPRESSIONS),
+        "caching-sha256": rounds_of("sha256", 1.5),
+        "double-sha1": compressions_of("sha1", "sha1"),
+        "postgresql-md5": compressions_of("md5"),
+        "mysql-old": lambda _: Work(operations=12 * 8.0),  # a few sums for each character
+    },
 )

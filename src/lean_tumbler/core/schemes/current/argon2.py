@@ -1,24 +1,30 @@
 """Argon2 in its three types and both versions (RFC 9106)."""
 
 import re
+from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
+from itertools import product
 from types import MappingProxyType
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
     Contents,
-    Derivation,
-    Family,
     Kind,
     Layout,
-    OnTop,
-    Parameter,
     Parameters,
     ParsedValue,
     Says,
     read_first,
+)
+from lean_tumbler.core.schemes.derivation import (
+    Derivation,
+    Family,
+    OnTop,
+    Parameter,
+    Tuning,
     within,
 )
+from lean_tumbler.core.schemes.guess_work import Work
 
 DIGEST_BYTES = 32
 _VERSION_NOW = 0x13
@@ -29,8 +35,22 @@ _TYPES = MappingProxyType({"argon2d": 0, "argon2i": 1, "argon2id": 2})  # RFC 91
 PARAMETERS = (
     Parameter(name="memory_kib", lowest=8, highest=2**32 - 1),
     Parameter(name="passes", lowest=1, highest=2**32 - 1),
-    Parameter(name="lanes", lowest=1, highest=2**24 - 1),
+    Parameter(name="lanes", lowest=1, highest=2**24 - 1, needs=("memory_kib", 8)),
 )
+
+
+# RFC 9106 section 3.6: 128 quarter rounds for one KiB, 36 operations each.
+_BLAMKA_BLOCK = 128 * 36
+# RFC 9106 section 7.2: what the best known attack gains on Argon2id in one pass and in more.
+_SHORTCUT_ONE_PASS, _SHORTCUT = 2.1, 1.33
+
+# Memory from the published least through what RFC 9106 section 4 recommends second (64 MiB) and
+# beyond; each in so many passes.
+_MEMORY_KIB = (
+    19456, 24576, 30720, 32768, 47104, 65536, 98304, 131072, 196608, 262144, 393216, 524288,
+    1048576,
+)  # fmt: skip
+_PASSES = (2, 3, 4)
 
 
 def _build(match: re.Match[str]) -> Contents | None:
@@ -46,9 +66,8 @@ def _build(match: re.Match[str]) -> Contents | None:
     # RFC 9106 section 3.1: a salt of at least 8 bytes is expected, a digest of at least 4 required.
     if not within(parameters, PARAMETERS) or len(digest) < 4 or len(salt) < 8:
         return None
-    if parameters["memory_kib"] < 8 * parameters["lanes"]:
-        return None
-    notes = () if version == _VERSION_NOW else ("Argon2 version 1.0, superseded by 1.3 in 2016.",)
+    is_old = version != _VERSION_NOW
+    notes = ("Argon2 version 1.0, superseded by 1.3 in 2016.",) if is_old else ()
     return Contents(
         parameters=parameters,
         variant=f"v={version}",
@@ -56,6 +75,7 @@ def _build(match: re.Match[str]) -> Contents | None:
         digest=digest,
         setting=phc.setting_of(match, digest),
         notes=notes,
+        obsolete=is_old or match.string.startswith("$argon2d$"),
     )
 
 
@@ -118,6 +138,18 @@ def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
     )
 
 
+def in_words(parameters: Parameters) -> str:
+    """Write costs for a person."""
+    lanes = f", {parameters['lanes']} lanes" if parameters["lanes"] > 1 else ""
+    passes = "1 pass" if parameters["passes"] == 1 else f"{parameters['passes']} passes"
+    return f"{parameters['memory_kib'] / 1024:.4g} MiB, {passes}{lanes}"
+
+
+def _work_in_words(parameters: Parameters) -> str:
+    memory = parameters["memory_kib"] / 1024
+    return f"{memory:,.3g} MiB of memory, gone through {parameters['passes']} times"
+
+
 def _create(scheme: str, secret: bytes, salt: bytes, parameters: Parameters) -> str:
     memory, passes, lanes = (parameters[entry.name] for entry in PARAMETERS)
     head = f"${scheme}$v={_VERSION_NOW}$m={memory},t={passes},p={lanes}${phc.encode(salt)}$"
@@ -139,6 +171,49 @@ def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     ) >= memory_moved_kib(others)
 
 
+def _work(parameters: Parameters) -> Work:
+    """RFC 9106 section 3.2: a first pass writes and reads each block, a later one reads two."""
+    blocks = parameters["memory_kib"] * parameters["passes"]
+    return Work(
+        operations=blocks * _BLAMKA_BLOCK,
+        bytes_moved=1024.0 * memory_moved_kib(parameters),
+        shortcut=_SHORTCUT_ONE_PASS if parameters["passes"] == 1 else _SHORTCUT,
+    )
+
+
+def _above(alternatives: Sequence[Parameters]) -> Iterator[Parameters]:
+    lanes = max((point["lanes"] for point in alternatives), default=1)
+    for memory, passes in product(_MEMORY_KIB, _PASSES):
+        yield {"memory_kib": memory, "passes": passes, "lanes": lanes}
+
+
+# OWASP Password Storage Cheat Sheet (2023 edition), which names Argon2id alone; RFC 9106 section 4,
+# the first and the second recommended option.
+_FLOORS: Mapping[str, tuple[Parameters, ...]] = {
+    "owasp": (
+        {"memory_kib": 47104, "passes": 1},
+        {"memory_kib": 19456, "passes": 2},
+        {"memory_kib": 12288, "passes": 3},
+        {"memory_kib": 9216, "passes": 4},
+        {"memory_kib": 7168, "passes": 5},
+    ),
+    "rfc9106": (
+        {"memory_kib": 1 << 21, "passes": 1, "lanes": 4},
+        {"memory_kib": 1 << 16, "passes": 3, "lanes": 4},
+    ),
+}
+# Memory and passes by turns, so that a line through the points can tell one from the other.
+_TUNING = Tuning(
+    points=tuple(
+        {"memory_kib": memory, "passes": passes, "lanes": 1}
+        for memory, passes in (
+            (16384, 1), (16384, 3), (32768, 1), (19456, 2), (47104, 2), (65536, 1), (65536, 3),
+            (131072, 2),
+        )
+    ),
+    grows_with=lambda parameters: parameters["memory_kib"] * parameters["passes"],
+    above=_above,
+)  # fmt: skip
 _ON_TOP = OnTop(
     layout=LAYOUTS[0],
     start=f"$argon2id$v={_VERSION_NOW}",
@@ -162,6 +237,11 @@ def _derivation(scheme: str) -> Derivation:
         work_kib=lambda parameters: parameters["memory_kib"] * parameters["passes"],
         as_strong=_as_strong,
         on_top=_ON_TOP if scheme == "argon2id" else None,
+        in_words=in_words,
+        work_in_words=_work_in_words,
+        limits={"memory_kib": "memory_kib", "lanes": "lanes"},
+        floors=_FLOORS if scheme == "argon2id" else {},
+        tuning=_TUNING if scheme == "argon2id" else None,
     )
 
 
@@ -169,4 +249,5 @@ FAMILY = Family(
     name="argon2",
     layouts=LAYOUTS,
     derivations=tuple(_derivation(layout.scheme) for layout in LAYOUTS),
+    work=dict.fromkeys(_TYPES, _work),
 )

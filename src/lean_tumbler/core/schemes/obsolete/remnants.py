@@ -4,7 +4,8 @@ Whoever finds one knows that some code ignored an error, or stored a promise bef
 Nobody's password is in it, so it opens nothing and is compared with nothing.
 """
 
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout
+from lean_tumbler.core.schemes.derivation import Family
 
 REMNANT = "remnant"
 _SOURCE = "what languages and programs print for nothing, for objects and for failures"

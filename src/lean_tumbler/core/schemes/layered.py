@@ -15,14 +15,13 @@ from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
     VALUE_CHARACTERS,
     Contents,
-    Derivation,
-    Family,
     Kind,
     Layout,
     Parameters,
     Says,
     read_first,
 )
+from lean_tumbler.core.schemes.derivation import Derivation, Family
 
 TAG = "$over$"
 MOST_BYTES = 1536  # of each input

@@ -6,15 +6,9 @@ from dataclasses import dataclass
 from functools import partial
 
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import (
-    PREFIXED_HEX,
-    PRINTED_BYTES,
-    Contents,
-    Family,
-    Kind,
-    Layout,
-    Says,
-)
+from lean_tumbler.core.schemes.base import PREFIXED_HEX, PRINTED_BYTES, Contents, Kind, Layout, Says
+from lean_tumbler.core.schemes.derivation import Family
+from lean_tumbler.core.schemes.guess_work import COMPRESSION, compressions_of
 from lean_tumbler.core.schemes.randomness import looks_random
 
 _SOURCE = "RFC 1321 (md5), FIPS 180-4 (sha1, sha2), FIPS 202 (sha3)"
@@ -233,4 +227,5 @@ FAMILY = Family(
     formulas=tuple(
         f"{join}{name}, hex" for name in _NAMES for join in ("", "append salt, ", "prepend salt, ")
     ),
+    work={name: compressions_of(name) for name in COMPRESSION},
 )

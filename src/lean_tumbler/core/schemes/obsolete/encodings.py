@@ -7,7 +7,8 @@ hexadecimal of a digest's length throughout is not taken for base64.
 import re
 
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout
+from lean_tumbler.core.schemes.derivation import Family
 from lean_tumbler.core.schemes.randomness import looks_random
 
 _LONGEST = 128

@@ -2,20 +2,18 @@
 
 import base64
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
-from lean_tumbler.core.schemes.base import (
-    Contents,
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Parameters, ParsedValue, Says
+from lean_tumbler.core.schemes.derivation import (
     Derivation,
     Family,
-    Kind,
-    Layout,
+    FixedForm,
     Parameter,
-    Parameters,
-    ParsedValue,
-    Says,
     Steps,
+    Tuning,
 )
+from lean_tumbler.core.schemes.guess_work import Work
 from lean_tumbler.errors import CheckImpossible
 
 PASSWORD_BYTES = 72  # the cipher's key takes 18 words of 4 bytes; the rest is ignored
@@ -28,8 +26,13 @@ _STANDARD = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
 _TO_STANDARD = str.maketrans(_OWN, _STANDARD)
 _FROM_STANDARD = str.maketrans(_STANDARD, _OWN, "=")
 
+# Provos and Mazières 1999: rounds of Blowfish in a key schedule, and the four S-boxes.
+_ROUNDS = 521 * 16
+_BYTES = 4096
+_STEPS_ABOVE_FLOOR = 7
+
 # Of a password's first 72 bytes they compute the same; older programs know one of the later two.
-WRITTEN_VARIANTS = ("2b", "2y", "2a")
+_WRITTEN_VARIANTS = ("2b", "2y", "2a")
 
 _NOTES = {
     "2": ("The first variant: it left out the NUL at the password's end.",),
@@ -53,6 +56,7 @@ def _build(match: re.Match[str]) -> Contents:
         digest=_decode(match["digest"]),
         setting=match.string[: match.start("digest")],
         notes=_NOTES.get(match["variant"], ()),
+        obsolete=match["variant"] in _NOTES,
     )
 
 
@@ -135,6 +139,22 @@ def _costs_of(number: int) -> Iterator[Parameters]:
             yield {"cost_log2": cost}
 
 
+def _work(parameters: Parameters) -> Work:
+    """Count 2^c times two key schedules, one Blowfish round after the other."""
+    return Work(on_chip_rounds=2.0 ** (parameters["cost_log2"] + 1) * _ROUNDS, on_chip_bytes=_BYTES)
+
+
+def _work_in_words(parameters: Parameters) -> str:
+    cost = parameters["cost_log2"]
+    return f"2^{cost} = {2**cost:,} rounds; one more doubles the time"
+
+
+def _above(alternatives: Sequence[Parameters]) -> Iterator[Parameters]:
+    for point in alternatives:
+        for step in range(_STEPS_ABOVE_FLOOR):
+            yield {"cost_log2": point["cost_log2"] + step}
+
+
 def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     return parameters["cost_log2"] >= others["cost_log2"]
 
@@ -157,7 +177,25 @@ FAMILY = Family(
             work_kib=lambda _: 0,
             as_strong=_as_strong,
             on_top=None,  # it would cut the input at 72 bytes
+            in_words=lambda parameters: f"cost {parameters['cost_log2']}",
+            work_in_words=_work_in_words,
+            limits={"cost_log2": "bcrypt_cost_log2"},
+            # OWASP Password Storage Cheat Sheet (2023 edition)
+            floors={"owasp": ({"cost_log2": 10},)},
+            tuning=Tuning(
+                points=tuple({"cost_log2": cost} for cost in range(6, 14)),
+                grows_with=lambda parameters: 2.0 ** parameters["cost_log2"],
+                above=_above,
+            ),
+            fixed_form=FixedForm(
+                start="$2[aby]$", cost="cost_log2", alphabet="[A-Za-z0-9./]", characters=53
+            ),
+            digest_multiple=0,
+            password_bytes=PASSWORD_BYTES,
+            variants=_WRITTEN_VARIANTS,
+            as_variant=as_variant,
             steps=Steps(number=lambda costs: 1 << costs["cost_log2"], costs=_costs_of),
         ),
     ),
+    work={"bcrypt": _work},
 )

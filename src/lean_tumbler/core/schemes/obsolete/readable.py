@@ -8,7 +8,8 @@ import re
 from functools import lru_cache
 
 from lean_tumbler.core.schemes import phc
-from lean_tumbler.core.schemes.base import Contents, Family, Kind, Layout, ParsedValue
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout, ParsedValue
+from lean_tumbler.core.schemes.derivation import Family
 from lean_tumbler.core.schemes.randomness import looks_random
 
 PLAIN_CHARACTERS = 128

@@ -2,23 +2,23 @@
 
 import hashlib
 import re
+from collections.abc import Iterator, Sequence
 
 from lean_tumbler.core.schemes import crypt64, phc
-from lean_tumbler.core.schemes.base import (
-    Contents,
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Parameters, ParsedValue, Says
+from lean_tumbler.core.schemes.derivation import (
     Derivation,
     Family,
-    Kind,
-    Layout,
     OnTop,
     Parameter,
-    Parameters,
-    ParsedValue,
-    Says,
+    Tuning,
     within,
 )
+from lean_tumbler.core.schemes.guess_work import Work
 
 DIGEST_BYTES = 32
+_SALSA_BLOCK = 8 * 4 * 12 + 48  # RFC 7914 section 3: Salsa20/8 and the exclusive or, 64 bytes
+_COSTS_LOG2 = range(14, 22)  # to choose from
 
 # RFC 7914 section 2: N a power of two above 1, r·p below 2^30; `cost_log2` is log2 N.
 PARAMETERS = (
@@ -146,14 +146,40 @@ def _create(secret: bytes, salt: bytes, parameters: Parameters) -> str:
     return head + phc.encode(derive(secret, salt, parameters))
 
 
-def _work(parameters: Parameters) -> tuple[int, int]:
+def in_words(parameters: Parameters) -> str:
+    """Write costs for a person."""
+    lanes = f", {parameters['lanes']} lanes" if parameters["lanes"] > 1 else ""
+    mib = 2 ** parameters["cost_log2"] * parameters["block_size"] * 128 / 2**20
+    return f"N = 2^{parameters['cost_log2']} ({mib:g} MiB){lanes}"
+
+
+def work(parameters: Parameters) -> Work:
+    """RFC 7914 section 5: 128·N·r bytes are written, and as many read, in each of p lanes."""
+    lanes = parameters.get("lanes", 1)  # yescrypt has none
+    blocks = 2.0 ** parameters["cost_log2"] * parameters["block_size"] * lanes
+    return Work(operations=2 * 2 * blocks * _SALSA_BLOCK, bytes_moved=256 * blocks)
+
+
+def _above(_: Sequence[Parameters]) -> Iterator[Parameters]:
+    for cost in _COSTS_LOG2:
+        yield {"cost_log2": cost, "block_size": 8, "lanes": 1}
+
+
+# OWASP Password Storage Cheat Sheet (2023 edition).
+_FLOOR = tuple(
+    {"cost_log2": cost, "block_size": 8, "lanes": lanes}
+    for cost, lanes in ((17, 1), (16, 2), (15, 3), (14, 5), (13, 10))
+)
+
+
+def _table(parameters: Parameters) -> tuple[int, int]:
     table = parameters["block_size"] << parameters["cost_log2"]
     return table, table * parameters["lanes"]
 
 
 def _as_strong(parameters: Parameters, others: Parameters) -> bool:
     return all(
-        mine >= theirs for mine, theirs in zip(_work(parameters), _work(others), strict=True)
+        mine >= theirs for mine, theirs in zip(_table(parameters), _table(others), strict=True)
     )
 
 
@@ -174,6 +200,16 @@ FAMILY = Family(
             memory_kib=memory_kib,
             work_kib=lambda parameters: memory_kib(parameters) * parameters["lanes"],
             as_strong=_as_strong,
+            in_words=in_words,
+            limits={"lanes": "lanes"},
+            floors={"owasp": _FLOOR},
+            tuning=Tuning(
+                points=tuple(
+                    {"cost_log2": cost, "block_size": 8, "lanes": 1} for cost in range(11, 19)
+                ),
+                grows_with=lambda parameters: float(_table(parameters)[1]),
+                above=_above,
+            ),
             on_top=OnTop(
                 layout=LAYOUTS[0],
                 start="$scrypt",
@@ -182,4 +218,5 @@ FAMILY = Family(
             ),
         ),
     ),
+    work={"scrypt": work},
 )

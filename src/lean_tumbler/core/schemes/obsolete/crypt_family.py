@@ -9,17 +9,19 @@ from collections.abc import Callable, Iterable, Mapping
 from functools import partial
 
 from lean_tumbler.core.likelihood import human_bits
-from lean_tumbler.core.schemes import crypt64, crypt_digests
-from lean_tumbler.core.schemes.base import (
-    Contents,
-    CryptScheme,
-    Family,
-    Kind,
-    Layout,
-    Parameters,
-    Says,
+from lean_tumbler.core.schemes import crypt64
+from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Parameters, Says
+from lean_tumbler.core.schemes.current import scrypt
+from lean_tumbler.core.schemes.derivation import CryptScheme, Family
+from lean_tumbler.core.schemes.guess_work import (
+    DES,
+    HMAC_COMPRESSIONS,
+    Work,
+    compressions_of,
+    rounds_of,
 )
-from lean_tumbler.core.schemes.system_crypt import system_crypt
+from lean_tumbler.core.schemes.obsolete import crypt_digests
+from lean_tumbler.core.schemes.obsolete.system_crypt import system_crypt
 
 _SOURCE = "crypt(5)"
 _SHA_SOURCE = "Drepper, Unix crypt using SHA-256 and SHA-512, 2007"
@@ -342,5 +344,24 @@ CRYPT_SCHEMES = (
 )
 
 FAMILY = Family(
-    name="crypt(3)", layouts=LAYOUTS, crypt_schemes=CRYPT_SCHEMES, formulas=(_NT_FORMULA,)
+    name="crypt(3)",
+    layouts=LAYOUTS,
+    crypt_schemes=CRYPT_SCHEMES,
+    formulas=(_NT_FORMULA,),
+    # Where a round digests one or two blocks by turns, the mean is taken.
+    work={
+        "yescrypt": scrypt.work,
+        "gost-yescrypt": scrypt.work,
+        "sha1-crypt": rounds_of("sha1", HMAC_COMPRESSIONS),
+        "md5-crypt": rounds_of("md5"),
+        "apr1-crypt": rounds_of("md5"),
+        "iterated-md5": rounds_of("md5"),
+        "sun-md5": rounds_of("md5", 2),
+        "sha256-crypt": rounds_of("sha256", 1.5),
+        "sha512-crypt": rounds_of("sha512"),
+        "des-crypt": lambda _: Work(operations=25 * DES),
+        "bigcrypt": lambda _: Work(operations=25 * DES),
+        "bsdi-crypt": lambda costs: Work(operations=costs["rounds"] * DES),
+        "nt-hash": compressions_of("md4"),
+    },
 )

@@ -1,0 +1,228 @@
+"""The types that schemes are described with: all that a family says of itself."""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from lean_tumbler.core.schemes.base import Layout, Parameters, ParsedValue
+from lean_tumbler.core.schemes.guess_work import Work
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Parameter:
+    """One cost of a derivation: its name in policy files and the range its standard allows.
+
+    Attributes:
+        needs: another cost, and how much of it each one of this takes.
+    """
+
+    name: str
+    lowest: int
+    highest: int
+    needs: tuple[str, int] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OnTop:
+    """How a derivation that can lie over a legacy digest writes its values, as a PHC string.
+
+    The reader of layered values, the guard of a column and the width that a column needs follow
+    from this, so that what is written is read and admitted.
+
+    Attributes:
+        layout: that reads what `create` writes.
+        start: how each value begins.
+        numbers: what stands before a number, and the parameter; empty for one that follows from
+            the digest.
+        digest_characters: of the digest that `create` writes.
+    """
+
+    layout: Layout
+    start: str
+    numbers: tuple[tuple[str, str], ...]
+    digest_characters: int
+
+    @property
+    def digest_bytes(self) -> int:
+        """How many bytes the digest has that `create` writes."""
+        return self.digest_characters * 3 // 4
+
+    def text(self, parameters: Parameters, salt: str, digest: str) -> str:
+        """Put a value together.
+
+        Args:
+            parameters: its costs.
+            salt: in the base64 of PHC strings.
+            digest: likewise.
+        """
+        costs = "".join(
+            f"{before}{parameters[name] if name else self.digest_bytes}"
+            for before, name in self.numbers
+        )
+        return f"{self.start}{costs}${salt}${digest}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FixedForm:
+    """Values of one length, whatever they cost: what a guarded column compares them with.
+
+    Attributes:
+        start: what stands before the cost, with sets of characters in brackets.
+        cost: the parameter, which stands there in two digits and a dollar after it.
+        alphabet: of salt and digest.
+        characters: how many of them follow.
+    """
+
+    start: str
+    cost: str
+    alphabet: str
+    characters: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Tuning:
+    """What is measured of a scheme, and what parameters are chosen from.
+
+    Attributes:
+        points: costs to measure, the cheapest first, in steps of about two.
+        grows_with: costs -> what time grows with, besides what is always spent.
+        above: the floor's alternatives -> costs to choose from, some below the floor perhaps.
+        approved: whether NIST SP 800-132 approves of it.
+    """
+
+    points: tuple[Parameters, ...]
+    grows_with: Callable[[Parameters], float]
+    above: Callable[[Sequence[Parameters]], Iterator[Parameters]]
+    approved: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Steps:
+    """Work that differs in nothing but how often something is done.
+
+    Attributes:
+        number: costs -> how often.
+        costs: number -> costs of derivations that together do it as often.
+    """
+
+    number: Callable[[Parameters], int]
+    costs: Callable[[int], Iterable[Parameters]]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Derivation:
+    """A slow scheme: it can check values, and write new ones.
+
+    Attributes:
+        recompute: (parsed value, secret) -> digest bytes, to compare with `parsed.digest`.
+        create: (secret, salt, parameters) -> the complete stored text.
+        whole_text: (setting, digest bytes) -> the complete stored text in canonical form.
+        read_setting: what `setting` means again, without a digest; None where it is malformed.
+        memory_kib: working memory of one derivation.
+        work_kib: memory that one derivation goes over in all; 0 where memory is not its cost.
+        as_strong: (parameters, others) -> whether the first cost an attacker at least as much.
+        on_top: how it is written where it stands over a legacy digest; None where it cannot.
+        block_bytes: of a digest that is computed in blocks, each for all the rounds; 0 where it is
+            not.
+        steps: its work, where one derivation can be filled up to a dearer one; None where it
+            cannot.
+        in_words: costs for a person.
+        work_in_words: what they make a check do.
+        floors: by the name of a published floor, alternatives of about equal strength; a value is
+            current when it reaches all numbers of one.
+        limits: which limit of a policy bounds which cost.
+        tuning: how parameters are chosen; None for what `tune` does not choose.
+        fixed_form: how a guarded column knows its values, where it does not lie on top.
+        digest_multiple: lengths of digests in bytes that people choose are multiples of it; 0
+            where all have one length.
+        password_bytes: that it takes in; 0 for any number.
+        variants: names under which it writes the same value, the usual one first.
+        as_variant: (value, variant) -> the value under that name.
+    """
+
+    scheme: str
+    source: str
+    parameters: tuple[Parameter, ...]
+    defaults: Parameters
+    salt_bytes: int
+    recompute: Callable[[ParsedValue, bytes], bytes]
+    create: Callable[[bytes, bytes, Parameters], str]
+    whole_text: Callable[[str, bytes], str]
+    read_setting: Callable[[str], ParsedValue | None]
+    memory_kib: Callable[[Parameters], int]
+    work_kib: Callable[[Parameters], int]
+    as_strong: Callable[[Parameters, Parameters], bool]
+    on_top: OnTop | None = None
+    block_bytes: int = 0
+    steps: Steps | None = None
+    in_words: Callable[[Parameters], str]
+    work_in_words: Callable[[Parameters], str] = lambda _: ""
+    floors: Mapping[str, tuple[Parameters, ...]] = field(default_factory=dict)
+    limits: Mapping[str, str] = field(default_factory=dict)
+    tuning: Tuning | None = None
+    fixed_form: FixedForm | None = None
+    digest_multiple: int = 8
+    password_bytes: int = 0
+    variants: tuple[str, ...] = ()
+    as_variant: Callable[[str, str], str] = lambda value, _: value
+
+    def blocks_of(self, digest_bytes: int) -> int:
+        """Give how many times the rounds are gone through for a digest."""
+        return max(1, -(-digest_bytes // self.block_bytes)) if self.block_bytes else 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CryptScheme:
+    """A legacy scheme whose setting and password give the whole stored text again.
+
+    Attributes:
+        compute: (setting, password's bytes) -> the whole stored text.
+        filler: a digest that makes a value of a setting, to read its costs; empty where it has
+            none.
+        lossy: why different passwords open one account; empty where they do not.
+        setting_of: for values that are bare shapes, text -> its setting; None where the text is
+            no such value. Nothing about what the text looks like beyond its structure counts.
+        memory_kib: working memory of one computation.
+        settings_of_rounds: number -> settings that together go through as many rounds; None where
+            there are none.
+    """
+
+    scheme: str
+    source: str
+    compute: Callable[[str, bytes], str]
+    filler: str = ""
+    lossy: tuple[str, ...] = ()
+    setting_of: Callable[[str], str | None] | None = None
+    memory_kib: Callable[[Parameters], int] = lambda _: 0
+    settings_of_rounds: Callable[[int], Iterable[str]] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Family:
+    """One module of schemes, as the catalogue lists it.
+
+    Attributes:
+        formulas: all that its layouts name.
+        work: what one guess takes, scheme by scheme; KeyError where a layout states no costs.
+    """
+
+    name: str
+    layouts: tuple[Layout, ...]
+    derivations: tuple[Derivation, ...] = ()
+    crypt_schemes: tuple[CryptScheme, ...] = ()
+    formulas: tuple[str, ...] = ()
+    work: Mapping[str, Callable[[Parameters], Work]] = field(default_factory=dict)
+
+
+def within(parameters: Parameters, ranges: tuple[Parameter, ...]) -> bool:
+    """Tell whether every parameter lies in the range that its standard allows."""
+    return all(
+        entry.lowest <= parameters[entry.name] <= highest_of(entry, parameters) for entry in ranges
+    )
+
+
+def highest_of(entry: Parameter, parameters: Parameters) -> int:
+    """Give the highest number of a cost beside the others."""
+    if entry.needs is None or entry.needs[0] not in parameters:
+        return entry.highest
+    name, each = entry.needs
+    return min(entry.highest, parameters[name] // each)

@@ -1,0 +1,58 @@
+"""What one guess takes of an attacker's hardware, in the units that families count it in.
+
+docs/ATTACKER.md explains the counts and says how they compare with measurements.
+"""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from types import MappingProxyType
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Work:
+    """What one guess takes.
+
+    Attributes:
+        operations: 32-bit integer operations.
+        bytes_moved: to and from the device's memory.
+        on_chip_rounds: rounds that wait for on-chip memory, one after the other.
+        on_chip_bytes: on-chip memory that a guess holds meanwhile.
+        shortcut: by how much trading memory for time lowers the cost of a guess.
+    """
+
+    operations: float = 0.0
+    bytes_moved: float = 0.0
+    on_chip_rounds: float = 0.0
+    on_chip_bytes: int = 0
+    shortcut: float = 1.0
+
+
+# 32-bit operations of one compression: a rotation, a three-operand logic function and a
+# three-operand sum count as one each, a 64-bit operation as two.
+COMPRESSION: Mapping[str, int] = MappingProxyType(
+    {
+        "md4": 48 * 3,  # RFC 1320 section 3.4: function, sum, rotation
+        "md5": 64 * 4,  # RFC 1321 section 3.4: the same and a sum
+        "sha1": 80 * 5 + 64 * 3,  # FIPS 180-4 section 6.1.2: rounds and schedule
+        "sha224": 64 * 14 + 48 * 10,  # section 6.2.2
+        "sha256": 64 * 14 + 48 * 10,
+        "sha384": 80 * 34 + 64 * 22,  # section 6.4.2, in 64-bit words
+        "sha512": 80 * 34 + 64 * 22,
+        "ripemd160": 2 * 80 * 5,
+        "sha3-256": 24 * 188,  # FIPS 202 section 3.2
+        "sha3-512": 24 * 188,
+        "blake2b": 12 * 8 * 36,  # RFC 7693 section 3.2
+    }
+)
+DES = 16 * (8 * 23 + 80) / 32  # FIPS 46-3 in bit slices: 32 guesses in one word
+HMAC_COMPRESSIONS = 2  # of one round of PBKDF2, the two keyed states being kept
+
+
+def rounds_of(digest: str, compressions: float = 1.0) -> Callable[[Mapping[str, int]], Work]:
+    """Count rounds of a hash function, each of so many compressions."""
+    return lambda costs: Work(operations=costs["rounds"] * compressions * COMPRESSION[digest])
+
+
+def compressions_of(*names: str) -> Callable[[Mapping[str, int]], Work]:
+    """Count one compression of each of some hash functions."""
+    return lambda _: Work(operations=sum(COMPRESSION[name] for name in names))

@@ -1,0 +1,1 @@
+"""Families that are read, checked and layered, and never written."""
