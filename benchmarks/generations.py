@@ -15,6 +15,7 @@ from invented.digests import UNREADABLE
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.reading.survey import Survey
+from lean_tumbler.stores.sql.opening import open_database
 from measuring import Benchmark, Row
 
 Fill = Callable[[tables.Table], str]
@@ -65,12 +66,11 @@ def _filled(table: tables.Table, folder: Path, server: object) -> str:
         path.unlink(missing_ok=True)
         trial.write_sqlite(table, path)
         return "sqlite:///kiosk.db"
-    from lean_tumbler.stores.locators import open_engine  # noqa: PLC0415 - needs the extras
 
     url = str(server.url)  # type: ignore[attr-defined] # a server of the tests
     letters = " CHARACTER SET utf8mb4" if url.startswith("mysql") else ""
     server.run(f"DROP TABLE IF EXISTS kiosk; {trial.CREATE}{letters};")  # type: ignore[attr-defined]
-    engine, _ = open_engine(url, base=folder, writable=True)
+    engine = open_database(url, base=folder, writable=True).engine
     with engine.begin() as connection:
         marks = ", ".join(["%s"] * trial.COLUMNS)
         cells = [trial.cells(person) for person in table.people]

@@ -10,8 +10,8 @@ from lean_tumbler.core.reading.layouts import parse_layout
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row as StoredRow
 from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, read_request
-from lean_tumbler.stores.sources.base import Unreadable
-from lean_tumbler.stores.sources.opening import tables_at
+from lean_tumbler.stores.formats.base import Unreadable
+from lean_tumbler.stores.sources import tables_at
 
 
 def _file_reader(name: str) -> Callable[[bytes], object]:

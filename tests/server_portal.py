@@ -15,8 +15,8 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.jobs.admit.admission import admit_login
 from lean_tumbler.stores.interface import Swap, SwapResult
-from lean_tumbler.stores.locators import open_engine
-from lean_tumbler.stores.sql import SqlStore
+from lean_tumbler.stores.sql.opening import open_database
+from lean_tumbler.stores.sql.store import SqlStore
 
 ROWS = 120
 
@@ -84,12 +84,10 @@ class OtherWriters:
         self._gateway = CredentialGateway(
             StoragePolicy.from_toml((folder / "tumbler.toml").read_text())
         )
-        engine, locator = open_engine(server.url, base=folder, writable=True)
-        self._engine = engine
+        database = open_database(server.url, base=folder, writable=True)
+        self._engine = database.engine
         self._columns = Columns(account="id", login="email", stored="pw", salt="pw_salt")
-        self._store = SqlStore(
-            engine, locator=locator, table="passengers", columns=self._columns, writable=True
-        )
+        self._store = SqlStore(database, table="passengers", columns=self._columns, writable=True)
         self._stop = threading.Event()
         self._thread = threading.Thread(target=self._work)
         self.done: dict[str, int] = dict.fromkeys(("login", "change", "insert", "delete"), 0)

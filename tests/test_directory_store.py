@@ -11,7 +11,7 @@ import pytest
 import servers
 from conftest import Program, run_in_process
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.stores.directory_store import DirectoryStore
+from lean_tumbler.stores.directory.store import DirectoryStore
 from lean_tumbler.stores.interface import Swap, SwapResult
 from test_directory import ENTRY
 

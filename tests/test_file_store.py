@@ -22,9 +22,9 @@ from hypothesis import strategies as st
 from conftest import Program, prove
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.exports.opening import open_export
-from lean_tumbler.stores.sources.base import LINE, Unreadable
-from lean_tumbler.stores.sources.opening import tables_at
+from lean_tumbler.stores.formats.base import LINE, Unreadable
+from lean_tumbler.stores.formats.opening import open_export
+from lean_tumbler.stores.sources import tables_at
 
 PEOPLE = [
     ("ada@tidepost.example", "Dunlin 42"),

@@ -24,7 +24,7 @@ from lean_tumbler.core.reading.survey import Survey
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import WriteNotConfirmed
-from lean_tumbler.stores.locators import open_engine
+from lean_tumbler.stores.sql.opening import open_database
 from test_servers import STARTERS
 
 # What may not happen to anybody, whatever the table.
@@ -128,7 +128,7 @@ def test_an_invented_table_on_a_server(
     ):
         table = tables.table(seed, rows=40)
         server.run(f"DROP TABLE IF EXISTS kiosk; {create};")
-        engine, _ = open_engine(server.url, base=tmp_path, writable=True)
+        engine = open_database(server.url, base=tmp_path, writable=True).engine
         with engine.begin() as connection:
             marks = ", ".join(["%s"] * trial.COLUMNS)
             for person in table.people:

@@ -23,7 +23,7 @@ from lean_tumbler.jobs.lock_dormant.locking import (
     lock_dormant,
 )
 from lean_tumbler.stores.interface import Swap
-from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.locators import open_store, require_bulk
 from server_portal import is_mariadb
 from server_portal import make_portal as make_server_portal
 from test_forecast import ago
@@ -105,7 +105,7 @@ def context_with(keep: Callable[[Sequence[Swap]], None] = lambda _: None) -> Run
 def locked_with(portal: Portal, choice: Choice, context: RunContext) -> Locked:
     policy = StoragePolicy.from_toml((portal.folder / "tumbler.toml").read_text())
     store_policy = policy.stores["passengers"]
-    store = open_store(store_policy, base=portal.folder, writable=True)
+    store = require_bulk(open_store(store_policy, base=portal.folder, writable=True))
     try:
         return lock_dormant(
             store,
@@ -216,7 +216,7 @@ def test_dates_of_servers(server: servers.Server, tmp_path: Path, kind: str) -> 
     )
     parsed = StoragePolicy.from_toml((tmp_path / "tumbler.toml").read_text())
     store_policy = parsed.stores["passengers"]
-    store = open_store(store_policy, base=tmp_path, writable=True)
+    store = require_bulk(open_store(store_policy, base=tmp_path, writable=True))
 
     def return_now(_: Sequence[Swap]) -> None:
         server.run(f"UPDATE passengers SET seen = '{ago(0)}' WHERE id = 1;")

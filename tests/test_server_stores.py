@@ -13,8 +13,8 @@ from conftest import PROGRAM, Program, run_program
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.interface import Swap, SwapResult
-from lean_tumbler.stores.locators import open_engine
-from lean_tumbler.stores.sql import SqlStore
+from lean_tumbler.stores.sql.opening import open_database
+from lean_tumbler.stores.sql.store import SqlStore
 from server_portal import ROWS, is_mariadb, layered_through_kills, locked_out, make_portal
 from test_servers import STARTERS
 
@@ -26,10 +26,8 @@ def server(request: pytest.FixtureRequest) -> Iterator[servers.Server]:
 
 
 def opened(server: servers.Server, table: str = "kiosk") -> SqlStore:
-    engine, locator = open_engine(server.url, base=Path(), writable=True)
     return SqlStore(
-        engine,
-        locator=locator,
+        open_database(server.url, base=Path(), writable=True),
         table=table,
         columns=Columns(login="login", stored="pw"),
         writable=True,

@@ -14,10 +14,10 @@ import sqlalchemy as sa
 import servers
 from conftest import OPENABLE, PROGRAM, run_in_process, stored_value
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.locators import open_engine
-from lean_tumbler.stores.sources import database
-from lean_tumbler.stores.sources.base import Unreadable
-from lean_tumbler.stores.sources.opening import tables_at
+from lean_tumbler.stores.formats.base import Unreadable
+from lean_tumbler.stores.sources import tables_at
+from lean_tumbler.stores.sql import tables as database
+from lean_tumbler.stores.sql.opening import open_database
 from test_sources import COLUMNS, Rows, delimited, told
 
 STARTERS: dict[str, Callable[[], AbstractContextManager[servers.Server]]] = {
@@ -127,7 +127,7 @@ def test_binary_columns_are_read(server: servers.Server, tmp_path: Path) -> None
 def test_an_audit_cannot_write(server: servers.Server, rows: Rows) -> None:
     """The connection of an audit is refused every write by the server itself."""
     fill(server, rows[:2], "harbour")
-    engine, _ = open_engine(server.url, base=Path())
+    engine = open_database(server.url, base=Path()).engine
     with engine.connect() as connection, pytest.raises(sa.exc.DBAPIError):
         connection.execute(sa.text("UPDATE harbour SET pw = 'x'"))
 

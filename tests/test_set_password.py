@@ -9,7 +9,7 @@ import pytest
 
 from conftest import Program, make_portal
 from lean_tumbler.stores.interface import SwapResult
-from lean_tumbler.stores.sql import SqlStore
+from lean_tumbler.stores.sql.store import SqlStore
 from test_stores import PLAIN, make_store
 
 NEW = b"gull on a mast\n"

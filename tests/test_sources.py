@@ -19,12 +19,12 @@ from hypothesis import strategies as st
 
 from conftest import OPENABLE, Finished, run_in_process, stored_value
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.stores.sources import records
-from lean_tumbler.stores.sources.base import LINE, Unreadable
-from lean_tumbler.stores.sources.delimited import DelimitedTable
-from lean_tumbler.stores.sources.kinds import tables_of_file
-from lean_tumbler.stores.sources.opening import tables_at
-from lean_tumbler.stores.sources.sql_dump import Dump
+from lean_tumbler.stores.formats import records
+from lean_tumbler.stores.formats.base import LINE, Unreadable
+from lean_tumbler.stores.formats.delimited.table import DelimitedTable
+from lean_tumbler.stores.formats.kinds import tables_of_file
+from lean_tumbler.stores.formats.sql_dump.dump import Dump
+from lean_tumbler.stores.sources import tables_at
 
 COLUMNS = ("id", "email", "pw", "pw_salt", "is_admin")
 Rows = list[dict[str, str | None]]

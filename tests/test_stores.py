@@ -9,12 +9,14 @@ import pytest
 
 from lean_tumbler.core.policy import Columns, Target
 from lean_tumbler.errors import KnownAccountsError, SourceError, StoreUnavailable, UsageError
-from lean_tumbler.stores.database_errors import database_errors
 from lean_tumbler.stores.files import write_text
 from lean_tumbler.stores.interface import Swap, SwapResult
 from lean_tumbler.stores.known_accounts import read_known_accounts
 from lean_tumbler.stores.policy_file import read_policy, save_target
-from lean_tumbler.stores.sql import SqlStore, sqlite_engine
+from lean_tumbler.stores.sql import mysql
+from lean_tumbler.stores.sql.errors import database_errors
+from lean_tumbler.stores.sql.sqlite import open_sqlite
+from lean_tumbler.stores.sql.store import SqlStore
 
 
 def make_store(
@@ -26,8 +28,7 @@ def make_store(
         places = ", ".join("?" * len(rows[0]))
         connection.executemany(f"INSERT INTO kiosk VALUES ({places})", rows)
     return SqlStore(
-        sqlite_engine(path, writable=True),
-        locator="kiosk.db",
+        open_sqlite(path, writable=True),
         table="kiosk",
         columns=columns or Columns(login="login", stored="pw"),
         writable=True,
@@ -116,8 +117,7 @@ def test_a_read_only_engine_cannot_write(tmp_path: Path) -> None:
     """An audit's connection refuses writes, whatever the code above it does."""
     make_store(tmp_path, PLAIN, [(1, "a", "old")]).close()
     store = SqlStore(
-        sqlite_engine(tmp_path / "kiosk.db", writable=False),
-        locator="kiosk.db",
+        open_sqlite(tmp_path / "kiosk.db", writable=False),
         table="kiosk",
         columns=Columns(login="login", stored="pw"),
     )
@@ -132,8 +132,7 @@ def test_names_that_need_quoting_are_quoted(tmp_path: Path) -> None:
         connection.execute('CREATE TABLE "or""der; x" ("i d" INTEGER PRIMARY KEY, "select" TEXT)')
         connection.execute('INSERT INTO "or""der; x" VALUES (1, \'old\')')
     store = SqlStore(
-        sqlite_engine(path, writable=True),
-        locator="odd.db",
+        open_sqlite(path, writable=True),
         table='or"der; x',
         columns=Columns(account="i d", login="select", stored="select"),
         writable=True,
@@ -147,7 +146,7 @@ def test_a_lost_connection_may_come_back(kind: str) -> None:
     raised = getattr(pymysql.err, kind)(0, "")
     with (
         pytest.raises(StoreUnavailable, match="cannot be reached, or went away"),
-        database_errors("ferries", pymysql),
+        database_errors("ferries", mysql.SERVER.meaning, pymysql),
     ):
         raise raised
 

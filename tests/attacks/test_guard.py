@@ -17,8 +17,8 @@ from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.schemes.lock_markers import MARKERS, new_marker
 from lean_tumbler.core.stored_forms import pattern, sqlite_condition
-from lean_tumbler.stores.constraints import ColumnGuard
-from lean_tumbler.stores.locators import open_engine
+from lean_tumbler.stores.sql.guard import ColumnGuard
+from lean_tumbler.stores.sql.opening import open_database
 from test_servers import STARTERS
 
 POLICY = StoragePolicy.from_toml(
@@ -124,11 +124,12 @@ def admitting(name: str) -> Iterator[Admits]:
 def by_server(server: servers.Server, values: list[str]) -> list[bool]:
     text = "text" if "postgresql" in server.url else "text CHARACTER SET utf8mb4"
     server.run(f"DROP TABLE IF EXISTS t; CREATE TABLE t (n integer PRIMARY KEY, pw {text})")
-    engine, locator = open_engine(server.url, base=Path(), writable=True)
+    database = open_database(server.url, base=Path(), writable=True)
+    engine = database.engine
     with engine.begin() as connection:
         for number, value in enumerate(values):
             connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s)", (number, value))
-    guard = ColumnGuard(engine, locator=locator, table="t", column="pw", key="n", policy=POLICY)
+    guard = ColumnGuard(database, table="t", column="pw", key="n", policy=POLICY)
     with engine.connect() as connection:
         rows = connection.exec_driver_sql(f"SELECT n FROM t WHERE {guard.guard.admits}")
         found = {row[0] for row in rows}

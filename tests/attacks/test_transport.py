@@ -13,7 +13,7 @@ import servers
 from conftest import Program
 from lean_tumbler.errors import UsageError
 from lean_tumbler.service.shared_failures import redis_client
-from lean_tumbler.stores.locators import open_engine
+from lean_tumbler.stores.sql.opening import open_database
 from lean_tumbler.stores.transport import leaves_this_machine
 
 SECRET = "b9Tz-gangway"
@@ -78,7 +78,7 @@ def test_a_database_elsewhere_is_verified(kind: str, monkeypatch: pytest.MonkeyP
     for host, expected in (("db.example", True), ("10.0.0.7", True), ("localhost", False),
                            ("127.0.0.1", False), ("[::1]", False)):  # fmt: skip
         with pytest.raises(UsageError, match="seen"):
-            open_engine(f"{kind}://reader@{host}/harbour", base=Path())
+            open_database(f"{kind}://reader@{host}/harbour", base=Path())
         query, options = seen["url"].query, seen["options"]
         if kind == "postgresql":
             assert (query.get("sslmode") == "verify-full") is expected
@@ -91,7 +91,7 @@ def test_a_database_elsewhere_is_verified(kind: str, monkeypatch: pytest.MonkeyP
                 True,
             )
     with pytest.raises(UsageError, match="seen"):
-        open_engine(
+        open_database(
             f"{kind}://reader@db.example/harbour?ssl_ca=own.pem&sslmode=require", base=Path()
         )
     assert seen["url"].query["sslmode"] == "require"

@@ -19,7 +19,7 @@ from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.stores.interface import Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.locators import open_store, require_bulk
 from lean_tumbler.stores.scans.surveying import survey_store
 from lean_tumbler.stores.scans.verification import verify_accounts
 
@@ -111,7 +111,9 @@ class Trial:
         self.result = Result()
 
     def run(self) -> Result:
-        store = open_store(self.policy.stores["kiosk"], base=self.folder, writable=True)
+        store = require_bulk(
+            open_store(self.policy.stores["kiosk"], base=self.folder, writable=True)
+        )
         try:
             self._run(store)
         finally:

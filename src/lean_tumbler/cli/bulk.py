@@ -140,9 +140,9 @@ def _replicas_behind(
     """Tell how far replicas are behind, where they are to be waited for."""
     if arguments.pause_when_behind is None or arguments.dry_run:
         return None
-    from lean_tumbler.stores.replication import replicas_of
+    from lean_tumbler.stores.locators import open_replicas
 
-    replicas = replicas_of(store, base=policy_path(arguments).parent, clock=time.monotonic)
+    replicas = open_replicas(store, base=policy_path(arguments).parent, clock=time.monotonic)
     replicas.seconds_behind()  # whether they can be asked shows before anything is written
     return replicas.seconds_behind
 

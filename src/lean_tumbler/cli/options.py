@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.login.gateway import CredentialGateway
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.core.reading.survey import Column
-    from lean_tumbler.stores.interface import Store
+    from lean_tumbler.stores.interface import LoginStore, Store
 
 POLICY_NAME = "tumbler.toml"
 DEFAULT_MILLISECONDS = 250.0  # within which 99 of 100 logins are answered
@@ -263,7 +263,7 @@ def opened_store(
     writable: bool = False,
     in_bulk: bool = False,
     ready_on: date | None = None,
-) -> "Iterator[Store]":
+) -> "Iterator[LoginStore]":
     """Open a store of the policy, and close it afterwards.
 
     Args:
@@ -287,3 +287,22 @@ def opened_store(
         yield opened
     finally:
         opened.close()
+
+
+@contextmanager
+def opened_rows(
+    arguments: argparse.Namespace,
+    store: "StorePolicy",
+    *,
+    in_bulk: bool = False,
+    ready_on: date | None = None,
+) -> "Iterator[Store]":
+    """Open a store whose rows are gone through; see `opened_store`.
+
+    Raises:
+        UsageError: they cannot be.
+    """
+    from lean_tumbler.stores.locators import require_bulk
+
+    with opened_store(arguments, store, in_bulk=in_bulk, ready_on=ready_on) as opened:
+        yield require_bulk(opened)

@@ -20,7 +20,7 @@ from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Values
 from lean_tumbler.service.watch import AcceptanceWatch
-from lean_tumbler.stores.interface import Store
+from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.login_evidence import Observations
 
 T = TypeVar("T")
@@ -69,7 +69,7 @@ class LoginService:
     def __init__(
         self,
         gateway: CredentialGateway,
-        stores: Mapping[str, Store],
+        stores: Mapping[str, LoginStore],
         context: ServiceContext,
     ) -> None:
         self.gateway, self.stores, self.context = gateway, stores, context
@@ -173,7 +173,7 @@ class LoginService:
                 return False
         return True
 
-    async def _counted_as(self, store: Store, login: str) -> str:
+    async def _counted_as(self, store: LoginStore, login: str) -> str:
         """Name whom failures of a login count for."""
         loop = asyncio.get_running_loop()
         row = await loop.run_in_executor(self.context.executor, row_of, store, login)
@@ -236,7 +236,7 @@ class LoginService:
         self.context.metrics.alerts.labels(store).inc()
         self.context.log({"event": "alert", "store": store, "message": message})
 
-    def _store(self, name: str) -> Store:
+    def _store(self, name: str) -> LoginStore:
         _require_known(name, self.stores)
         return self.stores[name]
 

@@ -3,13 +3,13 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from lean_tumbler.core.reading.rows import Row
 
 if TYPE_CHECKING:
-    from lean_tumbler.stores.schema_change import SchemaChange
-    from lean_tumbler.stores.surroundings import Surroundings
+    from lean_tumbler.stores.sql.server import SchemaChange
+    from lean_tumbler.stores.sql.surroundings import Surroundings
 
 AccountKey = int | str | bytes
 
@@ -68,8 +68,8 @@ class SwapResult(StrEnum):
     GONE = "gone"
 
 
-class Store(Protocol):
-    """One table of accounts.
+class LoginStore(Protocol):
+    """Accounts that people log in to, one at a time.
 
     Attributes:
         layering_refused: why bulk layering would lock people out here; empty where it does not.
@@ -81,24 +81,7 @@ class Store(Protocol):
 
     @property
     def table(self) -> str:
-        """The table's name."""
-
-    def width(self) -> int | None:
-        """Give the characters that the stored column has room for; None without a bound."""
-
-    def schema_change(self, *, needed: int) -> "SchemaChange | None":
-        """Say what the stored column needs for values of so many characters."""
-
-    def surroundings(self) -> "Surroundings":
-        """Say what a change of the table would touch."""
-
-    def count(self) -> int:
-        """Count the rows."""
-
-    def page(
-        self, *, after: AccountKey | None, rows: int, privileged: bool | None = None
-    ) -> list[Account]:
-        """Read the next rows in order of their key; of administrators alone, or of the others."""
+        """The name of the table, or of what stands for one."""
 
     def fetch(self, login: str) -> list[Account]:
         """Read the rows with a login: one, unless the login is unknown or not unique."""
@@ -112,9 +95,6 @@ class Store(Protocol):
     def fill(self, key: AccountKey, new: str) -> SwapResult:
         """Write a first value, only where none stands."""
 
-    def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
-        """Write many values in one short transaction; results in the same order."""
-
     def require_answer(self) -> None:
         """Ask for next to nothing.
 
@@ -122,8 +102,46 @@ class Store(Protocol):
             SourceError: the store does not answer.
         """
 
+    def close(self) -> None:
+        """Let go of connections."""
+
+
+@runtime_checkable
+class Store(LoginStore, Protocol):
+    """One table of accounts, which bulk steps go through."""
+
+    def count(self) -> int:
+        """Count the rows."""
+
+    def page(
+        self, *, after: AccountKey | None, rows: int, privileged: bool | None = None
+    ) -> list[Account]:
+        """Read the next rows in order of their key; of administrators alone, or of the others."""
+
+    def swap_many(self, swaps: Sequence[Swap]) -> list[SwapResult]:
+        """Write many values in one short transaction; results in the same order."""
+
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
+
+
+@runtime_checkable
+class HasSchema(Protocol):
+    """A store whose columns are declared, in a catalogue that can be asked."""
+
+    def width(self) -> int | None:
+        """Give the characters that the stored column has room for; None without a bound."""
+
+    def schema_change(self, *, needed: int) -> "SchemaChange | None":
+        """Say what the stored column needs for values of so many characters."""
+
+    def surroundings(self) -> "Surroundings":
+        """Say what a change of the table would touch."""
+
+
+@runtime_checkable
+class HasClaims(Protocol):
+    """A store that several programs can write to at once."""
 
     def claim(self, name: str) -> bool:
         """Claim a name among all programs that write here; False where another has it."""
@@ -131,27 +149,10 @@ class Store(Protocol):
     def release(self, name: str) -> None:
         """Let a claimed name go."""
 
+
+@runtime_checkable
+class WritesCopy(Protocol):
+    """A store that is never written in place."""
+
     def finish(self) -> str:
-        """End a bulk step that went through; give the file that was written, or nothing."""
-
-    def close(self) -> None:
-        """Let go of connections."""
-
-
-class WithoutSchema:
-    """What files and directories have in common: no widths, no triggers, nothing to alter."""
-
-    def width(self) -> int | None:
-        """Give no bound."""
-        return None
-
-    def schema_change(self, *, needed: int) -> "SchemaChange | None":
-        """Say that no value is too long."""
-        del needed
-        return None
-
-    def surroundings(self) -> "Surroundings":
-        """Say nothing: what stands around is in no catalogue."""
-        from lean_tumbler.stores.surroundings import Surroundings  # noqa: PLC0415 - takes long
-
-        return Surroundings()
+        """End a bulk step that went through; give the file that was written."""

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from lean_tumbler.core.login.gateway import NO_SLOT, CredentialGateway, Slot
 from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, Swap, SwapResult
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,7 +28,7 @@ _ALERTS = {
 
 
 def admit_login(
-    store: Store,
+    store: LoginStore,
     gateway: CredentialGateway,
     *,
     store_name: str,
@@ -62,7 +62,7 @@ def admit_login(
     return _write(store, account, outcome, outcome.new_value)
 
 
-def row_of(store: Store, login: str) -> AccountKey | None:
+def row_of(store: LoginStore, login: str) -> AccountKey | None:
     """Give the key of the one row that has a login, as the store compares it; None without one.
 
     Raises:
@@ -73,7 +73,7 @@ def row_of(store: Store, login: str) -> AccountKey | None:
 
 
 def change_password(
-    store: Store,
+    store: LoginStore,
     gateway: CredentialGateway,
     *,
     store_name: str,
@@ -104,7 +104,7 @@ def change_password(
 
 
 def _checked(
-    store: Store,
+    store: LoginStore,
     gateway: CredentialGateway,
     store_name: str,
     login: str,
@@ -135,7 +135,7 @@ def _alert(account: Account, outcome: Outcome) -> str:
     return f"account {account.key!r}: {message}" if message else ""
 
 
-def _write(store: Store, account: Account, outcome: Outcome, new_value: str) -> Admission:
+def _write(store: LoginStore, account: Account, outcome: Outcome, new_value: str) -> Admission:
     deferred = replace(outcome, action=Action.DEFERRED, new_value=None, to_scheme=None)
     try:
         result = store.swap(Swap(key=account.key, old=account.stored or b"", new=new_value))

@@ -35,7 +35,7 @@ from lean_tumbler.jobs.bulk.deriving import (
 )
 from lean_tumbler.jobs.bulk.engine import BulkRun, Due
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
-from lean_tumbler.stores.interface import Account, Store, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, LoginStore, Store, Swap, SwapResult
 from lean_tumbler.stores.scans.surveying import surveyed_once
 
 _CALLS_FOR_EACH_WORKER = 8  # of a batch's; more even out workers of different speed
@@ -82,13 +82,14 @@ class Workers:
     elsewhere: Elsewhere | None = None
 
 
-def require_formulas(store: Store, policy: StoragePolicy) -> None:
+def require_formulas(store: LoginStore, policy: StoragePolicy) -> None:
     """Refuse to touch a store whose layered values refer to a formula that the policy lacks.
 
     Raises:
         PolicyError: naming the fingerprint.
     """
-    missing = sorted(store.origins() - {*policy.formulas_by_fingerprint, *own_formulas()})
+    refers_to = store.origins() if isinstance(store, Store) else set()
+    missing = sorted(refers_to - {*policy.formulas_by_fingerprint, *own_formulas()})
     if missing:
         raise PolicyError(
             f"{store.table}: stored values refer to the formula {missing[0]}, which neither a "

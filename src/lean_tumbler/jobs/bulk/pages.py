@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.writing import BulkWriter
-from lean_tumbler.stores.interface import Account, AccountKey, Store
+from lean_tumbler.stores.interface import Account, AccountKey, HasClaims, Store
 
 PAGE_ROWS = 1000
 _CLAIM_SECONDS = 0.5
@@ -51,7 +51,7 @@ class Pages:
     ) -> None:
         self._store, self._writer, self._context = store, writer, context
         self._passes = (True, False) if privileged_first else (None,)
-        self._claims_pages = claims
+        self._claims_of = store if claims and isinstance(store, HasClaims) else None
         self._claims: set[str] = set()
         self.stopped = False
 
@@ -100,9 +100,10 @@ class Pages:
         )
 
     def _claimed(self, claim: str) -> bool:
-        if not self._claims_pages:
+        claims = self._claims_of
+        if claims is None:
             return True
-        if not self._writer.patiently(lambda: self._store.claim(claim)):
+        if not self._writer.patiently(lambda: claims.claim(claim)):
             return False
         self._claims.add(claim)
         return True
@@ -110,11 +111,15 @@ class Pages:
     def release(self, page: Page) -> None:
         """Let a page go, where all of it was written."""
         if page.read_whole and page.waiting == 0 and page.claim in self._claims:
-            self._store.release(page.claim)
+            self._let_go(page.claim)
             self._claims.discard(page.claim)
 
     def release_all(self) -> None:
         """Let go of the pages in work."""
         for claim in self._claims:
-            self._store.release(claim)
+            self._let_go(claim)
         self._claims.clear()
+
+    def _let_go(self, claim: str) -> None:
+        if self._claims_of is not None:
+            self._claims_of.release(claim)

@@ -70,8 +70,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 def _constraint(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.core.stored_forms import admitted
     from lean_tumbler.jobs.enforce.report import draw_guard, guard_document
-    from lean_tumbler.stores.constraints import GuardState
     from lean_tumbler.stores.locators import open_guard
+    from lean_tumbler.stores.sql.guard import GuardState
 
     policy = read_policy(arguments)
     store = chosen_store(policy, arguments.store)

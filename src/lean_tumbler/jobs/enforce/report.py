@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.jobs.enforce.gate import GateResult, Regression
-    from lean_tumbler.stores.constraints import GuardState
+    from lean_tumbler.stores.sql.guard import GuardState
 
 RULE = "below-floor-appeared"
 _MEANING = "A value below the floor, or one that nobody understands, has appeared."

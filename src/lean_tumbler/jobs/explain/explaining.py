@@ -25,7 +25,7 @@ from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import ValuePart, parts_of, read_value
 from lean_tumbler.core.stock_functions import StockFunction, Version, readers_of
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, Store
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore
 from lean_tumbler.stores.scans.verification import CheckedAccount, check_row, reader_of_files
 
 _INVENTED = "gull on a mast"
@@ -207,7 +207,7 @@ def explain_account(
     )  # fmt: skip
 
 
-def account_of(store: Store, *, key: str | None, login: str | None) -> Account:
+def account_of(store: LoginStore, *, key: str | None, login: str | None) -> Account:
     """Find the one account that is meant: by the key of its row, or by its login.
 
     Raises:

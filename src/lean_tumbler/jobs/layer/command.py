@@ -13,13 +13,14 @@ from lean_tumbler.cli.options import (
     add_proof_option,
     chosen_store,
     keys_of,
-    opened_store,
+    opened_rows,
     policy_path,
     positive_integer,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
+from lean_tumbler.stores.interface import WritesCopy
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -91,7 +92,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     local_workers = arguments.workers or os.cpu_count() or 1
     ready_on = session.clock().astimezone(UTC).date()
     with (
-        opened_store(arguments, store_policy, in_bulk=True, ready_on=ready_on) as store,
+        opened_rows(arguments, store_policy, in_bulk=True, ready_on=ready_on) as store,
         ThreadPoolExecutor(local_workers) as executor,
         _elsewhere(arguments) as (elsewhere, remote_workers),
         run_context(
@@ -108,7 +109,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             selection=_selection(arguments),
         )
         if not summary.stopped:
-            summary.copy = store.finish()
+            summary.copy = store.finish() if isinstance(store, WritesCopy) else ""
     if arguments.list_left:
         write_text(arguments.list_left, "".join(left_lines(summary)))
     session.emit(

@@ -9,13 +9,14 @@ from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, run_cont
 from lean_tumbler.cli.options import (
     chosen_store,
     day,
-    opened_store,
+    opened_rows,
     policy_path,
     positive_integer,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
+from lean_tumbler.stores.interface import WritesCopy
 
 if TYPE_CHECKING:
     from lean_tumbler.core.policy import StorePolicy
@@ -73,7 +74,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         dry_run=arguments.dry_run,
     )
     with (
-        opened_store(arguments, store_policy, in_bulk=True, ready_on=session.today()) as store,
+        opened_rows(arguments, store_policy, in_bulk=True, ready_on=session.today()) as store,
         run_context(
             arguments,
             session,
@@ -92,7 +93,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             today=session.today(),
         )
         if not locked.stopped:
-            locked.copy = store.finish()
+            locked.copy = store.finish() if isinstance(store, WritesCopy) else ""
     if arguments.list:
         write_text(arguments.list, "".join(reset_list(locked)))
     session.emit(

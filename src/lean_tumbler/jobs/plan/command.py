@@ -13,7 +13,7 @@ from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
     keys_of,
-    opened_store,
+    opened_rows,
     policy_path,
     positive_integer,
     read_policy,
@@ -76,7 +76,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     store_policy = chosen_store(policy, arguments.store)
     workers = arguments.workers or os.cpu_count() or 1
     with (
-        opened_store(arguments, store_policy) as store,
+        opened_rows(arguments, store_policy) as store,
         ThreadPoolExecutor(workers) as executor,
         session.progress("Reading", total=store.count(), unit="rows") as advance,
     ):

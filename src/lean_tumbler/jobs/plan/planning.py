@@ -10,9 +10,9 @@ from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_sec
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
-from lean_tumbler.stores.interface import Store
-from lean_tumbler.stores.schema_change import SchemaChange
-from lean_tumbler.stores.surroundings import Surroundings
+from lean_tumbler.stores.interface import HasSchema, Store
+from lean_tumbler.stores.sql.server import SchemaChange
+from lean_tumbler.stores.sql.surroundings import Surroundings
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -84,8 +84,8 @@ def plan_store(
         guesses_after=guesses_per_second(
             policy.target.scheme, policy.target.parameters, CONSUMER_GPU_2022
         ),
-        change=store.schema_change(needed=needed),
+        change=store.schema_change(needed=needed) if isinstance(store, HasSchema) else None,
         needed=needed,
-        around=store.surroundings(),
+        around=store.surroundings() if isinstance(store, HasSchema) else Surroundings(),
         readers_ready=store_policy.readers_ready is not None,
     )

@@ -11,12 +11,13 @@ from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
     gateway_of,
-    opened_store,
+    opened_rows,
     policy_path,
     positive_integer,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.stores.interface import HasSchema
 
 EXAMPLE = """\
   lean-tumbler rehearse known.csv --store passengers
@@ -55,7 +56,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     known = read_known_accounts(arguments.known, with_stored=False, say=session.message)
     workers = os.cpu_count() or 1
     with (
-        opened_store(arguments, store_policy) as store,
+        opened_rows(arguments, store_policy) as store,
         tempfile.TemporaryDirectory(prefix="rehearsal-") as folder,
         ThreadPoolExecutor(workers) as executor,
         session.progress("Rehearsing", total=0, unit="logins") as advance,
@@ -75,7 +76,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             folder=Path(folder),
             rows=arguments.rows,
         )
-        found.width = store.width()
+        found.width = store.width() if isinstance(store, HasSchema) else None
     if found.known_accounts:
         EvidenceFile.beside(policy_path(arguments)).note_known(found.known_accounts)
     found.needed = max(characters_needed(policy.target))

@@ -22,7 +22,7 @@ from lean_tumbler.stores import evidence_file
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
 from lean_tumbler.stores.interface import Account, Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.locators import open_store, require_bulk
 
 TRIED_WHOLLY = 3  # accounts of each cohort that every text is tried on; of others, two texts
 _BLOCK_BYTES = bcrypt.PASSWORD_BYTES  # what old programs cut, whatever they write today
@@ -161,7 +161,7 @@ def rehearse(
     there = replace(
         store_policy, locator=str(path), table=TABLE, columns=columns, mode="upgrade", share=1.0
     )
-    copy = open_store(there, base=folder, writable=True)
+    copy = require_bulk(open_store(there, base=folder, writable=True))
     try:
         run = _RehearsalRun(copy, there, gateway, workers.executor, found, context.progress)
         attempts = run.prepare(known)

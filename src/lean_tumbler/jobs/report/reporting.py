@@ -12,11 +12,12 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.standards import POINTS, Facts, Point, Verdict
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.history import Entry
+from lean_tumbler.stores.interface import HasSchema
 from lean_tumbler.stores.locators import open_guard, open_store
 from lean_tumbler.stores.scans.auditing import AuditedColumn
 from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 from lean_tumbler.stores.sealed_backup import Head, read_head
-from lean_tumbler.stores.surroundings import Surroundings
+from lean_tumbler.stores.sql.surroundings import Surroundings
 
 _NO_SALT = (Grade.READABLE, Grade.FAST_UNSALTED)
 
@@ -122,7 +123,8 @@ def _around(
         guard.close()
     opened = open_store(store, base=base)
     try:
-        return guarded, opened.surroundings()
+        around = opened.surroundings() if isinstance(opened, HasSchema) else Surroundings()
+        return guarded, around
     finally:
         opened.close()
 

@@ -160,7 +160,7 @@ def _service(arguments: argparse.Namespace, context: "ServiceContext") -> "Login
     from lean_tumbler.service.logins import LoginService
     from lean_tumbler.stores.locators import is_file, open_store
     from lean_tumbler.stores.scans.costs import learn_costs
-    from lean_tumbler.stores.sql import LOGIN_LOCK_SECONDS
+    from lean_tumbler.stores.sql.server import LOGIN_LOCK_SECONDS
 
     policy = read_policy(arguments)
     # The values of files and of the application's own stores come with requests alone.

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.reading.reader import State
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, Swap, SwapResult
 
 # Whose value may be replaced: no password opens any of them.
 _CLOSED = frozenset({State.NO_VALUE, State.EMPTY, State.LOCKED, State.REMNANT})
@@ -29,7 +29,7 @@ class PasswordSet:
 
 
 def set_password(
-    store: Store, gateway: CredentialGateway, *, store_name: str, login: str, new: str
+    store: LoginStore, gateway: CredentialGateway, *, store_name: str, login: str, new: str
 ) -> PasswordSet:
     """Give an account a password, by a swap, where none opens it now.
 
@@ -61,7 +61,7 @@ def set_password(
 
 
 def _closed_account(
-    store: Store, gateway: CredentialGateway, store_name: str, login: str
+    store: LoginStore, gateway: CredentialGateway, store_name: str, login: str
 ) -> Account:
     accounts = store.fetch(login)
     if len(accounts) != 1:

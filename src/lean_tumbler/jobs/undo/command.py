@@ -7,12 +7,13 @@ from pathlib import Path
 from lean_tumbler.cli.bulk import add_bulk_options, run_context
 from lean_tumbler.cli.options import (
     chosen_store,
-    opened_store,
+    opened_rows,
     policy_path,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
+from lean_tumbler.stores.interface import WritesCopy
 
 EXAMPLE = """\
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --dry-run
@@ -57,7 +58,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         if backup.head.expired(session.clock()):
             raise UsageError(f"{arguments.backup}: expired at {backup.head.expires_at}; delete it")
         with (
-            opened_store(arguments, store_policy, in_bulk=True) as store,
+            opened_rows(arguments, store_policy, in_bulk=True) as store,
             run_context(
                 arguments, session, store_policy, step=None, title="Putting back", rows=0
             ) as context,
@@ -72,7 +73,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 undone = undo(again.swaps(unfinished=arguments.unfinished), dry_run=False)
                 again.close()
                 if not undone.stopped:
-                    undone.copy = store.finish()
+                    undone.copy = store.finish() if isinstance(store, WritesCopy) else ""
     finally:
         backup.close()
     session.emit(

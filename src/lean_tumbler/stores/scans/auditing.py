@@ -21,6 +21,8 @@ from lean_tumbler.core.policy import Columns, StorePolicy, Target
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.formats.base import Table, Unreadable
+from lean_tumbler.stores.formats.nested import NestedTable, document_columns
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.scans.guessing import guess
 from lean_tumbler.stores.scans.profiling import (
@@ -33,9 +35,7 @@ from lean_tumbler.stores.scans.profiling import (
     reader_of,
     table_named,
 )
-from lean_tumbler.stores.sources.base import Table, Unreadable
-from lean_tumbler.stores.sources.nested import NestedTable, document_columns
-from lean_tumbler.stores.sources.opening import tables_at
+from lean_tumbler.stores.sources import tables_at
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -19,10 +19,10 @@ from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.formats.base import LINE, Table, Unreadable
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.scans.guessing import Budget
-from lean_tumbler.stores.sources.base import LINE, Table, Unreadable
-from lean_tumbler.stores.sources.opening import tables_at
+from lean_tumbler.stores.sources import tables_at
 
 Progress = Callable[[int], None]
 

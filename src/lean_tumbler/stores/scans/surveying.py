@@ -7,8 +7,7 @@ from threading import Lock
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.reading.survey import ALONE, Column, Survey
-from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, Store
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, Store
 
 _PAGE_ROWS = 4000
 
@@ -41,7 +40,7 @@ def _texts(page: list[Account], reader: RowReader) -> Iterator[str]:
 
 
 def surveyed_once(
-    opened: Callable[[], AbstractContextManager[Store]], reader: RowReader
+    opened: Callable[[], AbstractContextManager[LoginStore]], reader: RowReader
 ) -> Callable[[], Column]:
     """Give what surveys a store when it is first asked for, and remembers the result.
 
@@ -62,10 +61,8 @@ def surveyed_once(
     return column
 
 
-def _surveyed(store: Store, reader: RowReader) -> Column:
-    if not reader.needs_column:
-        return ALONE
-    try:
+def _surveyed(store: LoginStore, reader: RowReader) -> Column:
+    # Where there are no pages, as in a directory, each text is judged by itself.
+    if isinstance(store, Store) and reader.needs_column:
         return survey_store(store, reader)
-    except UsageError:  # a directory gives no pages: each text is judged by itself
-        return ALONE
+    return ALONE

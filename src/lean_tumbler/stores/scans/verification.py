@@ -25,7 +25,7 @@ from lean_tumbler.core.reading.ways import Bounds, Certainty, CryptWay, Derivati
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.errors import CheckImpossible
 from lean_tumbler.stores.evidence_file import Tried
-from lean_tumbler.stores.interface import Store
+from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.known_accounts import KnownAccount
 
 _REFUSALS = {
@@ -73,7 +73,7 @@ def verify_accounts(
     *,
     reader: RowReader,
     bounds: Bounds,
-    store: Store | None = None,
+    store: LoginStore | None = None,
     store_name: str = "",
     earlier: Mapping[str, str] = MappingProxyType({}),
 ) -> Verification:
@@ -125,7 +125,7 @@ def reader_of_files(policy: StoragePolicy, given: Cohort | None = None) -> RowRe
     return RowReader(cohorts=chosen, parts=parts, formulas=formulas, has_salts=False)
 
 
-def _row(account: KnownAccount, store: Store | None) -> tuple[Row | None, str]:
+def _row(account: KnownAccount, store: LoginStore | None) -> tuple[Row | None, str]:
     if store is None:
         stored = account.stored.reveal() if account.stored else ""
         others = {name: text.encode("utf-8") for name, text in account.others.items()}

@@ -1,0 +1,1 @@
+"""Directories (RFC 4511): reading them, and checking logins against them."""

@@ -1,0 +1,1 @@
+"""Files of accounts, a module or folder a format: reading them, and writing copies of them."""

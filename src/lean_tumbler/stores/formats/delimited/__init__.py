@@ -1,0 +1,1 @@
+"""CSV, TSV and their relatives (RFC 4180)."""

@@ -1,0 +1,119 @@
+"""JSON that is not one object a line: arrays, pretty-printed objects, a list under one name."""
+
+import codecs
+import re
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from lean_tumbler.stores.formats.base import Rows, Unreadable
+from lean_tumbler.stores.formats.json_fields import as_row
+from lean_tumbler.stores.formats.streams import LINE_BYTES, encoding_of, pieces, sample
+from lean_tumbler.stores.json_text import load_record
+
+# RFC 8259: strings (section 7) may hold braces; a number or name (section 3) holds none.
+# Possessive: what goes back over a long string takes memory for each character of it.
+_STRING = r'"[^"\\]*+(?:\\.[^"\\]*+)*+"'
+_TOKEN = re.compile(rf"{_STRING}|[{{}}]", re.DOTALL)
+_BRACKET = re.compile(rf"{_STRING}|[\[\]{{}}]", re.DOTALL)
+_BETWEEN = re.compile(r"[\s\[\],}\x1e]*")  # what may stand between objects; 1E: RFC 7464
+_UNDER_ONE_NAME = re.compile(rf"\s*\{{\s*{_STRING}\s*:\s*\[\s*(?=\{{)", re.DOTALL)
+_ARRAY = re.compile(r"\s*\[\s*\{")
+_HELD_CHARACTERS = 4 * LINE_BYTES
+_TOO_LONG = " " * (LINE_BYTES + 1)
+_MEMBER = re.compile(rf"\s*{_STRING}\s*:", re.DOTALL)
+
+
+def holds_documents(text: str) -> bool:
+    """Tell a file of JSON objects that go over lines, or stand in an array, by its beginning."""
+    if _ARRAY.match(text) or _is_under_one_name(text):
+        return True
+    first, _, rest = text.lstrip().partition("\n")
+    return first.rstrip() == "{" and bool(_MEMBER.match(rest))
+
+
+def _is_under_one_name(text: str) -> bool:
+    """Tell a list of records under a name from a record that begins with a list of objects.
+
+    The list is all that there is; or it is longer than the beginning of a file that is looked at.
+    """
+    begun = _UNDER_ONE_NAME.match(text)
+    if begun is None:
+        return False
+    depth = 1
+    for bracket in _BRACKET.finditer(text, begun.end()):
+        depth += {"[": 1, "{": 1, "]": -1, "}": -1}.get(bracket[0], 0)
+        if depth == 0:
+            return text[bracket.end() :].strip() == "}"
+    return True
+
+
+def document_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
+    """Read the objects one after the other, numbered from 1."""
+    for number, text in enumerate(_objects(path, unreadable), 1):
+        if len(text) > LINE_BYTES:
+            unreadable.add(number, f"an object of more than {LINE_BYTES:,} characters")
+            continue
+        try:
+            document = load_record(text)
+        except ValueError as error:
+            unreadable.add(number, f"no JSON object: {error}")
+            continue
+        yield number, as_row(document)
+
+
+def _objects(path: Path, unreadable: Unreadable) -> Iterator[str]:
+    """Cut a text into its objects, in memory bounded by the longest that is read."""
+    beginning = sample(path)
+    encoding = encoding_of(beginning)
+    decoder = codecs.getincrementaldecoder(encoding)("replace")
+    text = beginning.decode(encoding, "replace").removeprefix("\ufeff")
+    left_out = _UNDER_ONE_NAME if _is_under_one_name(text) else None
+    held = _Held()
+    for number, piece in enumerate(pieces(path, unreadable)):
+        held.text += decoder.decode(piece)
+        if number == 0:
+            held.text = held.text.removeprefix("\ufeff")
+            held.text = left_out.sub("", held.text, count=1) if left_out else held.text
+        yield from held.take()
+    yield from held.rest()
+
+
+class _Held:
+    """What was read and not yet given: the beginning of an object, and how deep it goes."""
+
+    def __init__(self) -> None:
+        self.text = ""
+        self._depth = 0
+        self._looked = 0
+        self._is_too_long = False
+
+    def take(self) -> Iterator[str]:
+        """Give every object that is whole."""
+        begin = 0
+        if not self._depth:
+            begin = self._looked = _BETWEEN.match(self.text).end()  # type: ignore[union-attr] # fits nothing too
+        for token in _TOKEN.finditer(self.text, self._looked):
+            if token.start() < self._looked:
+                continue
+            if token[0] == "{":
+                self._depth += 1
+            elif token[0] == "}":
+                self._depth -= 1
+            self._looked = token.end()
+            if token[0] == "}" and self._depth <= 0:
+                self._depth = 0
+                yield _TOO_LONG if self._is_too_long else self.text[begin : self._looked]
+                self._is_too_long = False
+                begin = self._looked = _BETWEEN.match(self.text, self._looked).end()  # type: ignore[union-attr] # likewise
+        self.text = self.text[begin:]
+        self._looked -= begin
+        if len(self.text) > _HELD_CHARACTERS:  # what was looked at is known: only its depth counts
+            self.text, self._is_too_long = self.text[self._looked :][-1:], True
+            self._looked = 0
+
+    def rest(self) -> Iterator[str]:
+        """Give what stands behind the last whole object."""
+        if self._is_too_long:
+            yield _TOO_LONG
+        elif self.text.strip():
+            yield self.text

@@ -1,0 +1,1 @@
+"""SQL dumps: statements that build tables anew."""

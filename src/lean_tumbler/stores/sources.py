@@ -1,0 +1,35 @@
+"""From a locator to the tables that stand there."""
+
+from pathlib import Path
+
+from lean_tumbler.stores.directory.connection import is_directory_url
+from lean_tumbler.stores.directory.tables import tables_of_directory
+from lean_tumbler.stores.formats.base import Table
+from lean_tumbler.stores.formats.kinds import tables_of_file
+from lean_tumbler.stores.sql.opening import SQLITE, is_url, open_database
+from lean_tumbler.stores.sql.sqlite import is_sqlite
+from lean_tumbler.stores.sql.tables import tables_of_database
+
+
+def tables_at(locator: str, *, base: Path) -> tuple[str, list[Table]]:
+    """Find the tables at a locator.
+
+    Args:
+        locator: a path or a URL.
+        base: the folder that a relative path starts from.
+
+    Returns:
+        What messages call the source, and its tables.
+
+    Raises:
+        UsageError: a locator of a kind that is not read.
+        SourceError: it cannot be read.
+    """
+    if is_directory_url(locator):
+        name, directory = tables_of_directory(locator)
+        return name, list(directory)
+    path = base / locator.removeprefix(SQLITE)
+    if is_url(locator) or is_sqlite(path):
+        database = open_database(locator, base=base)
+        return database.locator, list(tables_of_database(database))
+    return locator, tables_of_file(path)

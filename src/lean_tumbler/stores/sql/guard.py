@@ -1,0 +1,146 @@
+"""A guard on the column itself: whatever writes to the table, only admitted forms get in."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.sql.server import Database, Guard, GuardedColumn, is_binary
+
+ROWS_NAMED = 20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Violations:
+    """Rows that the guard would not admit: how many, and the keys of the first."""
+
+    rows: int
+    keys: tuple[Any, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GuardState:
+    """How a store's column is guarded.
+
+    Attributes:
+        store: the store's name in the policy.
+        stands: whether the guard is there.
+        admitted: what it admits, in words.
+        guard: its statements.
+        violations: rows that it would not admit.
+    """
+
+    store: str
+    stands: bool
+    admitted: Sequence[str]
+    guard: Guard
+    violations: Violations
+
+
+class ColumnGuard:
+    """The guard of one column on one server.
+
+    Args:
+        database: opened for writing.
+        table: the table's name.
+        column: of the stored values.
+        key: the column that names a row.
+        policy: the least that is current, and the most that a value may ask for.
+    """
+
+    def __init__(
+        self, database: Database, *, table: str, column: str, key: str, policy: StoragePolicy
+    ) -> None:
+        self._database = database
+        with database.errors():
+            columns = sa.inspect(database.engine).get_columns(table)
+        kind = next((each["type"] for each in columns if each["name"] == column), None)
+        if kind is None:
+            raise UsageError(f"{database.locator}, table {table}: no column “{column}”")
+        self._key = database.quoted(key)
+        self._names = GuardedColumn(
+            table=database.quoted(table), column=database.quoted(column), binary=is_binary(kind),
+            table_text=table.replace("'", "''"),
+        )  # fmt: skip
+        self.guard = database.server.guard(self._names, policy)
+
+    def stands(self) -> bool:
+        """Tell whether the guard is there, whole."""
+        return self._gives_a_row(self.guard.stands)
+
+    def exists(self) -> bool:
+        """Tell whether the guard is there, or what a run left of it that ended half way."""
+        return self._gives_a_row(self.guard.exists)
+
+    def _gives_a_row(self, query: str) -> bool:
+        with self._database.connect() as connection:
+            return connection.exec_driver_sql(query).first() is not None
+
+    def violations(self) -> Violations:
+        """Find the rows that it would not admit, by the server's own reading of it."""
+        with self._database.connect() as connection:
+            return self._violations(connection)
+
+    def _violations(self, connection: sa.Connection) -> Violations:
+        names, admits = self._names, self.guard.admits
+        # Quoted names and our own patterns.
+        where = f"FROM {names.table} WHERE {names.column} IS NOT NULL AND NOT ({admits})"
+        rows = connection.exec_driver_sql(f"SELECT COUNT(*) {where}").scalar_one()
+        keys = connection.exec_driver_sql(
+            f"SELECT {self._key} {where} ORDER BY {self._key} LIMIT {ROWS_NAMED}"
+        )
+        return Violations(rows=int(rows), keys=tuple(row[0] for row in keys))
+
+    def apply(self) -> Violations:
+        """Put the guard there; give the rows that others wrote meanwhile and that hinder it.
+
+        Where there are such rows, nothing of it is left behind.
+        """
+        with self._database.connect() as connection:
+            alone = connection.execution_options(isolation_level="AUTOCOMMIT")
+            return self._together(alone) if self.guard.together else self._one_by_one(alone)
+
+    def _together(self, connection: sa.Connection) -> Violations:
+        _run(connection, ("BEGIN IMMEDIATE",))
+        end = "ROLLBACK"
+        try:
+            _run(connection, (*self.guard.remove, *self.guard.apply))
+            violations = self._violations(connection)
+            end = end if violations.rows else "COMMIT"
+        finally:
+            _run(connection, (end,))
+        return violations
+
+    def _one_by_one(self, connection: sa.Connection) -> Violations:
+        """Run each statement by itself, so that locks are short."""
+        self._clear(connection)
+        try:
+            _run(connection, self.guard.apply)
+        except sa.exc.DBAPIError:
+            violations = self._violations(connection)
+            self._clear(connection)
+            if not violations.rows:
+                raise
+            return violations
+        return Violations(rows=0, keys=())
+
+    def _clear(self, connection: sa.Connection) -> None:
+        if connection.exec_driver_sql(self.guard.exists).first() is not None:
+            _run(connection, self.guard.remove)
+
+    def remove(self) -> None:
+        """Take it away, whole or half."""
+        with self._database.connect() as connection:
+            _run(connection.execution_options(isolation_level="AUTOCOMMIT"), self.guard.remove)
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        self._database.engine.dispose()
+
+
+def _run(connection: sa.Connection, statements: Sequence[str]) -> None:
+    for statement in statements:
+        connection.exec_driver_sql(statement.rstrip(";"))

@@ -1,0 +1,308 @@
+"""PostgreSQL. Sections are those of its manual."""
+
+from collections import deque
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.stored_forms import pattern
+from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.sql.definitions import declared_in_text
+from lean_tumbler.stores.sql.errors import (
+    FULL,
+    GUARDED,
+    LOCKED,
+    NO_RIGHT,
+    PASSWORD,
+    READ_ONLY,
+    Meaning,
+    class_names,
+    first_line,
+)
+from lean_tumbler.stores.sql.server import (
+    GUARD,
+    CatalogueQueries,
+    Claims,
+    Clock,
+    Column,
+    Database,
+    Declared,
+    Expression,
+    Guard,
+    GuardedColumn,
+    JoinedUpdate,
+    Network,
+    Open,
+    Replicas,
+    SchemaChange,
+    Server,
+)
+
+if TYPE_CHECKING:
+    from lean_tumbler.stores.sql.server import Batches
+
+_LOCK_TIMEOUT = "5s"
+# Section 32.19: without these, any certificate would do, or none.
+_VERIFIED = {"sslmode": "verify-full", "sslrootcert": "system"}
+
+# By the driver's class for each error code (appendix A).
+_MEANING: Mapping[str, Meaning] = MappingProxyType(
+    {
+        "LockNotAvailable": LOCKED,
+        "DeadlockDetected": LOCKED,
+        "InsufficientPrivilege": NO_RIGHT,
+        "InvalidPassword": PASSWORD,
+        "InvalidAuthorizationSpecification": PASSWORD,
+        "CheckViolation": GUARDED,
+        "ReadOnlySqlTransaction": READ_ONLY,
+        "DiskFull": FULL,
+    }
+)
+
+
+def _meaning(cause: Exception) -> Meaning | None:
+    found = next((_MEANING[name] for name in class_names(cause) if name in _MEANING), None)
+    text = first_line(cause)
+    # While it connects, the driver knows no codes.
+    refused = "password authentication failed" in text or "no password supplied" in text
+    return PASSWORD if found is None and refused else found
+
+
+def _raw(column: Column, binary: bool) -> Expression:
+    if binary:
+        return sa.type_coerce(column, sa.LargeBinary)
+    # Not a cast to bytea, which would read backslashes as escapes.
+    return sa.func.convert_to(
+        sa.cast(column, sa.Text), sa.literal_column("'UTF8'"), type_=sa.LargeBinary()
+    )
+
+
+def _update_each(cursor: Any, statement: str, rows: Sequence[Any]) -> list[int]:
+    """Send many without waiting for each answer."""
+    cursor.executemany(statement, rows, returning=True)
+    changed = [cursor.rowcount]
+    while cursor.nextset():
+        changed.append(cursor.rowcount)
+    return changed
+
+
+def _joined_update(update: JoinedUpdate) -> tuple[str, list[Any]]:
+    keys, old, new = ([row[part] for row in update.rows] for part in range(3))
+    kind = "bytea" if isinstance(new[0], bytes) else "text"
+    # Quoted names; the values are parameters.
+    statement = (
+        f"UPDATE {update.table} SET {update.stored} = swap_new "  # noqa: S608
+        f"FROM unnest(%s::bigint[], %s::bytea[], %s::{kind}[]) "
+        "AS swaps (swap_key, swap_old, swap_new) "
+        f"WHERE {update.table}.{update.key} = swap_key AND {update.raw} = swap_old"
+    )
+    return statement, [keys, old, new]
+
+
+def _declared(database: Database, table: str, column: str) -> Declared:
+    query = sa.text(
+        "SELECT format_type(a.atttypid, a.atttypmod), c.collname, c.collisdeterministic"
+        " FROM pg_attribute a LEFT JOIN pg_collation c ON c.oid = a.attcollation"
+        " WHERE a.attrelid = CAST(:table AS regclass) AND a.attname = :column"
+    )
+    names = {"table": database.quoted(table), "column": column}
+    with database.connect() as connection:
+        kind, collation, deterministic = connection.execute(query, names).one()
+    known = declared_in_text(kind)
+    folds = collation if deterministic is False else known.collation
+    return Declared(characters=known.characters, collation=folds)
+
+
+def _widened(database: Database, table: str, column: str, _: Declared, width: int) -> SchemaChange:
+    query = sa.text(
+        "SELECT format_type(atttypid, atttypmod) FROM pg_attribute"
+        " WHERE attrelid = CAST(:table AS regclass) AND attname = :column"
+    )
+    with database.connect() as connection:
+        names = {"table": database.quoted(table), "column": column}
+        kind = str(connection.execute(query, names).scalar_one())
+    altered = database.quoted(column)
+    change = f"ALTER TABLE {database.quoted(table)} ALTER COLUMN {altered} TYPE"
+    widens = kind.startswith("character varying")
+    locks = (
+        "ACCESS EXCLUSIVE for a moment: a wider varchar changes the catalogue alone "
+        "(PostgreSQL's manual, ALTER TABLE, notes). Set lock_timeout, so that it does not queue."
+        if widens
+        else "ACCESS EXCLUSIVE while the whole table is written anew: char(n) pads its values."
+    )
+    return SchemaChange(
+        statements=(f"SET lock_timeout = '{_LOCK_TIMEOUT}';", f"{change} varchar({width});"),
+        reverse=(f"{change} {kind};",),
+        locks=locks,
+    )
+
+
+_AROUND = CatalogueQueries(
+    size="SELECT pg_total_relation_size(CAST(:table AS regclass))",
+    lists={
+        "triggers": "SELECT tgname FROM pg_trigger"
+        " WHERE tgrelid = CAST(:table AS regclass) AND NOT tgisinternal",
+        "views": "SELECT DISTINCT CAST(r.ev_class AS regclass)::text FROM pg_depend d"
+        " JOIN pg_rewrite r ON r.oid = d.objid"
+        " WHERE d.refobjid = CAST(:table AS regclass) AND r.ev_class <> d.refobjid",
+        "generated": "SELECT attname FROM pg_attribute"
+        " WHERE attrelid = CAST(:table AS regclass) AND attgenerated <> ''",
+        "copies": "SELECT 'replica ' || coalesce(nullif(application_name, ''), '(unnamed)')"
+        " FROM pg_stat_replication UNION ALL SELECT 'publication ' || pubname"
+        " FROM pg_publication_tables WHERE tablename = :name",
+    },
+)
+
+
+def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
+    text = f"convert_from({names.column}, 'UTF8')" if names.binary else f"{names.column}::text"
+    admits = f"{text} ~ '{pattern(policy.floor, policy.limits)}'"
+    table = f"ALTER TABLE {names.table}"
+    name = names.table.replace("'", "''")  # as the server spells it, letter case and all
+    exists = (
+        f"SELECT 1 FROM pg_constraint WHERE conname = '{GUARD}'"  # noqa: S608 - quoted names
+        f" AND conrelid = '{name}'::regclass"
+    )
+    return Guard(
+        admits=admits,
+        apply=(
+            f"SET lock_timeout = '{_LOCK_TIMEOUT}';",
+            f"{table} ADD CONSTRAINT {GUARD} CHECK ({names.column} IS NULL OR {admits}) NOT VALID;",
+            f"{table} VALIDATE CONSTRAINT {GUARD};",
+        ),
+        remove=(f"{table} DROP CONSTRAINT {GUARD};",),
+        locks="ACCESS EXCLUSIVE for a moment, new rows are checked from then on; then SHARE UPDATE "
+        "EXCLUSIVE while the old rows are read: others read and write meanwhile.",
+        stands=f"{exists} AND convalidated",
+        exists=exists,
+    )
+
+
+class StreamingReplicas:
+    """The replicas, as their primary sees them.
+
+    The server's own figure stands still where a replica stops to apply. So positions are noted
+    with the time when they were written, and a replica is as far behind as the oldest position
+    that it has not applied yet.
+    """
+
+    # Section 27.2.4: positions are null for accounts that may not see them.
+    _POSITIONS = sa.text(
+        "SELECT CAST(pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0') AS bigint),"
+        " CAST(pg_wal_lsn_diff(replay_lsn, '0/0') AS bigint),"
+        " CAST(EXTRACT(EPOCH FROM coalesce(replay_lag, interval '0')) AS double precision)"
+        " FROM pg_stat_replication"
+    )
+
+    def __init__(self, database: Database, clock: Clock) -> None:
+        self._database, self._clock = database, clock
+        self._written: deque[tuple[float, int]] = deque()
+
+    def seconds_behind(self) -> float:
+        """Say how far the one furthest behind is behind."""
+        with self._database.connect() as connection:
+            rows = connection.execute(self._POSITIONS).all()
+        locator = self._database.locator
+        if not rows:
+            raise SourceError(f"{locator}: no replica is attached to wait for")
+        if any(applied is None for _, applied, _ in rows):
+            raise SourceError(
+                f"{locator}: this account may not see the replicas; grant it pg_monitor"
+            )
+        now, current = self._clock(), rows[0][0]
+        if not self._written or self._written[-1][1] < current:
+            self._written.append((now, current))
+        slowest = min(applied for _, applied, _ in rows)
+        while self._written and self._written[0][1] <= slowest:
+            self._written.popleft()
+        if not self._written:
+            return 0.0
+        told = max((lag for _, applied, lag in rows if applied < current), default=0.0)
+        return max(float(told), now - self._written[0][0])
+
+
+def _replicas(database: Database, _: StorePolicy, __: Open, clock: Clock) -> Replicas:
+    return StreamingReplicas(database, clock)
+
+
+def _batches(database: Database, query: sa.Select[Any]) -> "Batches":
+    """Run a query as the server's binary COPY, in Arrow's layout."""
+    import adbc_driver_postgresql  # noqa: PLC0415 - an extra
+    from psycopg.conninfo import make_conninfo  # noqa: PLC0415 - an extra
+    from sqlalchemy.dialects import postgresql  # noqa: PLC0415 - only where it is needed
+
+    from lean_tumbler.stores.sql.arrow_batches import ArrowReading  # noqa: PLC0415 - an extra
+
+    url = database.engine.url
+    named = url.translate_connect_args(username="user", database="dbname")
+    further = {name: value if isinstance(value, str) else ",".join(value)
+               for name, value in url.query.items()}  # fmt: skip
+    address = make_conninfo(**{**named, **further, "client_encoding": "UTF8"})
+    # With this style of parameters, per cent signs in names stay single.
+    text = str(query.compile(dialect=postgresql.dialect(paramstyle="named")))  # type: ignore[no-untyped-call]
+    with database.errors(), _driver_errors():
+        yield from ArrowReading(adbc_driver_postgresql, address).batches(text)
+
+
+@contextmanager
+def _driver_errors() -> Iterator[None]:
+    """Raise what the other driver would raise: what the server says is told by its code alone."""
+    from psycopg import OperationalError, errors  # noqa: PLC0415 - an extra
+
+    from lean_tumbler.stores.sql.arrow_batches import ARROW_ERRORS  # noqa: PLC0415 - an extra
+
+    try:
+        yield
+    except ARROW_ERRORS as error:
+        if not hasattr(error, "sqlstate"):
+            raise OperationalError("the query ended half-way") from None
+        if not error.sqlstate:
+            raise OperationalError(str(error)) from None
+        try:
+            kind = errors.lookup(error.sqlstate)
+        except KeyError:
+            kind = OperationalError
+        raise kind(error.sqlstate) from None
+
+
+def _is_text_certain(database: Database) -> bool:
+    """Tell whether text is UTF-8 when it arrives; asking for it takes half the time of bytes.
+
+    The server converts and checks it, except in a database that is said to be SQL_ASCII
+    (section 24.3.4).
+    """
+    with database.connect() as connection:
+        return connection.exec_driver_sql("SHOW server_encoding").scalar() != "SQL_ASCII"
+
+
+SERVER = Server(
+    name="postgresql",
+    other_names=("postgres",),
+    network=Network(
+        driver="postgresql+psycopg",
+        arguments={},
+        setting="options",
+        reading="-c default_transaction_read_only=on",
+        writing="-c lock_timeout={seconds}s",
+        verified=lambda: (dict(_VERIFIED), {}),
+    ),
+    raw=_raw,
+    update_each=_update_each,
+    joined_update=_joined_update,
+    declared=_declared,
+    widened=_widened,
+    around=_AROUND,
+    guard=_guard,
+    meaning=_meaning,
+    batches=_batches,
+    is_text_certain=_is_text_certain,
+    claims=Claims(
+        claim=lambda number: sa.select(sa.func.pg_try_advisory_lock(number)),
+        release=lambda number: sa.select(sa.func.pg_advisory_unlock(number)),
+    ),
+    replicas=_replicas,
+)

@@ -1,0 +1,67 @@
+"""What stands around a table, from the server's own catalogue: what a change would touch."""
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from lean_tumbler.stores.sql.server import GUARD, Database
+
+_HISTORY = re.compile(
+    r"(?:^|_)(?:history|hist|audit|log|archive|old|backup|bak)(?:_|$)", re.IGNORECASE
+)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Surroundings:
+    """What a change of a column's values or type would touch.
+
+    Attributes:
+        bytes: of the table with its indexes; None where the server does not say.
+        triggers: on the table; not those that stand guard for this tool.
+        views: that read the table.
+        generated: columns of the table that are computed.
+        updated_by_itself: columns that the server sets at every update.
+        relatives: other tables whose names say that they keep the table's past.
+        copies: where the server sends or keeps changes: replicas, publications, binary log.
+    """
+
+    bytes: int | None = None
+    triggers: tuple[str, ...] = ()
+    views: tuple[str, ...] = ()
+    generated: tuple[str, ...] = ()
+    updated_by_itself: tuple[str, ...] = ()
+    relatives: tuple[str, ...] = ()
+    copies: tuple[str, ...] = ()
+
+
+def surroundings(database: Database, table: str) -> Surroundings:
+    """Ask a server what stands around a table."""
+    queries = database.server.around
+    names = {"name": table, "table": database.quoted(table), "guard": f"{GUARD}%"}
+    with database.connect() as connection:
+        tables = sa.inspect(connection).get_table_names()
+        size = _asked(connection, queries.size, names)
+        lists = {part: tuple(sorted(map(str, _asked(connection, text, names))))
+                 for part, text in queries.lists.items()}  # fmt: skip
+    return Surroundings(
+        bytes=int(size[0]) if size else None,
+        relatives=tuple(_relatives(table, tables)),
+        **lists,
+    )
+
+
+def _asked(connection: sa.Connection, text: str, names: Mapping[str, str]) -> list[Any]:
+    if not text:
+        return []
+    wanted = {name: value for name, value in names.items() if f":{name}" in text}
+    return list(connection.execute(sa.text(text), wanted).scalars())
+
+
+def _relatives(table: str, tables: Sequence[str]) -> Iterator[str]:
+    stem = table.rstrip("s").lower()
+    for other in tables:
+        if other != table and stem in other.lower() and _HISTORY.search(other):
+            yield other
