@@ -23,7 +23,7 @@ from conftest import Program, prove
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.formats.base import LINE, Unreadable
-from lean_tumbler.stores.formats.opening import open_export
+from lean_tumbler.stores.formats.kinds import open_export
 from lean_tumbler.stores.sources import tables_at
 
 PEOPLE = [
@@ -374,3 +374,53 @@ def test_a_killed_run_is_continued(tmp_path: Path) -> None:
     assert len(read(tmp_path, "copy.csv")) == 400
     assert not any(value in (tmp_path / "copy.csv").read_text() for _, value in rows)
     assert not work.exists()
+
+
+LINES = {
+    "csv": ["login,pw,id", 'ada,old,7', '"a,b","x ""y""",8', "ben,,9", 'cleo,"two\nlines",1'],
+    "jsonl": ['{"login": "ada", "pw": "old"}', '{"pw": null, "login": "b"}', '{"login": "ü"}'],
+    "htpasswd": ["ada:$apr1$x", "ben:{SHA}abc=", "# a comment", "cleo:a:b", "dora:x:1:2::/:/sh"],
+    "ldif": ["version: 1", "", "dn: uid=ada", "userPassword:: e1NTSEF9", " IQ==", "uid: ada", ""],
+}  # fmt: skip
+STORED = {"csv": "pw", "jsonl": "pw", "htpasswd": "value", "ldif": "userPassword"}
+
+
+@settings(max_examples=150, deadline=None)
+@given(kind=st.sampled_from(sorted(LINES)), data=st.data())
+def test_what_a_copy_reads_is_what_an_audit_reads(
+    tmp_path_factory: pytest.TempPathFactory, kind: str, data: st.DataObject
+) -> None:
+    """Of a file with a mark, odd line ends or broken lines: the same rows, or a copy is refused."""
+    lines = data.draw(st.permutations(LINES[kind]) if kind != "ldif" else st.just(LINES[kind]))
+    if kind == "csv":
+        lines = [LINES["csv"][0], *(line for line in lines if line != LINES["csv"][0])]
+    odd = data.draw(st.lists(st.text("a:\"'{},=# \t\\\x01é", max_size=6), max_size=2))
+    at = data.draw(st.integers(1, len(lines)))
+    lines = [*lines[:at], *odd, *lines[at:]]
+    text = data.draw(st.sampled_from(["", "\ufeff"])) + data.draw(
+        st.sampled_from(["\n", "\r\n"])
+    ).join(lines)
+    path = tmp_path_factory.mktemp("alike") / "export"
+    path.write_bytes((text + data.draw(st.sampled_from(["", "\n"]))).encode())
+    try:
+        _, (table, *_) = tables_at(str(path), base=path.parent)
+    except SourceError:
+        return  # so much of a few lines may be control characters
+    stored = STORED[kind]
+    if stored not in table.columns:
+        return  # too much of it is odd: taken for another format
+    unreadable = Unreadable()
+    wanted = list(table.columns)
+    audited = [
+        row for frame in table.frames(wanted, unreadable) for row in frame.select(wanted).rows()
+    ]
+    try:
+        records = list(open_export(path).records(stored))
+    except SourceError:
+        return  # a copy must hold every row
+    assert b"".join(record.raw for record in records) == path.read_bytes()
+    copied = [tuple(row.get(name) for name in wanted) for each in records for row in each.rows]
+    place = wanted.index(stored)
+    valued = [row for row in copied if row[place] not in {None, ""}]
+    assert valued == [row for row in audited if row[place] not in {None, ""}]
+    assert not unreadable.rows

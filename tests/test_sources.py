@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from conftest import OPENABLE, Finished, run_in_process, stored_value
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.stores.formats import records
+from lean_tumbler.stores.formats import parquet as parquet_format
 from lean_tumbler.stores.formats.base import LINE, Unreadable
 from lean_tumbler.stores.formats.delimited.table import DelimitedTable
 from lean_tumbler.stores.formats.kinds import tables_of_file
@@ -157,7 +157,7 @@ def test_long_files_are_read_a_part_at_a_time(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Of Parquet and of UTF-16, no frame holds more than a part; lines and values are all there."""
-    monkeypatch.setattr(records, "ROWS_PER_FRAME", 1000)
+    monkeypatch.setattr(parquet_format, "ROWS_PER_FRAME", 1000)
     values = [None if n % 7 == 0 else hashlib.md5(b"%d" % n).hexdigest() for n in range(20_500)]
     table = pl.DataFrame({"id": range(20_500), "pw": values})
     table.write_parquet(tmp_path / "export.parquet", row_group_size=700)

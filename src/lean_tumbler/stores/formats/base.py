@@ -1,13 +1,18 @@
 """Tables as frames of text, and the rows that could not be read."""
 
-from collections.abc import Generator, Iterable, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import polars as pl
 
 from lean_tumbler.stores.sql.server import Declared
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from lean_tumbler.stores.formats.copying import Export
 
 LINE = "#line"  # beside the wanted columns, where each row stood; no real column begins with #
 ROWS_PER_FRAME = 100_000
@@ -59,6 +64,36 @@ class Table(Protocol):
 
         Who does not read to the end closes it, so that a connection is let go of at once.
         """
+
+
+@dataclass(frozen=True, slots=True)
+class Beginning:
+    """The first bytes of a file, and the text that they are in its encoding."""
+
+    raw: bytes = field(repr=False)
+    text: str = field(repr=False)
+
+    @property
+    def looks_binary(self) -> bool:
+        """Whether it is hardly text."""
+        text = self.text[:4096]
+        odd = sum(ord(character) < 9 or character == "\ufffd" for character in text)
+        return odd > len(text) / 20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FileFormat:
+    """One format of files.
+
+    Attributes:
+        recognises: whether a file is of it, by its beginning.
+        tables: gives the tables of a file.
+        copied: takes a file apart, so that a copy of it can be written; None where none is.
+    """
+
+    recognises: Callable[[Beginning], bool]
+    tables: "Callable[[Path], list[Table]]"
+    copied: "Callable[[Path], Export] | None" = None
 
 
 class Schemaless:

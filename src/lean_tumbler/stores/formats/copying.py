@@ -10,6 +10,7 @@ from lean_tumbler.stores.files import file_errors
 from lean_tumbler.stores.formats.streams import LINE_BYTES, encoding_of, sample
 
 Fields = Mapping[str, str | None]
+MARK = "\ufeff"  # the byte order mark, which a file may begin with
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,8 +5,9 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from lean_tumbler.stores.formats.base import Rows, Unreadable
+from lean_tumbler.stores.formats.base import FileFormat, Rows, Unreadable
 from lean_tumbler.stores.formats.json_fields import as_row
+from lean_tumbler.stores.formats.records import RecordTable
 from lean_tumbler.stores.formats.streams import LINE_BYTES, encoding_of, pieces, sample
 from lean_tumbler.stores.json_text import load_record
 
@@ -23,7 +24,7 @@ _TOO_LONG = " " * (LINE_BYTES + 1)
 _MEMBER = re.compile(rf"\s*{_STRING}\s*:", re.DOTALL)
 
 
-def holds_documents(text: str) -> bool:
+def _holds_documents(text: str) -> bool:
     """Tell a file of JSON objects that go over lines, or stand in an array, by its beginning."""
     if _ARRAY.match(text) or _is_under_one_name(text):
         return True
@@ -117,3 +118,9 @@ class _Held:
             yield _TOO_LONG
         elif self.text.strip():
             yield self.text
+
+
+FORMAT = FileFormat(
+    recognises=lambda beginning: _holds_documents(beginning.text),
+    tables=lambda path: [RecordTable(path, document_rows)],
+)

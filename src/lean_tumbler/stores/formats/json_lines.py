@@ -1,4 +1,4 @@
-"""JSON Lines: one string of an object is written anew, the line's other bytes stay."""
+"""JSON Lines: one object a line. In a copy one string is written anew, all else stays."""
 
 import json
 import re
@@ -7,13 +7,41 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+from lean_tumbler.stores.formats.base import FileFormat, Rows, Unreadable
 from lean_tumbler.stores.formats.copying import Record, bad_record, decoded, raw_lines
-from lean_tumbler.stores.formats.json_fields import flattened
-from lean_tumbler.stores.formats.records import RecordTable, json_rows
+from lean_tumbler.stores.formats.json_fields import as_row, flattened
+from lean_tumbler.stores.formats.records import RecordTable
+from lean_tumbler.stores.formats.streams import lines
 from lean_tumbler.stores.json_text import load_record
 
 _BLANK = re.compile(r"[ \t\r\n]*")
 _DECODER = json.JSONDecoder()
+
+
+def json_rows(path: Path, _: Sequence[str], unreadable: Unreadable) -> Rows:
+    """Read JSON Lines: one object a line."""
+    for number, line in lines(path, unreadable):
+        if not line.strip():
+            continue
+        try:
+            document = load_record(line)
+        except ValueError as error:
+            unreadable.add(number, f"no JSON object: {error}")
+            continue
+        if not isinstance(document, dict):
+            unreadable.add(number, "JSON, but not an object")
+            continue
+        yield number, as_row(document)
+
+
+def _is_json(text: str) -> bool:
+    first = text.split("\n", 1)[0].strip()
+    if not first.startswith("{"):
+        return False
+    try:
+        return isinstance(load_record(first), dict)
+    except ValueError:
+        return '":' in first  # the first line may be the broken one
 
 
 @dataclass(frozen=True)
@@ -94,3 +122,10 @@ def span_of(text: str, at: int, name: str) -> tuple[int, int] | None:
 def _skip(text: str, at: int) -> int:
     blank = _BLANK.match(text, at)
     return blank.end() if blank else at
+
+
+FORMAT = FileFormat(
+    recognises=lambda beginning: _is_json(beginning.text),
+    tables=lambda path: [RecordTable(path, json_rows)],
+    copied=JsonExport,
+)

@@ -1,30 +1,27 @@
-"""What kind of file is this? Told by its content, and by its name where content does not say."""
+"""What kind of file is this? Told by its content; a new format is a module and its name here."""
 
-import re
+from importlib import import_module
 from pathlib import Path
 
-from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.formats.base import Table
-from lean_tumbler.stores.formats.delimited.table import DelimitedTable
-from lean_tumbler.stores.formats.json_documents import document_rows, holds_documents
-from lean_tumbler.stores.formats.records import (
-    ParquetTable,
-    RecordTable,
-    account_rows,
-    json_rows,
-    ldif_rows,
-)
-from lean_tumbler.stores.formats.sql_dump.dump import Dump
-from lean_tumbler.stores.formats.streams import encoding_of, sample
-from lean_tumbler.stores.json_text import load_record
+from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.files import file_errors
+from lean_tumbler.stores.formats.base import Beginning, FileFormat, Table
+from lean_tumbler.stores.formats.copying import Export
+from lean_tumbler.stores.formats.streams import encoding_of, is_plain, sample
 
-_PARQUET = b"PAR1"  # parquet.apache.org, File Format
-_LDIF = re.compile(r"(?:version: *1\s+)?(?:#[^\n]*\n|\s)*dn::? ", re.IGNORECASE)
-_DUMP = re.compile(
-    r"^\s*(?:(?:INSERT|REPLACE)\b(?: \w+)*? INTO |CREATE TABLE |COPY \S+.* FROM stdin\b)",
-    re.IGNORECASE | re.MULTILINE,
+# In this order they are asked.
+_MODULES = (
+    "parquet",
+    "json_documents",
+    "json_lines",
+    "ldif",
+    "sql_dump.dump",
+    "account_lines",
+    "delimited.format",
 )
-_ACCOUNT_LINE = re.compile(r"[^:\s,;\t|]{1,128}:[^:\s]*(?::[^:]*){0,7}")
+FORMATS: tuple[FileFormat, ...] = tuple(
+    import_module(f"{__package__}.{name}").FORMAT for name in _MODULES
+)
 
 
 def tables_of_file(path: Path) -> list[Table]:
@@ -33,43 +30,36 @@ def tables_of_file(path: Path) -> list[Table]:
     Raises:
         SourceError: it cannot be read, or is of no kind that is known.
     """
-    beginning = sample(path)
-    if not beginning.strip():
+    return _format_of(path).tables(path)
+
+
+def open_export(path: Path) -> Export:
+    """Open a file of which a copy is to be written.
+
+    Raises:
+        SourceError: it cannot be read.
+        UsageError: it is of a kind that is read, but not written.
+    """
+    found = _format_of(path)
+    with file_errors(path), path.open("rb") as file:
+        plain = is_plain(file.read(8))
+    if not plain:
+        raise UsageError(f"{path}: compressed, or UTF-16; make a plain UTF-8 file of it first")
+    if found.copied is None:
+        raise UsageError(
+            f"{path}: copies are written of CSV and its relatives, JSON Lines, LDIF and account "
+            "files; bring this one into a database, or into one of these forms"
+        )
+    return found.copied(path)
+
+
+def _format_of(path: Path) -> FileFormat:
+    raw = sample(path)
+    if not raw.strip():
         raise SourceError(f"{path}: holds no data")
-    if beginning.startswith(_PARQUET):
-        return [ParquetTable(path)]
-    text = beginning.decode(encoding_of(beginning), "replace").removeprefix("\ufeff")
-    if holds_documents(text):
-        return [RecordTable(path, document_rows)]
-    if _is_json(text):
-        return [RecordTable(path, json_rows)]
-    if _LDIF.match(text):
-        return [RecordTable(path, ldif_rows)]
-    if _DUMP.search(text):
-        return list(Dump(path).tables)
-    if _is_account_file(text):
-        return [RecordTable(path, account_rows)]
-    if _looks_binary(text):
+    text = raw.decode(encoding_of(raw), "replace").removeprefix("\ufeff")
+    beginning = Beginning(raw, text)
+    found = next((each for each in FORMATS if each.recognises(beginning)), None)
+    if found is None:
         raise SourceError(f"{path}: neither a database nor text of a kind that is read")
-    return [DelimitedTable(path)]
-
-
-def _is_json(text: str) -> bool:
-    first = text.split("\n", 1)[0].strip()
-    if not first.startswith("{"):
-        return False
-    try:
-        return isinstance(load_record(first), dict)
-    except ValueError:
-        return '":' in first  # the first line may be the broken one
-
-
-def _is_account_file(text: str) -> bool:
-    lines = [line for line in text.split("\n")[:50] if line.strip() and line[0] != "#"]
-    whole = lines[:-1] if len(lines) > 1 and not text.endswith("\n") else lines
-    return bool(whole) and all(_ACCOUNT_LINE.fullmatch(line.rstrip("\r")) for line in whole)
-
-
-def _looks_binary(text: str) -> bool:
-    odd = sum(ord(character) < 9 or character == "\ufffd" for character in text[:4096])
-    return odd > len(text[:4096]) / 20
+    return found

@@ -1,5 +1,6 @@
 """CSV, TSV and their relatives: one field of a record is written anew, the others stay."""
 
+import csv
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -7,10 +8,16 @@ from functools import cached_property
 from pathlib import Path
 
 from lean_tumbler.stores.formats.base import VALUE_CHARACTERS
-from lean_tumbler.stores.formats.copying import Record, bad_record, decoded, raw_lines, without_end
+from lean_tumbler.stores.formats.copying import (
+    MARK,
+    Record,
+    bad_record,
+    decoded,
+    raw_lines,
+    without_end,
+)
 from lean_tumbler.stores.formats.delimited.table import NULL, DelimitedTable
 
-_MARK = "\ufeff"
 _QUOTE = '"'
 
 
@@ -41,8 +48,8 @@ class DelimitedExport:
         position = self.columns.index(stored)
         for line, raw in self._whole_records():
             text = decoded(self.path, line, raw, self._table.encoding)
-            mark = _MARK if line == 1 and text.startswith(_MARK) else ""
-            body, end = without_end(text.removeprefix(_MARK) if mark else text)
+            mark = MARK if line == 1 and text.startswith(MARK) else ""
+            body, end = without_end(text.removeprefix(MARK) if mark else text)
             if not body or (line == 1 and self._table.has_head):
                 yield Record(line=line, raw=raw)
                 continue
@@ -87,6 +94,12 @@ class DelimitedExport:
             if found.end() == len(body):
                 break
             at = found.end() + 1
+        try:
+            read = next(csv.reader([body], delimiter=self._table.delimiter, strict=True))
+        except csv.Error:
+            read = []
+        if read != [_text(part) for part in parts]:  # what `audit` reads, field by field
+            raise bad_record(self.path, line, "broken quotes")
         if len(parts) != len(self.columns):
             raise bad_record(self.path, line, f"{len(parts)} fields, expected {len(self.columns)}")
         return parts
@@ -105,6 +118,10 @@ class DelimitedExport:
         return any(character in value for character in (self._table.delimiter, _QUOTE, "\r", "\n"))
 
 
+def _text(part: str) -> str:
+    return part[1:-1].replace('""', '"') if part.startswith('"') else part
+
+
 def _value(part: str) -> str | None:
-    text = part[1:-1].replace('""', '"') if part.startswith('"') else part
+    text = _text(part)
     return None if text in {"", NULL} else text

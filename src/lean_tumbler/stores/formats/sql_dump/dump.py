@@ -13,6 +13,7 @@ from functools import cached_property
 from pathlib import Path
 
 from lean_tumbler.stores.formats.base import (
+    FileFormat,
     Frames,
     Row,
     Rows,
@@ -56,6 +57,12 @@ _DELIMITER = re.compile(r"\s*DELIMITER\s+(?P<sign>\S+)", re.IGNORECASE)
 _NEW_DELIMITER = "DELIMITER ;"
 _OTHERWISE = "a statement that writes rows in a form that is not read"
 _COPY_LINE = "a line of a COPY in a form that is not read"
+
+
+_DUMP = re.compile(
+    r"^\s*(?:(?:INSERT|REPLACE)\b(?: \w+)*? INTO |CREATE TABLE |COPY \S+.* FROM stdin\b)",
+    re.IGNORECASE | re.MULTILINE,
+)
 
 
 @dataclass(slots=True)
@@ -371,3 +378,9 @@ class Dump:
         """The tables that hold rows."""
         index = _indexed(self.path)
         return tuple(DumpedTable(self.path, table, index) for table in index.columns)
+
+
+FORMAT = FileFormat(
+    recognises=lambda beginning: _DUMP.search(beginning.text) is not None,
+    tables=lambda path: list(Dump(path).tables),
+)
