@@ -10,7 +10,7 @@ from lean_tumbler.core.reading.layouts import parse_layout
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row as StoredRow
 from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, read_request
-from lean_tumbler.stores.formats.base import Unreadable
+from lean_tumbler.stores.files.base import Unreadable
 from lean_tumbler.stores.sources import tables_at
 
 

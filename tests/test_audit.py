@@ -315,7 +315,7 @@ def test_a_clean_column_has_no_findings() -> None:
 
 
 def test_likely_passwords_and_doubled_logins_are_found() -> None:
-    """Plain or digested in whatever writing; and logins that differ in case and blanks alone."""
+    """Plain or digested in whatever text encoding; and logins that differ in case and blanks alone."""
     sha1 = hashlib.sha1(b"ferry1").digest()
     rows: list[Value] = [
         ("ferry1", None, True),

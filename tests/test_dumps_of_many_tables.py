@@ -8,16 +8,16 @@ from pathlib import Path
 import polars as pl
 import pytest
 
-from lean_tumbler.stores.formats.base import ROWS_LISTED, Row, Unreadable
-from lean_tumbler.stores.formats.sql_dump import dump as sql_dump
-from lean_tumbler.stores.formats.sql_dump.dump import (
+from lean_tumbler.stores.files.base import ROWS_LISTED, Row, Unreadable
+from lean_tumbler.stores.files.sql_dump import dump as sql_dump
+from lean_tumbler.stores.files.sql_dump.dump import (
     STATEMENT_BYTES,
     Dump,
     DumpReading,
     take_end,
     take_line,
 )
-from lean_tumbler.stores.formats.streams import lines
+from lean_tumbler.stores.files.streams import lines
 
 NAMES = ("crew", "guests", '"Kiosk"', "`agents`", "public.staff")
 

@@ -22,8 +22,8 @@ from hypothesis import strategies as st
 from conftest import Program, prove
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.formats.base import LINE, Unreadable
-from lean_tumbler.stores.formats.kinds import open_export
+from lean_tumbler.stores.files.base import LINE, Unreadable
+from lean_tumbler.stores.files.kinds import open_export
 from lean_tumbler.stores.sources import tables_at
 
 PEOPLE = [

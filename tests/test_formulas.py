@@ -20,8 +20,8 @@ from lean_tumbler.core.formulas.steps import (
     ENCODINGS,
     FILTERS,
     PBKDF2_DIGESTS,
+    TEXT_ENCODINGS,
     TEXT_STEPS,
-    WRITINGS,
     Cut,
     Digest,
     Encode,
@@ -332,7 +332,7 @@ def step_lists(draw: st.DrawFn, depth: int, flow: Flow, end: Flow | None) -> tup
             options.append(st.builds(Rewrite, st.sampled_from(sorted(TEXT_STEPS))))
             options.append(st.builds(Encode, st.sampled_from(sorted(ENCODINGS))))
         else:
-            options.append(st.builds(Write, st.sampled_from(sorted(WRITINGS))))
+            options.append(st.builds(Write, st.sampled_from(sorted(TEXT_ENCODINGS))))
         if depth:
             body = step_lists(depth - 1, flow, flow)
             options.append(st.builds(Loop, st.integers(1, 5), body))

@@ -46,7 +46,7 @@ CASES: dict[str, tuple[str, bytes, Callable[[], str]]] = {
         lambda: coded(IV + encrypt("aes-256-cbc", "-iv", IV.hex(), key=KEY, data=TEXT)),
     ),
     "aes, no vector, hex": (
-        'first_block = "data"\nwriting = "hex"', KEY[:16],
+        'first_block = "data"\ntext_encoding = "hex"', KEY[:16],
         lambda: encrypt("aes-128-cbc", "-iv", "0" * 32, key=KEY[:16], data=TEXT).hex().upper(),
     ),
     "aes, filled with zeros, latin-1": (

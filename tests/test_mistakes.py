@@ -21,8 +21,8 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.audit.discovery import holds_credentials
 from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
 from lean_tumbler.errors import PasswordRefused
-from lean_tumbler.stores.formats.base import Unreadable
-from lean_tumbler.stores.formats.kinds import tables_of_file
+from lean_tumbler.stores.files.base import Unreadable
+from lean_tumbler.stores.files.kinds import tables_of_file
 
 PASSWORD = "Möwe & 7 Gull"
 SALT = b"$2b$04$abcdefghijklmnopqrstuu"

@@ -14,7 +14,7 @@ import sqlalchemy as sa
 import servers
 from conftest import OPENABLE, PROGRAM, run_in_process, stored_value
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.formats.base import Unreadable
+from lean_tumbler.stores.files.base import Unreadable
 from lean_tumbler.stores.sources import tables_at
 from lean_tumbler.stores.sql import tables as database
 from lean_tumbler.stores.sql.opening import open_database

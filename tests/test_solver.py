@@ -46,7 +46,7 @@ def solved(known: list[SolvedAccount], hint: str = "", **options: Any) -> Soluti
     ).solve()
 
 
-# Every kind of step, join, writing and filter; hints where the plain search would take long.
+# Every kind of step, join, text encoding and filter; hints where the plain search would take long.
 PUZZLES = [
     ("utf-8, md5, hex", ""),
     ("latin-1, sha1, hex-upper", ""),

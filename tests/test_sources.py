@@ -19,11 +19,11 @@ from hypothesis import strategies as st
 
 from conftest import OPENABLE, Finished, run_in_process, stored_value
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.stores.formats import parquet as parquet_format
-from lean_tumbler.stores.formats.base import LINE, Unreadable
-from lean_tumbler.stores.formats.delimited.table import DelimitedTable
-from lean_tumbler.stores.formats.kinds import tables_of_file
-from lean_tumbler.stores.formats.sql_dump.dump import Dump
+from lean_tumbler.stores.files import parquet as parquet_format
+from lean_tumbler.stores.files.base import LINE, Unreadable
+from lean_tumbler.stores.files.delimited.table import DelimitedTable
+from lean_tumbler.stores.files.kinds import tables_of_file
+from lean_tumbler.stores.files.sql_dump.dump import Dump
 from lean_tumbler.stores.sources import tables_at
 
 COLUMNS = ("id", "email", "pw", "pw_salt", "is_admin")

@@ -9,7 +9,7 @@ import pytest
 
 from lean_tumbler.core.policy import Columns, Target
 from lean_tumbler.errors import KnownAccountsError, SourceError, StoreUnavailable, UsageError
-from lean_tumbler.stores.files import write_text
+from lean_tumbler.stores.file_access import write_text
 from lean_tumbler.stores.interface import Swap, SwapResult
 from lean_tumbler.stores.known_accounts import read_known_accounts
 from lean_tumbler.stores.policy_file import read_policy, save_target

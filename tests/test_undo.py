@@ -54,7 +54,7 @@ def test_what_was_replaced_is_put_back(portal: Portal, program: Program, tmp_pat
 def test_nothing_of_the_values_can_be_read_in_the_file(
     portal: Portal, program: Program, tmp_path: Path
 ) -> None:
-    """Neither old nor new values, nor logins, stand in it, in any of their usual writings."""
+    """Neither old nor new values, nor logins, stand in it, in any of their usual text encodings."""
     before = {value for value in portal.stored().values() if value and len(value) > 6}
     program("keys", "new", "recovery")
     program("layer", *SEALED)

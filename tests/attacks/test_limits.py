@@ -15,7 +15,7 @@ import zstandard
 from conftest import CHEAP_POLICY, PROGRAM, Portal, Program
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import FormulaError
-from lean_tumbler.stores.formats import streams
+from lean_tumbler.stores.files import streams
 
 GATEWAY = CredentialGateway(StoragePolicy.from_toml(CHEAP_POLICY))
 LONG = base64.b64encode(bytes(768)).decode().rstrip("=")

@@ -13,7 +13,7 @@ import pytest
 
 from conftest import PROGRAM, Portal, Program, make_portal
 from lean_tumbler.core.printable import printable
-from lean_tumbler.stores.files import write_text
+from lean_tumbler.stores.file_access import write_text
 
 STEERING = "\x1b]0;owned\x07\x1b[2J\x9b31m\u202egnp.exe\r\x08"
 _STYLE = re.compile(r"\x1b\[[0-9;]*m")

@@ -12,7 +12,7 @@ import pytest
 
 from conftest import Program, prove
 from lean_tumbler import StoragePolicy
-from lean_tumbler.stores.formats.file_store import FileStore
+from lean_tumbler.stores.files.file_store import FileStore
 from lean_tumbler.stores.signing_key import signing_key, verifying_key
 
 POLICY = """

@@ -160,7 +160,7 @@ def _sealed_backup(
     if arguments.backup is None or arguments.dry_run:
         yield lambda _: None
         return
-    from lean_tumbler.stores.files import read_text
+    from lean_tumbler.stores.file_access import read_text
     from lean_tumbler.stores.sealed_backup import BackupWriter, Head
     from lean_tumbler.stores.signing_key import signing_key
 

@@ -55,7 +55,7 @@ def _plot_file(text: str) -> Path:
 
 def write_plot(path: Path, draw: "Callable[[str], bytes]", session: "Session") -> None:
     """Write a picture in the form that the file's name asks for, and say so."""
-    from lean_tumbler.stores.files import write_bytes
+    from lean_tumbler.stores.file_access import write_bytes
 
     write_bytes(path, draw(path.suffix.lower().removeprefix(".")))
     session.message(f"{path}: plot written")

@@ -81,7 +81,7 @@ class Session:
             others: gives it in further formats.
         """
         from lean_tumbler.reports.documents import as_json
-        from lean_tumbler.stores.files import write_text
+        from lean_tumbler.stores.file_access import write_text
 
         buffer = io.StringIO() if arguments.output else self.stdout
         if arguments.format == "json":

@@ -17,7 +17,7 @@ from lean_tumbler.errors import CheckImpossible, KeyMissing
 
 CIPHERS = MappingProxyType({"aes": (16, (16, 24, 32)), "des-ede3": (8, (16, 24))})
 MODES = ("ecb", "cbc", "gcm")
-WRITINGS = ("base64", "hex")
+TEXT_ENCODINGS = ("base64", "hex")
 PADDINGS = ("pkcs7", "zeros", "none")
 FIRST_BLOCKS = ("iv", "data")
 _NONCE_BYTES, _TAG_BYTES = 12, 16  # SP 800-38D, 5.2.1.1 and 5.2.1.2, as almost everybody uses them
@@ -31,7 +31,7 @@ class Decryption:
         cipher: a name of CIPHERS.
         mode: a name of MODES.
         key: the name of the key.
-        writing: how the bytes are written.
+        text_encoding: how the bytes are written.
         padding: what fills the last block.
         first_block: for CBC, what the first block is: the initialisation vector, or data that was
             encrypted with a vector of zeros. With GCM the nonce comes first and the tag last.
@@ -41,7 +41,7 @@ class Decryption:
     cipher: str = "aes"
     mode: str = "cbc"
     key: str = ""
-    writing: str = "base64"
+    text_encoding: str = "base64"
     padding: str = "pkcs7"
     first_block: str = "iv"
     encoding: str = "utf-8"
@@ -93,7 +93,7 @@ class Decryption:
                 f"the key “{self.key}” has {len(keys[self.key])} bytes; {self.cipher} takes "
                 f"{' or '.join(map(str, key_lengths))}"
             )
-        raw = _read(stored.strip(), self.writing)
+        raw = _read(stored.strip(), self.text_encoding)
         if raw is None:
             return None
         opened = self._opened(raw, keys[self.key], block_bytes)
@@ -134,9 +134,9 @@ def _cipher(name: str) -> Callable[..., Any]:
     return new
 
 
-def _read(text: str, writing: str) -> bytes | None:
+def _read(text: str, text_encoding: str) -> bytes | None:
     try:
-        if writing == "hex":
+        if text_encoding == "hex":
             return bytes.fromhex(text.removeprefix("0x"))
         return base64.b64decode(text + "=" * (-len(text) % 4), validate=True)
     except (ValueError, binascii.Error):

@@ -10,7 +10,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 from lean_tumbler.demo.people import SEED, Person, people
-from lean_tumbler.stores.files import write_text
+from lean_tumbler.stores.file_access import write_text
 
 BOOKINGS, BOOKINGS_POLICY, BOOKINGS_KNOWN = "bookings.db", "bookings.toml", "bookings-known.csv"
 _EVIDENCE = "bookings.evidence.json"

@@ -16,7 +16,7 @@ from lean_tumbler.core.schemes import crypt64
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.obsolete import crypt_digests
 from lean_tumbler.demo.people import SEED, Person, people
-from lean_tumbler.stores.files import write_text
+from lean_tumbler.stores.file_access import write_text
 
 BACKUP_TABLE = "passengers_2019_backup"
 _PEOPLE = 240

@@ -13,7 +13,7 @@ from lean_tumbler.demo.bookings import BOOKINGS_FILES, write_bookings
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES, write_other_stores
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.files import file_errors, write_text
+from lean_tumbler.stores.file_access import file_errors, write_text
 
 DATABASE = "harbour.db"
 POLICY = "tumbler.toml"

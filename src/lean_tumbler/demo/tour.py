@@ -32,7 +32,7 @@ from lean_tumbler.demo.portal import (
     RESET,
     write_portal,
 )
-from lean_tumbler.stores.files import write_text
+from lean_tumbler.stores.file_access import write_text
 
 Run = Callable[[list[str], Session], int]
 

@@ -19,7 +19,7 @@ from lean_tumbler.errors import SourceError, TumblerError, UsageError
 from lean_tumbler.service.app import Access, Application
 from lean_tumbler.service.connections import BoundedLoop, Connection, bounds_of_process
 from lean_tumbler.service.logins import Log, LoginService
-from lean_tumbler.stores.files import file_errors, require_own
+from lean_tumbler.stores.file_access import file_errors, require_own
 
 _GRACE_SECONDS = 20
 _BACKLOG = 1024

@@ -21,7 +21,7 @@ from typing import Any
 
 from lean_tumbler.core.reading.evidence import CohortKey, Counts, Evidence
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.files import file_errors, read_text, write_text
+from lean_tumbler.stores.file_access import file_errors, read_text, write_text
 from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/evidence/1"

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from lean_tumbler.stores.files import read_text, write_text
+from lean_tumbler.stores.file_access import read_text, write_text
 from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/progress-history/1"

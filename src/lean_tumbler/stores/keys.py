@@ -7,7 +7,7 @@ from pathlib import Path
 
 from lean_tumbler.core.policy import KeySource, StoragePolicy
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.files import read_secret
+from lean_tumbler.stores.file_access import read_secret
 
 KEY_BYTES = 1 << 16
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.errors import KnownAccountsError, SourceError
-from lean_tumbler.stores.files import read_text
+from lean_tumbler.stores.file_access import read_text
 
 if TYPE_CHECKING:
     from _csv import Reader

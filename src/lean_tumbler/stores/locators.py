@@ -53,7 +53,7 @@ def open_store(
                 f"{store.locator}: a file is never written in place; `layer` and `undo` write a "
                 "copy with --into FILE, and logins need a database"
             )
-        from lean_tumbler.stores.formats.file_store import FileStore  # noqa: PLC0415 - needs an extra
+        from lean_tumbler.stores.files.file_store import FileStore  # noqa: PLC0415 - needs an extra
 
         return FileStore(base / store.locator, store, into=into)
     if into is not None:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from lean_tumbler.core.policy import StoragePolicy, Target
 from lean_tumbler.errors import PolicyError, SourceError
-from lean_tumbler.stores.files import read_text, write_text
+from lean_tumbler.stores.file_access import read_text, write_text
 
 POLICY_BYTES = 1 << 20
 

@@ -16,7 +16,7 @@ from typing import Any, BinaryIO
 from lean_tumbler.core.sealing import ENCAPSULATED_BYTES, Opener, Sealer
 from lean_tumbler.core.signing import SIGNATURE_BYTES, Signer, Verifier
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.files import file_errors
+from lean_tumbler.stores.file_access import file_errors
 from lean_tumbler.stores.interface import AccountKey, Swap, as_stored
 from lean_tumbler.stores.json_text import load_json
 

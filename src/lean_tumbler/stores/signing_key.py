@@ -4,7 +4,7 @@ from pathlib import Path
 
 from lean_tumbler.core.signing import new_signing_key, public_half
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.files import create_once, read_secret, read_text
+from lean_tumbler.stores.file_access import create_once, read_secret, read_text
 
 _KEY_BYTES = 1 << 14
 

@@ -4,8 +4,8 @@ from pathlib import Path
 
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.directory.tables import tables_of_directory
-from lean_tumbler.stores.formats.base import Table
-from lean_tumbler.stores.formats.kinds import tables_of_file
+from lean_tumbler.stores.files.base import Table
+from lean_tumbler.stores.files.kinds import tables_of_file
 from lean_tumbler.stores.sql.opening import SQLITE, is_url, open_database
 from lean_tumbler.stores.sql.sqlite import is_sqlite
 from lean_tumbler.stores.sql.tables import tables_of_database

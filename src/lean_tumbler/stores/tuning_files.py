@@ -17,7 +17,7 @@ from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, Attacker, hardw
 from lean_tumbler.core.tuning.measuring import Measurement
 from lean_tumbler.core.tuning.popularity import Popularity, popularity_from_entries
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.files import read_text, write_text
+from lean_tumbler.stores.file_access import read_text, write_text
 from lean_tumbler.stores.json_text import load_json
 
 MEASUREMENTS = "lean-tumbler/measurements/1"

@@ -11,7 +11,7 @@ import polars as pl
 from lean_tumbler.core.audit.tally import text_hash
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, prepared
-from lean_tumbler.core.formulas.steps import DIGESTS, WRITINGS, Digest, Encode, Formula
+from lean_tumbler.core.formulas.steps import DIGESTS, TEXT_ENCODINGS, Digest, Encode, Formula
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import InputDoesNotFit
@@ -22,7 +22,7 @@ _NESTED_FIRST = ("md5", "sha1")
 _GUESSED_PASSWORDS = 2_000  # enough to see what the digests are; the likeliest formula has them all
 
 
-class _Writing(NamedTuple):
+class _Encoding(NamedTuple):
     """How a value writes its digest: what stands around it, and in which digits."""
 
     before: str
@@ -31,7 +31,7 @@ class _Writing(NamedTuple):
 
     def write(self, digest: bytes) -> str:
         """Write another digest the same way."""
-        return self.before + WRITINGS[self.digits](digest) + self.after
+        return self.before + TEXT_ENCODINGS[self.digits](digest) + self.after
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +63,7 @@ class LikelyMatcher:
         self.passwords = passwords
         self.plain = pl.DataFrame({"stored": pl.Series(passwords, dtype=pl.String)})
         self._digests: dict[tuple[str, int], frozenset[bytes]] = {}
-        self._tables: dict[tuple[_Writing, tuple[str, ...]], Table] = {}
+        self._tables: dict[tuple[_Encoding, tuple[str, ...]], Table] = {}
         self._lock = RLock()
 
     def find(self, rows: pl.DataFrame, stored: str, parsed: ParsedValue) -> list[_Found]:
@@ -78,12 +78,12 @@ class LikelyMatcher:
             For each formula that makes some of them, these rows.
         """
         formulas = _formulas_of(parsed)
-        writing = _writing_of(stored, parsed) if rows.height > _FEW_ROWS else None
+        encoding = _encoding_of(stored, parsed) if rows.height > _FEW_ROWS else None
         if not formulas:
             return []
-        if writing is None:
+        if encoding is None:
             return self._one_by_one(rows, formulas)
-        table = self._table(writing, formulas)
+        table = self._table(encoding, formulas)
         found = rows.join(table.rows, on="text")
         return [
             (table.formulas[number], found.filter(pl.col("formula") == number))
@@ -111,17 +111,17 @@ class LikelyMatcher:
                 self._digests[formula, limit] = frozenset(found for found in made if found)
             return self._digests[formula, limit]
 
-    def _table(self, writing: _Writing, formulas: tuple[str, ...]) -> Table:
+    def _table(self, encoding: _Encoding, formulas: tuple[str, ...]) -> Table:
         with self._lock:
-            if (writing, formulas) not in self._tables:
+            if (encoding, formulas) not in self._tables:
                 parts = [
-                    pl.DataFrame({"text": [writing.write(d) for d in self._known(text, number)]})
+                    pl.DataFrame({"text": [encoding.write(d) for d in self._known(text, number)]})
                     .select(text_hash(pl.col("text")), pl.lit(number).alias("formula"))
                     for number, text in enumerate(formulas)
                 ]  # fmt: skip
                 rows = pl.concat(parts).unique("text", keep="first", maintain_order=True)
-                self._tables[writing, formulas] = Table(rows, formulas)
-            return self._tables[writing, formulas]
+                self._tables[encoding, formulas] = Table(rows, formulas)
+            return self._tables[encoding, formulas]
 
 
 def own_digests(rows: pl.DataFrame, parsed: ParsedValue) -> Iterator[str]:
@@ -166,15 +166,15 @@ def _digester(formula: Formula) -> Callable[[str], bytes | None]:
     return apart
 
 
-def _writing_of(stored: str, parsed: ParsedValue) -> _Writing | None:
+def _encoding_of(stored: str, parsed: ParsedValue) -> _Encoding | None:
     """Find where a value has its digest, and in which digits."""
     if not parsed.digest:
         return None
     text = stored.lower() if is_folded(parsed.layout) else stored
     for digits in ("hex", "base64", "base64-unpadded"):
-        before, found, after = text.partition(WRITINGS[digits](parsed.digest))
+        before, found, after = text.partition(TEXT_ENCODINGS[digits](parsed.digest))
         if found:
-            return _Writing(before, digits, after)
+            return _Encoding(before, digits, after)
     return None
 
 

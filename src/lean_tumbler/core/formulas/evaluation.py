@@ -12,8 +12,8 @@ from lean_tumbler.core.formulas.analysis import number_parts, work
 from lean_tumbler.core.formulas.steps import (
     DIGESTS,
     ENCODINGS,
+    TEXT_ENCODINGS,
     TEXT_STEPS,
-    WRITINGS,
     Cut,
     Digest,
     Encode,
@@ -113,8 +113,8 @@ def _filter(name: str) -> Callable[[Value], Value]:
         return _unhex
     if name == "unbase64":
         return _unbase64
-    if name in WRITINGS:
-        written = WRITINGS[name]
+    if name in TEXT_ENCODINGS:
+        written = TEXT_ENCODINGS[name]
         return lambda value: written(_as_bytes(value))
     rewritten = TEXT_STEPS[name]
     return lambda value: rewritten(_as_text(value))

@@ -27,8 +27,8 @@ from lean_tumbler.core.formulas.steps import (
     ENCODINGS,
     FILTERS,
     PBKDF2_DIGESTS,
+    TEXT_ENCODINGS,
     TEXT_STEPS,
-    WRITINGS,
     Cut,
     Digest,
     Encode,
@@ -76,14 +76,14 @@ _WORDS = (
     *DIGESTS,
     "hmac-DIGEST",
     "pbkdf2-DIGEST",
-    *WRITINGS,
+    *TEXT_ENCODINGS,
     "N times",
 )
 
 
 # What no part may be called: it would be read as a step, a source or a filter.
 RESERVED = frozenset(
-    {*TEXT_STEPS, *ENCODINGS, *Side, *DIGESTS, *WRITINGS, *FILTERS, *Input}
+    {*TEXT_STEPS, *ENCODINGS, *Side, *DIGESTS, *TEXT_ENCODINGS, *FILTERS, *Input}
     | {"first", "take", "key", "times", "from"}
 )
 PART_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]{0,31}", re.ASCII)
@@ -167,7 +167,7 @@ class _Parser:
         if flow is not Flow.TEXT and not may_end_in_bytes:
             raise FormulaError(
                 f"position {last.offset + 1}: the formula ends in bytes; "
-                f"end it with {' or '.join(WRITINGS)}",
+                f"end it with {' or '.join(TEXT_ENCODINGS)}",
                 offset=last.offset,
             )
         return Formula(steps, flow)
@@ -196,7 +196,7 @@ class _Parser:
         if word in ENCODINGS:
             self._needs(Flow.TEXT, flow, token)
             return Encode(word), Flow.BYTES
-        if word in WRITINGS:
+        if word in TEXT_ENCODINGS:
             self._needs(Flow.BYTES, flow, token)
             return Write(word), Flow.TEXT
         if word == "first":

@@ -43,7 +43,7 @@ _BASE64_CUT = "base64, cut"
 class Segment:
     """A stretch of text: how it is written, how long it is, and what it says where it is fixed."""
 
-    writing: str = _ANY
+    text_encoding: str = _ANY
     length: int | None = None
     text: str = ""
     padding: int = 0  # of the length, how many characters are base64's padding
@@ -52,13 +52,13 @@ class Segment:
     def pattern(self) -> str:
         """Match such a stretch."""
         count = "*" if self.length is None else f"{{{self.length}}}"
-        if self.writing in _HEX:
+        if self.text_encoding in _HEX:
             return f"[0-9a-fA-F]{count}"
-        if self.writing in _BASE64:
+        if self.text_encoding in _BASE64:
             return "[A-Za-z0-9+/]+={0,2}"
-        if self.writing == _BASE64_CUT:
+        if self.text_encoding == _BASE64_CUT:
             return f"[A-Za-z0-9+/=]{count}"
-        return re.escape(self.text) if self.writing == _LITERAL else "(?s:.*)"
+        return re.escape(self.text) if self.text_encoding == _LITERAL else "(?s:.*)"
 
 
 @dataclass(frozen=True)
@@ -78,7 +78,7 @@ class OutputShape:
     @property
     def is_fixed(self) -> bool:
         """Whether every stretch of the text is known: only then may a bare shape be told by it."""
-        return self.is_text and all(segment.writing != _ANY for segment in self.segments)
+        return self.is_text and all(segment.text_encoding != _ANY for segment in self.segments)
 
     @property
     def length(self) -> int | None:
@@ -87,9 +87,9 @@ class OutputShape:
         return None if None in lengths else sum(length or 0 for length in lengths)
 
     @property
-    def writing(self) -> str:
+    def text_encoding(self) -> str:
         """How it is written, where it is one stretch; else empty."""
-        return self.segments[0].writing if len(self.segments) == 1 and self.is_fixed else ""
+        return self.segments[0].text_encoding if len(self.segments) == 1 and self.is_fixed else ""
 
     @cached_property
     def _pattern(self) -> re.Pattern[str]:
@@ -101,7 +101,7 @@ class OutputShape:
         Blanks around it, the letter case of hexadecimal and the padding of base64 do not count.
         """
         text = stored.strip() if self.is_fixed else stored
-        if self.writing in _BASE64:
+        if self.text_encoding in _BASE64:
             body = text.rstrip("=")
             fits = re.fullmatch("[A-Za-z0-9+/]+", body, re.ASCII) and len(text) - len(body) <= 2
             padded = body + "=" * (-len(body) % 4)
@@ -112,7 +112,7 @@ class OutputShape:
         if match is None or (not text and not self.is_fixed):
             return None
         return "".join(
-            part.lower() if segment.writing in _HEX else part
+            part.lower() if segment.text_encoding in _HEX else part
             for segment, part in zip(self.segments, match.groups(), strict=True)
         )
 
@@ -159,14 +159,14 @@ def _shape_after(step: Step, shape: OutputShape) -> OutputShape:
     return _rewritten(step, shape)
 
 
-def _written(writing: str, size: int | None) -> Segment:
+def _written(text_encoding: str, size: int | None) -> Segment:
     """So many bytes as text."""
     if size is None:
-        return Segment(writing)
-    if writing in _HEX:
-        return Segment(writing, 2 * size)
-    padding = -size % 3 if writing == "base64" else 0
-    return Segment(writing, -(-4 * size // 3) + padding, padding=padding)
+        return Segment(text_encoding)
+    if text_encoding in _HEX:
+        return Segment(text_encoding, 2 * size)
+    padding = -size % 3 if text_encoding == "base64" else 0
+    return Segment(text_encoding, -(-4 * size // 3) + padding, padding=padding)
 
 
 def _cut(step: Cut, shape: OutputShape) -> OutputShape:
@@ -187,8 +187,10 @@ def _cut(step: Cut, shape: OutputShape) -> OutputShape:
 
 
 def _shortened(segment: Segment, length: int) -> Segment:
-    writing = _BASE64_CUT if segment.writing in _BASE64 else segment.writing
-    return replace(segment, writing=writing, length=length, text=segment.text[:length], padding=0)
+    text_encoding = _BASE64_CUT if segment.text_encoding in _BASE64 else segment.text_encoding
+    return replace(
+        segment, text_encoding=text_encoding, length=length, text=segment.text[:length], padding=0
+    )
 
 
 def _operand_shape(operand: Operand) -> OutputShape:
@@ -223,7 +225,7 @@ def _merged(segments: Iterable[Segment]) -> tuple[Segment, ...]:
     """Join what nothing is known of with its like."""
     merged: list[Segment] = []
     for segment in segments:
-        if not (merged and segment.writing == merged[-1].writing == _ANY):
+        if not (merged and segment.text_encoding == merged[-1].text_encoding == _ANY):
             merged.append(segment)
     return tuple(merged)
 
@@ -234,10 +236,10 @@ def _rewritten(step: Rewrite, shape: OutputShape) -> OutputShape:
     changes_case = step.name in {"upper", "lower"}
     parts = []
     for segment in shape.segments:
-        if segment.writing == _LITERAL:
+        if segment.text_encoding == _LITERAL:
             text = rewrite(segment.text)
             parts.append(Segment(_LITERAL, len(text), text))
-        elif segment.writing in _HEX or (segment.writing != _ANY and not changes_case):
+        elif segment.text_encoding in _HEX or (segment.text_encoding != _ANY and not changes_case):
             parts.append(segment)
         else:
             return _UNKNOWN_TEXT

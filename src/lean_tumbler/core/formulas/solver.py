@@ -27,7 +27,7 @@ from lean_tumbler.core.formulas.search_space import (
     Piece,
     build_space,
 )
-from lean_tumbler.core.formulas.steps import DIGESTS, WRITINGS
+from lean_tumbler.core.formulas.steps import DIGESTS, TEXT_ENCODINGS
 from lean_tumbler.core.formulas.stored_digests import SHORTEST_BYTES, read_digest
 from lean_tumbler.errors import FormulaError
 
@@ -179,21 +179,21 @@ class Solver:
         read = read_digest(text)
         if read is None or len(read[0]) < SHORTEST_BYTES:
             return False
-        self._prefix, writing, whole = read
+        self._prefix, text_encoding, whole = read
         size = len(self._prefix)
         exact = [name for name in self._digests if whole and DIGESTS[name].size_bytes == size]
         longer = [name for name in self._digests if DIGESTS[name].size_bytes > size]
-        cut = (writing, f"first {len(text)}")
-        self._exact = self._finals_of(exact, (writing,), quick=True)
-        self._slow = self._finals_of(exact, (writing,), quick=False)
+        cut = (text_encoding, f"first {len(text)}")
+        self._exact = self._finals_of(exact, (text_encoding,), quick=True)
+        self._slow = self._finals_of(exact, (text_encoding,), quick=False)
         self._cut = self._finals_of(longer, cut, quick=True)
         return True
 
     def _finals_of(
-        self, names: Iterable[str], writing: tuple[str, ...], *, quick: bool
+        self, names: Iterable[str], text_encoding: tuple[str, ...], *, quick: bool
     ) -> list[_Final]:
         return [
-            (name, self._digests[name], writing)
+            (name, self._digests[name], text_encoding)
             for name in names
             if bool(DIGESTS[name].hashlib_name) is quick
         ]
@@ -301,14 +301,14 @@ class Solver:
             *((start.steps, start.values[p]) for start in self._space.starts),
             *(((f"take {o.steps[0]}",), o.values[p]) for o in self._space.operands),
         ]
-        for name, _, writing in finals:
+        for name, _, text_encoding in finals:
             for (steps, value), form in product(flows, self._space.core):
                 data = form.before[p] + value + form.after[p]
                 for key in keys:
                     digest = hmac.digest(key.values[p], data, DIGESTS[name].hashlib_name)
                     if digest.startswith(prefix):
                         step = f"hmac-{name} {key.steps[0]}"
-                        self._hit((*steps, *form.steps, step, *writing))
+                        self._hit((*steps, *form.steps, step, *text_encoding))
                 self._count(len(keys))
 
     def _pbkdf2(self, _: list[_Final]) -> None:
@@ -319,7 +319,7 @@ class Solver:
 
     def _derived(self, all_rounds: Sequence[int]) -> None:
         p, prefix = self._pivot, self._prefix
-        writing = (self._exact or self._cut)[0][2][:1]
+        text_encoding = (self._exact or self._cut)[0][2][:1]
         names = [name for name in ("sha1", "sha256", "sha512", "md5") if name in self._digests]
         for rounds, name in product(all_rounds, names):
             for start, salt in product(self._simple(), self._space.operands):
@@ -329,7 +329,7 @@ class Solver:
                 )
                 if found == prefix:
                     step = f"pbkdf2-{name} {rounds} {len(prefix)} {salt.steps[0]}"
-                    self._hit((*start.steps, step, *writing))
+                    self._hit((*start.steps, step, *text_encoding))
             if self._found:
                 return
 
@@ -361,13 +361,13 @@ class Solver:
     def _loops_of(self, start: Piece, first: Form, final: _Final, body: Form, most: int) -> None:
         """Try one join before a loop, and one inside it: raw digests, then written ones."""
         p = self._pivot
-        name, compute, writing = final
+        name, compute, text_encoding = final
         value = first.before[p] + start.values[p] + first.after[p]
         lead, steps = (*start.steps, *first.steps), (*body.steps, name)
-        self._loop(lead, value, body, compute, bytes, (steps, writing), most)
+        self._loop(lead, value, body, compute, bytes, (steps, text_encoding), most)
         digest = compute(value)
         if body.steps != first.steps:
-            self._loop((*lead, name), digest, body, compute, bytes, (steps, writing), most)
+            self._loop((*lead, name), digest, body, compute, bytes, (steps, text_encoding), most)
         for form, between in _BETWEEN.items():
             self._loop(
                 (*lead, name, form), between(digest), body, compute, between,
@@ -413,9 +413,13 @@ class Solver:
                 lead = (*piece.steps, *form.steps, *after)
                 for name, compute in computed:
                     digest = compute(data)
-                    for writing in WRITING_ORDER:
-                        value = WRITINGS[writing](digest).encode("ascii") if writing else digest
-                        steps = (*lead, name, writing) if writing else (*lead, name)
+                    for text_encoding in WRITING_ORDER:
+                        value = (
+                            TEXT_ENCODINGS[text_encoding](digest).encode("ascii")
+                            if text_encoding
+                            else digest
+                        )
+                        steps = (*lead, name, text_encoding) if text_encoding else (*lead, name)
                         # Only the leading account's value is looked at; the others follow a match.
                         yield Piece(steps, (b"",) * p + (value,))
                 self._count(len(computed))
@@ -434,10 +438,10 @@ class Solver:
         each = len(joins) * len(finals)
         for piece in pieces:
             value = piece.values[p]
-            for name, compute, writing in finals:
+            for name, compute, text_encoding in finals:
                 for before, behind, steps in joins:
                     if compute(before + value + behind).startswith(prefix):
-                        self._hit((*piece.steps, *steps, *after, name, *writing))
+                        self._hit((*piece.steps, *steps, *after, name, *text_encoding))
             self._count(each)
 
     def _count(self, tried: int) -> None:

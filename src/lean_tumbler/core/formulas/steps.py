@@ -114,7 +114,7 @@ DIGESTS: MappingProxyType[str, DigestFunction] = MappingProxyType(
 # The standard library runs these; the others would be too slow to be worth offering.
 PBKDF2_DIGESTS = tuple(name for name, digest in DIGESTS.items() if digest.hashlib_name)
 
-WRITINGS: MappingProxyType[str, Callable[[bytes], str]] = MappingProxyType(
+TEXT_ENCODINGS: MappingProxyType[str, Callable[[bytes], str]] = MappingProxyType(
     {
         "hex": bytes.hex,
         "hex-upper": lambda raw: raw.hex().upper(),
@@ -231,7 +231,7 @@ class Pbkdf2:
 
 @dataclass(frozen=True, slots=True)
 class Write:
-    """Bytes to text, by a name of WRITINGS."""
+    """Bytes to text, by a name of TEXT_ENCODINGS."""
 
     name: str
 

@@ -17,9 +17,9 @@ def is_like_a_digest(text: str) -> bool:
 def read_digest(text: str) -> tuple[bytes, str, bool] | None:
     """Read a stored text as a digest: its bytes, how it is written, and whether all are there."""
     if text and all(character in "0123456789abcdefABCDEF" for character in text):
-        writing = "hex-upper" if text.upper() == text and not text.isdigit() else "hex"
+        encoding = "hex-upper" if text.upper() == text and not text.isdigit() else "hex"
         even = len(text) // 2 * 2
-        return bytes.fromhex(text[:even]), writing, even == len(text)
+        return bytes.fromhex(text[:even]), encoding, even == len(text)
     body = text.rstrip("=")
     try:
         raw = base64.b64decode(body[: len(body) // 4 * 4], validate=True)

@@ -160,8 +160,8 @@ class CohortTables:
             raise self._error(name, f"“layout”, {error}") from None
         written = layout.encodings[DIGEST]
         family = written.partition("-")[0]
-        if written != "text" and family != output.writing.partition("-")[0]:
-            prints = output.writing or "text of several parts"
+        if written != "text" and family != output.text_encoding.partition("-")[0]:
+            prints = output.text_encoding or "text of several parts"
             raise self._error(
                 name, f"“layout”: the digest is {written}, but the formula prints {prints}"
             )

@@ -176,7 +176,7 @@ class _Reader(Entries):
         for key, value, known in (
             ("cipher", given.cipher, tuple(decryption.CIPHERS)),
             ("mode", given.mode, decryption.MODES),
-            ("writing", given.writing, decryption.WRITINGS),
+            ("text_encoding", given.text_encoding, decryption.TEXT_ENCODINGS),
             ("padding", given.padding, decryption.PADDINGS),
             ("first_block", given.first_block, decryption.FIRST_BLOCKS),
             ("encoding", given.encoding, tuple(ENCODINGS)),

@@ -156,7 +156,7 @@ def _context(
 ) -> "AuditContext":
     from lean_tumbler.core.audit.likely import likely_passwords
     from lean_tumbler.core.audit.matching import matcher_of
-    from lean_tumbler.stores.files import read_lines
+    from lean_tumbler.stores.file_access import read_lines
     from lean_tumbler.stores.scans.guessing import Budget
     from lean_tumbler.stores.scans.profiling import AuditContext
     from lean_tumbler.stores.tuning_files import read_attacker

@@ -13,7 +13,7 @@ import polars as pl
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.files import file_errors, write_bytes
+from lean_tumbler.stores.file_access import file_errors, write_bytes
 from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS, AuditContext, graded_rows
 
 ACCOUNTS_NAMED = 20

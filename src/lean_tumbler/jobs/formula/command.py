@@ -91,7 +91,7 @@ def _solve(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.core.formulas.solver import Narrowed
     from lean_tumbler.jobs.formula.report import draw_solve, solve_document
     from lean_tumbler.jobs.formula.solving import read_hint, solve_accounts
-    from lean_tumbler.stores.files import read_lines
+    from lean_tumbler.stores.file_access import read_lines
     from lean_tumbler.stores.known_accounts import read_known_accounts
     from lean_tumbler.stores.policy_file import save_formula
 

@@ -24,7 +24,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.sealing import new_key_pair
-    from lean_tumbler.stores.files import write_text
+    from lean_tumbler.stores.file_access import write_text
 
     private, public = (
         arguments.name.with_name(f"{arguments.name.name}.{half}.pem")

@@ -82,7 +82,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.jobs.bulk.layering import Workers, layer_store
     from lean_tumbler.jobs.bulk.left import left_lines
     from lean_tumbler.jobs.layer.report import draw_layer, layer_document
-    from lean_tumbler.stores.files import write_text
+    from lean_tumbler.stores.file_access import write_text
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)

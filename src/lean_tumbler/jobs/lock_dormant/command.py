@@ -58,7 +58,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.lock_dormant.locking import Choice, lock_dormant
     from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document, reset_list
-    from lean_tumbler.stores.files import write_text
+    from lean_tumbler.stores.file_access import write_text
 
     policy = read_policy(arguments)
     store_policy = chosen_store(policy, arguments.store)

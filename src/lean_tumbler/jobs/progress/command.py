@@ -58,7 +58,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.reports.progress import draw_progress, progress_document, prometheus_text
-    from lean_tumbler.stores.files import write_text
+    from lean_tumbler.stores.file_access import write_text
     from lean_tumbler.stores.history import Entry, append_history, read_history
     from lean_tumbler.stores.scans.migration_progress import store_entry
 

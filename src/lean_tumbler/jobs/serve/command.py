@@ -185,7 +185,7 @@ def _token(path: Path | None) -> str:
     Raises:
         UsageError: others can read the file, or it is empty.
     """
-    from lean_tumbler.stores.files import read_secret
+    from lean_tumbler.stores.file_access import read_secret
 
     if path is None:
         return ""

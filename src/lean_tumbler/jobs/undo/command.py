@@ -41,7 +41,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.undo.report import draw_undo, undo_document
     from lean_tumbler.jobs.undo.undoing import undo_swaps
-    from lean_tumbler.stores.files import read_text
+    from lean_tumbler.stores.file_access import read_text
     from lean_tumbler.stores.sealed_backup import BackupReader
     from lean_tumbler.stores.signing_key import verifying_key
 

@@ -15,7 +15,7 @@ from lean_tumbler.stores.directory.connection import (
     connected,
     read_address,
 )
-from lean_tumbler.stores.formats.base import (
+from lean_tumbler.stores.files.base import (
     Frames,
     Rows,
     Schemaless,

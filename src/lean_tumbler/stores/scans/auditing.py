@@ -21,8 +21,8 @@ from lean_tumbler.core.policy import Columns, StorePolicy, Target
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.formats.base import Table, Unreadable
-from lean_tumbler.stores.formats.nested import NestedTable, document_columns
+from lean_tumbler.stores.files.base import Table, Unreadable
+from lean_tumbler.stores.files.nested import NestedTable, document_columns
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.scans.guessing import guess
 from lean_tumbler.stores.scans.profiling import (

@@ -12,7 +12,7 @@ import polars as pl
 from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.formats.base import Table, Unreadable
+from lean_tumbler.stores.files.base import Table, Unreadable
 from lean_tumbler.stores.scans.profiling import policy_table
 from lean_tumbler.stores.sources import tables_at
 

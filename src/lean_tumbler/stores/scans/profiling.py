@@ -19,7 +19,7 @@ from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.formats.base import LINE, Table, Unreadable
+from lean_tumbler.stores.files.base import LINE, Table, Unreadable
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.scans.guessing import Budget
 from lean_tumbler.stores.sources import tables_at

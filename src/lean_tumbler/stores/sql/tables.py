@@ -9,7 +9,7 @@ import polars as pl
 import sqlalchemy as sa
 
 from lean_tumbler.core.reading.rows import CONTROL_SIGNS, text_of
-from lean_tumbler.stores.formats.base import (
+from lean_tumbler.stores.files.base import (
     LINE,
     ROWS_PER_FRAME,
     VALUE_CHARACTERS,

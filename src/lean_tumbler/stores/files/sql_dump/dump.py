@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
-from lean_tumbler.stores.formats.base import (
+from lean_tumbler.stores.files.base import (
     FileFormat,
     Frames,
     Row,
@@ -20,7 +20,7 @@ from lean_tumbler.stores.formats.base import (
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.formats.sql_dump.statements import (
+from lean_tumbler.stores.files.sql_dump.statements import (
     INSERT,
     NAME,
     WRITING,
@@ -32,7 +32,7 @@ from lean_tumbler.stores.formats.sql_dump.statements import (
     table_of,
     writes_rows,
 )
-from lean_tumbler.stores.formats.streams import lines
+from lean_tumbler.stores.files.streams import lines
 from lean_tumbler.stores.sql.definitions import declared_in_text
 from lean_tumbler.stores.sql.server import Declared
 

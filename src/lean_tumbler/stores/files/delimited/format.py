@@ -1,8 +1,8 @@
 """Delimited lines as a format: what no other format recognises, and is text."""
 
-from lean_tumbler.stores.formats.base import FileFormat
-from lean_tumbler.stores.formats.delimited.copying import DelimitedExport
-from lean_tumbler.stores.formats.delimited.table import DelimitedTable
+from lean_tumbler.stores.files.base import FileFormat
+from lean_tumbler.stores.files.delimited.copying import DelimitedExport
+from lean_tumbler.stores.files.delimited.table import DelimitedTable
 
 FORMAT = FileFormat(
     recognises=lambda beginning: not beginning.looks_binary,

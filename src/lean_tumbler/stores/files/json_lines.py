@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from lean_tumbler.stores.formats.base import FileFormat, Rows, Unreadable
-from lean_tumbler.stores.formats.copying import Record, bad_record, decoded, raw_lines
-from lean_tumbler.stores.formats.json_fields import as_row, flattened
-from lean_tumbler.stores.formats.records import RecordTable
-from lean_tumbler.stores.formats.streams import lines
+from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable
+from lean_tumbler.stores.files.copying import Record, bad_record, decoded, raw_lines
+from lean_tumbler.stores.files.json_fields import as_row, flattened
+from lean_tumbler.stores.files.records import RecordTable
+from lean_tumbler.stores.files.streams import lines
 from lean_tumbler.stores.json_text import load_record
 
 _BLANK = re.compile(r"[ \t\r\n]*")

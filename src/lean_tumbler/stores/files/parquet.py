@@ -11,7 +11,7 @@ import polars as pl
 
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.formats.base import (
+from lean_tumbler.stores.files.base import (
     LINE,
     ROWS_PER_FRAME,
     FileFormat,

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
-from lean_tumbler.stores.formats.base import FileFormat, Rows, Unreadable, entry_rows
-from lean_tumbler.stores.formats.copying import (
+from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable, entry_rows
+from lean_tumbler.stores.files.copying import (
     MARK,
     Record,
     bad_record,
@@ -18,8 +18,8 @@ from lean_tumbler.stores.formats.copying import (
     raw_lines,
     without_end,
 )
-from lean_tumbler.stores.formats.records import RecordTable
-from lean_tumbler.stores.formats.streams import lines
+from lean_tumbler.stores.files.records import RecordTable
+from lean_tumbler.stores.files.streams import lines
 
 _FOLD = 76  # RFC 2849, note 2: lines may be folded; what writes them folds here
 

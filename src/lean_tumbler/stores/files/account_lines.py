@@ -7,8 +7,8 @@ from functools import cached_property
 from pathlib import Path
 
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.formats.base import FileFormat, Rows, Unreadable
-from lean_tumbler.stores.formats.copying import (
+from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable
+from lean_tumbler.stores.files.copying import (
     MARK,
     Record,
     bad_record,
@@ -17,8 +17,8 @@ from lean_tumbler.stores.formats.copying import (
     raw_lines,
     without_end,
 )
-from lean_tumbler.stores.formats.records import RecordTable
-from lean_tumbler.stores.formats.streams import lines
+from lean_tumbler.stores.files.records import RecordTable
+from lean_tumbler.stores.files.streams import lines
 
 _ACCOUNT_LINE = re.compile(r"[^:\s,;\t|]{1,128}:[^:\s]*(?::[^:]*){0,7}")
 # passwd(5) and shadow(5); the web servers' files have login and value, and maybe more.

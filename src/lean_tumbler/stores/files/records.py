@@ -8,7 +8,7 @@ from itertools import islice
 from pathlib import Path
 
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS
-from lean_tumbler.stores.formats.base import (
+from lean_tumbler.stores.files.base import (
     Frames,
     Rows,
     Schemaless,

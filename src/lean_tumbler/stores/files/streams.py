@@ -10,8 +10,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO, Protocol, cast
 
-from lean_tumbler.stores.files import file_errors
-from lean_tumbler.stores.formats.base import VALUE_CHARACTERS, Unreadable
+from lean_tumbler.stores.file_access import file_errors
+from lean_tumbler.stores.files.base import VALUE_CHARACTERS, Unreadable
 
 SAMPLE_BYTES = 1 << 16
 LINE_BYTES = 8 * VALUE_CHARACTERS

@@ -12,7 +12,7 @@ from lean_tumbler.stores.sql.server import Declared
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from lean_tumbler.stores.formats.copying import Export
+    from lean_tumbler.stores.files.copying import Export
 
 LINE = "#line"  # beside the wanted columns, where each row stood; no real column begins with #
 ROWS_PER_FRAME = 100_000

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from lean_tumbler.stores.formats.base import VALUE_CHARACTERS
-from lean_tumbler.stores.formats.copying import (
+from lean_tumbler.stores.files.base import VALUE_CHARACTERS
+from lean_tumbler.stores.files.copying import (
     MARK,
     Record,
     bad_record,
@@ -16,7 +16,7 @@ from lean_tumbler.stores.formats.copying import (
     raw_lines,
     without_end,
 )
-from lean_tumbler.stores.formats.delimited.table import NULL, DelimitedTable
+from lean_tumbler.stores.files.delimited.table import NULL, DelimitedTable
 
 _QUOTE = '"'
 

@@ -15,7 +15,7 @@ import polars as pl
 
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
-from lean_tumbler.stores.formats.base import (
+from lean_tumbler.stores.files.base import (
     LINE,
     VALUE_CHARACTERS,
     Frames,
@@ -24,8 +24,8 @@ from lean_tumbler.stores.formats.base import (
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.formats.scanning import Scan
-from lean_tumbler.stores.formats.streams import (
+from lean_tumbler.stores.files.scanning import Scan
+from lean_tumbler.stores.files.streams import (
     blocks,
     encoding_of,
     sample,

@@ -5,10 +5,10 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from lean_tumbler.stores.formats.base import FileFormat, Rows, Unreadable
-from lean_tumbler.stores.formats.json_fields import as_row
-from lean_tumbler.stores.formats.records import RecordTable
-from lean_tumbler.stores.formats.streams import LINE_BYTES, encoding_of, pieces, sample
+from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable
+from lean_tumbler.stores.files.json_fields import as_row
+from lean_tumbler.stores.files.records import RecordTable
+from lean_tumbler.stores.files.streams import LINE_BYTES, encoding_of, pieces, sample
 from lean_tumbler.stores.json_text import load_record
 
 # RFC 8259: strings (section 7) may hold braces; a number or name (section 3) holds none.

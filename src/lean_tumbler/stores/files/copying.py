@@ -6,8 +6,8 @@ from pathlib import Path
 from typing import Protocol
 
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.files import file_errors
-from lean_tumbler.stores.formats.streams import LINE_BYTES, encoding_of, sample
+from lean_tumbler.stores.file_access import file_errors
+from lean_tumbler.stores.files.streams import LINE_BYTES, encoding_of, sample
 
 Fields = Mapping[str, str | None]
 MARK = "\ufeff"  # the byte order mark, which a file may begin with

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from lean_tumbler.stores.formats.base import LINE, Frames, Table, Unreadable
-from lean_tumbler.stores.formats.json_fields import flattened
+from lean_tumbler.stores.files.base import LINE, Frames, Table, Unreadable
+from lean_tumbler.stores.files.json_fields import flattened
 from lean_tumbler.stores.json_text import load_record
 from lean_tumbler.stores.sql.server import Declared
 

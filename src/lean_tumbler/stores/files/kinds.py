@@ -4,10 +4,10 @@ from importlib import import_module
 from pathlib import Path
 
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.files import file_errors
-from lean_tumbler.stores.formats.base import Beginning, FileFormat, Table
-from lean_tumbler.stores.formats.copying import Export
-from lean_tumbler.stores.formats.streams import encoding_of, is_plain, sample
+from lean_tumbler.stores.file_access import file_errors
+from lean_tumbler.stores.files.base import Beginning, FileFormat, Table
+from lean_tumbler.stores.files.copying import Export
+from lean_tumbler.stores.files.streams import encoding_of, is_plain, sample
 
 # In this order they are asked.
 _MODULES = (

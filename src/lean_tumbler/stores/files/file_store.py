@@ -15,9 +15,9 @@ from urllib.parse import quote
 
 from lean_tumbler.core.policy import Columns, StorePolicy
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.files import OWNER_ONLY, file_errors, require_own, write_parts
-from lean_tumbler.stores.formats.copying import Fields, Record
-from lean_tumbler.stores.formats.kinds import open_export
+from lean_tumbler.stores.file_access import OWNER_ONLY, file_errors, require_own, write_parts
+from lean_tumbler.stores.files.copying import Fields, Record
+from lean_tumbler.stores.files.kinds import open_export
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.sql.sqlite import open_sqlite, sqlite_errors
 from lean_tumbler.stores.sql.swaps import SqlSwaps
