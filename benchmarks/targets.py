@@ -9,7 +9,7 @@ from lean_tumbler.core.reading.conditions import parse_condition
 from lean_tumbler.core.reading.layouts import parse_layout
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row as StoredRow
-from lean_tumbler.service.requests import ADMIT, ADMIT_VALUE, read_request
+from lean_tumbler.service.requests import Admit, AdmitValue, read_request
 from lean_tumbler.stores.files.base import Unreadable
 from lean_tumbler.stores.sources import tables_at
 
@@ -60,7 +60,7 @@ TARGETS: dict[str, tuple[Callable[[bytes], object], Sequence[bytes]]] = {
         [b"{rounds}:{salt:hex}:{digest:hex}", b"x{digest}{salt:text}"],
     ),
     "requests": (
-        lambda data: (read_request(data, ADMIT), read_request(data, ADMIT_VALUE)),
+        lambda data: (read_request(data, Admit), read_request(data, AdmitValue)),
         [b'{"store": "a", "login": "b", "password": "c"}', b'{"stored": null, "password": "c"}'],
     ),
     "LDIF": (

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from math import inf
 from traceback import walk_tb
 from types import MappingProxyType
+from typing import Any
 
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
@@ -18,14 +19,15 @@ from lean_tumbler.errors import RequestRefused, TumblerError
 from lean_tumbler.service.description import description
 from lean_tumbler.service.logins import Answer, LoginService
 from lean_tumbler.service.problems import problem, problem_of
-from lean_tumbler.service.requests import POSTS, Field, Path, Values, read_request
+from lean_tumbler.service.requests import POSTS, Path, read_request
+from lean_tumbler.service.requests import Request as Asked
 
 BODY_BYTES = 65_536
 BODY_SECONDS = 5.0
 _LOG_SECONDS = 1.0  # of one type; under a flood the counters tell how many there were
 _METRICS_TYPE = "text/plain; version=0.0.4; charset=utf-8"
 
-_ACTS: Mapping[Path, Callable[[LoginService, Values], Awaitable[Answer]]] = MappingProxyType(
+_ACTS: Mapping[Path, Callable[[LoginService, Any], Awaitable[Answer]]] = MappingProxyType(
     {
         Path.ADMIT: LoginService.admit,
         Path.ADMIT_VALUE: LoginService.admit_value,
@@ -69,7 +71,7 @@ class Application:
         """Give what a server runs."""
         return Starlette(
             routes=[
-                *(self._post(path, fields) for path, fields in POSTS.items()),
+                *(self._post(path, kind) for path, kind in POSTS.items()),
                 Route(Path.LIVE, self._live),
                 Route(Path.READY, self._ready),
                 Route(Path.METRICS, self._metrics),
@@ -82,12 +84,12 @@ class Application:
             },
         )
 
-    def _post(self, path: Path, fields: Mapping[str, Field]) -> Route:
+    def _post(self, path: Path, kind: type[Asked]) -> Route:
         async def endpoint(request: Request) -> Response:
             started = self._clock()
             _require_token(request, self._access.token)
-            values = read_request(await _body(request, self._access), fields)
-            answer = JSONResponse(await _ACTS[path](self._current(), values))
+            asked = read_request(await _body(request, self._access), kind)
+            answer = JSONResponse(await _ACTS[path](self._current(), asked))
             seconds = self._current().context.metrics.seconds
             seconds.labels(path).observe(self._clock() - started)
             return answer

@@ -4,15 +4,16 @@ from collections.abc import Mapping, Sequence
 from importlib.metadata import version
 from typing import Any
 
+from msgspec import json
+
 from lean_tumbler.core.login.new_passwords import Reason
 from lean_tumbler.core.login.outcome import Action
 from lean_tumbler.service.problems import TYPES
-from lean_tumbler.service.requests import POSTS, Field, Path
+from lean_tumbler.service.requests import POSTS, Path, Request
 
 Schema = dict[str, Any]
 
 _ADMITTED: Schema = {"type": "boolean"}
-_NO_NUL = "^[^\\u0000]*$"
 _ACTION: Schema = {"type": "string", "enum": [str(action) for action in Action]}
 
 
@@ -67,45 +68,28 @@ def description(*, has_token: bool) -> dict[str, Any]:
     for path, summary in _STATES.items():
         codes = ("503",) if path == Path.READY else ()
         paths[path] = {"get": {"summary": summary, "responses": _responses(status, codes)}}
+    _, requests = json.schema_components(POSTS.values(), ref_template="#/components/schemas/{name}")
     return {
         "openapi": "3.1.0",
         "info": {"title": "Lean Tumbler's login service", "version": version("lean-tumbler")},
         "paths": paths,
         "components": {
-            "schemas": {"Problem": _problem()},
+            "schemas": {"Problem": _problem(), **requests},
             **({"securitySchemes": {"token": {"type": "http", "scheme": "bearer"}}}
                if has_token else {}),
         },
     }  # fmt: skip
 
 
-def _operation(path: str, summary: str, fields: Mapping[str, Field], answer: Schema) -> Schema:
-    body = {
-        "type": "object",
-        "properties": {name: _field(field) for name, field in fields.items()},
-        "required": [name for name, field in fields.items() if field.required],
-        "additionalProperties": False,
-    }
+def _operation(path: str, summary: str, kind: type[Request], answer: Schema) -> Schema:
     codes = ("400", "401", "408", "413", "415", "500", "503")
     refused = ("422",) if path in {Path.HASH, Path.CHANGE} else ()
+    body = {"$ref": f"#/components/schemas/{kind.__name__}"}
     return {
         "summary": summary,
         "operationId": path.rpartition("/")[2],
         "requestBody": {"required": True, "content": {"application/json": {"schema": body}}},
         "responses": _responses(answer, (*codes, *refused)),
-    }
-
-
-def _field(field: Field) -> Schema:
-    if field.kind is dict:
-        text = {"type": ["string", "null"], "maxLength": field.most_characters, "pattern": _NO_NUL}
-        return {"type": "object", "description": field.about, "additionalProperties": text}
-    kind = {str: "string", bool: "boolean"}[field.kind]
-    bounds = {"maxLength": field.most_characters, "pattern": _NO_NUL} if field.kind is str else {}
-    return {
-        "type": [kind, "null"] if field.may_be_null else kind,
-        "description": field.about,
-        **bounds,
     }
 
 

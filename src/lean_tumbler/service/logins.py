@@ -18,7 +18,7 @@ from lean_tumbler.jobs.admit.admission import (
 from lean_tumbler.service.derivation_slots import DerivationSlots
 from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
-from lean_tumbler.service.requests import Values
+from lean_tumbler.service.requests import Admit, AdmitValue, Change, Hash
 from lean_tumbler.service.watch import AcceptanceWatch
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.login_evidence import Observations
@@ -78,9 +78,9 @@ class LoginService:
         self._readiness: asyncio.Future[bool] | None = None
         self._ready_until = 0.0
 
-    async def admit(self, values: Values) -> Answer:
+    async def admit(self, request: Admit) -> Answer:
         """Check a login of a store, and upgrade its value where due."""
-        name, login, password = (str(values[key]) for key in ("store", "login", "password"))
+        name, login, password = request.store, request.login, request.password
         store = self._store(name)
         who = await self._counted_as(store, login)
         if await self._is_refused_unseen(name, who, password):
@@ -97,26 +97,25 @@ class LoginService:
             )
         )
         await self.context.failures.note(name, who, admitted=admission.outcome.admitted)
-        return self._answer(name, login, admission, values.get("expected"))
+        return self._answer(name, login, admission, request.expected)
 
-    async def admit_value(self, values: Values) -> Answer:
+    async def admit_value(self, request: AdmitValue) -> Answer:
         """Check a value that the application has fetched, and give what it is to write."""
-        name = values.get("store")
-        if name is not None:
-            _require_known(str(name), self.gateway.policy.stores)
-        stored, salt, login = (_text(values.get(key)) for key in ("stored", "salt", "login"))
-        place, who = str(name or ""), counted_as(login or "", None)
-        if login and await self._is_refused_unseen(place, who, str(values["password"])):
+        login = request.login
+        if request.store is not None:
+            _require_known(request.store, self.gateway.policy.stores)
+        place, who = request.store or "", counted_as(login or "", None)
+        if login and await self._is_refused_unseen(place, who, request.password):
             return dict(REFUSED)
         outcome = await self._derive(
             lambda: self.gateway.admit(
-                stored=stored,
-                password=str(values["password"]),
-                salt=salt,
+                stored=request.stored,
+                password=request.password,
+                salt=request.salt,
                 login=login,
-                columns=_columns(values.get("columns")),
-                store=_text(name),
-                upgrade=self._watch.may_upgrade(str(name or "")),
+                columns=request.columns or {},
+                store=request.store,
+                upgrade=self._watch.may_upgrade(place),
                 slot=self.context.slots,
             )
         )
@@ -125,19 +124,16 @@ class LoginService:
         answer = self._answer(place, login or "", Admission(outcome=outcome), None)
         return {**answer, "new_value": outcome.new_value} if outcome.new_value else answer
 
-    async def hash(self, values: Values) -> Answer:
+    async def hash(self, request: Hash) -> Answer:
         """Give the stored value for a new password."""
-        password, login = str(values["password"]), _text(values.get("login"))
         value = await self._derive_in_turn(
-            lambda: self.gateway.hash(password=password, login=login)
+            lambda: self.gateway.hash(password=request.password, login=request.login)
         )
         return {"value": value}
 
-    async def change(self, values: Values) -> Answer:
+    async def change(self, request: Change) -> Answer:
         """Check a password, and put a new one in its place."""
-        name, login, password, new = (
-            str(values[key]) for key in ("store", "login", "password", "new_password")
-        )
+        name, login, password = request.store, request.login, request.password
         store = self._store(name)
         who = await self._counted_as(store, login)
         if await self._is_refused_unseen(name, who, password):
@@ -149,7 +145,7 @@ class LoginService:
                 store_name=name,
                 login=login,
                 password=password,
-                new=new,
+                new=request.new_password,
                 slot=self.context.slots,
             )
         )
@@ -246,16 +242,6 @@ def _require_known(name: str, stores: Collection[str]) -> None:
         known = ", ".join(stores) or "none"
         message = f"no such store is served here; served: {known}"
         raise RequestRefused("unknown-store", message, field="store")
-
-
-def _columns(value: object) -> Mapping[str, str | None]:
-    """Give further columns of a row that a request brings along."""
-    given = value if isinstance(value, Mapping) else {}
-    return {str(name): _text(content) for name, content in given.items()}
-
-
-def _text(value: object) -> str | None:
-    return None if value is None else str(value)
 
 
 def _seen(outcome: Outcome) -> Action:

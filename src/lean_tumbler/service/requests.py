@@ -1,31 +1,19 @@
-"""What requests hold: read within bounds, checked field by field."""
+"""What requests hold: read within bounds, and checked against the types that stand here."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
+from typing import Annotated, Any, TypeVar
 
+from msgspec import Meta, Struct
+
+from lean_tumbler.core.schema import Mismatch, checked
 from lean_tumbler.errors import RequestRefused
 from lean_tumbler.stores.json_text import load_json
 
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Field:
-    """One field of a request.
-
-    Attributes:
-        about: what it is, for the description of the interface.
-        kind: str, bool, or dict for texts by name.
-        most_characters: of a text.
-        may_be_null: whether null stands for none.
-        required: whether it must be there.
-    """
-
-    about: str
-    kind: type[str] | type[bool] | type[dict[str, str | None]] = str
-    most_characters: int = 1024
-    may_be_null: bool = False
-    required: bool = True
+_NO_NUL = "^[^\\x00]*$"
+_COLUMNS = 32
+_SURROGATES = ("\ud800", "\udfff")
 
 
 class Path(StrEnum):
@@ -41,63 +29,97 @@ class Path(StrEnum):
     OPENAPI = "/openapi.json"
 
 
-_STORE = Field(about="the policy's name of the store", most_characters=100)
-_LOGIN = Field(about="the name that the person types", most_characters=512)
-_PASSWORD = Field(about="the password, as typed", most_characters=8192)
-_OPTIONAL_LOGIN = Field(about="the account's login", most_characters=512, required=False)
+class Request(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A request; what it holds is shown nowhere."""
 
-ADMIT: Mapping[str, Field] = MappingProxyType(
-    {
-        "store": _STORE,
-        "login": _LOGIN,
-        "password": _PASSWORD,
-        "expected": Field(
-            about="the application's own verdict, where it still checks by itself: it is compared "
-            "and counted, never answered",
-            kind=bool,
-            required=False,
+    def __repr__(self) -> str:
+        """Name the kind alone: fields hold passwords."""
+        return f"{type(self).__name__}(…)"
+
+    def __rich_repr__(self) -> list[tuple[str, Any]]:
+        """Show no field."""
+        return []
+
+
+StoreName = Annotated[
+    str, Meta(max_length=100, pattern=_NO_NUL, description="the policy's name of the store")
+]
+Login = Annotated[
+    str, Meta(max_length=512, pattern=_NO_NUL, description="the name that the person types")
+]
+Password = Annotated[
+    str, Meta(max_length=8192, pattern=_NO_NUL, description="the password, as typed")
+]
+_Text = Annotated[str, Meta(max_length=1024, pattern=_NO_NUL)]
+
+
+class Admit(Request, frozen=True, kw_only=True):
+    """A login of a store."""
+
+    store: StoreName
+    login: Login
+    password: Password
+    expected: Annotated[
+        bool | None,
+        Meta(
+            description="the application's own verdict, where it still checks by itself: it is "
+            "compared and counted, never answered"
         ),
-    }
+    ] = None
+
+
+class AdmitValue(Request, frozen=True, kw_only=True):
+    """A login, with the stored value that the application has fetched."""
+
+    stored: Annotated[
+        Annotated[str, Meta(max_length=8192, pattern=_NO_NUL)] | None,
+        Meta(description="the stored value; null for an unknown login, which takes as long"),
+    ]
+    password: Password
+    salt: Annotated[_Text | None, Meta(description="the salt that stands beside it")] = None
+    login: Login | None = None
+    columns: Annotated[
+        dict[_Text, _Text | None] | None,
+        Meta(
+            description="further columns of the row, by the table's own names: for the conditions "
+            "and parts of the store's cohorts"
+        ),
+    ] = None
+    store: Annotated[
+        StoreName | None, Meta(description="the policy's name of the store, for its cohorts")
+    ] = None
+
+
+class Hash(Request, frozen=True, kw_only=True):
+    """A new password."""
+
+    password: Password
+    login: Login | None = None
+
+
+class Change(Request, frozen=True, kw_only=True):
+    """A password, and the one that is to take its place."""
+
+    store: StoreName
+    login: Login
+    password: Password
+    new_password: Annotated[
+        str,
+        Meta(
+            max_length=8192,
+            pattern=_NO_NUL,
+            description="the password that is to hold from now on",
+        ),
+    ]
+
+
+POSTS: Mapping[Path, type[Request]] = MappingProxyType(
+    {Path.ADMIT: Admit, Path.ADMIT_VALUE: AdmitValue, Path.HASH: Hash, Path.CHANGE: Change}
 )
-ADMIT_VALUE: Mapping[str, Field] = MappingProxyType(
-    {
-        "stored": Field(
-            about="the stored value; null for an unknown login, which takes as long",
-            most_characters=8192,
-            may_be_null=True,
-        ),
-        "password": _PASSWORD,
-        "salt": Field(about="the salt that stands beside it", may_be_null=True, required=False),
-        "login": _OPTIONAL_LOGIN,
-        "columns": Field(
-            about="further columns of the row, by the table's own names: for the conditions and "
-            "parts of the store's cohorts",
-            kind=dict,
-            required=False,
-        ),
-        "store": Field(
-            about="the policy's name of the store, for its cohorts",
-            most_characters=100,
-            required=False,
-        ),
-    }
-)
-HASH: Mapping[str, Field] = MappingProxyType({"password": _PASSWORD, "login": _OPTIONAL_LOGIN})
-CHANGE: Mapping[str, Field] = MappingProxyType(
-    {"store": _STORE, "login": _LOGIN, "password": _PASSWORD,
-     "new_password": Field(about="the password that shall hold from now on",
-                           most_characters=8192)}
-)  # fmt: skip
-
-POSTS: Mapping[Path, Mapping[str, Field]] = MappingProxyType(
-    {Path.ADMIT: ADMIT, Path.ADMIT_VALUE: ADMIT_VALUE, Path.HASH: HASH, Path.CHANGE: CHANGE}
-)
-
-Values = Mapping[str, str | bool | dict[str, str | None] | None]
-_MOST_COLUMNS = 32
+R = TypeVar("R", bound=Request)
 
 
-def read_request(body: bytes, fields: Mapping[str, Field]) -> Values:
+def read_request(body: bytes, kind: type[R]) -> R:
     """Read a request's JSON.
 
     Raises:
@@ -111,54 +133,34 @@ def read_request(body: bytes, fields: Mapping[str, Field]) -> Values:
         raise RequestRefused("not-json", "the body is not JSON") from None
     if not isinstance(document, dict):
         raise RequestRefused("not-json", "the body is JSON, but not an object")
-    for name in document:
-        if name not in fields:
-            known = ", ".join(fields)
-            raise RequestRefused("unknown-field", f"a field is not known here; known: {known}")
-    return {name: _value(name, document, field) for name, field in fields.items()}
-
-
-def _value(
-    name: str, document: Mapping[str, object], field: Field
-) -> str | bool | dict[str, str | None] | None:
-    value = document.get(name)
-    if value is None:
-        if not field.may_be_null if name in document else field.required:
-            raise RequestRefused("missing-field", f"“{name}” is missing", field=name)
-        return None
-    if not isinstance(value, field.kind):
-        kinds = {str: "a text", bool: "true or false", dict: "an object of texts"}
-        kind = kinds[field.kind]
-        raise RequestRefused("wrong-field", f"“{name}” must be {kind}", field=name)
-    if isinstance(value, dict):
-        return _texts(name, value, field)
-    if isinstance(value, str):
-        _require_text(name, value, field)
-    return value
-
-
-def _texts(name: str, value: dict[str, object], field: Field) -> dict[str, str | None]:
-    """Read texts by name; null stands for none."""
-    if len(value) > _MOST_COLUMNS:
-        message = f"“{name}” has more than {_MOST_COLUMNS} entries"
-        raise RequestRefused("wrong-field", message, field=name)
-    found: dict[str, str | None] = {}
-    for key, content in value.items():
-        if content is not None and not isinstance(content, str):
-            message = f"“{name}” must hold texts or null alone"
-            raise RequestRefused("wrong-field", message, field=name)
-        for text in filter(None, (key, content)):
-            _require_text(name, text, field)
-        found[key] = content
+    try:
+        found = checked(document, kind)
+    except Mismatch as mismatch:
+        raise _refused(mismatch) from None
+    for name, value in document.items():
+        _require_characters(name, value)
     return found
 
 
-def _require_text(name: str, value: str, field: Field) -> None:
-    if len(value) > field.most_characters:
-        message = f"“{name}” is longer than {field.most_characters:,} characters"
-        raise RequestRefused("wrong-field", message, field=name)
-    if "\0" in value:
-        raise RequestRefused("wrong-field", f"“{name}” holds a NUL", field=name)
-    if any("\ud800" <= character <= "\udfff" for character in value):
-        message = f"“{name}” holds a lone surrogate, which is not a character"
-        raise RequestRefused("wrong-field", message, field=name)
+def _refused(mismatch: Mismatch) -> RequestRefused:
+    if mismatch.unknown or not mismatch.path:  # the name may be anything, a password too
+        known = ", ".join(mismatch.known)
+        return RequestRefused("unknown-field", f"a field is not known here; known: {known}")
+    name = mismatch.path.partition("[")[0]
+    kind = "missing-field" if mismatch.problem == "is missing" else "wrong-field"
+    return RequestRefused(kind, f"“{name}” {mismatch.problem}", field=name)
+
+
+def _require_characters(name: str, value: object) -> None:
+    """Refuse what no type can: too many columns, and halves of characters."""
+    texts = [value]
+    if isinstance(value, dict):
+        if len(value) > _COLUMNS:
+            message = f"“{name}” has more than {_COLUMNS} entries"
+            raise RequestRefused("wrong-field", message, field=name)
+        texts = [*value.keys(), *value.values()]
+    lowest, highest = _SURROGATES
+    for text in texts:
+        if isinstance(text, str) and any(lowest <= character <= highest for character in text):
+            message = f"“{name}” holds a lone surrogate, which is not a character"
+            raise RequestRefused("wrong-field", message, field=name)
