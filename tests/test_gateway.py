@@ -368,7 +368,7 @@ def test_an_unknown_store_is_named() -> None:
         ("plain_text = true", "plain_text = 1", "must be true, or"),
         ("readers_ready = 2026-01-01", 'readers_ready = "soon"', "must be a date"),
         ("readers_ready = 2026-01-01", 'share = "half"', "percentage"),
-        ("readers_ready = 2026-01-01", 'mode = "watch"', "upgrade or observe"),
+        ("readers_ready = 2026-01-01", 'mode = "watch"', "observe or upgrade"),
         ("[target]", "[target", "not valid TOML"),
         ("[floor]", "[limits]\npassword_bytes = 0\n[floor]", "must be 1 or more"),
     ],

@@ -10,16 +10,14 @@ import hmac
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
-from typing import Any
+from typing import Annotated, Any, Literal
+
+from msgspec import Meta
 
 from lean_tumbler.core.formulas.steps import ENCODINGS
 from lean_tumbler.errors import CheckImpossible, KeyMissing
 
 CIPHERS = MappingProxyType({"aes": (16, (16, 24, 32)), "des-ede3": (8, (16, 24))})
-MODES = ("ecb", "cbc", "gcm")
-TEXT_ENCODINGS = ("base64", "hex")
-PADDINGS = ("pkcs7", "zeros", "none")
-FIRST_BLOCKS = ("iv", "data")
 _NONCE_BYTES, _TAG_BYTES = 12, 16  # SP 800-38D, 5.2.1.1 and 5.2.1.2, as almost everybody uses them
 
 
@@ -29,7 +27,7 @@ class Decryption:
 
     Attributes:
         cipher: a name of CIPHERS.
-        mode: a name of MODES.
+        mode: how blocks are chained (NIST SP 800-38A and 800-38D).
         key: the name of the key.
         text_encoding: how the bytes are written.
         padding: what fills the last block.
@@ -38,13 +36,13 @@ class Decryption:
         encoding: how the password became bytes.
     """
 
-    cipher: str = "aes"
-    mode: str = "cbc"
+    cipher: Literal["aes", "des-ede3"] = "aes"
+    mode: Literal["ecb", "cbc", "gcm"] = "cbc"
     key: str = ""
-    text_encoding: str = "base64"
-    padding: str = "pkcs7"
-    first_block: str = "iv"
-    encoding: str = "utf-8"
+    text_encoding: Literal["base64", "hex"] = "base64"
+    padding: Literal["pkcs7", "zeros", "none"] = "pkcs7"
+    first_block: Literal["iv", "data"] = "iv"
+    encoding: Annotated[str, Meta(extra={"must": " or ".join(ENCODINGS)})] = "utf-8"
 
     def is_of(self, stored: str, password: str, keys: Mapping[str, bytes]) -> bool | None:
         """Tell whether a value is a password's; None where it is not one of this store's.

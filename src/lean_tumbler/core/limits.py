@@ -2,25 +2,30 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Annotated
+
+from msgspec import Meta
 
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.errors import OverLimit
+
+Count = Annotated[int, Meta(ge=1)]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Limits:
     """Bounds on the work that a password or a stored value can ask for."""
 
-    password_bytes: int = 1024
-    memory_kib: int = 1_048_576
-    work_kib: int = 8_388_608  # memory times passes, or times scrypt's lanes: some ten seconds
-    lanes: int = 64  # Argon2 starts a thread for each
-    rounds: int = 10_000_000
-    crypt_rounds: int = 1_000_000  # of the crypt(3) family: about two seconds
-    bcrypt_cost_log2: int = 16
-    formula_work: int = 5_000_000
-    formula_bytes: int = 1_048_576
+    password_bytes: Count = 1024
+    memory_kib: Count = 1_048_576
+    work_kib: Count = 8_388_608  # memory times passes, or times scrypt's lanes: some ten seconds
+    lanes: Count = 64  # Argon2 starts a thread for each
+    rounds: Count = 10_000_000
+    crypt_rounds: Count = 1_000_000  # of the crypt(3) family: about two seconds
+    bcrypt_cost_log2: Count = 16
+    formula_work: Count = 5_000_000
+    formula_bytes: Count = 1_048_576
 
 
 def over_limits(parsed: ParsedValue, limits: Limits) -> str:

@@ -7,6 +7,7 @@ taken from them.
 import difflib
 import re
 from collections.abc import Mapping
+from dataclasses import fields, is_dataclass
 from typing import Any, TypeVar
 
 import msgspec
@@ -25,6 +26,7 @@ _WORDS: Mapping[type[inspect.Type], str] = {
     inspect.VarTupleType: "a list",
     inspect.DictType: "a table",
     inspect.StructType: "a table",
+    inspect.DataclassType: "a table",
     inspect.DateType: "a date",
 }
 
@@ -57,11 +59,17 @@ def checked(document: Any, type_: type[T]) -> T:
 
     Args:
         document: of objects as TOML and JSON give them.
-        type_: a Struct, or what one may hold.
+        type_: a Struct or a dataclass, which may hold others; names that the outermost does not
+            know are refused.
 
     Raises:
         Mismatch: naming the place; it holds nothing else of the document.
     """
+    if is_dataclass(type_) and isinstance(document, dict):
+        known = tuple(field.name for field in fields(type_))
+        unknown = next((name for name in document if name not in known), None)
+        if unknown is not None:
+            raise Mismatch("", "holds a name that is not known", unknown=unknown, known=known)
     try:
         return msgspec.convert(document, type_)
     except msgspec.ValidationError as error:
@@ -75,9 +83,9 @@ def _mismatch(message: str, type_: Any) -> Mismatch:
     expected = _at(inspect.type_info(type_), path)
     name = _NAME.search(message)
     if message.startswith("Object contains unknown"):
-        fields = expected.fields if isinstance(expected, inspect.StructType) else ()
+        members = expected.fields if isinstance(expected, inspect.StructType) else ()
         unknown = name[1] if name else ""
-        known = tuple(field.encode_name for field in fields)
+        known = tuple(field.encode_name for field in members)
         return Mismatch(path, "holds a name that is not known", unknown=unknown, known=known)
     if message.startswith("Object missing") and name:
         return Mismatch(f"{path}.{name[1]}".removeprefix("."), "is missing")
@@ -90,7 +98,7 @@ def _at(found: inspect.Type, path: str) -> inspect.Type:
     """Find the type of a place."""
     for number, name in _STEP.findall(path):
         found = _without_null(found)
-        if isinstance(found, inspect.StructType):
+        if isinstance(found, inspect.StructType | inspect.DataclassType):
             found = next(each.type for each in found.fields if each.encode_name == name)
         elif isinstance(found, inspect.ListType | inspect.VarTupleType):
             found = found.item_type
@@ -119,11 +127,20 @@ def _expected(found: inspect.Type, message: str) -> str:
         return f"is longer than {found.max_length:,} characters"
     if isinstance(found, inspect.StrType) and "matching" in message:
         return "holds a NUL"
-    if isinstance(found, inspect.IntType | inspect.FloatType) and ">=" in message:
-        return f"must be {found.ge:,} or more"
-    if isinstance(found, inspect.IntType | inspect.FloatType) and "<=" in message:
-        return f"must be {found.le:,} or less"
+    if isinstance(found, inspect.IntType | inspect.FloatType) and re.search("[<>]=? ", message):
+        return f"must be {_range(found)}"
     return f"must be {_words(found)}"
+
+
+def _range(found: inspect.IntType | inspect.FloatType) -> str:
+    what = _WORDS[type(found)] + " " if isinstance(found, inspect.FloatType) else ""
+    if found.gt is not None:
+        return f"{what}above {found.gt:g}, to {found.le:g}"
+    return (
+        f"{what}from {found.ge:g} to {found.le:g}"
+        if found.le is not None
+        else f"{found.ge} or more"
+    )
 
 
 def _words(found: inspect.Type) -> str:

@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 from functools import cache
 from types import MappingProxyType
+from typing import Annotated, Literal
+
+from msgspec import Meta
 
 from lean_tumbler.core.audit.likely import likely_passwords
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
@@ -37,7 +40,7 @@ class Reason(StrEnum):
     NO_OTHER = "needs-another-character"
 
 
-COMPOSITION: Mapping[str, tuple[Reason, Callable[[str], bool]]] = MappingProxyType(
+COMPOSITION: Mapping["Kind", tuple[Reason, Callable[[str], bool]]] = MappingProxyType(
     {
         "digit": (Reason.NO_DIGIT, str.isdigit),
         "lower": (Reason.NO_LOWER, str.islower),
@@ -45,6 +48,9 @@ COMPOSITION: Mapping[str, tuple[Reason, Callable[[str], bool]]] = MappingProxyTy
         "other": (Reason.NO_OTHER, lambda character: not character.isalnum()),
     }
 )
+
+
+Kind = Literal["digit", "lower", "upper", "other"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,10 +64,10 @@ class NewPasswords:
         composition: kinds of characters that must occur; the standard advises against any.
     """
 
-    shortest: int = SHORTEST
-    longest: int = 256
+    shortest: Annotated[int, Meta(ge=1)] = SHORTEST
+    longest: Annotated[int, Meta(ge=LEAST_LONGEST)] = 256
     words: tuple[str, ...] = ()
-    composition: tuple[str, ...] = ()
+    composition: tuple[Kind, ...] = ()
 
 
 @cache

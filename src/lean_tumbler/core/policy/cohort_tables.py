@@ -2,12 +2,13 @@
 
 import difflib
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.policy.entries import Entries
+from lean_tumbler.core.policy.tables import LONGEST_NAME, CohortTable
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.conditions import Condition, parse_condition
 from lean_tumbler.core.reading.layouts import DIGEST, SALT, ValueLayout, parse_layout
@@ -20,8 +21,6 @@ SLOW_SCHEMES = (
     *DERIVATIONS,
     *(name for name in CRYPT_SCHEMES if name not in BARE_CRYPT_SCHEMES),
 )
-_KEYS = ("name", "formula", "scheme", "plain_text", "layout", "when")
-_LONGEST_NAME = 40
 
 
 def split_then(text: str) -> tuple[str, str]:
@@ -56,7 +55,7 @@ class CohortTables:
         self._parts = parts
         self._formulas = formulas
 
-    def cohorts(self, tables: list[Any]) -> tuple[Cohort, ...]:
+    def cohorts(self, tables: Sequence[Mapping[str, Any]]) -> tuple[Cohort, ...]:
         """Read all of them; their names are unique.
 
         Raises:
@@ -64,10 +63,6 @@ class CohortTables:
         """
         found: list[Cohort] = []
         for number, table in enumerate(tables, start=1):
-            if not isinstance(table, dict):
-                raise self._entries.error(
-                    f"store.{self._store}", "“cohort” must be tables: [[store.NAME.cohort]]"
-                )
             cohort = self._cohort(number, table)
             if cohort.name in {other.name for other in found}:
                 raise self._error(cohort.name, "a cohort of that name stands above already")
@@ -77,19 +72,17 @@ class CohortTables:
     def _error(self, cohort: str, message: str) -> Exception:
         return self._entries.error(f"store.{self._store}.cohort", f"“{cohort}”: {message}")
 
-    def _cohort(self, number: int, table: Mapping[str, Any]) -> Cohort:
-        place = f"store.{self._store}.cohort"
-        self._entries.known(place, table, _KEYS)
-        name = self._entries.get(place, table, "name", str, "")
-        if not name or len(name) > _LONGEST_NAME or not name.isprintable() or "+" in name:
+    def _cohort(self, number: int, entries: Mapping[str, Any]) -> Cohort:
+        table = self._entries.read(f"store.{self._store}.cohort", entries, CohortTable)
+        name = table.name
+        if not name or not name.isprintable():
             raise self._error(
-                name[:_LONGEST_NAME] or f"number {number}",
-                f"expected a “name” of at most {_LONGEST_NAME} characters, without “+”",
+                f"number {number}", f"expected a “name” of at most {LONGEST_NAME} characters"
             )
-        plain_text = self._plain_text(name, table)
-        text, then = self._then(name, self._entries.get(place, table, "formula", str, ""))
+        plain_text = _plain_text(table)
+        text, then = self._then(name, table.formula)
         formula = self._formula(name, text, may_end_in_bytes=bool(then))
-        scheme = self._entries.get(place, table, "scheme", str, "")
+        scheme = table.scheme
         ways = (formula is not None) + bool(scheme) + (plain_text is not PlainText.NONE)
         if ways != 1:
             raise self._error(
@@ -100,7 +93,7 @@ class CohortTables:
             raise self._error(
                 name, f"“scheme” is for values that do not name their scheme: {known}"
             )
-        layout = self._layout(name, table, formula, then)
+        layout = self._layout(name, table.layout, formula, then)
         self._check_inputs(name, formula, layout)
         return Cohort(
             name=name,
@@ -109,16 +102,8 @@ class CohortTables:
             then=then,
             plain_text=plain_text,
             layout=layout,
-            condition=self._condition(name, table),
+            condition=self._condition(name, table.when),
         )
-
-    def _plain_text(self, name: str, table: Mapping[str, Any]) -> PlainText:
-        given = table.get("plain_text", False)
-        if given is True or given is False:
-            return PlainText.UNEXPLAINED if given else PlainText.NONE
-        if given == PlainText.ALL:
-            return PlainText.ALL
-        raise self._error(name, '“plain_text” must be true, or "all" for every text')
 
     def _then(self, cohort: str, text: str) -> tuple[str, str]:
         """Take a formula apart that goes on into a slow scheme: “utf-8, md5, hex, then bcrypt”."""
@@ -143,9 +128,8 @@ class CohortTables:
             raise self._error(cohort, f"“formula”, {error}{hint}") from None
 
     def _layout(
-        self, name: str, table: Mapping[str, Any], formula: NamedFormula | None, then: str
+        self, name: str, text: str, formula: NamedFormula | None, then: str
     ) -> ValueLayout | None:
-        text = self._entries.get(f"store.{self._store}.cohort", table, "layout", str, "")
         if not text:
             return None
         if formula is None or then:
@@ -183,8 +167,7 @@ class CohortTables:
                 f"[store.{self._store}.parts] gives; they give: {known}",
             )
 
-    def _condition(self, name: str, table: Mapping[str, Any]) -> Condition | None:
-        text = self._entries.get(f"store.{self._store}.cohort", table, "when", str, "")
+    def _condition(self, name: str, text: str) -> Condition | None:
         if not text:
             return None
         try:
@@ -199,16 +182,7 @@ def takes_salt_column(cohort: Cohort) -> bool:
     return cohort.formula is not None and cohort.formula.takes_salt and not has_own
 
 
-def parts_of(entries: Entries, store: str, table: Mapping[str, Any]) -> dict[str, str]:
-    """Read `[store.NAME.parts]`.
-
-    Raises:
-        PolicyError: a name is reserved by the notation, or a column's name is no text.
-    """
-    place = f"store.{store}.parts"
-    for name in table:
-        if not notation.is_part_name(name):
-            raise entries.error(
-                place, f"“{name}” cannot be the name of a part: the notation uses it"
-            )
-    return {name: entries.get(place, table, name, str, "") for name in table}
+def _plain_text(table: CohortTable) -> PlainText:
+    if table.plain_text is True:
+        return PlainText.UNEXPLAINED
+    return PlainText.ALL if table.plain_text else PlainText.NONE

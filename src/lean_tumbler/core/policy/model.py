@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
+from typing import Literal
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula
@@ -15,9 +16,7 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.core.stock_functions import Program, hindrance, variant_for
 
-MODES = ("upgrade", "observe")
 APPLICATION = "application"  # the locator of a store whose values come with each request
-KEY_FORMS = ("text", "hex", "base64")
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +90,7 @@ class KeySource:
 
     environment: str = ""
     file: str = ""
-    form: str = "text"
+    form: Literal["text", "hex", "base64"] = "text"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
