@@ -72,7 +72,7 @@ def invented(slower: float = 1.25, noise: float = 0.0, cores: int = 2) -> list[M
     return [
         Measurement(
             scheme=scheme,
-            parameters=costs,
+            parameters=dict(costs),
             milliseconds_at_once={
                 level: _UNIT[scheme] * _work(scheme, costs) * factor
                 * (1 + noise * random.standard_normal())
@@ -441,18 +441,19 @@ def test_the_plot_is_a_picture(
 @pytest.mark.parametrize(
     ("change", "place"),
     [
-        ({"document": "lean-tumbler/measurements/2"}, "of another version"),
-        ({"document": None}, "of another version"),
-        ({"measured": []}, "“host” or “measured” is missing"),
-        ({"host": {"cores": 0, "memory_kib": 1}}, "host.cores: expected a whole number"),
-        ({"measured": [{"scheme": "md5"}]}, "measured[0].scheme"),
+        ({"document": "lean-tumbler/measurements/2"}, "“document” must be lean-tumbler/"),
+        ({"document": None}, "“document” is missing"),
+        ({"measured": []}, "“measured” must be a list of measurements"),
+        ({"host": {"cores": 0, "memory_kib": 1}}, "“host.cores” must be 1 or more"),
+        ({"measured": [{"scheme": "md5"}]}, "“measured[0].parameters” is missing"),
+        ({"scheme": "md5"}, "measured[0].scheme"),
         ({"scheme": "argon2id", "parameters": {"memory_kib": 1}}, "measured[0].parameters"),
         ({"milliseconds_at_once": {"2": 1.0}}, "measured[0].milliseconds_at_once"),
-        ({"milliseconds_at_once": {"1": -4.0}}, "measured[0].milliseconds_at_once"),
-        ({"milliseconds_at_once": {"1": "fast"}}, "measured[0].milliseconds_at_once"),
-        ({"milliseconds_at_once": {"1": 1e300}}, "measured[0].milliseconds_at_once"),
-        ({"tail": 0.2}, "measured[0].tail"),
-        ({"slow": 0.9}, "measured[0].slow"),
+        ({"milliseconds_at_once": {"1": -4.0}}, "“measured[0].milliseconds_at_once"),
+        ({"milliseconds_at_once": {"1": "fast"}}, "“measured[0].milliseconds_at_once"),
+        ({"milliseconds_at_once": {"1": 1e300}}, "“measured[0].milliseconds_at_once"),
+        ({"tail": 0.2}, "“measured[0].tail"),
+        ({"slow": 0.9}, "“measured[0].slow"),
     ],
 )
 def test_an_impossible_file_of_measurements(

@@ -15,7 +15,7 @@ from msgspec import inspect
 
 T = TypeVar("T")
 _PLACE = re.compile(r" - at `\$\.?([^`]*)`$")
-_NAME = re.compile(r"(?:unknown|required) field `(.*)`(?: - at `|$)", re.DOTALL)
+_NAME = re.compile(r"(?:unknown|required) field `(.*?)`(?: - at `\$|$)", re.DOTALL)
 _STEP = re.compile(r"\[(?:\.\.\.|(\d+))\]|([^.\[]+)")
 _WORDS: Mapping[type[inspect.Type], str] = {
     inspect.StrType: "text",
@@ -24,6 +24,8 @@ _WORDS: Mapping[type[inspect.Type], str] = {
     inspect.BoolType: "true or false",
     inspect.ListType: "a list",
     inspect.VarTupleType: "a list",
+    inspect.TupleType: "a list",
+    inspect.DateTimeType: "a time",
     inspect.DictType: "a table",
     inspect.StructType: "a table",
     inspect.DataclassType: "a table",
@@ -71,7 +73,7 @@ def checked(document: Any, type_: type[T]) -> T:
         if unknown is not None:
             raise Mismatch("", "holds a name that is not known", unknown=unknown, known=known)
     try:
-        return msgspec.convert(document, type_)
+        return msgspec.convert(document, type_, str_keys=True)
     except msgspec.ValidationError as error:
         mismatch = _mismatch(str(error), type_)
     raise mismatch
@@ -104,7 +106,8 @@ def _at(found: inspect.Type, path: str) -> inspect.Type:
             found = found.item_type
         elif isinstance(found, inspect.DictType):
             found = found.value_type
-        del number
+        elif isinstance(found, inspect.TupleType):
+            found = found.item_types[int(number)]
     return _without_null(found, keeps_metadata=True)
 
 
@@ -150,4 +153,4 @@ def _words(found: inspect.Type) -> str:
         return " or ".join(map(str, values))
     if isinstance(found, inspect.UnionType):
         return " or ".join(dict.fromkeys(map(_words, found.types)))
-    return _WORDS[type(found)]
+    return _WORDS.get(type(found), "of another kind")

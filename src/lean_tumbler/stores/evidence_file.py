@@ -6,25 +6,26 @@ ever too high. Who holds the file can ask whether a login may be in it, and hear
 too.
 """
 
-import base64
 import fcntl
 import hashlib
 import hmac
-import json
 import os
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Final, Literal
+
+from msgspec import Struct, field, json
 
 from lean_tumbler.core.reading.evidence import CohortKey, Counts, Evidence
+from lean_tumbler.core.schema import checked
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.file_access import file_errors, read_text, write_text
 from lean_tumbler.stores.json_text import load_json
 
-DOCUMENT = "lean-tumbler/evidence/1"
+DOCUMENT: Final = "lean-tumbler/evidence/1"
 MAP_BITS = 1 << 13  # of each count: 1 KiB
 _FILE_BYTES = 1 << 24
 _KEY_BYTES = 16
@@ -130,17 +131,16 @@ class EvidenceFile:
             fcntl.flock(opened, fcntl.LOCK_EX)
             key, cohorts = self._load()
             yield key, cohorts
-            write_text(self._path, _document(key, cohorts))
+            write_text(self._path, _text(key, cohorts))
 
     def _load(self) -> tuple[bytes, dict[CohortKey, _Maps]]:
         if not self._path.exists():
             return self._randomness(_KEY_BYTES), {}
         text = read_text(self._path, limit_bytes=_FILE_BYTES)
         try:
-            document = load_json(text)
-            cohorts = dict(_cohorts(document["document"], document["stores"]))
-            return base64.b64decode(document["key"], validate=True), cohorts
-        except (ValueError, KeyError, TypeError, AttributeError, zlib.error):
+            document = checked(load_json(text), _Document)
+            return document.key, dict(_cohorts(document.stores))
+        except (ValueError, zlib.error):
             raise UsageError(
                 f"{self._path}: not an evidence file that this tool wrote; move it away, and run "
                 "`lean-tumbler verify` again"
@@ -152,36 +152,44 @@ def _place(key: bytes, login: str) -> int:
     return int.from_bytes(digest[:4], "big") % MAP_BITS
 
 
-def _cohorts(name: str, stores: Mapping[str, Any]) -> Iterator[tuple[CohortKey, _Maps]]:
-    if name != DOCUMENT:
-        raise ValueError("another document")
+class _CohortEntry(Struct, kw_only=True):
+    """The counts of one cohort, for a reader; and the maps that they are counted from."""
+
+    cohort: str
+    identity: str = field(name="from")
+    counts: Counts = Counts()
+    maps: dict[str, bytes]
+
+
+class _Document(Struct, kw_only=True):
+    """The file; bytes are in base64."""
+
+    document: Literal["lean-tumbler/evidence/1"] = DOCUMENT
+    key: bytes
+    stores: dict[str, list[_CohortEntry]]
+
+
+def _cohorts(stores: Mapping[str, list[_CohortEntry]]) -> Iterator[tuple[CohortKey, _Maps]]:
     for store, cohorts in stores.items():
         for found in cohorts:
             maps = _Maps()
-            for count, coded in found["maps"].items():
-                raw = zlib.decompressobj().decompress(
-                    base64.b64decode(coded, validate=True), MAP_BITS // 8 + 1
-                )
+            for count, packed in found.maps.items():
+                raw = zlib.decompressobj().decompress(packed, MAP_BITS // 8 + 1)
                 if count not in _COUNTS or len(raw) != MAP_BITS // 8:
                     raise ValueError("a map of another size")
                 maps[count] = bytearray(raw)
-            yield CohortKey(store, str(found["cohort"]), str(found["from"])), maps
+            yield CohortKey(store, found.cohort, found.identity), maps
 
 
-def _document(key: bytes, cohorts: Mapping[CohortKey, _Maps]) -> str:
-    stores: dict[str, list[dict[str, object]]] = {}
+def _text(key: bytes, cohorts: Mapping[CohortKey, _Maps]) -> str:
+    stores: dict[str, list[_CohortEntry]] = {}
     for cohort, maps in sorted(cohorts.items(), key=lambda item: str(item[0])):
-        counts = maps.counts
-        found: dict[str, object] = {
-            "cohort": cohort.cohort,
-            "from": cohort.identity,
-            **{name: getattr(counts, name) for name in _COUNTS},
-            "maps": {
-                name: base64.b64encode(zlib.compress(bits)).decode("ascii")
-                for name, bits in maps.items()
-                if any(bits)
-            },
-        }
-        stores.setdefault(cohort.store, []).append(found)
-    coded = base64.b64encode(key).decode("ascii")
-    return json.dumps({"document": DOCUMENT, "key": coded, "stores": stores}, indent=1) + "\n"
+        entry = _CohortEntry(
+            cohort=cohort.cohort,
+            identity=cohort.identity,
+            counts=maps.counts,
+            maps={name: zlib.compress(bits) for name, bits in maps.items() if any(bits)},
+        )
+        stores.setdefault(cohort.store, []).append(entry)
+    document = json.encode(_Document(key=key, stores=stores))
+    return json.format(document, indent=1).decode("utf-8") + "\n"

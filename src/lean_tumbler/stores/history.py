@@ -1,17 +1,48 @@
 """The history of a migration: one line of JSON for each time that progress was counted."""
 
-import json
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from datetime import UTC, datetime
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Final, Literal
 
+from msgspec import json
+
+from lean_tumbler.core.schema import checked
 from lean_tumbler.stores.file_access import read_text, write_text
 from lean_tumbler.stores.json_text import load_json
 
-DOCUMENT = "lean-tumbler/progress-history/1"
+DOCUMENT: Final = "lean-tumbler/progress-history/1"
 _LIMIT_BYTES = 1 << 28
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StoreCount:
+    """What was counted of a store, and forecast.
+
+    Attributes:
+        table: its table.
+        rows: of the table.
+        grades: rows by grade.
+        below_floor: rows that are weak.
+        layered: rows that wait for a login.
+        needed: accounts by what a check of their values needs.
+        forecast: days from then -> the lower end, the expected number and the upper end of those
+            that still wait.
+    """
+
+    table: str
+    rows: int
+    grades: dict[str, int]
+    below_floor: int
+    layered: int
+    needed: dict[str, int] = field(default_factory=dict)
+    forecast: dict[int, tuple[float, float, float]] | None = None
+
+    @property
+    def waiting(self) -> int:
+        """How many are still to be upgraded."""
+        return self.below_floor + self.layered
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,8 +54,9 @@ class Entry:
         stores: by the policy's name, what was counted and forecast then.
     """
 
+    document: Literal["lean-tumbler/progress-history/1"] = DOCUMENT
     taken_at: datetime
-    stores: Mapping[str, Mapping[str, Any]]
+    stores: dict[str, StoreCount]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,31 +91,9 @@ def read_history(path: Path | None) -> History:
 
 def _entry(line: str) -> Entry | None:
     try:
-        document = load_json(line)
-        if document["document"] != DOCUMENT:
-            return None
-        taken_at = datetime.fromisoformat(document["taken_at"]).astimezone(UTC)
-        stores = {str(name): _checked(store) for name, store in document["stores"].items()}
-    except (ValueError, TypeError, KeyError, AttributeError):
+        return checked(load_json(line), Entry)
+    except ValueError:
         return None
-    return Entry(taken_at=taken_at, stores=stores)
-
-
-def _checked(store: Mapping[str, Any]) -> dict[str, Any]:
-    """Give a store's count; it raises what Python raises where something is of another kind."""
-    forecast = store.get("forecast") or {}
-    return {
-        **store,
-        "grades": _counts(store["grades"]),
-        "below_floor": int(store["below_floor"]),
-        "layered": int(store["layered"]),
-        "needed": _counts(store.get("needed") or {}),
-        "forecast": {int(day): tuple(map(float, interval)) for day, interval in forecast.items()},
-    }
-
-
-def _counts(counts: Mapping[str, Any]) -> dict[str, int]:
-    return {str(name): int(rows) for name, rows in counts.items()}
 
 
 def append_history(path: Path, entry: Entry) -> None:
@@ -95,9 +105,4 @@ def append_history(path: Path, entry: Entry) -> None:
     before = read_text(path, limit_bytes=_LIMIT_BYTES) if path.exists() else ""
     if before and not before.endswith("\n"):
         before += "\n"
-    document = {
-        "document": DOCUMENT,
-        "taken_at": entry.taken_at.isoformat(timespec="seconds"),
-        "stores": entry.stores,
-    }
-    write_text(path, before + json.dumps(document, ensure_ascii=False) + "\n", mode=None)
+    write_text(path, before + json.encode(entry).decode("utf-8") + "\n", mode=None)

@@ -13,6 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from lean_tumbler.core.schema import checked
 from lean_tumbler.core.sealing import ENCAPSULATED_BYTES, Opener, Sealer
 from lean_tumbler.core.signing import SIGNATURE_BYTES, Signer, Verifier
 from lean_tumbler.errors import SourceError, UsageError
@@ -140,12 +141,13 @@ def _opened(path: Path) -> BinaryIO:
 def _head(path: Path, line: bytes) -> Head:
     try:
         entries = load_json(line)
-        if entries.pop("document") != DOCUMENT:
-            raise UsageError(f"{path}: of another version than {DOCUMENT}")
-        head = Head(**entries)
-        datetime.fromisoformat(head.expires_at)
-    except (ValueError, TypeError, KeyError, AttributeError):
+        document = entries.pop("document", "") if isinstance(entries, dict) else ""
+        head = checked(entries, Head) if document == DOCUMENT else None
+        is_dated = head is None or datetime.fromisoformat(head.expires_at)
+    except ValueError:
         raise UsageError(f"{path}: not a sealed backup") from None
+    if head is None or not is_dated:
+        raise UsageError(f"{path}: not a sealed backup, or not of the version {DOCUMENT}")
     return head
 
 

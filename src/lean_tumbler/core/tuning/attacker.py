@@ -1,54 +1,34 @@
 """Guesses a second on reference hardware, and what a number of guesses costs there."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, fields
-from typing import Any
+from dataclasses import dataclass, field
+from typing import Annotated
+
+from msgspec import Meta
 
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.guess_work import Work
-from lean_tumbler.core.tuning.numbers import require_numbers
 from lean_tumbler.core.tuning.popularity import Popularity
 from lean_tumbler.core.tuning.work import work_of
-from lean_tumbler.errors import UsageError
 
 # Between two reads of on-chip memory, a round of Blowfish waits for six operations, each on the
 # one before: an index cut out, two sums, three exclusive ors. Four cycles each on such hardware.
 _DEPENDENT_CYCLES = 6 * 4
 _SECONDS_PER_HOUR = 3600
-_MOST = 1e30
+Above = Annotated[float, Meta(gt=0, le=1e30)]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Hardware:
     """A device that guesses. Replaceable: the numbers are its maker's or its owner's."""
 
-    name: str
-    integer_operations_per_second: float
-    memory_bytes_per_second: float
-    on_chip_bytes: float
-    on_chip_latency_cycles: float
-    clock_hertz: float
-    watts: float
-    price_per_hour: float
-
-
-def hardware_from_entries(entries: Mapping[str, Any], *, place: str) -> Hardware:
-    """Check a table of a device's numbers.
-
-    Args:
-        entries: the names of the fields of `Hardware`, and their values.
-        place: what messages call the table.
-
-    Raises:
-        UsageError: a number is missing, unknown, or not above 0; or there is no name.
-    """
-    name = entries.get("name")
-    if not isinstance(name, str) or not name:
-        raise UsageError(f"{place}: “name” must be a text")
-    numbers = {key: value for key, value in entries.items() if key != "name"}
-    names = [entry.name for entry in fields(Hardware) if entry.name != "name"]
-    require_numbers(numbers, names, most=_MOST, place=place)
-    return Hardware(name=name, **numbers)
+    name: Annotated[str, Meta(min_length=1, extra={"must": "a text"})]
+    integer_operations_per_second: Above
+    memory_bytes_per_second: Above
+    on_chip_bytes: Above
+    on_chip_latency_cycles: Above
+    clock_hertz: Above
+    watts: Above
+    price_per_hour: Above
 
 
 # One 450 W consumer GPU of 2022, as its maker states it: 128 units of 128 lanes at 2.52 GHz,

@@ -6,6 +6,9 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 from itertools import chain
 from math import ceil
+from typing import Annotated
+
+from msgspec import Meta
 
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
@@ -17,6 +20,9 @@ Clock = Callable[[], float]
 _ROUNDS = 3
 NOISY = 0.15  # half the distance of the quartiles over the median
 _SALT = bytes(32)
+
+
+Ratio = Annotated[float, Meta(ge=1, le=1000)]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,11 +38,11 @@ class Measurement:
     """
 
     scheme: str
-    parameters: Parameters
-    milliseconds_at_once: Mapping[int, float]
-    spread: float = 0.0
-    tail: float = 1.0
-    slow: float = 1.0
+    parameters: dict[str, int]
+    milliseconds_at_once: dict[Annotated[int, Meta(ge=1)], Annotated[float, Meta(ge=1e-6, le=1e7)]]
+    spread: Annotated[float, Meta(ge=0, le=1000)] = 0.0
+    tail: Ratio = 1.0
+    slow: Ratio = 1.0
 
     @property
     def milliseconds(self) -> float:
@@ -195,7 +201,7 @@ def summed_up(
     quarter, median, three_quarters = statistics.quantiles(alone, n=4)
     return Measurement(
         scheme=scheme,
-        parameters=parameters,
+        parameters=dict(parameters),
         milliseconds_at_once={
             level: 1000 * statistics.median(found) for level, found in timings.items()
         },

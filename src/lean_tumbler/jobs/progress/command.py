@@ -60,7 +60,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.reports.progress import draw_progress, progress_document, prometheus_text
     from lean_tumbler.stores.file_access import write_text
     from lean_tumbler.stores.history import Entry, append_history, read_history
-    from lean_tumbler.stores.scans.migration_progress import store_entry
+    from lean_tumbler.stores.scans.migration_progress import store_count
 
     if arguments.since and not arguments.history:
         raise UsageError("--since needs --history: without one, there is only now")
@@ -85,7 +85,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     )
     if arguments.history:
         stores = {
-            each.name: store_entry(each.profile, each.table, each.store) for each in migrations
+            each.name: store_count(each.profile, each.table, each.store) for each in migrations
         }
         append_history(arguments.history, Entry(taken_at=taken_at, stores=stores))
     if arguments.prometheus:

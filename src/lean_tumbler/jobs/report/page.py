@@ -155,10 +155,10 @@ def _done(entry: Entry) -> dict[str, Any]:
         "taken_at": entry.taken_at.isoformat(timespec="minutes"),
         "stores": {
             name: {
-                "below_floor": store["below_floor"],
-                "layered": store["layered"],
-                "current": store["grades"].get(str(Grade.CURRENT), 0),
-                "locked": store["grades"].get(str(Grade.LOCKED), 0),
+                "below_floor": store.below_floor,
+                "layered": store.layered,
+                "current": store.grades.get(str(Grade.CURRENT), 0),
+                "locked": store.grades.get(str(Grade.LOCKED), 0),
             }
             for name, store in entry.stores.items()
         },

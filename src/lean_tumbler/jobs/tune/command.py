@@ -127,13 +127,13 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     wanted = _schemes(arguments)
     measured, left_out = _measured(arguments, wanted, session)
     tuned = tune(
-        [point for point in measured.points if point.scheme in wanted],
+        [point for point in measured.measured if point.scheme in wanted],
         left_out,
         floor=floor,
         attacker=attacker,
         demand=Demand(
-            cores=arguments.cores or measured.host["cores"],
-            memory_kib=arguments.memory or measured.host["memory_kib"],
+            cores=arguments.cores or measured.host.cores,
+            memory_kib=arguments.memory or measured.host.memory_kib,
             within_milliseconds=arguments.within,
             logins_per_second=arguments.peak_logins or 0.0,
             upgrading=arguments.upgrading,
@@ -184,7 +184,12 @@ def _measured(
     """Take measurements from the file that is named, or measure."""
     from lean_tumbler.core.tuning.measuring import QUICK, THOROUGH, Bench
     from lean_tumbler.stores.host import this_host
-    from lean_tumbler.stores.tuning_files import Measured, read_measurements, write_measurements
+    from lean_tumbler.stores.tuning_files import (
+        Measured,
+        MeasuredHost,
+        read_measurements,
+        write_measurements,
+    )
 
     path = arguments.measurements
     if path is not None and path.exists():
@@ -201,14 +206,14 @@ def _measured(
         with session.progress("Measuring", total=bench.steps(schemes)) as advance:
             points = bench.measure(schemes, progress=advance)
     measured = Measured(
-        host={
-            "system": host.system,
-            "machine": host.machine,
-            "cores": host.cores,
-            "memory_kib": host.memory_kib,
-        },
+        host=MeasuredHost(
+            system=host.system,
+            machine=host.machine,
+            cores=host.cores,
+            memory_kib=host.memory_kib,
+        ),
         taken_at=session.clock().astimezone(UTC).isoformat(timespec="seconds"),
-        points=points,
+        measured=tuple(points),
     )
     if path is not None:
         write_measurements(path, measured)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import asdict
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -17,7 +18,7 @@ from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import duration, guess_count, money
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
+    from collections.abc import Iterator, Sequence
     from typing import Any
 
     from rich.console import Console
@@ -26,17 +27,18 @@ if TYPE_CHECKING:
     from lean_tumbler.core.tuning.choosing import Candidate, Demand, Requirement
     from lean_tumbler.core.tuning.measuring import Measurement
     from lean_tumbler.jobs.tune.tuning import Tuned
+    from lean_tumbler.stores.tuning_files import MeasuredHost
 
 _SIMULATION_DIFFERS = 1.25
 _CANDIDATES_AROUND = 2
 
 
-def tune_document(tuned: Tuned, host: Mapping[str, Any]) -> Document:
+def tune_document(tuned: Tuned, host: MeasuredHost) -> Document:
     """Give measurements and the choice as a document."""
     demand, choice = tuned.demand, tuned.choice
     return new_document(
         "tune",
-        host=dict(host),
+        host=asdict(host),
         constraints={
             "cores": demand.cores,
             "memory_kib": demand.memory_kib,
@@ -156,7 +158,7 @@ def costs_in_words(scheme: str, parameters: Parameters) -> str:
     return DERIVATIONS[scheme].in_words(parameters)
 
 
-def draw_tune(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> None:
+def draw_tune(console: Console, tuned: Tuned, host: MeasuredHost) -> None:
     """Print the choice and the table that it comes from."""
     chosen = tuned.choice.chosen
     if chosen is None:
@@ -282,14 +284,14 @@ def _costs_of_read_by(tuned: Tuned) -> Iterator[str]:
     )
 
 
-def _draw_measuring(console: Console, tuned: Tuned, host: Mapping[str, Any]) -> None:
-    measured_on = f"Measured on {host['cores']} cores ({host['machine']})"
+def _draw_measuring(console: Console, tuned: Tuned, host: MeasuredHost) -> None:
+    measured_on = f"Measured on {host.cores} cores ({host.machine})"
     memory = f"{tuned.demand.memory_kib / 2**20:.3g} GiB"
     floor = f"Floor: {tuned.floor.source}."
     notes = [f"{measured_on}; for {tuned.demand.cores} cores and {memory}. {floor}"]
-    if tuned.demand.cores > host["cores"]:
+    if tuned.demand.cores > host.cores:
         notes.append(
-            f"More than {host['cores']} at once were not measured; it is taken that they slow each "
+            f"More than {host.cores} at once were not measured; it is taken that they slow each "
             "other down no further. Measure on the host itself to be sure."
         )
     errors = [line.error for line in tuned.lines.values() if line.error is not None]

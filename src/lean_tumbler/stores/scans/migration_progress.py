@@ -4,13 +4,12 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
-from typing import Any
 
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.forecast.forecasting import Forecast, refitted
 from lean_tumbler.core.forecast.intervals import Interval
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.stores.history import Entry
+from lean_tumbler.stores.history import Entry, StoreCount
 from lean_tumbler.stores.scans.store_forecast import DAYS, StoreForecast
 
 _EARLY_DAYS = 84
@@ -99,19 +98,19 @@ class MigrationProgress:
         )
 
 
-def store_entry(profile: Profile, table: str, found: StoreForecast | None) -> dict[str, Any]:
+def store_count(profile: Profile, table: str, found: StoreForecast | None) -> StoreCount:
     """Give what the history keeps of a store."""
-    return {
-        "table": table,
-        "rows": profile.rows,
-        "grades": {str(grade): rows for grade, rows in profile.grades.items()},
-        "below_floor": profile.below_floor,
-        "layered": profile.grades.get(Grade.LAYERED, 0),
-        "needed": {} if found is None else _needed(found),
-        "forecast": None
+    return StoreCount(
+        table=table,
+        rows=profile.rows,
+        grades={str(grade): rows for grade, rows in profile.grades.items()},
+        below_floor=profile.below_floor,
+        layered=profile.grades.get(Grade.LAYERED, 0),
+        needed={} if found is None else _needed(found),
+        forecast=None
         if found is None
-        else {str(day): _rounded(interval) for day, interval in _together(found).items()},
-    }
+        else {day: _rounded(interval) for day, interval in _together(found).items()},
+    )
 
 
 def _needed(found: StoreForecast) -> dict[str, int]:
@@ -122,8 +121,8 @@ def _needed(found: StoreForecast) -> dict[str, int]:
     return dict(counted)
 
 
-def _rounded(interval: Interval) -> list[float]:
-    return [round(number, 1) for number in (interval.low, interval.expected, interval.high)]
+def _rounded(interval: Interval) -> tuple[float, float, float]:
+    return round(interval.low, 1), round(interval.expected, 1), round(interval.high, 1)
 
 
 def _together(found: StoreForecast) -> dict[int, Interval]:
@@ -153,11 +152,11 @@ def migration(
         lately_days: what counts as lately.
     """
     own = [(entry.taken_at, entry.stores[name]) for entry in entries if name in entry.stores]
-    now = store_entry(profile, table, found)
-    counts = [(when.date(), _waiting(store)) for when, store in own]
-    counts.append((taken_at.date(), _waiting(now)))
+    now = store_count(profile, table, found)
+    counts = [(when.date(), store.waiting) for when, store in own]
+    counts.append((taken_at.date(), now.waiting))
     started = counts[0][0] if own else None
-    locked = [int(store["grades"].get(_LOCKED, 0)) for store in (*(s for _, s in own), now)]
+    locked = [store.grades.get(_LOCKED, 0) for store in (*(s for _, s in own), now)]
     since = [
         ((day - counts[0][0]).days, waiting + (here - locked[0]))
         for (day, waiting), here in zip(counts, locked, strict=True)
@@ -166,9 +165,9 @@ def migration(
     # Until some months have passed, who leaves is better seen from a log, or from who is new.
     is_early = since[-1][0] < _EARLY_DAYS and found is not None and found.sees_who_leaves
     from_history = refitted(since, DAYS, waiting=waiting) if waiting and not is_early else None
-    first = own[0][1]["forecast"] if own else {}
+    first = (own[0][1].forecast or {}) if own else {}
     long_ago = taken_at - timedelta(days=lately_days)
-    earlier = [(when, store["needed"]) for when, store in own if store["needed"]]
+    earlier = [(when, store.needed) for when, store in own if store.needed]
     compared = next(
         (each for each in reversed(earlier) if each[0] <= long_ago), earlier[0] if earlier else None
     )
@@ -183,16 +182,12 @@ def migration(
         ahead=from_history or (_ahead(found) if found and waiting else None),
         from_history=from_history is not None,
         store=found,
-        before=own[0][1]["grades"] if own else {},
-        fewer={needs: rows - now["needed"].get(needs, 0) for needs, rows in compared[1].items()}
+        before=own[0][1].grades if own else {},
+        fewer={needs: rows - now.needed.get(needs, 0) for needs, rows in compared[1].items()}
         if compared else {},
         fewer_since=compared[0].date() if compared else None,
         lately_days=lately_days,
     )  # fmt: skip
-
-
-def _waiting(store: Mapping[str, Any]) -> int:
-    return int(store["below_floor"]) + int(store["layered"])
 
 
 def _ahead(found: StoreForecast) -> Forecast:
