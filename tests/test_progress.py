@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from prometheus_client.parser import text_string_to_metric_families
 
 from conftest import Portal, Program
 from lean_tumbler.core.forecast.forecasting import refitted
@@ -112,11 +113,20 @@ def test_what_has_happened_is_fitted_again() -> None:
 def test_others_read_the_counts(program: Program, tmp_path: Path) -> None:
     """Prometheus' text, readable by its exporter, and a picture."""
     dated_portal(tmp_path, [ago(n) for n in range(60)])
+    policy = tmp_path / "tumbler.toml"
+    odd = policy.read_text().replace("store.passengers", "store.'north \"quay\"'")
+    policy.write_text(odd)
     assert program("progress", "--prometheus", "t.prom", "--plot", "p.svg").code == 0
     text = (tmp_path / "t.prom").read_text()
-    assert 'tumbler_progress_rows{store="passengers",grade="fast-unsalted"} 60\n' in text
-    assert 'tumbler_progress_waiting{store="passengers"} 60\n' in text
-    assert 'days="30",part="expected"}' in text
+    found = {
+        (sample.name, frozenset(sample.labels.values())): sample.value
+        for family in text_string_to_metric_families(text)
+        for sample in family.samples
+    }
+    name = 'north "quay"'
+    assert found["tumbler_progress_rows", frozenset({name, "fast-unsalted"})] == 60
+    assert found["tumbler_progress_waiting", frozenset({name})] == 60
+    assert 0 < found["tumbler_progress_forecast", frozenset({name, "30", "expected"})] <= 60
     assert (tmp_path / "t.prom").stat().st_mode & 0o777 == 0o644
     assert (tmp_path / "p.svg").read_text().startswith("<?xml")
 

@@ -197,35 +197,32 @@ def _draw_needed(console: Console, migration: MigrationProgress) -> None:
     console.print()
 
 
-def prometheus_text(migrations: Sequence[MigrationProgress], taken_at: datetime) -> str:
-    """Give the counts for a node exporter's text-file collector (its exposition format 0.0.4)."""
-    lines = [
-        "# HELP tumbler_progress_rows Stored values by grade.",
-        "# TYPE tumbler_progress_rows gauge",
-        *(
-            f'tumbler_progress_rows{{store="{migration.name}",grade="{grade}"}} '
-            f"{migration.profile.grades.get(grade, 0)}"
-            for migration in migrations
-            for grade in Grade
-        ),
-        "# HELP tumbler_progress_waiting Accounts below the floor or layered.",
-        "# TYPE tumbler_progress_waiting gauge",
-        *(
-            f'tumbler_progress_waiting{{store="{migration.name}"}} {migration.waiting}'
-            for migration in migrations
-        ),
-        "# HELP tumbler_progress_forecast Accounts still waiting so many days after the count.",
-        "# TYPE tumbler_progress_forecast gauge",
-        *(
-            f'tumbler_progress_forecast{{store="{migration.name}",days="{day}",part="{part}"}} '
-            f"{rows}"
-            for migration in migrations
-            if migration.ahead is not None
-            for day in HORIZONS
-            for part, rows in interval_document(migration.ahead.days[day]).items()
-        ),
-        "# HELP tumbler_progress_taken_at_seconds When it was counted, since 1970.",
-        "# TYPE tumbler_progress_taken_at_seconds gauge",
-        f"tumbler_progress_taken_at_seconds {int(taken_at.timestamp())}",
-    ]
-    return "\n".join(lines) + "\n"
+def prometheus_text(migrations: Sequence[MigrationProgress], taken_at: datetime) -> bytes:
+    """Give the counts for a node exporter's text-file collector."""
+    from prometheus_client import (  # noqa: PLC0415 - of no use to other formats
+        CollectorRegistry,
+        Gauge,
+        generate_latest,
+    )
+
+    registry = CollectorRegistry()
+
+    def gauge(name: str, about: str, *labels: str) -> Gauge:
+        return Gauge(f"tumbler_progress_{name}", about, labels, registry=registry)
+
+    rows = gauge("rows", "Stored values by grade.", "store", "grade")
+    waiting = gauge("waiting", "Accounts below the floor or layered.", "store")
+    forecast = gauge(
+        "forecast", "Accounts still waiting so many days after the count.", "store", "days", "part"
+    )
+    gauge("taken_at_seconds", "When it was counted, since 1970.").set(int(taken_at.timestamp()))
+    for migration in migrations:
+        name = migration.name
+        for grade in Grade:
+            rows.labels(name, grade).set(migration.profile.grades.get(grade, 0))
+        waiting.labels(name).set(migration.waiting)
+        days = {} if migration.ahead is None else migration.ahead.days
+        for day in HORIZONS if days else ():
+            for part, number in interval_document(days[day]).items():
+                forecast.labels(name, day, part).set(number)
+    return generate_latest(registry)

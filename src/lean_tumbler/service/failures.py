@@ -13,6 +13,14 @@ _LOGINS_KEPT = 100_000
 Clock = Callable[[], float]
 
 
+def is_too_many(count: float, most: int) -> bool:
+    """Tell whether a count of failures, some of it forgotten, has come to the bound.
+
+    A hundred failures within minutes are a few seconds' worth short of a hundred.
+    """
+    return count > most - 1
+
+
 class FailureLimit(Protocol):
     """Says which logins have failed too often to be tried."""
 
@@ -50,8 +58,7 @@ class OwnFailures:
 
     async def is_reached(self, store: str, login: str) -> bool:
         """Tell whether a login has failed too often to be tried."""
-        # A hundred failures within minutes are a few seconds' worth short of a hundred.
-        return self._now(self._name(store, login)) > self._most - 1
+        return is_too_many(self._now(self._name(store, login)), self._most)
 
     async def note(self, store: str, login: str, *, admitted: bool) -> None:
         """Count a failure, or forget all of them after a success."""

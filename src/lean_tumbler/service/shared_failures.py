@@ -13,6 +13,7 @@ from lean_tumbler.service.failures import (
     Clock,
     FailureLimit,
     folded,
+    is_too_many,
 )
 from lean_tumbler.stores.credentials import REDIS_PASSWORD_VARIABLE
 from lean_tumbler.stores.transport import leaves_this_machine, require_no_secret
@@ -87,7 +88,7 @@ class SharedFailures:
         if count is None:
             self._alert(_MALFORMED)
             return own
-        return count > self._most - 1
+        return is_too_many(count, self._most)
 
     async def note(self, store: str, login: str, *, admitted: bool) -> None:
         """Count a failure, or forget all of them after a success."""

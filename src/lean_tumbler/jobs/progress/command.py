@@ -58,7 +58,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.reports.progress import draw_progress, progress_document, prometheus_text
-    from lean_tumbler.stores.file_access import write_text
+    from lean_tumbler.stores.file_access import write_bytes
     from lean_tumbler.stores.history import Entry, append_history, read_history
     from lean_tumbler.stores.scans.migration_progress import store_count
 
@@ -89,9 +89,8 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         }
         append_history(arguments.history, Entry(taken_at=taken_at, stores=stores))
     if arguments.prometheus:
-        write_text(
-            arguments.prometheus, prometheus_text(migrations, taken_at), mode=_READABLE_BY_ALL
-        )
+        text = prometheus_text(migrations, taken_at)
+        write_bytes(arguments.prometheus, text, mode=_READABLE_BY_ALL)
     if arguments.plot:
         from lean_tumbler.reports.forecast_plot import progress_plot
 
