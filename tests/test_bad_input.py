@@ -5,6 +5,7 @@ import os
 import pty
 import sqlite3
 import subprocess
+import sys
 from contextlib import closing
 from pathlib import Path
 
@@ -221,3 +222,20 @@ def test_names_are_shown_as_they_are(program: Program, tmp_path: Path) -> None:
             'INSERT INTO "crew [red] :anchor:" VALUES (?, ?)', ("a", "0123456789abcdef" * 2)
         )
     assert program("audit", "crew.db").out.startswith("crew [red] :anchor:.pw: 1 of 1 account")
+
+
+@pytest.mark.parametrize(("module", "is_told"), [("pymysql.connections", False), ("ours", True)])
+def test_an_error_that_nobody_can_catch(tmp_path: Path, module: str, is_told: bool) -> None:
+    """A driver's finaliser says nothing; any other error is told by its kind, without its message."""
+    code = (
+        "import sys\nfrom lean_tumbler.cli import main\n"
+        "class Last:\n def __del__(self): raise ValueError('s3cret')\n"
+        f"Last.__del__.__module__ = {module!r}\n"
+        "sys.argv[1:] = ['--version']\nkept = Last()\nmain.run = lambda *_: globals().pop('kept') and 0\n"
+        "main.main()\n"
+    )
+    finished = subprocess.run(
+        [sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert ("ValueError in ours" in finished.stderr) is is_told
+    assert "s3cret" not in finished.stderr

@@ -289,6 +289,7 @@ def test_a_store_whose_upgrades_are_stopped_still_answers(portal: Portal) -> Non
         for _ in range(100):
             service.post("admit-value", password="wrong", **value)
         assert service.events()[-1]["event"] == "alert"
+        assert service.events()[-1]["level"] == "warning"
         before = portal.stored()
         assert service.admit(second.login, second.password) == {"admitted": True, "action": "none"}
         assert portal.stored() == before
@@ -320,10 +321,10 @@ def test_a_policy_is_read_anew_only_if_it_is_valid(portal: Portal) -> None:
     good = (portal.folder / "tumbler.toml").read_text()
     person = next(row for row in portal.passengers if row.cohort == "sha1")
     with served(portal.folder) as service:
-        for text, event in (
-            (good.replace("[store", "[stor"), "policy-kept"),
-            (good.replace('"passengers"', '"passenger"'), "policy-kept"),
-            (good.replace("256", "512"), "policy-read"),
+        for text, event, level in (
+            (good.replace("[store", "[stor"), "policy-kept", "error"),
+            (good.replace('"passengers"', '"passenger"'), "policy-kept", "error"),
+            (good.replace("256", "512"), "policy-read", "notice"),
         ):
             (portal.folder / "tumbler.toml").write_text(text)
             known = len(service.events())
@@ -332,7 +333,8 @@ def test_a_policy_is_read_anew_only_if_it_is_valid(portal: Portal) -> None:
             while len(service.events()) == known:
                 assert time.monotonic() < deadline
                 time.sleep(0.05)
-            assert service.events()[-1]["event"] == event
+            last = service.events()[-1]
+            assert (last["event"], last["level"]) == (event, level)
         assert service.admit(person.login, person.password)["action"] == "upgraded"
         assert "m=512," in (portal.stored()[person.number] or "")
 

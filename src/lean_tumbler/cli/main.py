@@ -176,15 +176,25 @@ def _explained(error: BaseException, command: str, session: Session) -> int:
     return error.exit_code if isinstance(error, TumblerError) else TumblerError.exit_code
 
 
-def _ignore_unraisable(_: object) -> None:
-    """Say nothing of an error that nobody can catch."""
+# Drivers that tidy up after their server has died, from finalisers: nobody can catch what those
+# raise, and the error itself has been reported by then.
+_TIDYING = frozenset({"psycopg", "psycopg_binary", "pymysql", "sqlalchemy", "adbc_driver_manager"})
+
+
+def _note_unraisable(found: "sys.UnraisableHookArgs") -> None:
+    """Tell an error that nobody can catch by its kind alone, unless a driver tidies up."""
+    module = str(getattr(found.object, "__module__", ""))
+    if module.partition(".")[0] not in _TIDYING:
+        print(  # noqa: T201 - there is no session any more
+            f"{NAME}: an error that nobody could catch ({found.exc_type.__name__} in "
+            f"{module or 'a finaliser'}); --debug shows it",
+            file=sys.stderr,
+        )
 
 
 def main() -> NoReturn:
     """Run the program and leave with its exit code."""
     forbid_core_dumps()
     if "--debug" not in sys.argv:
-        # A driver that tidies up after its server has died prints tracebacks from finalisers;
-        # the error itself has been reported by then.
-        sys.unraisablehook = _ignore_unraisable
+        sys.unraisablehook = _note_unraisable
     sys.exit(run(sys.argv[1:], Session.of_process()))

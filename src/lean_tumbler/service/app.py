@@ -17,6 +17,7 @@ from starlette.routing import Route
 
 from lean_tumbler.errors import RequestRefused, TumblerError
 from lean_tumbler.service.description import description
+from lean_tumbler.service.events import Event
 from lean_tumbler.service.logins import Answer, LoginService
 from lean_tumbler.service.problems import problem, problem_of
 from lean_tumbler.service.requests import POSTS, Path, read_request
@@ -117,7 +118,7 @@ class Application:
         now = self._clock()
         if response.status_code >= 500 and now - self._logged.get(kind, -inf) >= _LOG_SECONDS:
             self._logged[kind] = now
-            self._current().context.log({"event": "problem", "type": kind, "message": str(error)})
+            self._current().context.log(Event.PROBLEM, type=kind, message=str(error))
         return response
 
     async def _not_here(self, _: Request, error: Exception) -> Response:
@@ -128,7 +129,7 @@ class Application:
     async def _failed(self, _: Request, error: Exception) -> Response:
         frame, line = list(walk_tb(error.__traceback__))[-1]
         at = f"{frame.f_globals.get('__name__', '')}:{line}"
-        self._current().context.log({"event": "failed", "error": type(error).__name__, "at": at})
+        self._current().context.log(Event.FAILED, error=type(error).__name__, at=at)
         return self._problem("failed", status=500)
 
     def _problem(

@@ -16,6 +16,7 @@ from lean_tumbler.jobs.admit.admission import (
     row_of,
 )
 from lean_tumbler.service.derivation_slots import DerivationSlots
+from lean_tumbler.service.events import Event, Log
 from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
 from lean_tumbler.service.requests import Admit, AdmitValue, Change, Hash
@@ -25,7 +26,6 @@ from lean_tumbler.stores.login_evidence import Observations
 
 T = TypeVar("T")
 Answer = dict[str, Any]
-Log = Callable[[Mapping[str, object]], None]
 
 REFUSED: Mapping[str, object] = {"admitted": False, "action": "none"}
 RETRY_SECONDS = 1
@@ -230,7 +230,7 @@ class LoginService:
 
     def _alert(self, store: str, message: str) -> None:
         self.context.metrics.alerts.labels(store).inc()
-        self.context.log({"event": "alert", "store": store, "message": message})
+        self.context.log(Event.ALERT, store=store, message=message)
 
     def _store(self, name: str) -> LoginStore:
         _require_known(name, self.stores)

@@ -18,7 +18,8 @@ from starlette.applications import Starlette
 from lean_tumbler.errors import SourceError, TumblerError, UsageError
 from lean_tumbler.service.app import Access, Application
 from lean_tumbler.service.connections import BoundedLoop, Connection, bounds_of_process
-from lean_tumbler.service.logins import Log, LoginService
+from lean_tumbler.service.events import Event, Log
+from lean_tumbler.service.logins import LoginService
 from lean_tumbler.stores.file_access import file_errors, require_own
 
 _GRACE_SECONDS = 20
@@ -191,7 +192,7 @@ def serve(
             loop.add_signal_handler(number, server.stop)
         await server.serve(sockets=[opened])
 
-    log({"event": "listening", "at": listening.place, "stores": list(current.service.stores)})
+    log(Event.LISTENING, at=listening.place, stores=list(current.service.stores))
     try:
         with asyncio.Runner(loop_factory=BoundedLoop) as runner:
             runner.run(run())
@@ -200,7 +201,7 @@ def serve(
         if listening.place.startswith("unix:"):
             Path(listening.place.removeprefix("unix:")).unlink(missing_ok=True)
         close_stores(current.service)
-        log({"event": "ended"})
+        log(Event.ENDED)
 
 
 class _Current:
@@ -233,11 +234,11 @@ class _Current:
                 first()
                 fresh = await asyncio.get_running_loop().run_in_executor(None, self._make)
             except TumblerError as error:
-                self._log({"event": "policy-kept", "message": str(error)})
+                self._log(Event.POLICY_KEPT, message=str(error))
                 return
             before, self.service = self.service, fresh
             close_stores(before)
-            self._log({"event": "policy-read", "stores": list(fresh.stores)})
+            self._log(Event.POLICY_READ, stores=list(fresh.stores))
 
 
 def _config(application: Starlette, listening: Listening) -> uvicorn.Config:

@@ -1,7 +1,6 @@
 """`serve`: logins over HTTP, for applications in any language."""
 
 import argparse
-import json
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -19,12 +18,11 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
+from lean_tumbler.service.events import Event, Log, log_lines
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from lean_tumbler.service.failures import FailureLimit
-    from lean_tumbler.service.logins import Log, LoginService, ServiceContext
+    from lean_tumbler.service.logins import LoginService, ServiceContext
 
 EXAMPLE = """\
   lean-tumbler serve --listen unix:tumbler.sock
@@ -96,9 +94,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.host import keep_freed_memory
     from lean_tumbler.stores.login_evidence import Observations
 
-    def log(event: "Mapping[str, object]") -> None:
-        session.message(json.dumps({"time": round(time.time(), 3), **event}, ensure_ascii=False))
-
+    log = log_lines(session.message, clock=time.time)
     listening = Listening(
         place=arguments.listen,
         certificate=arguments.certificate,
@@ -122,7 +118,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             observed=Observations(
                 EvidenceFile.beside(policy_path(arguments)),
                 clock=time.monotonic,
-                alert=lambda message: log({"event": "alert", "message": message}),
+                alert=lambda message: log(Event.ALERT, message=message),
             ),
         )
         serve(
@@ -149,7 +145,7 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
         redis_client(shared, password_from_environment(REDIS_PASSWORD_VARIABLE)),
         own=own,
         clock=time.monotonic,
-        alert=lambda message: log({"event": "alert", "message": message}),
+        alert=lambda message: log(Event.ALERT, message=message),
     )
 
 
