@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from conftest import CHEAP_POLICY, Program
+from conftest import CHEAP_POLICY, DATA, Program
 from lean_tumbler.core.grades import FLOORS, Floor
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import TUNED
@@ -36,6 +36,7 @@ from lean_tumbler.core.tuning.measuring import (
     percentile,
     summed_up,
 )
+from lean_tumbler.stores.tuning_files import read_measurements
 
 # What each scheme costs on an invented machine: milliseconds for a unit of its work.
 _UNIT = {
@@ -122,6 +123,18 @@ def test_more_load_than_there_is_never_answers() -> None:
     service = Service(seconds=0.1)
     assert math.isinf(response_p99(20, 2, service))
     assert math.isinf(simulated_p99(21, 2, service, random=np.random.default_rng(1)))
+
+
+@pytest.mark.parametrize("scheme", TUNED)
+def test_a_line_predicts_what_was_measured(scheme: str) -> None:
+    """Real timings, of two cores: each point from the line through the others, within a tenth."""
+    measured = read_measurements(DATA / "measurements.json").measured
+    points = [point for point in measured if point.scheme == scheme]
+    for left_out in points[1:-1]:
+        line = fit([point for point in points if point is not left_out])
+        for at_once, milliseconds in left_out.milliseconds_at_once.items():
+            predicted = line.milliseconds(left_out.parameters, at_once)
+            assert predicted == pytest.approx(milliseconds, rel=0.1)
 
 
 @pytest.mark.parametrize("scheme", TUNED)
