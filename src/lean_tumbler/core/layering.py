@@ -152,7 +152,7 @@ def _plan_digest(reading: Reading, ways: Sequence[LegacyWay]) -> RowPlan:
         needs_proof=reading.certainty is not Certainty.SAID,
         suspected=reading.suspected,
         costs=_costs(reading, ways),
-        formula=notation.write(formulas[0].formula) if formulas else "",
+        formula=formulas[0].text if formulas else "",
         head=head,
         legacy_digest=ways[0].canonical,
     )
@@ -169,6 +169,9 @@ def _head_of(ways: Sequence[LegacyWay]) -> layered.Head | None:
     """Give one head for all ways; None where their inputs contradict each other."""
     if len(ways) > 1 and not all(isinstance(way, FormulaWay) for way in ways):
         return None
+    first = ways[0]
+    if len(ways) == 1 and not isinstance(first, FormulaWay):
+        return layered.Head(origin=first.origin, salt=first.salt)
     inputs: dict[str, bytes] = {}
     for way in ways:
         mine: dict[str, bytes | None] = {"salt": way.salt}

@@ -17,6 +17,11 @@ class NamedFormula:
     formula: Formula
 
     @cached_property
+    def text(self) -> str:
+        """The formula in the notation."""
+        return notation.write(self.formula)
+
+    @cached_property
     def fingerprint(self) -> str:
         """What layered values call it."""
         return notation.fingerprint(self.formula)

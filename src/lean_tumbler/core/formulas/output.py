@@ -75,7 +75,7 @@ class OutputShape:
     size_bytes: int | None = None
     is_text: bool = True
 
-    @property
+    @cached_property
     def is_fixed(self) -> bool:
         """Whether every stretch of the text is known: only then may a bare shape be told by it."""
         return self.is_text and all(segment.text_encoding != _ANY for segment in self.segments)
@@ -86,7 +86,7 @@ class OutputShape:
         lengths = [segment.length for segment in self.segments]
         return None if None in lengths else sum(length or 0 for length in lengths)
 
-    @property
+    @cached_property
     def text_encoding(self) -> str:
         """How it is written, where it is one stretch; else empty."""
         return self.segments[0].text_encoding if len(self.segments) == 1 and self.is_fixed else ""
@@ -109,6 +109,8 @@ class OutputShape:
             is_long = segment.length is None or len(body) == segment.length - segment.padding
             return padded if fits and is_long else None
         match = self._pattern.fullmatch(text)
+        if match is not None and self.text_encoding in _HEX:
+            return text.lower()
         if match is None or (not text and not self.is_fixed):
             return None
         return "".join(

@@ -61,6 +61,8 @@ def formula_way(
 
 def distinct(ways: Sequence[Way]) -> tuple[Way, ...]:
     """Drop ways that compute the same from the same, the surest first."""
+    if len(ways) < 2:
+        return tuple(ways)
     kept: dict[object, Way] = {}
     for way in sorted(ways, key=lambda way: way.certainty):
         inputs = (way.origin, way.canonical, way.salt) if not isinstance(way, PasswordWay) else way

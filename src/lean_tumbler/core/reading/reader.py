@@ -93,11 +93,16 @@ class Reading:
     @property
     def label(self) -> str:
         """Name what the row is of, for counts and evidence: its ways, joined where several."""
+        if len(self.ways) == 1:
+            return self.ways[0].name
         return _JOIN.join(sorted({way.name for way in self.ways})) or self.parsed.scheme
 
     @property
     def identity(self) -> str:
         """Say what its ways rest on: fingerprints or schemes, joined; or plain text."""
+        if len(self.ways) == 1:
+            (only,) = self.ways
+            return PLAIN_TEXT if isinstance(only, PasswordWay) else only.origin
         origins = {PLAIN_TEXT if isinstance(way, PasswordWay) else way.origin for way in self.ways}
         return _JOIN.join(sorted(origins))
 
@@ -209,7 +214,7 @@ class RowReader:
             text=text,
             parsed=parsed,
             ways=ways,
-            cohorts=tuple(cohort.name for cohort in self.cohorts if cohort.holds(row)),
+            cohorts=tuple([cohort.name for cohort in self.cohorts if cohort.holds(row)]),
             doubt=doubt,
             suspected=suspected,
         )

@@ -197,11 +197,11 @@ class Layout:
 
     def read(self, text: str) -> ParsedValue | None:
         """Read a value; None where it is not of this layout."""
-        if len(text) > self.longest or (self.lengths and len(text) not in self.lengths):
-            return None
         if self.starts and not text.startswith(self.starts):
             return None
-        match = self.match(text)
+        if len(text) > self.longest or (self.lengths and len(text) not in self.lengths):
+            return None
+        match = self._compiled.fullmatch(text)
         contents = self.build(match) if match else None
         if contents is None:
             return None
@@ -213,4 +213,8 @@ class Layout:
 
 def read_first(layouts: Iterable[Layout], text: str) -> ParsedValue | None:
     """Read a value by the first layout that it is of."""
-    return next((found for layout in layouts if (found := layout.read(text))), None)
+    for layout in layouts:
+        found = layout.read(text)
+        if found is not None:
+            return found
+    return None

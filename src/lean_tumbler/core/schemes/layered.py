@@ -9,7 +9,7 @@ below. docs/FORMATS.md is the specification. This module knows the text form alo
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from functools import partial
+from functools import lru_cache, partial
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
@@ -55,10 +55,13 @@ class Head:
     @property
     def is_readable(self) -> bool:
         """Whether what is written with it can be read again: no input is too long."""
-        inputs = (self.salt or b"", self.login or b"", *self.parts.values())
-        short = all(len(raw) <= MOST_BYTES for raw in inputs)
-        named = re.fullmatch(_ORIGIN, self.origin, re.ASCII)
-        return short and named is not None and len(str(self)) <= VALUE_CHARACTERS // 2
+        characters = len(TAG) + len("from=") + len(self.origin)
+        for name, raw in (("salt", self.salt), ("login", self.login), *self.parts.items()):
+            if raw is not None:
+                if len(raw) > MOST_BYTES:
+                    return False
+                characters += len(name) + 2 + -(-4 * len(raw) // 3)  # a comma and an equals sign
+        return characters <= VALUE_CHARACTERS // 2 and _is_origin(self.origin)
 
     def secret(self, legacy_digest: str) -> bytes:
         """What the derivation runs on.
@@ -66,6 +69,11 @@ class Head:
         The label makes a leaked legacy digest useless as a password should the head be lost.
         """
         return f"over:{self.origin}:{legacy_digest}".encode()
+
+
+@lru_cache(maxsize=1024)
+def _is_origin(text: str) -> bool:
+    return re.fullmatch(_ORIGIN, text, re.ASCII) is not None
 
 
 def origins_of(origin: str) -> tuple[str, ...]:

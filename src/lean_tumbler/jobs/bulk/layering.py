@@ -178,6 +178,7 @@ class _Layering:
     ) -> None:
         self._table, self._store_policy, self._policy = store.table, store_policy, policy
         self._context, self._workers, self._selection = context, workers, selection
+        self._proofs: dict[CohortKey, Proof] = {}
         reader = store_reader(policy, store_policy, keys=keys)
         self._reader = reader.seen_with(surveyed_once(lambda: nullcontext(store), reader))
         self.summary = LayeringSummary(
@@ -208,7 +209,10 @@ class _Layering:
             return plan
         key = CohortKey(self._store_policy.name, plan.cohort, plan.identity)
         self.summary.proofs.setdefault(plan.cohort, self._selection.evidence.of(key))
-        proof = self._selection.evidence.judged(key, most=self._selection.most_otherwise)
+        proof = self._proofs.get(key)
+        if proof is None:
+            proof = self._selection.evidence.judged(key, most=self._selection.most_otherwise)
+            self._proofs[key] = proof
         is_free = plan.cohort in self._selection.unproven or not self._selection.proofs_asked
         if proof is Proof.PROVEN or is_free:
             return plan
