@@ -4,7 +4,6 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.login import written
 from lean_tumbler.core.login.passwords import require_storable

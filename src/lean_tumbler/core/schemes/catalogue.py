@@ -94,19 +94,30 @@ _STORED = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 _NOT_WRAPPED = frozenset({Kind.READABLE, Kind.LOCKED, Kind.UNKNOWN})
 
 
-@lru_cache(maxsize=512)
-def _candidates(first: str) -> tuple[Layout, ...]:
-    """The layouts of which a value can be that begins with a character."""
+_TAGS = ("$", "{")  # what begins so says soon of which few layouts it can be
+_TAG_CHARACTERS = 5
+
+
+def _candidates(text: str) -> tuple[Layout, ...]:
+    """The layouts of which a value can be, by how it begins."""
+    return _of_beginning(text[:_TAG_CHARACTERS] if text.startswith(_TAGS) else text[:1])
+
+
+@lru_cache(maxsize=1024)
+def _of_beginning(beginning: str) -> tuple[Layout, ...]:
     return tuple(
         layout
         for layout in LAYOUTS
-        if not layout.starts or any(start[0] == first for start in layout.starts)
+        if not layout.starts
+        or any(
+            start.startswith(beginning) or beginning.startswith(start) for start in layout.starts
+        )
     )
 
 
 def read_value(text: str) -> ParsedValue:
     """Understand one stored value. Any text gives an answer; none raises."""
-    found = read_first(_candidates(text[:1]), text)
+    found = read_first(_candidates(text), text)
     if found is not None and not _may_be_wrapped(found):
         return found
     wrapped = _wrapped(text)
@@ -135,7 +146,7 @@ def parts_of(text: str) -> list[ValuePart]:
     parsed = read_value(text)
     inner = parsed.inner_text or text
     first = text.find(inner)
-    layout = next((found for found in _candidates(inner[:1]) if found.read(inner)), None)
+    layout = next((found for found in _candidates(inner) if found.read(inner)), None)
     match = layout.match(inner) if layout is not None and first >= 0 else None
     if match is None:
         return []
@@ -165,7 +176,7 @@ def _may_be_wrapped(found: ParsedValue) -> bool:
 def _wrapped(text: str) -> ParsedValue | None:
     """Read a value that stands whole within something; None where nothing such is there."""
     for inner, names in unwrapped(text):
-        found = read_first(_candidates(inner[:1]), inner)
+        found = read_first(_candidates(inner), inner)
         if found is None or found.kind in _NOT_WRAPPED or found.contents.password is not None:
             continue
         if found.says is Says.ALL or not any(map(needs_certainty, names)):
