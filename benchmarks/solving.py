@@ -4,7 +4,8 @@ import hashlib
 import time
 
 from lean_tumbler.core.formulas.evaluation import Inputs
-from lean_tumbler.core.formulas.solver import Narrowed, SolvedAccount, Solver
+from lean_tumbler.core.formulas.solutions import Narrowed, SolvedAccount
+from lean_tumbler.core.formulas.solver import Solver
 from measuring import Benchmark, Row
 
 

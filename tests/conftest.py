@@ -28,7 +28,7 @@ from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.stores.evidence_file import EvidenceFile, Tried
+from lean_tumbler.stores.evidence_file import CohortTrial, EvidenceFile
 from warm_program import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
@@ -254,7 +254,7 @@ def planned(
 def prove(folder: Path, policy: StoragePolicy) -> None:
     """Note that known accounts have opened each cohort of formulas, as `verify` would."""
     proven = [
-        Tried(
+        CohortTrial(
             key=CohortKey(name, cohort.name, cohort.identity), login=f"known {number}", right=True
         )
         for name, store in policy.stores.items()

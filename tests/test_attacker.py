@@ -5,7 +5,7 @@ import math
 import pytest
 
 from conftest import Program
-from lean_tumbler.core.audit.results import Reading
+from lean_tumbler.core.audit.results import GroupReading
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.schemes.base import Kind, Parameters
@@ -115,8 +115,8 @@ def test_popular_passwords_fall_first() -> None:
     assert model.guesses_for(model.cracked_share(10**5)) == pytest.approx(10**5)
 
 
-def _reading(scheme: str, grade: Grade, *, salted: bool, formula: str = "") -> Reading:
-    return Reading(
+def _reading(scheme: str, grade: Grade, *, salted: bool, formula: str = "") -> GroupReading:
+    return GroupReading(
         scheme=scheme, layout="hex", salted=salted, grade=grade, parameters=(), confidence=1.0,
         also_possible=(), formula=formula,
     )  # fmt: skip

@@ -23,11 +23,12 @@ from hypothesis import strategies as st
 from conftest import Portal, Program, make_portal
 from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.discovery import holds_credentials
-from lean_tumbler.core.audit.findings import RULES, findings
+from lean_tumbler.core.audit.findings import findings
 from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.audit.rules import RULES
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.schemes.base import ParsedValue

@@ -14,7 +14,7 @@ import pytest
 from conftest import Portal, Program, make_portal, run_in_process
 from lean_tumbler.core.reading.evidence import CohortKey, Counts, Evidence, Proof
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.evidence_file import EvidenceFile, Tried
+from lean_tumbler.stores.evidence_file import CohortTrial, EvidenceFile
 
 KEY = CohortKey("passengers", "portal-2004", "2969c2908df4cece")
 
@@ -120,7 +120,7 @@ def test_many_programs_note_at_once(tmp_path: Path) -> None:
     def note(worker: int) -> None:
         for number in range(20):
             login = f"{worker}-{number}@tidepost.example"
-            EvidenceFile.beside(policy).note_seen([Tried(key=KEY, login=login, right=True)])
+            EvidenceFile.beside(policy).note_seen([CohortTrial(key=KEY, login=login, right=True)])
 
     with ThreadPoolExecutor(6) as executor:
         list(executor.map(note, range(6)))

@@ -22,7 +22,7 @@ from lean_tumbler.core.forecast.observations import (
     from_log,
     population,
 )
-from lean_tumbler.core.forecast.return_model import Exposure, ReturnModel, expected, fit
+from lean_tumbler.core.forecast.return_model import ReturnModel, WatchedAccounts, expected, fit
 from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
 from lean_tumbler.core.forecast.times import Times, days_of
 from lives import POPULATIONS, lives, registered
@@ -46,8 +46,8 @@ def program(in_process: Program) -> Program:
 )
 def test_the_fit_finds_the_share_that_returns(true: ReturnModel) -> None:
     """From what such a population shows in a year, at every horizon within a hundredth."""
-    exposure = Exposure(at_risk=100_000, returned=np.zeros(52))
-    exposure = Exposure(at_risk=100_000, returned=expected(true, exposure, np.ones(52)))
+    exposure = WatchedAccounts(at_risk=100_000, returned=np.zeros(52))
+    exposure = WatchedAccounts(at_risk=100_000, returned=expected(true, exposure, np.ones(52)))
     found = fit([exposure])
     assert found is not None
     days = np.array(HORIZONS, dtype=np.float64)
@@ -132,7 +132,7 @@ def test_who_has_been_known_for_long_is_watched_apart() -> None:
 def test_intervals_widen_with_busy_weeks() -> None:
     """The same returns, evenly or in fits and starts: the interval knows the difference."""
     true = ReturnModel(never=0.2, scale_days=60, shape=1.5, watched_days=364)
-    everyone = Exposure(at_risk=4000, returned=np.zeros(52))
+    everyone = WatchedAccounts(at_risk=4000, returned=np.zeros(52))
     even, uneven = np.ones(52), np.tile([1.9, 1.9, 1.9, 1.9, 0.1, 0.1, 0.1, 0.1], 7)[:52]
     widths = []
     for busy in (even, uneven):

@@ -17,7 +17,7 @@ from conftest import CHEAP_POLICY, Portal, Program, make_portal, run_program
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.lock_dormant.locking import (
-    Choice,
+    LockChoice,
     Locked,
     LockSkipReason,
     lock_dormant,
@@ -102,7 +102,7 @@ def context_with(keep: Callable[[Sequence[Swap]], None] = lambda _: None) -> Run
     return RunContext(clock=time.monotonic, randomness=os.urandom, pause=time.sleep, keep=keep)
 
 
-def locked_with(portal: Portal, choice: Choice, context: RunContext) -> Locked:
+def locked_with(portal: Portal, choice: LockChoice, context: RunContext) -> Locked:
     policy = StoragePolicy.from_toml((portal.folder / "tumbler.toml").read_text())
     store_policy = policy.stores["passengers"]
     store = require_bulk(open_store(store_policy, base=portal.folder, writable=True))
@@ -127,7 +127,7 @@ def test_who_comes_back_meanwhile_is_left_alone(dormant: Portal) -> None:
             connection.execute("UPDATE passengers SET seen = ? WHERE id = 1", (TODAY.isoformat(),))
             connection.execute("UPDATE passengers SET pw = 'x' WHERE id = 2")
 
-    choice = Choice(before=TODAY - timedelta(days=180))
+    choice = LockChoice(before=TODAY - timedelta(days=180))
     found = locked_with(dormant, choice, context_with(return_now))
     assert [account.key for account in found.accounts] == [3, 10]
     assert found.changed_meanwhile == 2
@@ -137,7 +137,7 @@ def test_who_comes_back_meanwhile_is_left_alone(dormant: Portal) -> None:
 
 def test_why_accounts_stay(dormant: Portal) -> None:
     """Every reason is counted; a log of typed passwords counts beside the store's own dates."""
-    choice = Choice(
+    choice = LockChoice(
         before=TODAY - timedelta(days=180),
         undated=True,
         typed={dormant.passengers[0].login: TODAY - timedelta(days=3)},
@@ -162,7 +162,7 @@ def test_a_part_first(tmp_path: Path) -> None:
         connection.execute("UPDATE passengers SET pw_salt = '2020-01-01'")
     keys = []
     for share in (0.05, 0.3):
-        choice = Choice(before=date(2021, 1, 1), share=share, dry_run=True)
+        choice = LockChoice(before=date(2021, 1, 1), share=share, dry_run=True)
         keys.append({row.key for row in locked_with(portal, choice, context_with()).accounts})
     assert keys[0] < keys[1]
     assert 4 <= len(keys[0]) <= 30
@@ -225,7 +225,7 @@ def test_dates_of_servers(server: servers.Server, tmp_path: Path, kind: str) -> 
         store,
         store_policy=store_policy,
         policy=parsed,
-        choice=Choice(before=TODAY - timedelta(days=180)),
+        choice=LockChoice(before=TODAY - timedelta(days=180)),
         context=context_with(return_now),
         today=TODAY,
     )

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Portal, Program
-from lean_tumbler.core.standards import POINTS, Facts, Verdict
+from lean_tumbler.core.standards import POINTS, Facts, PointVerdict
 from test_forecast import ago, dated_portal
 from test_progress import HISTORY, entry
 
@@ -87,7 +87,7 @@ def test_backups_that_are_none(program: Program, arguments: tuple[str, ...], cod
     assert (finished.code, finished.err.count("\n")) == (code, 1)
 
 
-def judged(facts: Facts) -> dict[tuple[str, str], Verdict]:
+def judged(facts: Facts) -> dict[tuple[str, str], PointVerdict]:
     return {(point.section, point.asks): point.judge(facts)[0] for point in POINTS}
 
 
@@ -96,7 +96,7 @@ def test_points_of_the_standards() -> None:
     good = Facts(weak=0, unsalted=0, unknown=0, lowest={"bcrypt": 12, "pbkdf2-sha256": 600_000},
                  shortest=15, guarded=True)  # fmt: skip
     base = judged(good)
-    assert list(base.values()).count(Verdict.NOT_YET) == 1  # the secret apart
+    assert list(base.values()).count(PointVerdict.NOT_YET) == 1  # the secret apart
     changed = {
         "weak": (Facts(weak=3, unsalted=0, unknown=0, lowest=good.lowest, shortest=15, guarded=True), {"3.1.1.2", "2.4.1"}),
         "unknown": (Facts(weak=0, unsalted=0, unknown=1, lowest=good.lowest, shortest=15, guarded=True), {"3.1.1.2", "2.4.1"}),
@@ -108,6 +108,6 @@ def test_points_of_the_standards() -> None:
     for what, (facts, sections) in changed.items():
         now = judged(facts)
         turned = {section for (section, asks), verdict in now.items()
-                  if verdict is Verdict.NOT_YET and base[section, asks] is not Verdict.NOT_YET}  # fmt: skip
+                  if verdict is PointVerdict.NOT_YET and base[section, asks] is not PointVerdict.NOT_YET}  # fmt: skip
         assert turned == sections, what
     assert re.fullmatch(r"[\d.]+|\[floor\]", POINTS[0].section)

@@ -13,7 +13,8 @@ from conftest import Program
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.formulas.near_misses import fits
-from lean_tumbler.core.formulas.solver import Narrowed, Solution, SolvedAccount, Solver
+from lean_tumbler.core.formulas.solutions import Narrowed, Solution, SolvedAccount
+from lean_tumbler.core.formulas.solver import Solver
 from lean_tumbler.jobs.formula.solving import read_hint
 
 WORDS = (

@@ -19,7 +19,7 @@ from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.layered import Head
 from lean_tumbler.errors import SourceError, StoreUnavailable
-from lean_tumbler.jobs.bulk.deriving import Derived, Elsewhere, results_of
+from lean_tumbler.jobs.bulk.deriving import Derived, RemoteDerivation, results_of
 from lean_tumbler.jobs.layer.cluster_process import ClusterProcess, passed_on
 from test_cluster import SEALED, cluster
 
@@ -171,6 +171,6 @@ def test_answers_that_nobody_asked_for_end_the_run(what: str) -> None:
 def test_a_worker_that_never_answers_ends_the_run() -> None:
     """The wait has a bound, and what is written stays as it is."""
     never: Future[list[Derived]] = Future()
-    silent = Elsewhere(lambda _: Future(), "tls://c", answer_seconds=0.2)
+    silent = RemoteDerivation(lambda _: Future(), "tls://c", answer_seconds=0.2)
     with pytest.raises(StoreUnavailable, match="no answer within"):
         results_of(never, silent)

@@ -161,11 +161,11 @@ def _sealed_backup(
         yield lambda _: None
         return
     from lean_tumbler.stores.file_access import read_text
-    from lean_tumbler.stores.sealed_backup import BackupWriter, Head
+    from lean_tumbler.stores.sealed_backup import BackupHead, BackupWriter
     from lean_tumbler.stores.signing_key import signing_key
 
     expires = started + timedelta(days=arguments.keep_days)
-    head = Head(
+    head = BackupHead(
         store=store.name,
         table=store.table,
         step=step,

@@ -8,7 +8,8 @@ from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.login import written
 from lean_tumbler.core.login.passwords import require_storable
 from lean_tumbler.core.policy import StoragePolicy, Target
-from lean_tumbler.core.reading.reader import PLAIN_TEXT, Doubt, Reading, RowReader, State
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.readings import PLAIN_TEXT, Doubt, Reading, State
 from lean_tumbler.core.reading.ways import (
     Bounds,
     Certainty,

@@ -19,7 +19,7 @@ _ENOUGH = (
 )
 
 
-class Verdict(StrEnum):
+class PointVerdict(StrEnum):
     """Whether a point is met."""
 
     MET = "met"
@@ -50,7 +50,7 @@ class Facts:
     guarded: bool | None = None
 
 
-Judged = tuple[Verdict, str]
+Judged = tuple[PointVerdict, str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,76 +65,90 @@ class Point:
 
 def _resists(facts: Facts) -> Judged:
     if facts.weak:
-        return Verdict.NOT_YET, f"{facts.weak:,} values are below the floor"
+        return PointVerdict.NOT_YET, f"{facts.weak:,} values are below the floor"
     if facts.unknown:
-        return Verdict.NOT_YET, f"{facts.unknown:,} values are not understood; a person must look"
+        return (
+            PointVerdict.NOT_YET,
+            f"{facts.unknown:,} values are not understood; a person must look",
+        )
     return (
-        Verdict.MET,
+        PointVerdict.MET,
         "every value stands at the floor or above, or lies under one that does",
     )
 
 
 def _salts(facts: Facts) -> Judged:
     if facts.unsalted:
-        return Verdict.NOT_YET, f"{facts.unsalted:,} values have no salt"
+        return PointVerdict.NOT_YET, f"{facts.unsalted:,} values have no salt"
     if not facts.weak:
-        return Verdict.MET, _OWN_SALTS
+        return PointVerdict.MET, _OWN_SALTS
     wrong = {code: facts.findings[code] for code in _SALT_FINDINGS if facts.findings.get(code)}
     if wrong:
         words = ", ".join(f"{code}: {rows:,} rows" for code, rows in wrong.items())
-        return Verdict.NOT_YET, words
-    return Verdict.MET, _OWN_SALTS
+        return PointVerdict.NOT_YET, words
+    return PointVerdict.MET, _OWN_SALTS
 
 
 def _rounds(facts: Facts) -> Judged:
     found = [cost for scheme, cost in facts.lowest.items() if scheme.startswith("pbkdf2")]
     if not found:
-        return Verdict.MET, "no PBKDF2 stands in the store"
+        return PointVerdict.MET, "no PBKDF2 stands in the store"
     met = min(found) >= _LEAST_ROUNDS
-    return (Verdict.MET if met else Verdict.NOT_YET), f"the lowest has {min(found):,} rounds"
+    return (
+        PointVerdict.MET if met else PointVerdict.NOT_YET
+    ), f"the lowest has {min(found):,} rounds"
 
 
 def _bcrypt(facts: Facts) -> Judged:
     lowest = facts.lowest.get("bcrypt")
     if lowest is None:
-        return Verdict.MET, "no bcrypt stands in the store"
+        return PointVerdict.MET, "no bcrypt stands in the store"
     return (
-        Verdict.MET if lowest >= _LEAST_BCRYPT else Verdict.NOT_YET
+        PointVerdict.MET if lowest >= _LEAST_BCRYPT else PointVerdict.NOT_YET
     ), f"the lowest cost is {lowest}"
 
 
 def _length(facts: Facts) -> Judged:
     if facts.shortest >= _SINGLE_FACTOR:
-        return Verdict.MET, f"new passwords have {facts.shortest} characters or more"
+        return PointVerdict.MET, f"new passwords have {facts.shortest} characters or more"
     if facts.shortest >= _WITH_ANOTHER:
-        return Verdict.ELSEWHERE, _ENOUGH.format(facts.shortest)
-    return Verdict.NOT_YET, f"new passwords may have {facts.shortest} characters"
+        return PointVerdict.ELSEWHERE, _ENOUGH.format(facts.shortest)
+    return PointVerdict.NOT_YET, f"new passwords may have {facts.shortest} characters"
 
 
 def _blocklist(_: Facts) -> Judged:
     return (
-        Verdict.ELSEWHERE,
+        PointVerdict.ELSEWHERE,
         "met where /v1/hash and /v1/change take new passwords",
     )
 
 
 def _failures(_: Facts) -> Judged:
-    return Verdict.ELSEWHERE, "met where logins go through `serve`: a hundred failures in a row"
+    return (
+        PointVerdict.ELSEWHERE,
+        "met where logins go through `serve`: a hundred failures in a row",
+    )
 
 
 def _pepper(_: Facts) -> Judged:
     return (
-        Verdict.NOT_YET,
+        PointVerdict.NOT_YET,
         "values carry no secret that is kept apart from them; asked from level 2 on",
     )
 
 
 def _stays(facts: Facts) -> Judged:
     if facts.guarded is None:
-        return Verdict.ELSEWHERE, "this kind of store has no constraints; `enforce gate` watches it"
+        return (
+            PointVerdict.ELSEWHERE,
+            "this kind of store has no constraints; `enforce gate` watches it",
+        )
     if facts.guarded:
-        return Verdict.MET, "the column admits current, layered and locked values alone"
-    return Verdict.NOT_YET, "the column is not guarded: `lean-tumbler enforce constraint --apply`"
+        return PointVerdict.MET, "the column admits current, layered and locked values alone"
+    return (
+        PointVerdict.NOT_YET,
+        "the column is not guarded: `lean-tumbler enforce constraint --apply`",
+    )
 
 
 POINTS: tuple[Point, ...] = (

@@ -32,7 +32,7 @@ _KEY_BYTES = 16
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Tried:
+class CohortTrial:
     """One account or login that shows something of its cohort.
 
     Attributes:
@@ -105,7 +105,7 @@ class EvidenceFile:
         _, cohorts = self._load()
         return Evidence({key: maps.counts for key, maps in cohorts.items()})
 
-    def note_known(self, tried: Iterable[Tried]) -> None:
+    def note_known(self, tried: Iterable[CohortTrial]) -> None:
         """Note known accounts; what is found now takes the place of what was found before."""
         with self._changed() as (key, cohorts):
             for account in tried:
@@ -113,7 +113,7 @@ class EvidenceFile:
                 now, before = (_ACCEPTED, _REFUSED) if account.right else (_REFUSED, _ACCEPTED)
                 maps.mark(_place(key, account.login), now, instead_of=before)
 
-    def note_seen(self, logins: Sequence[Tried]) -> None:
+    def note_seen(self, logins: Sequence[CohortTrial]) -> None:
         """Note logins that were observed."""
         if not logins:
             return

@@ -6,7 +6,7 @@ from threading import Lock
 from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.stores.evidence_file import EvidenceFile, Tried
+from lean_tumbler.stores.evidence_file import CohortTrial, EvidenceFile
 
 HELD = 500  # logins, before they are written
 SECONDS = 10.0  # between two writes
@@ -27,7 +27,7 @@ class Observations:
         self._file = file
         self._clock = clock
         self._alert = alert
-        self._held: list[Tried] = []
+        self._held: list[CohortTrial] = []
         self._written_at = clock()
         self._lock = Lock()
         self._failed = False
@@ -41,7 +41,7 @@ class Observations:
         if outcome.label and (outcome.admitted or differs):
             key = CohortKey(store, outcome.label, outcome.identity)
             with self._lock:
-                self._held.append(Tried(key=key, login=login, right=not differs))
+                self._held.append(CohortTrial(key=key, login=login, right=not differs))
 
     @property
     def is_due(self) -> bool:

@@ -28,7 +28,7 @@ _CHUNK_BYTES = 1 << 26
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Head:
+class BackupHead:
     """What stands readable before the sealed part, and is bound to it.
 
     Attributes:
@@ -68,7 +68,7 @@ class BackupWriter:
         SourceError: it cannot be written.
     """
 
-    def __init__(self, path: Path, *, public_key: str, signing_key: str, head: Head) -> None:
+    def __init__(self, path: Path, *, public_key: str, signing_key: str, head: BackupHead) -> None:
         self._path = path
         self._sealer = Sealer(public_key, head.line())
         beginning = head.line() + self._sealer.encapsulated
@@ -122,7 +122,7 @@ def _key(value: Any) -> AccountKey:
     return base64.b64decode(value["bytes"]) if isinstance(value, dict) else value
 
 
-def read_head(path: Path) -> Head:
+def read_head(path: Path) -> BackupHead:
     """Read what a sealed backup says of itself; no key is needed.
 
     Raises:
@@ -138,11 +138,11 @@ def _opened(path: Path) -> BinaryIO:
         return path.open("rb")
 
 
-def _head(path: Path, line: bytes) -> Head:
+def _head(path: Path, line: bytes) -> BackupHead:
     try:
         entries = load_json(line)
         document = entries.pop("document", "") if isinstance(entries, dict) else ""
-        head = checked(entries, Head) if document == DOCUMENT else None
+        head = checked(entries, BackupHead) if document == DOCUMENT else None
         is_dated = head is None or datetime.fromisoformat(head.expires_at)
     except ValueError:
         raise UsageError(f"{path}: not a sealed backup") from None

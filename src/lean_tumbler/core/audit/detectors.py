@@ -7,12 +7,10 @@ from typing import Protocol
 
 import polars as pl
 
-from lean_tumbler.core.audit.digest_lengths import TRUNCATED, length_of
 from lean_tumbler.core.audit.elsewhere import Elsewhere, values_of_logins
-from lean_tumbler.core.audit.evidence import unexplained_classes
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Frame
-from lean_tumbler.core.audit.results import Affected, Clusters, Profile, Reading
+from lean_tumbler.core.audit.results import Affected, Clusters, GroupReading, Profile
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade
 
 _STATIC_SHARE = 0.5  # one salt for more than half of the salted rows is no salt
@@ -24,7 +22,6 @@ _LEFTOVER_TABLE = re.compile(
 _LOG_TABLE = re.compile(
     r"(^|_)(log|logs|audit|history|events?|trace|requests?)($|_)", re.IGNORECASE
 )
-_TWICE = frozenset({"double-sha1"})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,11 +73,13 @@ def _total(parts: Iterable[Affected]) -> Affected:
     return total
 
 
-def _gather(profile: Profile, wanted: Callable[[Reading], bool]) -> Affected:
+def gather(profile: Profile, wanted: Callable[[GroupReading], bool]) -> Affected:
+    """Add up the groups that are wanted."""
     return _total(affected for reading, affected in profile.groups.items() if wanted(reading))
 
 
-def _schemes_of(profile: Profile, wanted: Callable[[Reading], bool]) -> str:
+def schemes_of(profile: Profile, wanted: Callable[[GroupReading], bool]) -> str:
+    """Count the rows of wanted groups by scheme and costs, in words."""
     rows: dict[str, int] = {}
     for reading, affected in profile.groups.items():
         if wanted(reading):
@@ -91,7 +90,8 @@ def _schemes_of(profile: Profile, wanted: Callable[[Reading], bool]) -> str:
     return ", ".join(f"{count:,} {name}" for name, count in ordered)
 
 
-def _of_reading(case: Case, frame: Frame, wanted: Callable[[Reading], bool]) -> pl.DataFrame:
+def of_reading(case: Case, frame: Frame, wanted: Callable[[GroupReading], bool]) -> pl.DataFrame:
+    """Give the rows of the wanted groups in a frame."""
     readings = case.profile.readings
     return frame.of(
         *(
@@ -110,20 +110,20 @@ def _always(_: Case) -> bool:
 class ByReading:
     """Groups by what they are; evidence may name {rows} {all} {schemes} {wrappers} {floor}."""
 
-    wanted: Callable[[Reading], bool]
+    wanted: Callable[[GroupReading], bool]
     evidence: str
     when: Callable[[Case], bool] = _always
 
     def count(self, case: Case) -> tuple[Affected, str]:
         """Add up the groups."""
-        affected = _gather(case.profile, self.wanted) if self.when(case) else Affected()
+        affected = gather(case.profile, self.wanted) if self.when(case) else Affected()
         return affected, self.evidence.format(
             rows=f"{affected.rows:,}",
             wrappers=", ".join(
                 sorted({name for reading in case.profile.groups for name in reading.wrappers})
             ),
             all=f"{case.profile.rows:,}",
-            schemes=_schemes_of(case.profile, self.wanted),
+            schemes=schemes_of(case.profile, self.wanted),
             floor=case.floor.source,
             place=case.place,
             beside=", ".join(case.place.beside),
@@ -131,7 +131,7 @@ class ByReading:
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
         """Give the rows of these groups."""
-        return _of_reading(case, frame, self.wanted)
+        return of_reading(case, frame, self.wanted)
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,72 +157,6 @@ class Flagged:
         return pl.concat([frame.of(*odd).select("account", "privileged"), *named])
 
 
-_NOT_WHOLE = Flagged(TRUNCATED, "{rows} values are not whole")
-
-
-@dataclass(frozen=True, slots=True)
-class CutOff:
-    """Values that are not whole: by themselves, or beside the others of their scheme."""
-
-    def count(self, case: Case) -> tuple[Affected, str]:
-        """Take what the profile counted."""
-        return _NOT_WHOLE.count(case)
-
-    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows of both kinds."""
-        short = [
-            number
-            for number, group in enumerate(frame.groups)
-            if TRUNCATED not in group.odd and length_of(group.parsed) in case.profile.cut
-        ]
-        by_length = frame.of(*short).select("account", "privileged")
-        return pl.concat([_NOT_WHOLE.members(case, frame), by_length])
-
-
-@dataclass(frozen=True, slots=True)
-class DrawnAtRandom:
-    """Texts that the column as a whole shows to be digests, where nothing else says so."""
-
-    def count(self, case: Case) -> tuple[Affected, str]:
-        """Take the classes of the survey."""
-        classes = unexplained_classes(case.profile)
-        affected = Affected()
-        affected.add(sum(rows for _, rows in classes), 0, [], [])
-        named = "; ".join(
-            f"{rows:,} texts of {found.length} characters: {found.kind.name}"
-            for found, rows in classes
-        )
-        return affected, named
-
-    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows of the frame whose text is of one of them."""
-        column = case.profile.column
-        texts = frame.rows["stored"].to_list()
-        hits = pl.Series([bool(column.suspects(text)) for text in texts], dtype=pl.Boolean)
-        return frame.rows.filter(hits).select("account", "privileged")
-
-
-_HOLDS_LIKELY = Flagged("common-password", "{rows} of {all} rows hold a likely password")
-
-
-@dataclass(frozen=True, slots=True)
-class CommonPassword:
-    """Rows that hold a likely password: plain, unsalted, or tried within the budget."""
-
-    def count(self, case: Case) -> tuple[Affected, str]:
-        """Take what the profile counted, and say what was tried."""
-        affected, evidence = _HOLDS_LIKELY.count(case)
-        return affected, "; ".join(filter(None, (evidence, case.profile.coverage)))
-
-    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows of the frame that it found."""
-        found = _HOLDS_LIKELY.members(case, frame)
-        if case.profile.opened.height == 0:
-            return found
-        opened = frame.rows.join(case.profile.opened, on="account", how="semi")
-        return pl.concat([found, opened.select("account", "privileged")])
-
-
 @dataclass(frozen=True, slots=True)
 class PrivilegedBelowFloor:
     """Administrators whose values are below the floor."""
@@ -234,7 +168,7 @@ class PrivilegedBelowFloor:
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
         """Give the administrators among the rows below the floor."""
-        below = _of_reading(case, frame, lambda reading: reading.grade in BELOW_FLOOR)
+        below = of_reading(case, frame, lambda reading: reading.grade in BELOW_FLOOR)
         return below.filter("privileged")
 
 
@@ -245,7 +179,7 @@ class SharedDigest:
     def count(self, case: Case) -> tuple[Affected, str]:
         """Take the clusters."""
         found = case.profile.digests
-        fast = _gather(case.profile, lambda reading: reading.grade in _FAST)
+        fast = gather(case.profile, lambda reading: reading.grade in _FAST)
         return (found.affected if fast.rows else Affected()), (
             f"{found.number:,} digests stand more than once, the commonest {found.largest:,} times"
         )
@@ -314,74 +248,6 @@ class SameElsewhere:
 
 
 @dataclass(frozen=True, slots=True)
-class MixedCase:
-    """Hexadecimal digits in both cases, within values or from value to value."""
-
-    def count(self, case: Case) -> tuple[Affected, str]:
-        """Take the mixed ones, or the rarer case."""
-        lower, upper, mixed = self._parts(case)
-        evidence = f"{lower.rows:,} in lower case, {upper.rows:,} in upper, {mixed.rows:,} mixed"
-        return self._rarer(lower, upper, mixed)[1], evidence
-
-    @staticmethod
-    def _parts(case: Case) -> tuple[Affected, Affected, Affected]:
-        def of(layout: str) -> Affected:
-            return _gather(case.profile, lambda reading: reading.layout == layout)
-
-        return of("hex"), of("hex-upper"), of("hex, mixed case")
-
-    @staticmethod
-    def _rarer(lower: Affected, upper: Affected, mixed: Affected) -> tuple[str, Affected]:
-        if mixed.rows:
-            return "hex, mixed case", mixed
-        return min(("hex", lower), ("hex-upper", upper), key=lambda part: part[1].rows)
-
-    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows of the layout that was counted."""
-        layout, _ = self._rarer(*self._parts(case))
-        return _of_reading(case, frame, lambda reading: reading.layout == layout)
-
-
-@dataclass(frozen=True, slots=True)
-class Encrypted:
-    """Whole cipher blocks."""
-
-    def count(self, case: Case) -> tuple[Affected, str]:
-        """Add up the blocks; equal first blocks in different values betray the mode."""
-        affected = _gather(case.profile, lambda reading: reading.scheme == "encrypted")
-        evidence = f"{affected.rows:,} values are whole cipher blocks"
-        firsts = case.profile.first_blocks.affected.rows
-        if affected.rows and firsts > case.profile.digests.affected.rows:
-            evidence += (
-                f"; {firsts:,} share their first block with another: "
-                "equal blocks are encrypted alike (ECB)"
-            )
-        return affected, evidence
-
-    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows of whole blocks."""
-        return _of_reading(case, frame, lambda reading: reading.scheme == "encrypted")
-
-
-@dataclass(frozen=True, slots=True)
-class DigestOfDigest:
-    """Digests of digests: named so by their scheme, or shown by likely passwords."""
-
-    def count(self, case: Case) -> tuple[Affected, str]:
-        """Add up the groups that are."""
-        affected = _gather(case.profile, _is_twice)
-        return affected, f"{affected.rows:,} rows: {_schemes_of(case.profile, _is_twice)}"
-
-    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows of these groups."""
-        return _of_reading(case, frame, _is_twice)
-
-
-def _is_twice(reading: Reading) -> bool:
-    return reading.twice or reading.scheme in _TWICE
-
-
-@dataclass(frozen=True, slots=True)
 class WholeColumn:
     """What the schema declares concerns every row."""
 
@@ -392,7 +258,7 @@ class WholeColumn:
         """Count all rows that hold a value."""
         if not self.when(case):
             return Affected(), ""
-        return _gather(case.profile, lambda _: True), self.evidence(case)
+        return gather(case.profile, lambda _: True), self.evidence(case)
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
         """Give all rows that hold a value."""
@@ -425,6 +291,6 @@ def is_log(case: Case) -> bool:
     return bool(_LOG_TABLE.search(case.place.table))
 
 
-def is_not_locked(reading: Reading) -> bool:
+def is_not_locked(reading: GroupReading) -> bool:
     """Tell whether a group holds something that could open an account."""
     return reading.grade is not Grade.LOCKED

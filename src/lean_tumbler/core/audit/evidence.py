@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
-from lean_tumbler.core.audit.results import Affected, Profile, Reading
+from lean_tumbler.core.audit.results import Affected, GroupReading, Profile
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import Grade
@@ -59,25 +59,25 @@ def without_digests(profile: Profile) -> None:
                 del profile.groups[reading]
 
 
-def may_be_blocks(reading: Reading) -> bool:
+def may_be_blocks(reading: GroupReading) -> bool:
     """Tell whether a group's values may be whole cipher blocks."""
     return (
         reading.layout in _BLOCK_LAYOUTS and reading.scheme in _BLOCK_SCHEMES and not reading.salted
     )
 
 
-def is_bare(reading: Reading) -> bool:
+def is_bare(reading: GroupReading) -> bool:
     """Tell whether a group's values are digests with nothing that names them."""
     is_fast = reading.grade in {Grade.FAST_UNSALTED, Grade.FAST_SALTED}
     return is_fast and reading.layout in _BARE_LAYOUTS and not reading.wrappers
 
 
-def weighed(profile: Profile) -> dict[Reading, Reading]:
+def weighed(profile: Profile) -> dict[GroupReading, GroupReading]:
     """Give, for each group that the column says more about, what it is after all."""
     return {reading: better for reading, better in _weighed(profile) if better != reading}
 
 
-def _weighed(profile: Profile) -> Iterator[tuple[Reading, Reading]]:
+def _weighed(profile: Profile) -> Iterator[tuple[GroupReading, GroupReading]]:
     values = max(1, profile.rows - profile.without_value)
     encrypted = is_encrypted(profile)
     for reading, affected in profile.groups.items():
@@ -105,7 +105,7 @@ def _weighed(profile: Profile) -> Iterator[tuple[Reading, Reading]]:
             yield reading, _stray(reading, affected, profile, values)
 
 
-def _named_by(matches: Mapping[str, int], reading: Reading, what: str) -> Reading:
+def _named_by(matches: Mapping[str, int], reading: GroupReading, what: str) -> GroupReading:
     """A digest of something known says which digest it is."""
     formula, rows = max(matches.items(), key=lambda item: item[1])
     scheme = "nt-hash" if formula == "utf-16le, md4, hex" else _outermost(formula)
@@ -124,7 +124,7 @@ def _outermost(formula: str) -> str:
     return digests_used(notation.parse(formula))[-1]
 
 
-def _by_its_neighbours(reading: Reading, affected: Affected, values: int) -> Reading:
+def _by_its_neighbours(reading: GroupReading, affected: Affected, values: int) -> GroupReading:
     """Many of one length and alphabet are one digest; a few among others may be anything."""
     share = affected.rows / values
     if affected.rows >= _MANY_ROWS and share >= _HOMOGENEOUS_SHARE:
@@ -137,7 +137,9 @@ def _by_its_neighbours(reading: Reading, affected: Affected, values: int) -> Rea
     return reading
 
 
-def _stray(reading: Reading, affected: Affected, profile: Profile, values: int) -> Reading:
+def _stray(
+    reading: GroupReading, affected: Affected, profile: Profile, values: int
+) -> GroupReading:
     """A short value that is alone among plain text is rather a word."""
     words = sum(
         other.rows for found, other in profile.groups.items() if found.scheme == "plain-text"
@@ -160,7 +162,7 @@ def _is_uneven(spread: Counter[int]) -> bool:
     return sum((spread[n] - expected) ** 2 / expected for n in range(256)) > _UNEVEN
 
 
-_UNKNOWN = Reading(
+_UNKNOWN = GroupReading(
     scheme="unknown",
     layout="",
     salted=False,
@@ -169,7 +171,7 @@ _UNKNOWN = Reading(
     confidence=0.9,
     also_possible=(),
 )
-_ENCRYPTED = Reading(
+_ENCRYPTED = GroupReading(
     scheme="encrypted",
     layout="base64 of whole cipher blocks",
     salted=False,

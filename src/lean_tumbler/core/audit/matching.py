@@ -35,7 +35,7 @@ class _Encoding(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Table:
+class DigestTable:
     """Texts to look for: their hashes, and the formula that each comes from.
 
     Attributes:
@@ -63,7 +63,7 @@ class LikelyMatcher:
         self.passwords = passwords
         self.plain = pl.DataFrame({"stored": pl.Series(passwords, dtype=pl.String)})
         self._digests: dict[tuple[str, int], frozenset[bytes]] = {}
-        self._tables: dict[tuple[_Encoding, tuple[str, ...]], Table] = {}
+        self._tables: dict[tuple[_Encoding, tuple[str, ...]], DigestTable] = {}
         self._lock = RLock()
 
     def find(self, rows: pl.DataFrame, stored: str, parsed: ParsedValue) -> list[_Found]:
@@ -111,7 +111,7 @@ class LikelyMatcher:
                 self._digests[formula, limit] = frozenset(found for found in made if found)
             return self._digests[formula, limit]
 
-    def _table(self, encoding: _Encoding, formulas: tuple[str, ...]) -> Table:
+    def _table(self, encoding: _Encoding, formulas: tuple[str, ...]) -> DigestTable:
         with self._lock:
             if (encoding, formulas) not in self._tables:
                 parts = [
@@ -120,7 +120,7 @@ class LikelyMatcher:
                     for number, text in enumerate(formulas)
                 ]  # fmt: skip
                 rows = pl.concat(parts).unique("text", keep="first", maintain_order=True)
-                self._tables[encoding, formulas] = Table(rows, formulas)
+                self._tables[encoding, formulas] = DigestTable(rows, formulas)
             return self._tables[encoding, formulas]
 
 

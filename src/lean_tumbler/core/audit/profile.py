@@ -1,9 +1,8 @@
 """Counting a column: groups of equal readings, odd rows, and texts that stand more than once."""
 
-import hashlib
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import polars as pl
@@ -12,27 +11,24 @@ from lean_tumbler.core.audit.cohort_marks import OTHER, marks
 from lean_tumbler.core.audit.digest_lengths import TRUNCATED, cut_lengths, length_of
 from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed, without_digests
 from lean_tumbler.core.audit.matching import LikelyMatcher, digests_of, is_folded, own_digests
-from lean_tumbler.core.audit.results import ACCOUNTS_SHOWN, Affected, Profile, Reading, affected_by
+from lean_tumbler.core.audit.oddities import odd, text_flags
+from lean_tumbler.core.audit.representatives import explained, row_of
+from lean_tumbler.core.audit.results import (
+    ACCOUNTS_SHOWN,
+    Affected,
+    GroupReading,
+    Profile,
+    affected_by,
+)
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.audit.tally import Tally, text_hash
 from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade, grade
-from lean_tumbler.core.reading import reader as readers
-from lean_tumbler.core.reading.reader import RowReader, State
-from lean_tumbler.core.reading.rows import Row, bytes_of
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column, Survey
-from lean_tumbler.core.reading.ways import FormulaWay, PasswordWay
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
-SHORT_SALT_BYTES = 8  # RFC 8018 section 4.1 asks for at least 64 bits
-_EMPTY_DIGESTS = tuple(
-    text
-    for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512")
-    for digest in [hashlib.new(name, b"", usedforsecurity=False).hexdigest()]
-    for text in (digest, digest.upper())
-)
 _BLOCK_TEXT = 21  # characters of base64 that lie within the first 16 bytes
 _SPREAD_ROWS = 200  # of one group and frame; a few thousand bytes show whether they are even
 _OWN_ROWS = 20  # of one group and frame, each computed by itself
@@ -40,7 +36,6 @@ _OWN_ROWS = 20  # of one group and frame, each computed by itself
 _SURVEYED = frozenset({"plain-text", "unknown", "des-crypt", "bigcrypt"})
 _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 _SHAPE = ("shape", "salted", "mark")
-_SHORTEST_CHOSEN = 16  # bytes of a PHC string's digest: nobody chooses fewer
 _READ_KEPT = 65_536
 # While rows are looked at, nothing is known of the column; the survey says it at the end.
 _UNSEEN = Column(rows=1)
@@ -52,7 +47,7 @@ class Group:
 
     stored: str
     parsed: ParsedValue
-    reading: Reading
+    reading: GroupReading
     odd: tuple[str, ...]
     affected: Affected
 
@@ -60,7 +55,7 @@ class Group:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Read:
     parsed: ParsedValue
-    reading: Reading
+    reading: GroupReading
     odd: tuple[str, ...]
 
 
@@ -89,9 +84,9 @@ class Frame:
     salts: pl.DataFrame
     logins: pl.DataFrame
     first_blocks: pl.DataFrame
-    matches: list[tuple[Reading, str, pl.DataFrame]]
-    spread: list[tuple[Reading, Counter[int]]]
-    own: list[tuple[Reading, Counter[str]]]
+    matches: list[tuple[GroupReading, str, pl.DataFrame]]
+    spread: list[tuple[GroupReading, Counter[int]]]
+    own: list[tuple[GroupReading, Counter[str]]]
 
     def of(self, *groups: int) -> pl.DataFrame:
         """Give the rows of some groups."""
@@ -149,7 +144,7 @@ class Profiler:
             height=frame.height,
             rows=rows,
             groups=groups,
-            flags=[(code, found) for code, found in (*flags, *_text_flags(rows, salted, groups))
+            flags=[(code, found) for code, found in (*flags, *text_flags(rows, salted, groups))
                    if found.height],
             digests=digests,
             logins=_hashed_logins(frame),
@@ -203,12 +198,12 @@ class Profiler:
     def _read_row(self, row: Row, *, salted: bool) -> _Read:
         understood = self._reader.read(row)
         parsed = understood.parsed
-        odd = tuple(_odd(parsed))
+        odd_about = tuple(odd(parsed))
         salted_inside = parsed.salted
         salted_beside = salted and parsed.kind in {Kind.FAST, Kind.UNKNOWN}
-        parsed, fitting, takes_salt, because = _explained(understood)
+        parsed, fitting, takes_salt, because = explained(understood)
         has_salt = salted_inside or (salted_beside if takes_salt is None else takes_salt)
-        reading = Reading(
+        reading = GroupReading(
             scheme=parsed.scheme,
             layout=parsed.layout,
             salted=has_salt,
@@ -220,15 +215,15 @@ class Profiler:
             formula=notation.write(fitting[0].formula.formula) if fitting else "",
             wrappers=understood.parsed.wrappers,
         )
-        return _Read(parsed=parsed, reading=reading, odd=odd)
+        return _Read(parsed=parsed, reading=reading, odd=odd_about)
 
     def _matches(
         self, rows: pl.DataFrame, groups: list[Group], digests: pl.DataFrame
-    ) -> Iterator[tuple[Reading, str, pl.DataFrame]]:
+    ) -> Iterator[tuple[GroupReading, str, pl.DataFrame]]:
         """Find likely passwords in plain text and in unsalted digests."""
         if self._likely is None:
             return
-        by_reading: dict[Reading, list[int]] = {}
+        by_reading: dict[GroupReading, list[int]] = {}
         for number, group in enumerate(groups):
             by_reading.setdefault(group.reading, []).append(number)
         for reading, numbers in by_reading.items():
@@ -293,7 +288,7 @@ class Profiler:
         for length in profile.cut:
             profile.flagged.setdefault(TRUNCATED, Affected()).take(profile.lengths[length])
         profile.readings = weighed(profile)
-        groups: dict[Reading, Affected] = {}
+        groups: dict[GroupReading, Affected] = {}
         for reading, affected in profile.groups.items():
             groups.setdefault(profile.readings.get(reading, reading), Affected()).take(affected)
         profile.groups = groups
@@ -302,52 +297,6 @@ class Profiler:
         profile.repeated_salts = self._salts.repeated()
         profile.repeated_logins = self._logins.repeated()
         return profile
-
-
-def row_of(found: Mapping[str, Any]) -> Row:
-    """Give a frame's row as a reading takes it."""
-    others = {name.removeprefix(OTHER): _raw(content) for name, content in found.items()
-              if name.startswith(OTHER)}  # fmt: skip
-    return Row(
-        stored=_raw(found["stored"]),
-        salt=_raw(found["salt"]),
-        login=found["login"],
-        others=others,
-    )
-
-
-def _raw(text: str | None) -> bytes | None:
-    return None if text is None else bytes_of(text)
-
-
-def _explained(
-    understood: readers.Reading,
-) -> tuple[ParsedValue, Sequence[FormulaWay], bool | None, str]:
-    """Let the store's cohorts say what a value is, where all that fit say the same."""
-    parsed = understood.parsed
-    ways = [way for way in understood.ways if isinstance(way, FormulaWay)]
-    declared = understood.state is State.VALUE and bool(understood.cohorts)
-    if declared and any(isinstance(way, PasswordWay) for way in understood.ways):
-        kind = replace(parsed, scheme="plain-text", kind=Kind.READABLE)
-        is_plain = parsed.scheme in {"plain-text", "unknown"}
-        return (kind if is_plain else parsed), (), None, ""
-    digests = {(digests_used(way.formula.formula) or ("",))[-1] for way in ways}
-    takes_salt = {way.formula.takes_salt or way.formula.takes_login for way in ways}
-    names = understood.cohorts
-    if not declared or len(digests) != 1 or not {way.name for way in ways} <= set(names):
-        return parsed, (), None, ""
-    contents = replace(parsed.contents, confidence=1.0, also_possible=())
-    explained = replace(
-        parsed,
-        scheme=digests.pop(),
-        layout=ways[0].layout or parsed.layout,
-        kind=Kind.FAST,
-        contents=contents,
-    )
-    said = ", ".join(way.name for way in ways)
-    salted = takes_salt.pop() if len(takes_salt) == 1 else None
-    verb = "cohorts {} say so" if len(ways) > 1 else "cohort {} says so"
-    return explained, ways, salted, f"the policy's {verb.format(said)}"
 
 
 def _named_by_privilege(shaped: pl.DataFrame, groups: pl.DataFrame) -> pl.DataFrame:
@@ -392,7 +341,7 @@ def _hashed_logins(frame: pl.DataFrame) -> pl.DataFrame:
     return named.select("account", "privileged", text=text)
 
 
-def _spread(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[Reading, Counter[int]]]:
+def _spread(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[GroupReading, Counter[int]]]:
     """Count the bytes of some digests of each group that may be one."""
     for number, group in enumerate(groups):
         if is_bare(group.reading):
@@ -405,32 +354,12 @@ def _is_examined(number: int) -> bool:
     return number & (number - 1) == 0
 
 
-def _own(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[Reading, Counter[str]]]:
+def _own(rows: pl.DataFrame, groups: list[Group]) -> Iterator[tuple[GroupReading, Counter[str]]]:
     """Look for digests of the login or of nothing in some rows of each ambiguous group."""
     for number, group in enumerate(groups):
         if is_bare(group.reading) and not group.reading.salted and group.reading.also_possible:
             some = rows.filter(pl.col("group") == number).head(_OWN_ROWS)
             yield group.reading, Counter(own_digests(some, group.parsed))
-
-
-def _text_flags(
-    rows: pl.DataFrame, salted: pl.DataFrame, groups: list[Group]
-) -> Iterator[tuple[str, pl.DataFrame]]:
-    """Note what the texts themselves show, whatever they are."""
-    stored, salt = pl.col("stored"), pl.col("salt")
-    wrapped = [number for number, group in enumerate(groups) if group.reading.wrappers]
-    bare = rows.filter(pl.col("group").is_in(wrapped).not_()) if wrapped else rows
-    yield "stray-blanks", bare.filter(_has_blanks_around(stored))
-    yield "empty-password", rows.filter(stored.is_in(_EMPTY_DIGESTS))
-    if salted.height:
-        yield "salt-with-blanks", salted.filter(_has_blanks_around(salt))
-        yield "short-salt", salted.filter(salt.str.len_bytes() < SHORT_SALT_BYTES)
-        own = (salt == pl.col("login")) | (salt == pl.col("account"))
-        yield "salt-is-login", salted.filter(own.fill_null(value=False))
-
-
-def _has_blanks_around(text: pl.Expr) -> pl.Expr:
-    return text.str.len_bytes() != text.str.strip_chars().str.len_bytes()
 
 
 def _add_ages(ages: Counter[tuple[str, Grade]], frame: Frame) -> None:
@@ -441,31 +370,3 @@ def _add_ages(ages: Counter[tuple[str, Grade]], frame: Frame) -> None:
     counted = frame.rows.group_by("group", month.alias("month")).len().drop_nulls()
     for number, when, rows in counted.iter_rows():
         ages[when, frame.groups[number].reading.grade] += rows
-
-
-def _is_cut(scheme: str, digest_bytes: int) -> bool:
-    """Tell a digest of a length that nobody chooses: of a PHC string that its column cut off."""
-    multiple = DERIVATIONS[scheme].digest_multiple
-    return bool(multiple) and (digest_bytes < _SHORTEST_CHOSEN or digest_bytes % multiple != 0)
-
-
-def _odd(parsed: ParsedValue) -> Iterator[str]:
-    """Name the findings that a value's own reading gives rise to."""
-    contents = parsed.contents
-    if parsed.scheme == "empty":
-        yield "empty-password"
-    if contents.obsolete:
-        yield "obsolete-variant"
-    if parsed.kind is Kind.UNKNOWN and contents.also_possible:
-        yield TRUNCATED
-    if parsed.kind in {Kind.DERIVATION, Kind.LAYERED} and _is_cut(
-        parsed.scheme, len(parsed.digest)
-    ):
-        yield TRUNCATED
-    if parsed.layout == "hex, mixed case":
-        yield "mixed-case-digest"
-    if contents.salted_by_login:
-        yield "salt-is-login"
-    is_salted = parsed.salt is not None and parsed.kind is not Kind.LAYERED
-    if is_salted and len(parsed.salt or b"") < SHORT_SALT_BYTES:
-        yield "short-salt"

@@ -14,7 +14,7 @@ ACCOUNTS_SHOWN = 10
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class GroupReading:
     """What all rows of one group have in common; its own key when counting.
 
     Attributes:
@@ -108,17 +108,17 @@ class Profile:
 
     rows: int = 0
     without_value: int = 0
-    groups: dict[Reading, Affected] = field(default_factory=dict)
+    groups: dict[GroupReading, Affected] = field(default_factory=dict)
     flagged: dict[str, Affected] = field(default_factory=dict)
     digests: Clusters = field(default_factory=Clusters)
     salts: Clusters = field(default_factory=Clusters)
     first_blocks: Clusters = field(default_factory=Clusters)
     salted_rows: int = 0
-    matches: dict[Reading, Counter[str]] = field(default_factory=dict)
-    own: dict[Reading, Counter[str]] = field(default_factory=dict)
-    spread: dict[Reading, Counter[int]] = field(default_factory=dict)
+    matches: dict[GroupReading, Counter[str]] = field(default_factory=dict)
+    own: dict[GroupReading, Counter[str]] = field(default_factory=dict)
+    spread: dict[GroupReading, Counter[int]] = field(default_factory=dict)
     ages: Counter[tuple[str, Grade]] = field(default_factory=Counter)
-    readings: dict[Reading, Reading] = field(default_factory=dict)
+    readings: dict[GroupReading, GroupReading] = field(default_factory=dict)
     logins: Clusters = field(default_factory=Clusters)
     repeated_digests: pl.DataFrame = field(default_factory=pl.DataFrame)
     repeated_salts: pl.DataFrame = field(default_factory=pl.DataFrame)

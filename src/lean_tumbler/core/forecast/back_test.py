@@ -16,7 +16,7 @@ _LEAST_DAYS_BEFORE = 56
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Tried:
+class TriedCut:
     """One forecast of the past, and what came.
 
     Attributes:
@@ -60,7 +60,7 @@ class BackTest:
         left_out: cuts for which the log does not go back far enough, or holds too few returns.
     """
 
-    tried: tuple[Tried, ...]
+    tried: tuple[TriedCut, ...]
     left_out: tuple[int, ...]
 
     @property
@@ -97,7 +97,7 @@ def back_test(
         progress: told of each draw of the bootstrap.
     """
     fit_to = partial(fitted, draws=draws, progress=progress)
-    tried: list[Tried] = []
+    tried: list[TriedCut] = []
     left_out: list[int] = []
     for cut in cuts:
         found = list(_tried(log, cut, [days for days in horizons if days <= cut], fit_to))
@@ -109,7 +109,7 @@ def back_test(
 
 def _tried(
     log: pl.DataFrame, cut: int, horizons: Sequence[int], fit_to: Callable[..., Fitted]
-) -> Iterator[Tried]:
+) -> Iterator[TriedCut]:
     then = int(log["day"].max() or 0) - cut  # type: ignore[arg-type]  # a number
     if then - first_day(log) < _LEAST_DAYS_BEFORE or not horizons:
         return
@@ -128,7 +128,7 @@ def _tried(
         .to_numpy()
     )
     for days in horizons:
-        yield Tried(
+        yield TriedCut(
             cut=cut,
             days=days,
             accounts=everybody.total,

@@ -11,9 +11,9 @@ from lean_tumbler.core.forecast.observations import Population, Watched, baselin
 from lean_tumbler.core.forecast.return_model import (
     FEWEST_RETURNS,
     WEEK,
-    Exposure,
     Numbers,
     ReturnModel,
+    WatchedAccounts,
     fit,
 )
 
@@ -200,7 +200,7 @@ def refitted(
     days_since = np.array([day for day, _ in counted], dtype=np.float64)
     numbers = np.array([number for _, number in counted], dtype=np.float64)
     away: Numbers = np.interp(edges, days_since, numbers)
-    exposure = Exposure(at_risk=float(first), returned=np.maximum(-np.diff(away), 0.0))
+    exposure = WatchedAccounts(at_risk=float(first), returned=np.maximum(-np.diff(away), 0.0))
     known = fitted(Watched(classes=((exposure,),)), days=days)
     if not known.models:
         return None

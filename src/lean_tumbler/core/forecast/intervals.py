@@ -15,9 +15,9 @@ from threadpoolctl import threadpool_limits
 
 from lean_tumbler.core.forecast.return_model import (
     WEEK,
-    Exposure,
     Numbers,
     ReturnModel,
+    WatchedAccounts,
     days_after,
     expected,
     fit,
@@ -67,7 +67,9 @@ class Draw:
     chance: float
 
 
-def busy_weeks(classes: Sequence[Sequence[Exposure]], models: Sequence[ReturnModel]) -> Numbers:
+def busy_weeks(
+    classes: Sequence[Sequence[WatchedAccounts]], models: Sequence[ReturnModel]
+) -> Numbers:
     """Find how many times more than the mean people came in each week that was watched.
 
     Where a week shows more returns than the model expects of it, it was as much busier; what that
@@ -89,7 +91,7 @@ def busy_weeks(classes: Sequence[Sequence[Exposure]], models: Sequence[ReturnMod
     return mean_is_one
 
 
-def _by_week(weekly: Iterable[tuple[Exposure, Numbers]], weeks: int) -> Numbers:
+def _by_week(weekly: Iterable[tuple[WatchedAccounts, Numbers]], weeks: int) -> Numbers:
     total = np.zeros(weeks)
     for exposure, numbers in weekly:
         total[exposure.first_week : exposure.first_week + len(numbers)] += numbers
@@ -105,7 +107,7 @@ def _weeks(busy: Numbers, weeks: int, random: np.random.Generator) -> Numbers:
 
 
 def drawn(
-    classes: Sequence[Sequence[Exposure]],
+    classes: Sequence[Sequence[WatchedAccounts]],
     models: Sequence[ReturnModel],
     *,
     weeks: int,
@@ -183,7 +185,10 @@ def intervals(
 
 
 def _fitted_again(
-    exposures: Sequence[Exposure], model: ReturnModel, busy: Numbers, random: np.random.Generator
+    exposures: Sequence[WatchedAccounts],
+    model: ReturnModel,
+    busy: Numbers,
+    random: np.random.Generator,
 ) -> ReturnModel:
     """Fit to what such weeks would have shown, by chance of each account too."""
     again, leaving = [], model.leaving

@@ -16,8 +16,8 @@ from lean_tumbler.core.forecast.return_model import (
     FEWEST_RETURNS,
     MOST_WEEKS,
     WEEK,
-    Exposure,
     Numbers,
+    WatchedAccounts,
     returns_of,
 )
 
@@ -68,7 +68,7 @@ class Watched:
         leaving: the share of all accounts that leave in a day; 0 where classes tell it.
     """
 
-    classes: tuple[tuple[Exposure, ...], ...]
+    classes: tuple[tuple[WatchedAccounts, ...], ...]
     of: Places = field(default_factory=lambda: np.zeros(_KINDS, np.int64))
     leaving: float = 0.0
 
@@ -104,7 +104,7 @@ def from_last_logins(everybody: Population) -> Watched:
     oldest = float(ago[dated].max()) if dated.any() else 0.0
     weeks = max(1, min(MOST_WEEKS, int(oldest // WEEK)))
     total, leaving = float(accounts.sum()), 0.0
-    exposure = Exposure(at_risk=total, returned=_by_week(ago, accounts, weeks))
+    exposure = WatchedAccounts(at_risk=total, returned=_by_week(ago, accounts, weeks))
     if known is not None:
         new = _by_week(known, accounts, weeks)
         returned = np.maximum(exposure.returned - new, 0.0)
@@ -130,7 +130,7 @@ def from_log(log: pl.DataFrame, *, end: int) -> Watched:
     start = first_day(log)
     steps = min(_MOST_STEPS, (end - start) // _STEP_DAYS - 1)
     rows, columns = _KINDS
-    found: list[list[list[Exposure]]] = [[[] for _ in range(columns)] for _ in range(rows)]
+    found: list[list[list[WatchedAccounts]]] = [[[] for _ in range(columns)] for _ in range(rows)]
     if steps > 0:
         first, last = _by_span(log, end, steps)
         for step in range(1, steps + 1):
@@ -173,7 +173,7 @@ def _by_span(log: pl.DataFrame, end: int, steps: int) -> tuple[Days, Days]:
 
 def _watched_from(
     ago: Days, known: Numbers, after: Days, *, weeks: int, first_week: int
-) -> Iterator[tuple[int, int, Exposure]]:
+) -> Iterator[tuple[int, int, WatchedAccounts]]:
     """Watch accounts from one day on, by how long ago they were seen then, and since when known."""
     kind = np.ravel_multi_index(_kinds(ago.astype(np.float64), known), _KINDS)
     for place in np.unique(kind):
@@ -183,7 +183,7 @@ def _watched_from(
         yield (
             int(seen),
             int(since),
-            Exposure(
+            WatchedAccounts(
                 at_risk=float(len(own)),
                 returned=np.bincount(in_week, minlength=weeks).astype(np.float64),
                 first_week=first_week,
@@ -191,15 +191,15 @@ def _watched_from(
         )
 
 
-def _merged(found: list[list[list[Exposure]]]) -> Watched:
+def _merged(found: list[list[list[WatchedAccounts]]]) -> Watched:
     """Put together what has too few returns by itself.
 
     First accounts that differ in how long they have been known, then those with accounts that
     were seen longer ago.
     """
-    classes: list[list[Exposure]] = []
+    classes: list[list[WatchedAccounts]] = []
     of = np.zeros(_KINDS, np.int64)
-    waiting: list[Exposure] = []
+    waiting: list[WatchedAccounts] = []
     begun = 0
     for row, kinds in enumerate(found):
         if not waiting and all(returns_of(own) >= FEWEST_RETURNS for own in kinds):

@@ -28,7 +28,7 @@ _STARTS = ((0.1, 30.0, 1.0), (0.5, 30.0, 1.0), (0.3, 300.0, 2.0))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Exposure:
+class WatchedAccounts:
     """Accounts that were watched from one day on, and in which week they returned first.
 
     Attributes:
@@ -101,12 +101,12 @@ def _tail(days: Numbers, scale: Any, shape: float) -> Numbers:
     return tail
 
 
-def weeks_of(exposures: Iterable[Exposure]) -> int:
+def weeks_of(exposures: Iterable[WatchedAccounts]) -> int:
     """Give how many weeks of the calendar were watched, from the first on."""
     return max(each.first_week + len(each.returned) for each in exposures)
 
 
-def returns_of(exposures: Sequence[Exposure]) -> float:
+def returns_of(exposures: Sequence[WatchedAccounts]) -> float:
     """Give how many returns were seen."""
     return sum(float(exposure.returned.sum()) for exposure in exposures)
 
@@ -124,7 +124,7 @@ def days_after(busy: Numbers) -> Numbers:
     return days
 
 
-def expected(model: ReturnModel, exposure: Exposure, busy: Numbers) -> Numbers:
+def expected(model: ReturnModel, exposure: WatchedAccounts, busy: Numbers) -> Numbers:
     """Give how many accounts return in each week, by the model.
 
     Args:
@@ -138,7 +138,7 @@ def expected(model: ReturnModel, exposure: Exposure, busy: Numbers) -> Numbers:
 
 
 def fit(
-    exposures: Sequence[Exposure], start: ReturnModel | None = None, *, leaving: float = 0.0
+    exposures: Sequence[WatchedAccounts], start: ReturnModel | None = None, *, leaving: float = 0.0
 ) -> ReturnModel | None:
     """Fit the model by maximum likelihood; None where there are too few returns, or no maximum.
 

@@ -17,9 +17,7 @@ which parses to the same formula.
 import difflib
 import hashlib
 import json
-import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 
 from lean_tumbler.core.formulas.steps import (
     DIGESTING,
@@ -49,92 +47,33 @@ from lean_tumbler.core.formulas.steps import (
     Take,
     Write,
 )
+from lean_tumbler.core.formulas.tokens import TEXT_CHARACTERS, WORDS, Token, is_part_name, tokens
 from lean_tumbler.errors import FormulaError
 
-TEXT_CHARACTERS = 10_000
 DEPTH = 16
 LARGEST_NUMBER = 100_000_000
 FINGERPRINT_DIGITS = 16
-
-_TOKEN = re.compile(
-    r"""
-      (?P<blank>\s+)
-    | (?P<string>"(?:[^"\\]|\\.)*")
-    | (?P<bytes>0x[0-9a-fA-F]*)
-    | (?P<word>[A-Za-z_][A-Za-z0-9_-]*)
-    | (?P<number>[0-9]+)
-    | (?P<mark>[(),:])
-    """,
-    re.VERBOSE | re.ASCII,
-)
-_WORDS = (
-    *TEXT_STEPS,
-    "first N",
-    *ENCODINGS,
-    "take",
-    *Side,
-    *DIGESTS,
-    "hmac-DIGEST",
-    "pbkdf2-DIGEST",
-    *TEXT_ENCODINGS,
-    "N times",
-)
-
-
-# What no part may be called: it would be read as a step, a source or a filter.
-RESERVED = frozenset(
-    {*TEXT_STEPS, *ENCODINGS, *Side, *DIGESTS, *TEXT_ENCODINGS, *FILTERS, *Input}
-    | {"first", "take", "key", "times", "from"}
-)
-PART_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]{0,31}", re.ASCII)
-
-
-def is_part_name(word: str) -> bool:
-    """Tell whether a part may be called that."""
-    is_digest = word.startswith(("hmac-", "pbkdf2-"))
-    return word not in RESERVED and not is_digest and PART_NAME.fullmatch(word) is not None
-
-
-@dataclass(frozen=True, slots=True)
-class _Token:
-    kind: str
-    text: str
-    offset: int
-
-
-def _tokens(text: str) -> Iterator[_Token]:
-    offset = 0
-    while offset < len(text):
-        match = _TOKEN.match(text, offset)
-        if match is None:
-            raise FormulaError(
-                f"position {offset + 1}: a character that no step begins with", offset=offset
-            )
-        if match.lastgroup != "blank":
-            yield _Token(match.lastgroup or "", match.group(), offset)
-        offset = match.end()
-    yield _Token("end", "", len(text))
 
 
 class _Parser:
     """Recursive descent; `flow` is checked on the way, so that an error names its step."""
 
     def __init__(self, text: str) -> None:
-        self._tokens = tuple(_tokens(text))
+        self.tokens = tuple(tokens(text))
         self._at = 0
         self._depth = 0
 
     @property
-    def _next(self) -> _Token:
-        return self._tokens[self._at]
+    def _next(self) -> Token:
+        return self.tokens[self._at]
 
-    def _take(self) -> _Token:
+    def _take(self) -> Token:
         token = self._next
         self._at += token.kind != "end"
         return token
 
     @staticmethod
-    def _expected(what: str, token: _Token) -> FormulaError:
+    def _expected(what: str, token: Token) -> FormulaError:
         found = "the end" if token.kind == "end" else f"a {token.kind}"
         if token.kind == "mark":
             found = f"“{token.text}”"
@@ -163,7 +102,7 @@ class _Parser:
         steps, flow = self._steps(Flow.TEXT)
         if self._next.kind != "end":
             raise self._expected("“,” or the end", self._next)
-        last = self._tokens[-1]
+        last = self.tokens[-1]
         if flow is not Flow.TEXT and not may_end_in_bytes:
             raise FormulaError(
                 f"position {last.offset + 1}: the formula ends in bytes; "
@@ -214,7 +153,7 @@ class _Parser:
         return self._next.kind == "word" and self._next.text == text
 
     @staticmethod
-    def _needs(needed: Flow, flow: Flow, token: _Token) -> Flow:
+    def _needs(needed: Flow, flow: Flow, token: Token) -> Flow:
         if flow is needed:
             return flow
         hint = "add hex or base64 before it" if needed is Flow.TEXT else "add utf-8 before it"
@@ -224,7 +163,7 @@ class _Parser:
             offset=token.offset,
         )
 
-    def _digest(self, token: _Token) -> Step:
+    def _digest(self, token: Token) -> Step:
         construction, dash, name = token.text.partition("-")
         if token.text in DIGESTS:
             return Digest(token.text)
@@ -236,11 +175,11 @@ class _Parser:
         if construction in {"hmac", "pbkdf2"} and dash:
             names = DIGESTS if construction == "hmac" else PBKDF2_DIGESTS
             raise self._expected(f"a digest after “{construction}-” ({', '.join(names)})", token)
-        near = difflib.get_close_matches(token.text, _WORDS, n=1, cutoff=0.6)
-        hint = f"did you mean “{near[0]}”?" if near else ", ".join(_WORDS)
+        near = difflib.get_close_matches(token.text, WORDS, n=1, cutoff=0.6)
+        hint = f"did you mean “{near[0]}”?" if near else ", ".join(WORDS)
         raise self._expected(f"a step ({hint})", token)
 
-    def _loop(self, token: _Token, flow: Flow) -> tuple[Step, Flow]:
+    def _loop(self, token: Token, flow: Flow) -> tuple[Step, Flow]:
         self._at -= 1
         times = self._number("a count")
         word = self._take()
@@ -306,13 +245,13 @@ class _Parser:
             "salt, login, password, key NAME, the name of a part, “text”, 0x… or a bracket", token
         )
 
-    def _part(self, token: _Token) -> Part:
+    def _part(self, token: Token) -> Part:
         near = difflib.get_close_matches(token.text, tuple(Input), n=1, cutoff=0.7)
         if near:
             raise self._expected(f"the name of a part (did you mean “{near[0]}”?)", token)
         return Part(token.text)
 
-    def _literal(self, token: _Token) -> str:
+    def _literal(self, token: Token) -> str:
         try:
             literal = json.loads(token.text)
             literal.encode("utf-8")

@@ -8,14 +8,12 @@ every one of them.
 import hashlib
 import hmac
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from itertools import product
 
 from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.formulas.evaluation import Inputs
+from lean_tumbler.core.formulas.loops import Final, LoopSearch
 from lean_tumbler.core.formulas.near_misses import fits
 from lean_tumbler.core.formulas.search_space import (
-    DIGEST_ORDER,
     LONG_LOOP_COUNT,
     LOOP_COUNT,
     PBKDF2_MANY_ROUNDS,
@@ -27,72 +25,24 @@ from lean_tumbler.core.formulas.search_space import (
     Piece,
     build_space,
 )
+from lean_tumbler.core.formulas.solutions import Narrowed, NearMiss, Solution, SolvedAccount
 from lean_tumbler.core.formulas.steps import DIGESTS, TEXT_ENCODINGS
 from lean_tumbler.core.formulas.stored_digests import SHORTEST_BYTES, read_digest
 from lean_tumbler.errors import FormulaError
 
+_WIDELY = Narrowed()
 _CHECK_EVERY = 4096  # candidates between two looks at the clock
 _FORMULAS_KEPT = 12
 _NEAR_KEPT = 5
 _SIMPLE_STARTS = 4
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SolvedAccount:
-    """What is known of one account: the inputs, and the text that a formula must print."""
-
-    inputs: Inputs = field(repr=False)
-    stored: str = field(repr=False)
-
-
-@dataclass(frozen=True, slots=True)
-class NearMiss:
-    """A formula that explains some accounts, by their places in the list."""
-
-    formula: str
-    explained: tuple[int, ...]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Solution:
-    """What the search found.
-
-    Attributes:
-        formulas: canonical texts that explain every account, the plausible first.
-        near_misses: those that explain some, the most first.
-        tried: digests that were computed.
-        seconds: how long it took.
-        exhausted: whether the whole space was searched.
-        reached: the last stage that was begun, in words.
-    """
-
-    formulas: tuple[str, ...]
-    near_misses: tuple[NearMiss, ...]
-    tried: int
-    seconds: float
-    exhausted: bool
-    reached: str
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Narrowed:
-    """What a hint leaves of the space: digests, and kinds of formula to try first."""
-
-    digests: tuple[str, ...] = DIGEST_ORDER
-    first: str = ""
-
-
 class _OutOfTime(Exception):
     """The budget is spent."""
 
 
-_Final = tuple[str, Callable[[bytes], bytes], tuple[str, ...]]
-_Stage = tuple[str, list[_Final], Callable[[list[_Final]], None]]
+_Stage = tuple[str, list[Final], Callable[[list[Final]], None]]
 _WIDE = ("utf-16le",)
-_BETWEEN: dict[str, Callable[[bytes], bytes]] = {
-    "hex": lambda raw: raw.hex().encode("ascii"),
-    "hex-upper": lambda raw: raw.hex().upper().encode("ascii"),
-}
 
 
 def _compute(name: str) -> Callable[[bytes], bytes]:
@@ -120,7 +70,7 @@ class Solver:
         accounts: Sequence[SolvedAccount],
         *,
         literals: Sequence[str] = (),
-        narrowed: Narrowed = Narrowed(),
+        narrowed: Narrowed = _WIDELY,
         budget_seconds: float,
         clock: Callable[[], float],
         progress: Callable[[int], None],
@@ -138,9 +88,7 @@ class Solver:
         self._near: dict[str, tuple[int, ...]] = {}
         self._pivot = 0
         self._prefix = b""
-        self._exact: list[_Final] = []
-        self._cut: list[_Final] = []
-        self._slow: list[_Final] = []
+        self._exact, self._cut, self._slow = list[Final](), list[Final](), list[Final]()
 
     def solve(self) -> Solution:
         """Search."""
@@ -191,7 +139,7 @@ class Solver:
 
     def _finals_of(
         self, names: Iterable[str], text_encoding: tuple[str, ...], *, quick: bool
-    ) -> list[_Final]:
+    ) -> list[Final]:
         return [
             (name, self._digests[name], text_encoding)
             for name in names
@@ -243,15 +191,15 @@ class Solver:
         """The passwords without text steps, in their encodings."""
         return [start for start in self._space.starts if len(start.steps) == 1][:_SIMPLE_STARTS]
 
-    def _one_digest(self, finals: list[_Final]) -> None:
+    def _one_digest(self, finals: list[Final]) -> None:
         self._scan(self._space.starts, self._space.forms, finals)
         self._scan(self._space.wide_starts, self._space.wide_forms, finals, after=_WIDE)
 
-    def _one_rare_digest(self, finals: list[_Final]) -> None:
+    def _one_rare_digest(self, finals: list[Final]) -> None:
         self._scan(self._space.starts, self._space.core, finals)
         self._scan(self._space.wide_starts, self._space.wide_forms, finals, after=_WIDE)
 
-    def _two_digests(self, finals: list[_Final]) -> None:
+    def _two_digests(self, finals: list[Final]) -> None:
         space = self._space
         self._scan(self._inner(self._simple(), space.core[:1]), space.forms, finals)
         self._scan(self._inner(space.starts, space.core[:1]), space.core, finals)
@@ -260,40 +208,40 @@ class Solver:
         wide = self._inner(space.wide_starts, space.wide_forms, after=_WIDE)
         self._scan(wide, space.core[:1], finals)
 
-    def _two_joins(self, finals: list[_Final]) -> None:
+    def _two_joins(self, finals: list[Final]) -> None:
         space = self._space
         self._scan(self._inner(self._simple(), space.forms), space.plain, finals)
         self._scan(self._inner(self._simple(), space.plain), space.forms, finals)
         self._scan(self._inner(self._simple(), space.core), space.core, finals)
 
-    def _two_digests_wide(self, finals: list[_Final]) -> None:
+    def _two_digests_wide(self, finals: list[Final]) -> None:
         space = self._space
         self._scan(self._inner(space.starts, space.core), space.core, finals)
         self._scan(self._inner(space.starts, space.core[:1]), space.forms, finals)
         self._scan(self._inner(space.starts, space.forms), space.core[:1], finals)
         self._scan(self._inner(self._simple(), space.core), space.forms, finals)
 
-    def _rare_digests(self, finals: list[_Final]) -> None:
+    def _rare_digests(self, finals: list[Final]) -> None:
         core, every = self._space.core, tuple(self._digests)
         self._scan(self._inner(self._simple(), core[:1], digests=every), core, finals)
         self._scan(self._inner(self._simple(), core, digests=every), core[:1], finals)
 
-    def _three_digests(self, finals: list[_Final]) -> None:
+    def _three_digests(self, finals: list[Final]) -> None:
         empty, core = self._space.core[:1], self._space.core
         for places in ((empty, empty, core), (core, empty, empty), (empty, core, empty)):
             once = self._inner(self._simple(), places[0])
             self._scan(self._inner(once, places[1]), places[2], finals)
 
-    def _three_digests_plain(self, finals: list[_Final]) -> None:
+    def _three_digests_plain(self, finals: list[Final]) -> None:
         plain = self._space.plain
         once = self._inner(self._simple(), plain)
         self._scan(self._inner(once, plain), plain, finals)
 
-    def _three_digests_wide(self, finals: list[_Final]) -> None:
+    def _three_digests_wide(self, finals: list[Final]) -> None:
         once = self._inner(self._space.starts, self._space.core)
         self._scan(self._inner(once, self._space.core), self._space.core, finals)
 
-    def _hmacs(self, finals: list[_Final]) -> None:
+    def _hmacs(self, finals: list[Final]) -> None:
         p, prefix = self._pivot, self._prefix
         password = Piece(("password",), self._simple()[0].values)
         keys = [*self._space.operands, password]
@@ -311,10 +259,10 @@ class Solver:
                         self._hit((*steps, *form.steps, step, *text_encoding))
                 self._count(len(keys))
 
-    def _pbkdf2(self, _: list[_Final]) -> None:
+    def _pbkdf2(self, _: list[Final]) -> None:
         self._derived(PBKDF2_ROUNDS)
 
-    def _long_pbkdf2(self, _: list[_Final]) -> None:
+    def _long_pbkdf2(self, _: list[Final]) -> None:
         self._derived(PBKDF2_MANY_ROUNDS)
 
     def _derived(self, all_rounds: Sequence[int]) -> None:
@@ -333,66 +281,33 @@ class Solver:
             if self._found:
                 return
 
-    def _plain_short_loops(self, finals: list[_Final]) -> None:
+    def _plain_short_loops(self, finals: list[Final]) -> None:
         self._looped(self._simple(), self._space.plain, finals, SHORT_LOOP_COUNT)
 
-    def _plain_loops(self, finals: list[_Final]) -> None:
+    def _plain_loops(self, finals: list[Final]) -> None:
         self._looped(self._simple(), self._space.plain, finals, LOOP_COUNT)
 
-    def _short_loops(self, finals: list[_Final]) -> None:
+    def _short_loops(self, finals: list[Final]) -> None:
         self._looped(self._simple(), self._space.core, finals, SHORT_LOOP_COUNT)
 
-    def _loops(self, finals: list[_Final]) -> None:
+    def _loops(self, finals: list[Final]) -> None:
         self._looped(self._simple(), self._space.core, finals, LOOP_COUNT)
 
-    def _long_loops(self, finals: list[_Final]) -> None:
+    def _long_loops(self, finals: list[Final]) -> None:
         self._looped(self._space.starts, self._space.core, finals, LONG_LOOP_COUNT)
 
     def _looped(
-        self, starts: Sequence[Piece], forms: Sequence[Form], finals: list[_Final], most: int
+        self, starts: Sequence[Piece], forms: Sequence[Form], finals: list[Final], most: int
     ) -> None:
+        search = LoopSearch(
+            pivot=self._pivot, prefix=self._prefix, most=most, hit=self._hit, count=self._count
+        )
         bodies = [form for form in forms if len(form.steps) < 2]
         for start, first in product(starts, forms):
             for final, body in product(finals, bodies):
-                self._loops_of(start, first, final, body, most)
+                search.of(start, first, final, body)
             if self._found:
                 return
-
-    def _loops_of(self, start: Piece, first: Form, final: _Final, body: Form, most: int) -> None:
-        """Try one join before a loop, and one inside it: raw digests, then written ones."""
-        p = self._pivot
-        name, compute, text_encoding = final
-        value = first.before[p] + start.values[p] + first.after[p]
-        lead, steps = (*start.steps, *first.steps), (*body.steps, name)
-        self._loop(lead, value, body, compute, bytes, (steps, text_encoding), most)
-        digest = compute(value)
-        if body.steps != first.steps:
-            self._loop((*lead, name), digest, body, compute, bytes, (steps, text_encoding), most)
-        for form, between in _BETWEEN.items():
-            self._loop(
-                (*lead, name, form), between(digest), body, compute, between,
-                ((*steps, form), ()), most,
-            )  # fmt: skip
-
-    def _loop(
-        self,
-        lead: tuple[str, ...],
-        value: bytes,
-        body: Form,
-        compute: Callable[[bytes], bytes],
-        between: Callable[[bytes], bytes],
-        steps: tuple[tuple[str, ...], tuple[str, ...]],
-        most: int,
-    ) -> None:
-        """Run one loop to its end, looking at each digest; `steps` are those inside and behind."""
-        before, after, prefix = body.before[self._pivot], body.after[self._pivot], self._prefix
-        inside, behind = steps
-        for number in range(1, most + 1):
-            digest = compute(before + value + after)
-            if digest.startswith(prefix):
-                self._hit((*lead, f"{number} times ({', '.join(inside)})", *behind))
-            value = between(digest)
-        self._count(most)
 
     # The inner workings
 
@@ -428,7 +343,7 @@ class Solver:
         self,
         pieces: Iterable[Piece],
         forms: Sequence[Form],
-        finals: list[_Final],
+        finals: list[Final],
         *,
         after: tuple[str, ...] = (),
     ) -> None:

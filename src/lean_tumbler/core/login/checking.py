@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.login.passwords import forms
-from lean_tumbler.core.reading.reader import DECRYPTABLE, Reading, State
+from lean_tumbler.core.reading.reader import DECRYPTABLE
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.ways import (
     Bounds,
     CryptWay,

@@ -16,7 +16,8 @@ from lean_tumbler.core.login.refusal_time import RefusalTime
 from lean_tumbler.core.login.refusal_work import Item, RefusalWork, derivation_work, work_of
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.core.reading.reader import Reading, RowReader, State
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay

@@ -40,7 +40,7 @@ class Reason(StrEnum):
     NO_OTHER = "needs-another-character"
 
 
-COMPOSITION: Mapping["Kind", tuple[Reason, Callable[[str], bool]]] = MappingProxyType(
+COMPOSITION: Mapping["CharacterKind", tuple[Reason, Callable[[str], bool]]] = MappingProxyType(
     {
         "digit": (Reason.NO_DIGIT, str.isdigit),
         "lower": (Reason.NO_LOWER, str.islower),
@@ -50,7 +50,7 @@ COMPOSITION: Mapping["Kind", tuple[Reason, Callable[[str], bool]]] = MappingProx
 )
 
 
-Kind = Literal["digit", "lower", "upper", "other"]
+CharacterKind = Literal["digit", "lower", "upper", "other"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -67,7 +67,7 @@ class NewPasswords:
     shortest: Annotated[int, Meta(ge=1)] = SHORTEST
     longest: Annotated[int, Meta(ge=LEAST_LONGEST)] = 256
     words: tuple[str, ...] = ()
-    composition: tuple[Kind, ...] = ()
+    composition: tuple[CharacterKind, ...] = ()
 
 
 @cache

@@ -10,7 +10,7 @@ from threading import Lock
 from typing import Protocol
 
 from lean_tumbler.core.limits import over_limits
-from lean_tumbler.core.reading.reader import Reading, State
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.ways import (
     Before,
     Bounds,

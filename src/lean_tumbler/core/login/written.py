@@ -1,6 +1,7 @@
 """Values as they are written: each is parsed again from its text before a store sees it."""
 
-from lean_tumbler.core.reading.reader import RowReader, State
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.readings import State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue

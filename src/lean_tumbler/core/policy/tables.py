@@ -8,11 +8,11 @@ from msgspec import Meta, Struct
 LONGEST_NAME = 40  # characters of a cohort's
 
 
-class Table(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+class PolicyTable(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A table, which holds no other keys than these."""
 
 
-class Document(Table, frozen=True, kw_only=True):
+class Document(PolicyTable, frozen=True, kw_only=True):
     """The whole file; what stands in the tables is checked one by one."""
 
     target: dict[str, Any] | None = None
@@ -24,7 +24,7 @@ class Document(Table, frozen=True, kw_only=True):
     new_passwords: dict[str, Any] = {}
 
 
-class CohortTable(Table, frozen=True, kw_only=True):
+class CohortTable(PolicyTable, frozen=True, kw_only=True):
     """`[[store.NAME.cohort]]`."""
 
     name: Annotated[
@@ -45,7 +45,7 @@ class CohortTable(Table, frozen=True, kw_only=True):
     when: str = ""
 
 
-class StoreTable(Table, frozen=True, kw_only=True):
+class StoreTable(PolicyTable, frozen=True, kw_only=True):
     """`[store.NAME]`."""
 
     locator: str = ""

@@ -14,6 +14,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import keys_used
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.formulas.steps import ENCODINGS
+from lean_tumbler.core.formulas.tokens import is_part_name
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.login.new_passwords import NewPasswords
@@ -249,7 +250,7 @@ class _Reader(Entries):
         for name, column in parts.items():
             if not isinstance(column, str):
                 raise self.error(place, f"“{name}” must be text: the table's own name")
-            if not notation.is_part_name(name):
+            if not is_part_name(name):
                 raise self.error(
                     place, f"“{name}” cannot be the name of a part: the notation uses it"
                 )

@@ -2,7 +2,9 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from lean_tumbler.core.formulas.named import NamedFormula
+from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
+from lean_tumbler.core.formulas.steps import DIGESTS
+from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import (
     Certainty,
@@ -11,6 +13,7 @@ from lean_tumbler.core.reading.ways import (
     PasswordWay,
     Way,
 )
+from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import BARE_CRYPT_SCHEMES, CRYPT_SCHEMES
 
 
@@ -68,3 +71,22 @@ def distinct(ways: Sequence[Way]) -> tuple[Way, ...]:
         inputs = (way.origin, way.canonical, way.salt) if not isinstance(way, PasswordWay) else way
         kept.setdefault(inputs, way)
     return tuple(kept.values())
+
+
+def either_side(reading: Reading, row: Row) -> Iterator[FormulaWay]:
+    """Give ways for a salted digest of which nobody says how the salt goes in: on either side."""
+    printed, salt = digest_and_salt(reading.parsed, reading.text, row.salt)
+    if not salt or reading.parsed.kind is not Kind.FAST:
+        return
+    for name in DIGESTS:
+        for side in ("append", "prepend"):
+            named = named_by_itself(f"{side} salt, {name}, hex")
+            way = formula_way(name, Certainty.POSSIBLE, named, printed, salt, row, {})
+            if way is not None:
+                yield way
+
+
+def digest_and_salt(parsed: ParsedValue, text: str, salt: bytes | None) -> tuple[str, bytes | None]:
+    """Give what a formula must print, and its salt: one in the same text wins over a column."""
+    own = parsed.salt if parsed.kind is Kind.FAST else None
+    return parsed.formula_text(text), salt if own is None else own

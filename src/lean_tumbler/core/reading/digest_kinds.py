@@ -16,7 +16,7 @@ _FOUR, _SIXTEEN = "AQgw", "AEIMQUYcgkosw048"  # RFC 4648 section 3.5: four, and 
 
 
 @dataclass(frozen=True, slots=True)
-class Kind:
+class DigestKind:
     """What a class of texts may be the digests of.
 
     Attributes:
@@ -62,17 +62,17 @@ class Kind:
 _HEX_GAIN = log2(36 / 16)
 
 
-def _whole(length: int, tail: str) -> Iterable[Kind]:
+def _whole(length: int, tail: str) -> Iterable[DigestKind]:
     tails = {-1: tail} if tail else {}
-    yield Kind("base64 of a digest", _BASE64, (length,), tails, prior_bits=6.0)
+    yield DigestKind("base64 of a digest", _BASE64, (length,), tails, prior_bits=6.0)
     if padding := -length % 4:
-        yield Kind("base64 of a digest", _BASE64, (length,), tails, padding, prior_bits=6.0)
+        yield DigestKind("base64 of a digest", _BASE64, (length,), tails, padding, prior_bits=6.0)
 
 
-KINDS: tuple[Kind, ...] = (
-    Kind("des-crypt", _CRYPT64, (13,), {12: _CRYPT_TAIL}, prior_bits=6.0, tail_bits=2.0),
+KINDS: tuple[DigestKind, ...] = (
+    DigestKind("des-crypt", _CRYPT64, (13,), {12: _CRYPT_TAIL}, prior_bits=6.0, tail_bits=2.0),
     *(
-        Kind(
+        DigestKind(
             "bigcrypt",
             _CRYPT64,
             (2 + 11 * blocks,),
@@ -82,10 +82,10 @@ KINDS: tuple[Kind, ...] = (
     ),
     *(kind for length, tail in ((22, _FOUR), (27, _SIXTEEN), (38, _FOUR), (43, _SIXTEEN),
                                 (64, ""), (86, _FOUR)) for kind in _whole(length, tail)),
-    Kind("hexadecimal digits of a digest", HEX, prior_bits=7.0, gain_bits=_HEX_GAIN),
-    Kind("hexadecimal digits of a digest", HEX_UPPER, prior_bits=7.0, gain_bits=_HEX_GAIN),
-    Kind("base32 of a digest", _BASE32, prior_bits=9.0),
-    Kind("base64 of a digest, cut off", _BASE64, prior_bits=9.0),
-    Kind("digits of crypt(3), cut off", _CRYPT64, prior_bits=9.0),
-    Kind("base64 of a digest, cut off", _URL64, prior_bits=9.0),
+    DigestKind("hexadecimal digits of a digest", HEX, prior_bits=7.0, gain_bits=_HEX_GAIN),
+    DigestKind("hexadecimal digits of a digest", HEX_UPPER, prior_bits=7.0, gain_bits=_HEX_GAIN),
+    DigestKind("base32 of a digest", _BASE32, prior_bits=9.0),
+    DigestKind("base64 of a digest, cut off", _BASE64, prior_bits=9.0),
+    DigestKind("digits of crypt(3), cut off", _CRYPT64, prior_bits=9.0),
+    DigestKind("base64 of a digest, cut off", _URL64, prior_bits=9.0),
 )  # fmt: skip

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from lean_tumbler.core.reading.reader import Reading
+from lean_tumbler.core.reading.readings import Reading
 
 CONFIDENCE = 0.95
 

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
-from lean_tumbler.core.formulas.notation import is_part_name
+from lean_tumbler.core.formulas.tokens import is_part_name
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.errors import LayoutError
 

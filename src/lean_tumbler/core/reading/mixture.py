@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from math import log2
 
 from lean_tumbler.core.likelihood import typed_bits
-from lean_tumbler.core.reading.digest_kinds import KINDS, Kind
+from lean_tumbler.core.reading.digest_kinds import KINDS, DigestKind
 
 EVIDENCE_BITS = 12.0  # one false alarm in some four thousand classes
 _ROUNDS = 10
@@ -51,9 +51,9 @@ class Mixture:
         self._known += [[_minus(look(text)) for text in self._texts] for look in _OTHERS]
         self._best_known = [max(logs) for logs in zip(*self._known, strict=True)]
 
-    def kinds(self, length: int) -> list[tuple[Kind, float]]:
+    def kinds(self, length: int) -> list[tuple[DigestKind, float]]:
         """Give the kinds of digests among them, each with its share of the column."""
-        found: list[tuple[Kind, list[float]]] = []
+        found: list[tuple[DigestKind, list[float]]] = []
         candidates = self._candidates(length)
         if not candidates:
             return []
@@ -77,7 +77,7 @@ class Mixture:
         _, shares = self._fitted([logs for _, logs in found])
         return [(kind, share) for (kind, _), share in zip(found, shares, strict=True)]
 
-    def _candidates(self, length: int) -> list[tuple[Kind, list[float]]]:
+    def _candidates(self, length: int) -> list[tuple[DigestKind, list[float]]]:
         """Give the kinds that explain some text better than all that is no digest."""
         found = []
         for kind in KINDS:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.named import NamedFormula
-from lean_tumbler.core.reading.reader import Reading, State
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.ways import Before, Bounds, CryptWay, DerivationWay, opens
 from lean_tumbler.errors import CheckImpossible
 

@@ -14,7 +14,14 @@ from functools import cached_property
 from math import log2
 
 from lean_tumbler.core.likelihood import typed_bits
-from lean_tumbler.core.reading.digest_kinds import ALL_DIGITS, DIGITS, HEX, KINDS, LETTERS, Kind
+from lean_tumbler.core.reading.digest_kinds import (
+    ALL_DIGITS,
+    DIGITS,
+    HEX,
+    KINDS,
+    LETTERS,
+    DigestKind,
+)
 from lean_tumbler.core.reading.mixture import Mixture
 
 SHORTEST = 8  # a shorter text says too little to be told from a word
@@ -24,8 +31,8 @@ DESTROY_SHARE = 1e-9  # a text likelier than this to be a digest is not taken fo
 ALONE_SHARE = 1e-3  # the same where nobody has seen the column
 DRAWN_SHARE, DRAWN_ROWS = 0.2, 30  # from here on, texts drawn of letters and digits are no accident
 
-_DRAWN = Kind("letters and digits drawn at random", DIGITS + LETTERS)
-_DRAWN_DIGITS = Kind("digits drawn at random", DIGITS)
+_DRAWN = DigestKind("letters and digits drawn at random", DIGITS + LETTERS)
+_DRAWN_DIGITS = DigestKind("digits drawn at random", DIGITS)
 
 _PAIR, _LONG, _MARK = "[0-9a-fA-F]{2}", "[0-9a-fA-F]{32,}", "[:$|;,.@#-]"
 # Nobody types these: bytes as lists of numbers or as separated pairs, a digest with its salt.
@@ -51,7 +58,7 @@ class Suspected:
         share: the estimated part of the column's texts.
     """
 
-    kind: Kind
+    kind: DigestKind
     length: int
     share: float
 
@@ -181,7 +188,7 @@ class Survey:
 
 def _drawn(length: int, texts: Sequence[tuple[str, float]], total: int) -> Iterable[Suspected]:
     """Find what is drawn of letters and digits, or of digits: too many to be chosen one by one."""
-    looks: tuple[tuple[Kind, Callable[[str], bool]], ...] = (
+    looks: tuple[tuple[DigestKind, Callable[[str], bool]], ...] = (
         (_DRAWN_DIGITS, str.isdigit),
         (_DRAWN, lambda text: text.isalnum() and not text.isdigit()),
     )

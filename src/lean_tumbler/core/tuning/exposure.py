@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from lean_tumbler.core.audit.results import Reading
+from lean_tumbler.core.audit.results import GroupReading
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.tuning.attacker import AttackCost, Attacker, attack_cost, guesses_per_second
 from lean_tumbler.core.tuning.popularity import LIKELIEST
@@ -24,7 +24,7 @@ class Exposure:
         fallen: the share of the rows that opens for `SPEND_EACH` a row, spread evenly over them.
     """
 
-    reading: Reading
+    reading: GroupReading
     rows: int
     guesses_per_second: float
     together: bool
@@ -32,7 +32,7 @@ class Exposure:
     cracked_share: float
 
 
-def exposures(groups: Iterable[tuple[Reading, int]], attacker: Attacker) -> list[Exposure]:
+def exposures(groups: Iterable[tuple[GroupReading, int]], attacker: Attacker) -> list[Exposure]:
     """Give the exposure of each group that can be attacked, the cheapest first.
 
     Args:
@@ -47,7 +47,7 @@ def exposures(groups: Iterable[tuple[Reading, int]], attacker: Attacker) -> list
     return sorted(found, key=lambda exposure: -exposure.guesses_per_second)
 
 
-def _exposure(reading: Reading, rows: int, attacker: Attacker) -> Exposure | None:
+def _exposure(reading: GroupReading, rows: int, attacker: Attacker) -> Exposure | None:
     hardware = attacker.hardware
     together = not reading.salted
     if reading.grade is Grade.READABLE:

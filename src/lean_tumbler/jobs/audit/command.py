@@ -84,7 +84,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.audit.findings import RULES
+    from lean_tumbler.core.audit.rules import RULES
     from lean_tumbler.jobs.audit.report import audit_document, draw_audit
     from lean_tumbler.jobs.audit.tables import all_accounts_csv, audit_csv, audit_sarif
     from lean_tumbler.reports.documents import as_json

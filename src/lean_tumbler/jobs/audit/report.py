@@ -8,7 +8,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from lean_tumbler.core.audit.findings import Finding, Severity
+from lean_tumbler.core.audit.rules import Severity
 from lean_tumbler.core.grades import BELOW_FLOOR
 from lean_tumbler.jobs.audit.attack import ATTACK_HEADINGS, attack_document, attack_rows
 from lean_tumbler.reports.documents import Document, new_document
@@ -18,7 +18,8 @@ from lean_tumbler.reports.wording import costs, count
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from lean_tumbler.core.audit.results import Affected, Profile, Reading
+    from lean_tumbler.core.audit.findings import Finding
+    from lean_tumbler.core.audit.results import Affected, GroupReading, Profile
     from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
 
@@ -65,7 +66,7 @@ def _column(column: AuditedColumn, attacker: Attacker) -> Document:
     }
 
 
-def _group(reading: Reading, affected: Affected, values: int) -> Document:
+def _group(reading: GroupReading, affected: Affected, values: int) -> Document:
     return {
         "scheme": reading.scheme,
         "layout": reading.layout,

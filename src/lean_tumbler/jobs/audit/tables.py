@@ -5,13 +5,14 @@ from __future__ import annotations
 import hashlib
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.audit.findings import RULES, Finding, Severity
+from lean_tumbler.core.audit.rules import RULES, Severity
 from lean_tumbler.reports.csv_lines import csv_line
 from lean_tumbler.reports.sarif import sarif_log
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from lean_tumbler.core.audit.findings import Finding
     from lean_tumbler.reports.documents import Document
     from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
 

@@ -17,7 +17,7 @@ ANSWER_SECONDS = 300.0  # a call takes seconds; a worker that never answers ends
 
 
 @dataclass(frozen=True, slots=True)
-class Elsewhere:
+class RemoteDerivation:
     """Other machines.
 
     Attributes:
@@ -48,7 +48,7 @@ class Elsewhere:
         return future
 
 
-def results_of(call: "Future[list[Derived]]", elsewhere: Elsewhere | None) -> list[Derived]:
+def results_of(call: "Future[list[Derived]]", elsewhere: RemoteDerivation | None) -> list[Derived]:
     """Wait for what was derived.
 
     Raises:

@@ -27,7 +27,7 @@ from lean_tumbler.jobs.bulk.context import Randomness, RunContext
 from lean_tumbler.jobs.bulk.deriving import (
     CHECKED_SHARE,
     Derived,
-    Elsewhere,
+    RemoteDerivation,
     expected_seconds,
     require_right,
     results_of,
@@ -79,7 +79,7 @@ class Workers:
 
     executor: Executor
     count: int
-    elsewhere: Elsewhere | None = None
+    elsewhere: RemoteDerivation | None = None
 
 
 def require_formulas(store: LoginStore, policy: StoragePolicy) -> None:

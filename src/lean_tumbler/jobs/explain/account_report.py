@@ -8,7 +8,7 @@ from rich.text import Text
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.reading.evidence import Proof
-from lean_tumbler.core.reading.reader import State
+from lean_tumbler.core.reading.readings import State
 from lean_tumbler.core.reading.ways import Certainty, FormulaWay, PasswordWay, Way
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
@@ -17,7 +17,7 @@ from lean_tumbler.reports.wording import sentence
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from lean_tumbler.core.reading.reader import Reading
+    from lean_tumbler.core.reading.readings import Reading
     from lean_tumbler.jobs.explain.explaining import ExplainedAccount
 
 _CERTAINTY = {

@@ -11,7 +11,7 @@ from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
-from lean_tumbler.core.reading.reader import Reading, State
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column
 from lean_tumbler.core.reading.ways import (

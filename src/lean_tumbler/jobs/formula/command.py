@@ -88,7 +88,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
 
 def _solve(arguments: argparse.Namespace, session: Session) -> int:
-    from lean_tumbler.core.formulas.solver import Narrowed
+    from lean_tumbler.core.formulas.solutions import Narrowed
     from lean_tumbler.jobs.formula.report import draw_solve, solve_document
     from lean_tumbler.jobs.formula.solving import read_hint, solve_accounts
     from lean_tumbler.stores.file_access import read_lines

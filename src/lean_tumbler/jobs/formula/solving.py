@@ -6,15 +6,10 @@ from dataclasses import dataclass, replace
 
 from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.search_space import DIGEST_ORDER
-from lean_tumbler.core.formulas.solver import (
-    Narrowed,
-    NearMiss,
-    Solution,
-    SolvedAccount,
-    Solver,
-)
+from lean_tumbler.core.formulas.solutions import Narrowed, NearMiss, Solution, SolvedAccount
+from lean_tumbler.core.formulas.solver import Solver
 from lean_tumbler.core.formulas.stored_digests import is_like_a_digest
-from lean_tumbler.core.reading.reader import digest_and_salt
+from lean_tumbler.core.reading.candidates import digest_and_salt
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import KnownAccountsError, UsageError

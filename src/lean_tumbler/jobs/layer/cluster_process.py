@@ -18,7 +18,7 @@ from typing import Any
 
 from lean_tumbler.core.layering import DerivationTask
 from lean_tumbler.errors import SourceError, StoreUnavailable, UsageError
-from lean_tumbler.jobs.bulk.deriving import Elsewhere
+from lean_tumbler.jobs.bulk.deriving import RemoteDerivation
 from lean_tumbler.stores.json_text import load_json
 
 _LINE_BYTES = 1 << 24
@@ -175,7 +175,7 @@ def _digests(results: Any, tasks: int) -> Digests:
 
 
 @contextmanager
-def cluster(address: str) -> Iterator[tuple[Elsewhere, int]]:
+def cluster(address: str) -> Iterator[tuple[RemoteDerivation, int]]:
     """Start the process, and connect it to a scheduler; give what derives, and how many at once.
 
     Raises:
@@ -193,6 +193,6 @@ def cluster(address: str) -> Iterator[tuple[Elsewhere, int]]:
         try:
             found = ClusterProcess(process, address)
             workers = found.start()
-            yield Elsewhere(found.digests, address), workers
+            yield RemoteDerivation(found.digests, address), workers
         finally:
             process.kill()

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from lean_tumbler.core.policy import StorePolicy
-    from lean_tumbler.jobs.bulk.deriving import Elsewhere
+    from lean_tumbler.jobs.bulk.deriving import RemoteDerivation
     from lean_tumbler.jobs.bulk.layering import Selection
 
 EXAMPLE = """\
@@ -138,7 +138,7 @@ def _selection(arguments: argparse.Namespace) -> "Selection":
 
 
 @contextmanager
-def _elsewhere(arguments: argparse.Namespace) -> "Iterator[tuple[Elsewhere | None, int]]":
+def _elsewhere(arguments: argparse.Namespace) -> "Iterator[tuple[RemoteDerivation | None, int]]":
     """Give the cluster that derives, if there is one, and how many calls run there at once."""
     if arguments.cluster is None:
         yield None, 0

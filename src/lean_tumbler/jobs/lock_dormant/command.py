@@ -56,7 +56,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.lock_dormant.locking import Choice, lock_dormant
+    from lean_tumbler.jobs.lock_dormant.locking import LockChoice, lock_dormant
     from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document, reset_list
     from lean_tumbler.stores.file_access import write_text
 
@@ -66,7 +66,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         raise UsageError(
             "--backup and --to are needed: what is locked must be possible to open again"
         )
-    choice = Choice(
+    choice = LockChoice(
         before=arguments.before or session.today() - timedelta(days=arguments.away),
         undated=arguments.undated,
         share=arguments.share,

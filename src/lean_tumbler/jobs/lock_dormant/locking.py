@@ -48,7 +48,7 @@ class Dormant:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Choice:
+class LockChoice:
     """Which accounts are locked.
 
     Attributes:
@@ -96,7 +96,7 @@ def lock_dormant(
     *,
     store_policy: StorePolicy,
     policy: StoragePolicy,
-    choice: Choice,
+    choice: LockChoice,
     context: RunContext,
     today: date,
 ) -> Locked:
@@ -145,7 +145,7 @@ class _Locking:
         table: str,
         store_policy: StorePolicy,
         policy: StoragePolicy,
-        choice: Choice,
+        choice: LockChoice,
         context: RunContext,
         today: date,
     ) -> None:

@@ -38,7 +38,7 @@ class Moment(StrEnum):
     SECOND_LOGIN = "after the second"
 
 
-class Tried(StrEnum):
+class TriedText(StrEnum):
     """What was typed."""
 
     RIGHT = "the password"
@@ -52,7 +52,7 @@ class Tried(StrEnum):
     LONG = "filled up to 1,000 characters"
 
 
-_TRIED_ALWAYS = (Tried.RIGHT, Tried.WRONG)
+_TRIED_ALWAYS = (TriedText.RIGHT, TriedText.WRONG)
 
 
 @dataclass(slots=True)
@@ -68,7 +68,7 @@ class Difference:
     """An answer that changed."""
 
     login: str
-    tried: Tried
+    tried: TriedText
     moment: Moment
     admitted_before: bool
     reason: str = ""
@@ -100,8 +100,8 @@ class Rehearsal:
     known: int = 0
     absent: list[str] = field(default_factory=list)
     rejected: list[str] = field(default_factory=list)
-    known_accounts: list[evidence_file.Tried] = field(default_factory=list)
-    cells: dict[tuple[Tried, Moment], Cell] = field(default_factory=dict)
+    known_accounts: list[evidence_file.CohortTrial] = field(default_factory=list)
+    cells: dict[tuple[TriedText, Moment], Cell] = field(default_factory=dict)
     differences: list[Difference] = field(default_factory=list)
     layering: LayeringSummary | None = None
     needed: int = 0
@@ -123,7 +123,7 @@ class Rehearsal:
 @dataclass(slots=True)
 class _Attempt:
     login: str
-    tried: Tried
+    tried: TriedText
     password: str
     before: bool = False
 
@@ -230,7 +230,7 @@ class _RehearsalRun:
         """Note a known account for its cohort."""
         if outcome is not None and outcome.label:
             key = CohortKey(self._name, outcome.label, outcome.identity)
-            known = evidence_file.Tried(key=key, login=login, right=outcome.admitted)
+            known = evidence_file.CohortTrial(key=key, login=login, right=outcome.admitted)
             self._found.known_accounts.append(known)
 
     def _row(self, login: str) -> Account | None:
@@ -272,7 +272,7 @@ class _RehearsalRun:
     def log_in(self, attempts: Sequence[_Attempt]) -> None:
         """Log every account in with its password, and write what a login writes."""
         for attempt in attempts:
-            row = self._row(attempt.login) if attempt.tried is Tried.RIGHT else None
+            row = self._row(attempt.login) if attempt.tried is TriedText.RIGHT else None
             if row is None:
                 continue
             outcome, _ = self._ask(row, attempt.password)
@@ -281,19 +281,19 @@ class _RehearsalRun:
                 self._copy.swap(swap)
 
 
-def _texts(password: str, other: str, *, wholly: bool) -> Iterator[tuple[Tried, str]]:
+def _texts(password: str, other: str, *, wholly: bool) -> Iterator[tuple[TriedText, str]]:
     """Give the password and what is not it; texts that are the password after all are left out."""
-    yield Tried.RIGHT, password
+    yield TriedText.RIGHT, password
     size = len(password.encode("utf-8"))
-    changed = {Tried.WRONG: ("b" if password[:1] == "a" else "a") + password[1:]}
+    changed = {TriedText.WRONG: ("b" if password[:1] == "a" else "a") + password[1:]}
     if wholly:
         changed |= {
-            Tried.OTHERS: other,
-            Tried.CASE: password.swapcase(),
-            Tried.BLANK: password + " ",
-            Tried.ACCENT: password + "é",
-            Tried.BYTES_72: password + "x" * (_BLOCK_BYTES - size),
-            Tried.BYTES_73: password + "x" * (_BLOCK_BYTES + 1 - size),
-            Tried.LONG: password + "x" * (_LONG_CHARACTERS - len(password)),
+            TriedText.OTHERS: other,
+            TriedText.CASE: password.swapcase(),
+            TriedText.BLANK: password + " ",
+            TriedText.ACCENT: password + "é",
+            TriedText.BYTES_72: password + "x" * (_BLOCK_BYTES - size),
+            TriedText.BYTES_73: password + "x" * (_BLOCK_BYTES + 1 - size),
+            TriedText.LONG: password + "x" * (_LONG_CHARACTERS - len(password)),
         }
     yield from ((tried, text) for tried, text in changed.items() if text != password)

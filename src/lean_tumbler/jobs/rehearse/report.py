@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.jobs.rehearse.rehearsal import Moment, Tried
+from lean_tumbler.jobs.rehearse.rehearsal import Moment, TriedText
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
@@ -87,7 +87,7 @@ def _verdict(found: Rehearsal) -> Text:
 def _matrix(found: Rehearsal) -> Table:
     table = new_table("typed", *(str(moment) for moment in Moment), right=(1, 2, 3, 4))
     changed = {(entry.tried, entry.moment) for entry in found.differences}
-    for tried in Tried:
+    for tried in TriedText:
         cells = [(moment, found.cells.get((tried, moment))) for moment in Moment]
         if any(cell for _, cell in cells):
             table.add_row(

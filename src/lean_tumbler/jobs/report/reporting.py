@@ -9,14 +9,14 @@ from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.core.standards import POINTS, Facts, Point, Verdict
+from lean_tumbler.core.standards import POINTS, Facts, Point, PointVerdict
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.history import Entry
 from lean_tumbler.stores.interface import HasSchema
 from lean_tumbler.stores.locators import open_guard, open_store
 from lean_tumbler.stores.scans.auditing import AuditedColumn
 from lean_tumbler.stores.scans.migration_progress import MigrationProgress
-from lean_tumbler.stores.sealed_backup import Head, read_head
+from lean_tumbler.stores.sealed_backup import BackupHead, read_head
 from lean_tumbler.stores.sql.surroundings import Surroundings
 
 _NO_SALT = (Grade.READABLE, Grade.FAST_UNSALTED)
@@ -27,7 +27,7 @@ class KeptBackup:
     """A sealed backup: the file, what its head says, and whether it should be gone."""
 
     path: Path
-    head: Head
+    head: BackupHead
     expired: bool
 
 
@@ -47,7 +47,7 @@ class StoreReport:
     column: AuditedColumn
     around: Surroundings
     guarded: bool | None
-    points: Sequence[tuple[Point, Verdict, str]]
+    points: Sequence[tuple[Point, PointVerdict, str]]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

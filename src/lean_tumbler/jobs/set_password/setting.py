@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from lean_tumbler.core.login.gateway import CredentialGateway
-from lean_tumbler.core.reading.reader import State
+from lean_tumbler.core.reading.readings import State
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, Swap, SwapResult
 

@@ -10,21 +10,17 @@ from lean_tumbler.core.formulas.near_misses import changed_inputs, fits, near_mi
 from lean_tumbler.core.login.checking import Verdict, check
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.reading.candidates import digest_and_salt
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.reading.evidence import CohortKey
-from lean_tumbler.core.reading.reader import (
-    BARE_FORMULAS,
-    Reading,
-    RowReader,
-    State,
-    digest_and_salt,
-)
+from lean_tumbler.core.reading.reader import BARE_FORMULAS, RowReader
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.slow_misses import SlowMisses
 from lean_tumbler.core.reading.ways import Bounds, Certainty, CryptWay, DerivationWay, Way
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.errors import CheckImpossible
-from lean_tumbler.stores.evidence_file import Tried
+from lean_tumbler.stores.evidence_file import CohortTrial
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.known_accounts import KnownAccount
 
@@ -65,7 +61,7 @@ class Verification:
     """
 
     accounts: list[CheckedAccount]
-    tried: list[Tried]
+    tried: list[CohortTrial]
 
 
 def verify_accounts(
@@ -89,7 +85,7 @@ def verify_accounts(
     """
     misses = _NearMisses(reader, bounds, earlier)
     checked: list[CheckedAccount] = []
-    tried: list[Tried] = []
+    tried: list[CohortTrial] = []
     for account in accounts:
         row, problem = _row(account, store)
         if row is None:
@@ -100,7 +96,7 @@ def verify_accounts(
         checked.append(found)
         if reading.state is State.VALUE and reading.certainty is not Certainty.SAID:
             key = CohortKey.of(store_name, reading)
-            tried.append(Tried(key=key, login=account.login, right=found.accepted))
+            tried.append(CohortTrial(key=key, login=account.login, right=found.accepted))
     return Verification(accounts=checked, tried=tried)
 
 

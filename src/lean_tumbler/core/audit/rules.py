@@ -1,0 +1,332 @@
+"""The findings: code, severity, what each means, and what to do."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+from types import MappingProxyType
+
+from lean_tumbler.core.audit.detectors import (
+    ByReading,
+    Detector,
+    Flagged,
+    PrivilegedBelowFloor,
+    SameElsewhere,
+    SharedDigest,
+    SharedLogin,
+    SharedSalt,
+    WholeColumn,
+    how_narrow,
+    is_leftover_table,
+    is_log,
+    is_not_locked,
+    is_too_narrow,
+)
+from lean_tumbler.core.audit.value_detectors import (
+    CommonPassword,
+    CutOff,
+    DigestOfDigest,
+    DrawnAtRandom,
+    Encrypted,
+    MixedCase,
+)
+from lean_tumbler.core.grades import Grade
+from lean_tumbler.core.schemes.obsolete.remnants import REMNANT
+
+
+class Severity(StrEnum):
+    """How bad, least first."""
+
+    LOW = "low"
+    MEDIUM = "medium"
+    HIGH = "high"
+    CRITICAL = "critical"
+
+    @property
+    def rank(self) -> int:
+        """0 for the least."""
+        return list(Severity).index(self)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rule:
+    """One thing that can be wrong.
+
+    Attributes:
+        summary: what it means, in a sentence.
+        breaks: the published rule that it breaks; empty where there is none.
+        remedy: the next command or step.
+        detect: how it is seen.
+    """
+
+    severity: Severity
+    summary: str
+    breaks: str = ""
+    remedy: str
+    detect: Detector
+
+
+_ASVS = "OWASP ASVS 4.0.3, 2.4.1"
+
+
+_NIST = "NIST SP 800-63B-4, 3.1.1.2"
+
+
+_BELOW = frozenset({Grade.FAST_SALTED, Grade.OUTDATED})
+
+
+RULES: MappingProxyType[str, Rule] = MappingProxyType(
+    {
+        "plain-text": Rule(
+            severity=Severity.CRITICAL,
+            summary="Passwords can be read by anyone who reads the column.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Declare a cohort with plain_text = true for the store, then run "
+            "`lean-tumbler layer`: these rows become current at once.",
+            detect=ByReading(
+                lambda reading: reading.scheme == "plain-text",
+                "{rows} of {all} rows hold text that is no digest",
+                lambda case: case.place.opens is None,
+            ),
+        ),
+        "digests-among-texts": Rule(
+            severity=Severity.HIGH,
+            summary="Texts that are drawn at random, as a group, are digests of something: taken "
+            "for passwords, they would be lost.",
+            remedy="Find out how they were made (`lean-tumbler formula solve`), and declare a "
+            "cohort for them.",
+            detect=DrawnAtRandom(),
+        ),
+        "encoded-only": Rule(
+            severity=Severity.CRITICAL,
+            summary="An encoding hides nothing: the passwords can be computed without guessing.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Decode them once into the column, then run `lean-tumbler layer` on plain text.",
+            detect=ByReading(
+                lambda reading: reading.scheme == "encoded", "{rows} rows decode to words"
+            ),
+        ),
+        "reversible-encryption": Rule(
+            severity=Severity.CRITICAL,
+            summary="Whoever has the key, or the application's server, has every password.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Decrypt once into a column of plain text, run `lean-tumbler layer` on it, "
+            "then destroy key and cipher text.",
+            detect=Encrypted(),
+        ),
+        "empty-password": Rule(
+            severity=Severity.CRITICAL,
+            summary="The value is empty, or the digest of nothing.",
+            breaks=_NIST,
+            remedy="Find out what the old login code did with it; lock the account until then.",
+            detect=Flagged("empty-password", "{rows} rows"),
+        ),
+        "unsalted-digest": Rule(
+            severity=Severity.CRITICAL,
+            summary="One guess is tried against every account at once, billions a second.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Name the formula in the policy, prove it with `lean-tumbler verify`, "
+            "then run `lean-tumbler layer`.",
+            detect=ByReading(
+                lambda reading: reading.grade is Grade.FAST_UNSALTED,
+                "{rows} bare digests without salt ({schemes})",
+            ),
+        ),
+        "password-in-log": Rule(
+            severity=Severity.CRITICAL,
+            summary="A log or history holds credentials that nobody upgrades.",
+            breaks="OWASP ASVS 4.0.3, 7.1.1",
+            remedy="Delete the column's content, and stop the code that writes it.",
+            detect=ByReading(is_not_locked, "the table is named {place.table}", is_log),
+        ),
+        "privileged-at-risk": Rule(
+            severity=Severity.CRITICAL,
+            summary="Administrators' values are below the floor: they fall first.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Have these people log in or set new passwords first; then layer the rest.",
+            detect=PrivilegedBelowFloor(),
+        ),
+        "static-salt": Rule(
+            severity=Severity.HIGH,
+            summary="One salt for all is no salt: one guess is tried against all of them.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Run `lean-tumbler layer`: each row gets a fresh salt of its own.",
+            detect=SharedSalt(static=True),
+        ),
+        "shared-digest": Rule(
+            severity=Severity.HIGH,
+            summary="Equal digests betray equal passwords: one guessed, all of them known.",
+            breaks=_ASVS,
+            remedy="Run `lean-tumbler layer`: a fresh salt for each row hides which are equal.",
+            detect=SharedDigest(),
+        ),
+        "cost-below-floor": Rule(
+            severity=Severity.HIGH,
+            summary="The hash is fast enough to try likely passwords in bulk.",
+            breaks=f"{_NIST}; the floor in force",
+            remedy="Run `lean-tumbler tune`, then `lean-tumbler layer`; logins upgrade the rest.",
+            detect=ByReading(lambda reading: reading.grade in _BELOW, "{schemes}; floor: {floor}"),
+        ),
+        "leftover-column": Rule(
+            severity=Severity.HIGH,
+            summary="A readable column beside a hashed one undoes the hashing.",
+            breaks=_ASVS,
+            remedy="Prove with `lean-tumbler verify` that the other is in use, then drop this one.",
+            detect=ByReading(
+                lambda reading: reading.grade is Grade.READABLE,
+                "beside it stands: {beside}",
+                lambda case: bool(case.place.beside) and case.place.opens is None,
+            ),
+        ),
+        "opens-another-column": Rule(
+            severity=Severity.CRITICAL,
+            summary="The column holds the passwords themselves, beside their hashes.",
+            breaks=_ASVS,
+            remedy="Stop the code that writes it and empty it; backups and copies hold it too.",
+            detect=WholeColumn(
+                lambda case: case.place.opens is not None, lambda case: str(case.place.opens)
+            ),
+        ),
+        "leftover-table": Rule(
+            severity=Severity.HIGH,
+            summary="A copy that was left behind keeps the old values alive.",
+            breaks=_ASVS,
+            remedy="Delete it, and the backups that it was made for.",
+            detect=ByReading(is_not_locked, "the table is named {place.table}", is_leftover_table),
+        ),
+        "same-value-elsewhere": Rule(
+            severity=Severity.HIGH,
+            summary="The same value stands in another column for the same login: a copy, or one "
+            "password for both. An upgrade of one leaves the other as it is.",
+            remedy="Find out which column is checked at login; empty the other, or migrate both.",
+            detect=SameElsewhere(),
+        ),
+        "common-password": Rule(
+            severity=Severity.CRITICAL,
+            summary="These passwords are among the first that anybody would try.",
+            breaks="NIST SP 800-63B-4, 3.1.1.2 (blocklist)",
+            remedy="Have these people choose new ones; the administrators today.",
+            detect=CommonPassword(),
+        ),
+        "column-too-narrow": Rule(
+            severity=Severity.HIGH,
+            summary="A new value would be refused, or cut off without an error: a lockout.",
+            remedy="Widen the column to 255 characters before anything is written to it.",
+            detect=WholeColumn(is_too_narrow, how_narrow),
+        ),
+        "login-not-unique": Rule(
+            severity=Severity.HIGH,
+            summary="Two rows answer to one login: which of them is checked is chance.",
+            remedy="Merge or rename them; the commands that write refuse such logins until then.",
+            detect=SharedLogin(),
+        ),
+        "truncated-value": Rule(
+            severity=Severity.HIGH,
+            summary="The value begins like a known scheme but is not whole: nobody can log in.",
+            remedy="Look at the column's width; the passwords must be reset.",
+            detect=CutOff(),
+        ),
+        "obsolete-variant": Rule(
+            severity=Severity.MEDIUM,
+            summary="A variant that newer software replaced because of a fault or a weakness.",
+            breaks="RFC 9106 section 4",
+            remedy="The next login rewrites it; until then check that these accounts can log in.",
+            detect=Flagged("obsolete-variant", "{rows} rows"),
+        ),
+        "case-folding-collation": Rule(
+            severity=Severity.MEDIUM,
+            summary="The database takes upper and lower case for one when it compares this column.",
+            remedy="Give the column a binary collation; comparing values in SQL errs until then.",
+            detect=WholeColumn(
+                lambda case: bool(case.place.collation),
+                lambda case: f"{case.place.column} is compared by {case.place.collation}",
+            ),
+        ),
+        "digest-of-digest": Rule(
+            severity=Severity.MEDIUM,
+            summary="A digest of a digest is as fast to guess as one; somebody layered it already.",
+            breaks=_ASVS,
+            remedy="Write both digests into the formula, then run `lean-tumbler layer`.",
+            detect=DigestOfDigest(),
+        ),
+        "salt-reused": Rule(
+            severity=Severity.MEDIUM,
+            summary="Accounts that share a salt are attacked together.",
+            breaks="RFC 8018 section 4.1",
+            remedy="Run `lean-tumbler layer`: each row gets a fresh salt of its own.",
+            detect=SharedSalt(static=False),
+        ),
+        "salt-is-login": Rule(
+            severity=Severity.MEDIUM,
+            summary="The login as salt can be known beforehand, and is the same elsewhere.",
+            breaks="RFC 8018 section 4.1",
+            remedy="Run `lean-tumbler layer`: it keeps the old login, so renames do no harm.",
+            detect=Flagged("salt-is-login", "{rows} rows"),
+        ),
+        "short-salt": Rule(
+            severity=Severity.LOW,
+            summary="A salt below 8 bytes repeats by chance in a large store.",
+            breaks="RFC 8018 section 4.1",
+            remedy="Run `lean-tumbler layer`: each row gets 16 fresh random bytes.",
+            detect=Flagged("short-salt", "{rows} rows"),
+        ),
+        "salt-with-blanks": Rule(
+            severity=Severity.LOW,
+            summary="Blanks around a salt are part of the formula, or were added by the column.",
+            remedy="Try `append salt:trim` beside `append salt` with `lean-tumbler verify`.",
+            detect=Flagged("salt-with-blanks", "{rows} salts begin or end with a blank"),
+        ),
+        "stray-blanks": Rule(
+            severity=Severity.LOW,
+            summary="Blanks around a text that is no digest, mostly from a padded column.",
+            remedy="Find out whether the old program took them off; as plain text they count.",
+            detect=Flagged("stray-blanks", "{rows} texts begin or end with a blank"),
+        ),
+        "wrapped-value": Rule(
+            severity=Severity.MEDIUM,
+            summary="Something stands around whole values: a copy, an export or a bug put it "
+            "there, and most software fails on it.",
+            remedy="No reset is needed: checks here look inside, and logins and `lean-tumbler "
+            "layer` write clean values. Find the code that wrote them.",
+            detect=ByReading(
+                lambda reading: bool(reading.wrappers), "{rows} of {all} values have {wrappers}"
+            ),
+        ),
+        "remnant": Rule(
+            severity=Severity.HIGH,
+            summary="A failed write left the name of nothing, an object's print or a mask: no "
+            "password opens these accounts.",
+            remedy="Look for code that ignored an error, or stored a promise before it was kept "
+            "(a missing await); these accounts need a reset.",
+            detect=ByReading(
+                lambda reading: reading.scheme == REMNANT, "{rows} of {all} values are remnants"
+            ),
+        ),
+        "not-understood": Rule(
+            severity=Severity.HIGH,
+            summary="Nobody knows how these values were made, or whether their owners can log in.",
+            remedy="Look at one with `lean-tumbler explain`; known accounts and `lean-tumbler "
+            "formula solve` may say how they were made.",
+            detect=ByReading(
+                lambda reading: reading.grade is Grade.UNKNOWN and reading.scheme != REMNANT,
+                "{rows} of {all} values are not understood",
+            ),
+        ),
+        "mixed-case-digest": Rule(
+            severity=Severity.LOW,
+            summary="Hexadecimal digits in both cases: more than one program wrote here.",
+            remedy="Verify known accounts of each kind before layering.",
+            detect=MixedCase(),
+        ),
+        "no-credential": Rule(
+            severity=Severity.LOW,
+            summary="Accounts without any stored value: another way in, or never finished.",
+            remedy="Find out how they log in before you count them as safe.",
+            detect=Flagged("no-credential", "{rows} of {all} rows"),
+        ),
+        "lock-marker": Rule(
+            severity=Severity.LOW,
+            summary="Accounts that no password opens; an old value behind a marker comes back.",
+            remedy="Nothing to do; where an old value stands behind the marker, delete it.",
+            detect=ByReading(lambda reading: reading.grade is Grade.LOCKED, "{rows} of {all} rows"),
+        ),
+    }
+)

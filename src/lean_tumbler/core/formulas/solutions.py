@@ -1,0 +1,51 @@
+"""What a search is given, and what it finds."""
+
+from dataclasses import dataclass, field
+
+from lean_tumbler.core.formulas.evaluation import Inputs
+from lean_tumbler.core.formulas.search_space import DIGEST_ORDER
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SolvedAccount:
+    """What is known of one account: the inputs, and the text that a formula must print."""
+
+    inputs: Inputs = field(repr=False)
+    stored: str = field(repr=False)
+
+
+@dataclass(frozen=True, slots=True)
+class NearMiss:
+    """A formula that explains some accounts, by their places in the list."""
+
+    formula: str
+    explained: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Solution:
+    """What the search found.
+
+    Attributes:
+        formulas: canonical texts that explain every account, the plausible first.
+        near_misses: those that explain some, the most first.
+        tried: digests that were computed.
+        seconds: how long it took.
+        exhausted: whether the whole space was searched.
+        reached: the last stage that was begun, in words.
+    """
+
+    formulas: tuple[str, ...]
+    near_misses: tuple[NearMiss, ...]
+    tried: int
+    seconds: float
+    exhausted: bool
+    reached: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Narrowed:
+    """What a hint leaves of the space: digests, and kinds of formula to try first."""
+
+    digests: tuple[str, ...] = DIGEST_ORDER
+    first: str = ""
