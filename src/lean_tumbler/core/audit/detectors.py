@@ -8,8 +8,8 @@ from typing import Protocol
 import polars as pl
 
 from lean_tumbler.core.audit.elsewhere import Elsewhere, values_of_logins
+from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.opening import Opens
-from lean_tumbler.core.audit.profile import Frame
 from lean_tumbler.core.audit.results import Affected, Clusters, GroupReading, Profile
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade
 

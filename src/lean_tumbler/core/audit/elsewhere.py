@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
-from lean_tumbler.core.audit.profile import Frame
+from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import Affected, affected_by
 from lean_tumbler.core.audit.tally import text_hash
 from lean_tumbler.core.grades import Grade

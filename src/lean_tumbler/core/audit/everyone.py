@@ -6,7 +6,7 @@ import polars as pl
 
 from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.findings import Finding, members
-from lean_tumbler.core.audit.profile import Frame
+from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
 

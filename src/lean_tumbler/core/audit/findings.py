@@ -9,7 +9,7 @@ from lean_tumbler.core.audit.detectors import (
     Case,
     Place,
 )
-from lean_tumbler.core.audit.profile import Frame
+from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.audit.rules import RULES, Severity
 from lean_tumbler.core.grades import Floor

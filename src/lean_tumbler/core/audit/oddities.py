@@ -6,7 +6,7 @@ from collections.abc import Iterator
 import polars as pl
 
 from lean_tumbler.core.audit.digest_lengths import TRUNCATED
-from lean_tumbler.core.audit.profile import Group
+from lean_tumbler.core.audit.frames import Group
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 

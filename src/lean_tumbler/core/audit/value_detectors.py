@@ -7,7 +7,7 @@ import polars as pl
 from lean_tumbler.core.audit.detectors import Case, Flagged, gather, of_reading, schemes_of
 from lean_tumbler.core.audit.digest_lengths import TRUNCATED, length_of
 from lean_tumbler.core.audit.evidence import unexplained_classes
-from lean_tumbler.core.audit.profile import Frame
+from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import Affected, GroupReading
 
 _TWICE = frozenset({"double-sha1"})

@@ -160,7 +160,7 @@ def show_document(shown: ShownFormula) -> Document:
 
 def draw_show(console: Console, shown: ShownFormula) -> None:
     """Print a formula, what it costs, and an example line by line."""
-    formula, example = shown.formula, shown.example
+    formula = shown.formula
     if shown.known:
         fits = "gives what is stored" if shown.fits else "gives something else than what is stored"
         style = "bold green" if shown.fits else "bold red"
@@ -169,6 +169,18 @@ def draw_show(console: Console, shown: ShownFormula) -> None:
     named = f"{shown.name}, " if shown.name else ""
     console.print(f"{named}fingerprint {notation.fingerprint(formula)}")
     console.print()
+    _draw_lossy(console, formula)
+    rate = 1 / shown.seconds_each
+    console.print(
+        f"A guess costs {count(work(formula), 'step')}: one core of this machine tries "
+        f"{rate:,.0f} a second; hardware made for it, thousands of times as many."
+    )
+    console.print()
+    _draw_example(console, shown)
+
+
+def _draw_lossy(console: Console, formula: Formula) -> None:
+    """Say whether a login tells which password the other logins will type."""
     narrowing = lossy(formula)
     if narrowing:
         console.print(
@@ -183,12 +195,11 @@ def draw_show(console: Console, shown: ShownFormula) -> None:
         )
     else:
         console.print("Not lossy: one password opens an account, so a login can rewrite its value.")
-    rate = 1 / shown.seconds_each
-    console.print(
-        f"A guess costs {count(work(formula), 'step')}: one core of this machine tries "
-        f"{rate:,.0f} a second; hardware made for it, thousands of times as many."
-    )
-    console.print()
+
+
+def _draw_example(console: Console, shown: ShownFormula) -> None:
+    """Print an example step by step."""
+    formula, example = shown.formula, shown.example
     table = new_table("step", "gives", "as")
     of = f"(the password of {shown.known})" if shown.known else "(an invented password)"
     table.add_row(of, shown.shown(example.password), _form(example.password, is_text=True))

@@ -12,8 +12,9 @@ from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
 from lean_tumbler.core.audit.elsewhere import Elsewhere, elsewhere, values_of_logins
 from lean_tumbler.core.audit.everyone import rows_of
 from lean_tumbler.core.audit.findings import Finding, findings, members
+from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.opening import Opens
-from lean_tumbler.core.audit.profile import Frame, Profiler
+from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.layering import characters_needed

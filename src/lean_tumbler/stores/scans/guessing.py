@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
-from lean_tumbler.core.audit.profile import Frame
+from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.representatives import row_of
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Grade

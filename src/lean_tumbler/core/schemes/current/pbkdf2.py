@@ -3,7 +3,7 @@
 import hashlib
 import re
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import partial
 from types import MappingProxyType
 
@@ -114,78 +114,64 @@ def _build_short_blob(match: re.Match[str]) -> Contents | None:
     return _contents("pbkdf2-sha1", 1000, raw[1:17], raw[17:], confidence=0.9)
 
 
-_DOTS = r"(?P<salt>[./0-9A-Za-z]+)\$(?P<digest>[./0-9A-Za-z]+)"
+def _layout(
+    scheme: str,
+    name: str,
+    structure: str,
+    start: str,
+    rest: str,
+    build: Callable[[str, re.Match[str]], Contents | None],
+    *,
+    key_groups: tuple[str, ...] = ("rounds",),
+    source: str = "RFC 8018",
+) -> Layout:
+    return Layout(
+        scheme=scheme,
+        name=name,
+        structure=structure,
+        source=source,
+        kind=Kind.DERIVATION,
+        says=Says.ALL,
+        starts=(start,),
+        pattern=re.escape(start) + rest,
+        key_groups=key_groups,
+        build=partial(build, scheme),
+    )
+
+
+_ROUNDS = "(?P<rounds>[0-9]+)"
+_TEXT_SALT = r"\$(?P<salt>[ -#%-~]+)\$"
+_IN_HEX = r"(?P<digest>(?:[0-9a-f]{2})+)"
+_IN_BASE64 = r"(?P<digest>[A-Za-z0-9+/]+)(?P<padding>=*)"
+_IN_DOTS = r"\$(?P<salt>[./0-9A-Za-z]+)\$(?P<digest>[./0-9A-Za-z]+)"
+_DOTS = "$rounds$salt$digest, a dot for each plus"
 
 
 def _layouts_of(scheme: str) -> Iterator[Layout]:
     name = _SCHEMES[scheme][0]
+    yield _layout(
+        scheme, phc.NAME, f"${scheme}$i=…[,l=…]$salt$digest", f"${scheme}$i=",
+        _ROUNDS + "(?:,l=(?P<length>[0-9]+))?" + phc.TAIL, _build_phc,
+        key_groups=("rounds", "length"), source=f"RFC 8018; {phc.SOURCE}",
+    )  # fmt: skip
+    yield _layout(
+        scheme, "modular, dot base64", f"${scheme}{_DOTS}", f"${scheme}$",
+        _ROUNDS + _IN_DOTS, _build_dots,
+    )  # fmt: skip
+    yield _layout(
+        scheme, "underscore name, dollar fields, base64", f"pbkdf2_{name}$rounds$salt$base64",
+        f"pbkdf2_{name}$", _ROUNDS + _TEXT_SALT + _IN_BASE64, _build_underscore,
+    )  # fmt: skip
+    yield _layout(
+        scheme, "colon name, dollar fields, hex", f"pbkdf2:{name}:rounds$salt$hex",
+        f"pbkdf2:{name}:", _ROUNDS + _TEXT_SALT + _IN_HEX, _build_colon,
+    )  # fmt: skip
     tags = ("PBKDF2", "PBKDF2-SHA1") if name == "sha1" else (f"PBKDF2-{name.upper()}",)
-    yield Layout(
-        scheme=scheme,
-        name=phc.NAME,
-        structure=f"${scheme}$i=…[,l=…]$salt$digest",
-        source=f"RFC 8018; {phc.SOURCE}",
-        kind=Kind.DERIVATION,
-        says=Says.ALL,
-        starts=(f"${scheme}$i=",),
-        pattern=rf"\${scheme}\$i=(?P<rounds>[0-9]+)(?:,l=(?P<length>[0-9]+))?" + phc.TAIL,
-        key_groups=("rounds", "length"),
-        build=partial(_build_phc, scheme),
-    )
-    yield Layout(
-        scheme=scheme,
-        name="modular, dot base64",
-        structure=f"${scheme}$rounds$salt$digest, a dot for each plus",
-        source="RFC 8018",
-        kind=Kind.DERIVATION,
-        says=Says.ALL,
-        starts=(f"${scheme}$",),
-        pattern=rf"\${scheme}\$(?P<rounds>[0-9]+)\$" + _DOTS,
-        key_groups=("rounds",),
-        build=partial(_build_dots, scheme),
-    )
-    yield Layout(
-        scheme=scheme,
-        name="underscore name, dollar fields, base64",
-        structure=f"pbkdf2_{name}$rounds$salt$base64",
-        source="RFC 8018",
-        kind=Kind.DERIVATION,
-        says=Says.ALL,
-        starts=(f"pbkdf2_{name}$",),
-        pattern=rf"pbkdf2_{name}\$(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
-        r"\$(?P<digest>[A-Za-z0-9+/]+)(?P<padding>=*)",
-        key_groups=("rounds",),
-        build=partial(_build_underscore, scheme),
-    )
-    yield Layout(
-        scheme=scheme,
-        name="colon name, dollar fields, hex",
-        structure=f"pbkdf2:{name}:rounds$salt$hex",
-        source="RFC 8018",
-        kind=Kind.DERIVATION,
-        says=Says.ALL,
-        starts=(f"pbkdf2:{name}:",),
-        pattern=rf"pbkdf2:{name}:(?P<rounds>[0-9]+)\$(?P<salt>[ -#%-~]+)"
-        r"\$(?P<digest>(?:[0-9a-f]{2})+)",
-        key_groups=("rounds",),
-        build=partial(_build_colon, scheme),
-    )
-    yield from (_tagged(scheme, tag) for tag in tags)
-
-
-def _tagged(scheme: str, tag: str) -> Layout:
-    return Layout(
-        scheme=scheme,
-        name="directory tag",
-        structure=f"{{{tag}}}rounds$salt$digest, a dot for each plus",
-        source="RFC 8018; RFC 2307 for the tag",
-        kind=Kind.DERIVATION,
-        says=Says.ALL,
-        starts=(f"{{{tag}}}",),
-        pattern=rf"\{{{tag}\}}(?P<rounds>[0-9]+)\$" + _DOTS,
-        key_groups=("rounds",),
-        build=partial(_build_dots, scheme),
-    )
+    for tag in tags:
+        yield _layout(
+            scheme, "directory tag", f"{{{tag}}}{_DOTS[1:]}", f"{{{tag}}}",
+            _ROUNDS + _IN_DOTS, _build_dots, source="RFC 8018; RFC 2307 for the tag",
+        )  # fmt: skip
 
 
 LAYOUTS = (

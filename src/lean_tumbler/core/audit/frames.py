@@ -1,0 +1,54 @@
+"""Rows of one frame, and the groups of those that are alike."""
+
+from collections import Counter
+from dataclasses import dataclass
+
+import polars as pl
+
+from lean_tumbler.core.audit.results import Affected, GroupReading
+from lean_tumbler.core.schemes.base import ParsedValue
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Rows of one shape in one frame: a representative's reading, and what is odd about all."""
+
+    stored: str
+    parsed: ParsedValue
+    reading: GroupReading
+    odd: tuple[str, ...]
+    affected: Affected
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Frame:
+    """One frame, looked at: what is to be added up.
+
+    Attributes:
+        rows: those with a value, with the columns `group` (the index in `groups`) and `salted`.
+        groups: the groups of its rows.
+        flags: code of a finding -> the rows that show it by their texts alone.
+        digests: fast rows with `text`, the hash of digest and salt.
+        salts: rows with a salt, `text` its hash.
+        logins: rows with a login, `text` its hash.
+        first_blocks: rows that may be cipher text, `text` the hash of their first block.
+        matches: what was read, the formula, and rows that it makes from a likely password.
+        spread: what was read, and how often each byte occurs in some of its digests.
+        own: what was read, and how many of some rows hold a digest of their login or of nothing.
+    """
+
+    height: int
+    rows: pl.DataFrame
+    groups: list[Group]
+    flags: list[tuple[str, pl.DataFrame]]
+    digests: pl.DataFrame
+    salts: pl.DataFrame
+    logins: pl.DataFrame
+    first_blocks: pl.DataFrame
+    matches: list[tuple[GroupReading, str, pl.DataFrame]]
+    spread: list[tuple[GroupReading, Counter[int]]]
+    own: list[tuple[GroupReading, Counter[str]]]
+
+    def of(self, *groups: int) -> pl.DataFrame:
+        """Give the rows of some groups."""
+        return self.rows.filter(pl.col("group").is_in(groups))
