@@ -120,6 +120,7 @@ def test_no_two_public_classes_have_one_name() -> None:
         for path in MODULES
         for node in ast.parse(path.read_text("utf-8")).body
         if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+        if node.name != "Options"  # each command has its own
     ]
     assert len(names) == len(set(names)), sorted({n for n in names if names.count(n) > 1})
 

@@ -330,15 +330,22 @@ def test_a_server_is_audited_and_logged_in_to(tmp_path: Path) -> None:
 COMMAND = Added(
     "jobs/tides/command.py",
     '''
+from dataclasses import dataclass
+
 EXAMPLE = "  lean-tumbler tides"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Options:
+    height: str | None
 
 
 def configure(parser):
     parser.add_argument("--height", help="of the water")
 
 
-def run(arguments, session):
-    session.message(f"tide at {arguments.height}")
+def run(options: Options, session) -> int:
+    session.message(f"tide at {options.height}")
     return 0
 ''',
     "jobs/__init__.py", "SUMMARIES = {\n", '    "tides": "tell the tide",\n',

@@ -11,6 +11,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import BackupOptions, BulkOptions
 from lean_tumbler.cli.options import (
     add_dry_run_option,
     add_store_options,
@@ -95,21 +96,21 @@ def add_backup_options(parser: argparse.ArgumentParser) -> None:
 
 @contextmanager
 def run_context(
-    arguments: argparse.Namespace,
+    options: BulkOptions,
     session: Session,
     store: "StorePolicy",
     *,
-    step: str | None,
+    step: str,
     title: str,
     rows: int,
 ) -> "Iterator[RunContext]":
     """Give what a bulk step works with, by the options of `add_bulk_options`.
 
     Args:
-        arguments: parsed options.
+        options: parsed options.
         session: clock and terminal.
         store: the one.
-        step: the command's name, for the backup; None where none can be asked for.
+        step: the command's name, for the backup.
         title: of the progress that is shown.
         rows: how many there are; 0 for an unknown number.
     """
@@ -118,53 +119,51 @@ def run_context(
     started = session.clock()
     with (
         _stop_signals() as stopping,
-        _sealed_backup(arguments, store, started, step=step) as keep,
+        _sealed_backup(options, store, started, step=step) as keep,
         session.progress(title, total=rows, unit="rows") as advance,
     ):
         yield RunContext(
             clock=time.perf_counter,
             randomness=os.urandom,
             pause=stopping.wait,
-            should_stop=_to_stop(arguments, session, stopping, started),
+            should_stop=_to_stop(options, session, stopping, started),
             progress=advance,
-            rows_per_second=arguments.rate,
+            rows_per_second=options.rate,
             keep=keep,
-            seconds_behind=_replicas_behind(arguments, store),
-            most_seconds_behind=arguments.pause_when_behind or 0.0,
+            seconds_behind=_replicas_behind(options, store),
+            most_seconds_behind=options.pause_when_behind or 0.0,
         )
 
 
-def _replicas_behind(
-    arguments: argparse.Namespace, store: "StorePolicy"
-) -> "Callable[[], float] | None":
+def _replicas_behind(options: BulkOptions, store: "StorePolicy") -> "Callable[[], float] | None":
     """Tell how far replicas are behind, where they are to be waited for."""
-    if arguments.pause_when_behind is None or arguments.dry_run:
+    if options.pause_when_behind is None or options.dry_run:
         return None
     from lean_tumbler.stores.locators import open_replicas
 
-    replicas = open_replicas(store, base=policy_path(arguments).parent, clock=time.monotonic)
+    replicas = open_replicas(store, base=policy_path(options).parent, clock=time.monotonic)
     replicas.seconds_behind()  # whether they can be asked shows before anything is written
     return replicas.seconds_behind
 
 
 @contextmanager
 def _sealed_backup(
-    arguments: argparse.Namespace, store: "StorePolicy", started: datetime, *, step: str | None
+    options: BulkOptions, store: "StorePolicy", started: datetime, *, step: str
 ) -> "Iterator[Callable[[Sequence[Swap]], None]]":
     """Open the sealed backup that is asked for; the end mark is written when all went well."""
-    if step is None:
+    if not isinstance(options, BackupOptions):
         yield lambda _: None
         return
-    if (arguments.backup is None) is not (arguments.to is None):
+    if (options.backup is None) is not (options.to is None):
         raise UsageError("--backup and --to go together: the file, and whom it is sealed for")
-    if arguments.backup is None or arguments.dry_run:
+    if options.backup is None or options.to is None or options.dry_run:
         yield lambda _: None
         return
     from lean_tumbler.stores.file_access import read_text
     from lean_tumbler.stores.sealed_backup import BackupHead, BackupWriter
     from lean_tumbler.stores.signing_key import signing_key
 
-    expires = started + timedelta(days=arguments.keep_days)
+    expires = started + timedelta(days=options.keep_days)
     head = BackupHead(
         store=store.name,
         table=store.table,
@@ -173,9 +172,9 @@ def _sealed_backup(
         expires_at=expires.isoformat(timespec="seconds"),
     )
     writer = BackupWriter(
-        arguments.backup,
-        public_key=read_text(arguments.to, limit_bytes=_KEY_BYTES),
-        signing_key=signing_key(policy_path(arguments)),
+        options.backup,
+        public_key=read_text(options.to, limit_bytes=_KEY_BYTES),
+        signing_key=signing_key(policy_path(options)),
         head=head,
     )
     yield writer.keep
@@ -183,7 +182,7 @@ def _sealed_backup(
 
 
 def _to_stop(
-    arguments: argparse.Namespace,
+    options: BulkOptions,
     session: Session,
     stopping: threading.Event,
     started: datetime,
@@ -192,7 +191,7 @@ def _to_stop(
 
     That is the first such time of day after the start.
     """
-    until = arguments.until
+    until = options.until
     if until is None:
         return stopping.is_set
     end = datetime.combine(started.date(), until, started.tzinfo)

@@ -4,6 +4,7 @@ import argparse
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import CountOptions, ForecastOptions
 from lean_tumbler.cli.options import policy_path, positive_integer
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
@@ -37,7 +38,7 @@ def add_forecast_options(parser: argparse.ArgumentParser) -> None:
 
 
 def store_forecast(
-    arguments: argparse.Namespace,
+    options: ForecastOptions,
     session: Session,
     policy: "StoragePolicy",
     store: "StorePolicy",
@@ -52,21 +53,21 @@ def store_forecast(
     """
     from lean_tumbler.stores.scans.profiling import AuditContext, graded_rows
 
-    if with_back_test and arguments.logins is None:
+    if with_back_test and options.logins is None:
         raise UsageError(
             "--back-test needs --logins: last logins alone tell nothing of earlier ones"
         )
-    accounts = _accounts(arguments, session, store)
+    accounts = _accounts(options, session, store)
     if accounts is None:
         return None
     context = AuditContext(floor=policy.floor, policy=policy)
-    for frame in graded_rows(store, base=policy_path(arguments).parent, context=context):
+    for frame in graded_rows(store, base=policy_path(options).parent, context=context):
         accounts.add(frame)
-    return _forecast(arguments, session, store, accounts, with_back_test=with_back_test)
+    return _forecast(options, session, store, accounts, with_back_test=with_back_test)
 
 
 def counted(
-    arguments: argparse.Namespace,
+    options: CountOptions,
     session: Session,
     policy: "StoragePolicy",
     store: "StorePolicy",
@@ -85,10 +86,10 @@ def counted(
     from lean_tumbler.stores.scans.migration_progress import migration
     from lean_tumbler.stores.scans.profiling import AuditContext
 
-    accounts = _accounts(arguments, session, store)
+    accounts = _accounts(options, session, store)
     audit = audit_policy_store(
         store,
-        base=policy_path(arguments).parent,
+        base=policy_path(options).parent,
         context=AuditContext(floor=policy.floor, policy=policy),
         watch=None if accounts is None else accounts.add,
     )
@@ -99,21 +100,21 @@ def counted(
         column.profile,
         found=None
         if accounts is None
-        else _forecast(arguments, session, store, accounts, lately_days=arguments.lately),
+        else _forecast(options, session, store, accounts, lately_days=options.lately),
         entries=entries,
         taken_at=taken_at,
-        lately_days=arguments.lately,
+        lately_days=options.lately,
     )
 
 
 def _accounts(
-    arguments: argparse.Namespace, session: Session, store: "StorePolicy"
+    options: ForecastOptions, session: Session, store: "StorePolicy"
 ) -> "Accounts | None":
     """Begin to gather accounts; None where there are no dates to forecast from."""
     from lean_tumbler.stores.scans.login_log import login_column
     from lean_tumbler.stores.scans.store_forecast import Accounts
 
-    has_log = arguments.logins is not None
+    has_log = options.logins is not None
     if has_log:
         login_column(store)
     elif not store.columns.last_login:
@@ -126,7 +127,7 @@ def _accounts(
 
 
 def _forecast(
-    arguments: argparse.Namespace,
+    options: ForecastOptions,
     session: Session,
     store: "StorePolicy",
     accounts: "Accounts",
@@ -143,13 +144,13 @@ def _forecast(
 
     log = (
         read_log(
-            arguments.logins,
+            options.logins,
             store,
-            base=policy_path(arguments).parent,
+            base=policy_path(options).parent,
             today=session.today(),
             accounts=accounts.rows["login"],
         )
-        if accounts.with_logins
+        if accounts.with_logins and options.logins is not None
         else None
     )
     total = draws_of(with_back_test=with_back_test)
@@ -158,7 +159,7 @@ def _forecast(
             accounts,
             context=ForecastContext(
                 today=session.today(),
-                session_days=arguments.session_days,
+                session_days=options.session_days,
                 lately_days=lately_days,
                 progress=advance,
             ),

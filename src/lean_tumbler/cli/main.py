@@ -10,6 +10,7 @@ from types import ModuleType
 from typing import NoReturn
 
 from lean_tumbler.cli.core_dumps import forbid_core_dumps
+from lean_tumbler.cli.option_types import asked
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import TumblerError, UsageError
 from lean_tumbler.jobs import SUMMARIES
@@ -119,7 +120,8 @@ def run(argv: Sequence[str], session: Session) -> int:
             session.stdout.write(_version() if arguments.version else parser.format_help())
             session.stdout.flush()
             return 0
-        return int(command_module(arguments.command).run(arguments, session))
+        act = getattr(arguments, "act", None) or command_module(arguments.command).run
+        return int(act(asked(act, arguments), session))
     except (TumblerError, KeyboardInterrupt, ModuleNotFoundError) as error:
         _trace(arguments, session)
         return _explained(error, arguments.command, session)

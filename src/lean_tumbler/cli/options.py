@@ -7,6 +7,7 @@ from datetime import date, datetime, time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import BulkOptions, PolicyOptions
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -109,59 +110,59 @@ def add_dry_run_option(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def policy_path(arguments: argparse.Namespace) -> Path:
+def policy_path(options: PolicyOptions) -> Path:
     """Tell where the policy is meant to be."""
-    return arguments.policy or Path(POLICY_NAME)
+    return options.policy or Path(POLICY_NAME)
 
 
-def read_policy(arguments: argparse.Namespace, *, required: bool = True) -> "StoragePolicy":
+def read_policy(options: PolicyOptions, *, required: bool = True) -> "StoragePolicy":
     """Read the policy that the options name.
 
     Args:
-        arguments: parsed options.
+        options: parsed options.
         required: without it, a policy that is neither named nor there is the default policy.
     """
     from lean_tumbler.core.policy import StoragePolicy
     from lean_tumbler.stores.policy_file import read_policy as read
 
-    path = policy_path(arguments)
-    if not required and arguments.policy is None and not path.exists():
+    path = policy_path(options)
+    if not required and options.policy is None and not path.exists():
         return StoragePolicy()
     return read(path)
 
 
-def gateway_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> "CredentialGateway":
+def gateway_of(options: PolicyOptions, policy: "StoragePolicy") -> "CredentialGateway":
     """Give the gateway of a policy, with the keys that it names; it looks at columns by need."""
     from lean_tumbler.core.login.gateway import CredentialGateway
     from lean_tumbler.core.policy import APPLICATION
 
     columns = {
-        name: column_of(arguments, policy, store)
+        name: column_of(options, policy, store)
         for name, store in policy.stores.items()
         if store.locator != APPLICATION
     }
-    return CredentialGateway(policy, keys=keys_of(arguments, policy), columns=columns)
+    return CredentialGateway(policy, keys=keys_of(options, policy), columns=columns)
 
 
 def column_of(
-    arguments: argparse.Namespace, policy: "StoragePolicy", store: "StorePolicy"
+    options: PolicyOptions, policy: "StoragePolicy", store: "StorePolicy"
 ) -> "Callable[[], Column]":
     """Give what surveys a store's column when it is first asked for."""
     from lean_tumbler.core.login.gateway import store_reader
     from lean_tumbler.stores.locators import open_store
     from lean_tumbler.stores.scans.surveying import surveyed_once
 
-    base = policy_path(arguments).parent
+    base = policy_path(options).parent
     return surveyed_once(lambda: closing(open_store(store, base=base)), store_reader(policy, store))
 
 
-def keys_of(arguments: argparse.Namespace, policy: "StoragePolicy") -> dict[str, bytes]:
+def keys_of(options: PolicyOptions, policy: "StoragePolicy") -> dict[str, bytes]:
     """Read the keys that a policy names."""
     import os
 
     from lean_tumbler.stores.keys import read_keys
 
-    return read_keys(policy, base=policy_path(arguments).parent, environment=os.environ)
+    return read_keys(policy, base=policy_path(options).parent, environment=os.environ)
 
 
 def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":
@@ -257,32 +258,32 @@ def positive_integer(text: str) -> int:
 
 @contextmanager
 def opened_store(
-    arguments: argparse.Namespace,
+    options: PolicyOptions,
     store: "StorePolicy",
     *,
     writable: bool = False,
-    in_bulk: bool = False,
     ready_on: date | None = None,
 ) -> "Iterator[LoginStore]":
     """Open a store of the policy, and close it afterwards.
 
     Args:
-        arguments: parsed options.
+        options: parsed options.
         store: the one.
-        writable: whether single values will be written.
-        in_bulk: whether a bulk step will write, with the options of `add_bulk_options`.
+        writable: whether single values will be written; a bulk step's options say it themselves.
         ready_on: the day on which readers must be ready for what a bulk step writes.
     """
     from lean_tumbler.core.policy.readiness import require_readers_ready
     from lean_tumbler.stores.locators import is_file, open_store
 
-    base = policy_path(arguments).parent
-    into = arguments.into if in_bulk and not arguments.dry_run else None
+    base = policy_path(options).parent
+    bulk = options if isinstance(options, BulkOptions) else None
+    is_dry = bulk is not None and bulk.dry_run
+    into = None if bulk is None or is_dry else bulk.into
     # A dry run needs no copy of a file; of a table it finds out whether it can be written.
-    writable |= in_bulk and not (arguments.dry_run and is_file(store, base=base))
+    writable |= bulk is not None and not (is_dry and is_file(store, base=base))
     opened = open_store(store, base=base, writable=writable, into=into)
     try:
-        if ready_on is not None and not arguments.dry_run and not opened.layering_refused:
+        if ready_on is not None and not is_dry and not opened.layering_refused:
             require_readers_ready(store, ready_on)
         yield opened
     finally:
@@ -291,10 +292,9 @@ def opened_store(
 
 @contextmanager
 def opened_rows(
-    arguments: argparse.Namespace,
+    options: PolicyOptions,
     store: "StorePolicy",
     *,
-    in_bulk: bool = False,
     ready_on: date | None = None,
 ) -> "Iterator[Store]":
     """Open a store whose rows are gone through; see `opened_store`.
@@ -304,5 +304,5 @@ def opened_rows(
     """
     from lean_tumbler.stores.locators import require_bulk
 
-    with opened_store(arguments, store, in_bulk=in_bulk, ready_on=ready_on) as opened:
+    with opened_store(options, store, ready_on=ready_on) as opened:
         yield require_bulk(opened)

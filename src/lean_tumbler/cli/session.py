@@ -1,6 +1,5 @@
 """What a command works with: streams, the clock, and the way out of the program."""
 
-import argparse
 import io
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -8,6 +7,7 @@ from contextlib import contextmanager
 from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, Any, BinaryIO, TextIO
 
+from lean_tumbler.cli.option_types import ReportOptions
 from lean_tumbler.core.printable import printable
 from lean_tumbler.errors import UsageError
 
@@ -64,7 +64,7 @@ class Session:
 
     def emit(
         self,
-        arguments: argparse.Namespace,
+        options: ReportOptions,
         *,
         document: Callable[[], dict[str, Any]],
         text: Callable[[int], str] | None = None,
@@ -74,7 +74,7 @@ class Session:
         """Write the result in the format asked for, to standard output or `--output`.
 
         Args:
-            arguments: parsed options, those of every report among them.
+            options: parsed options, those of every report among them.
             document: gives the result as JSON.
             text: gives it as plain text for a number of columns; quicker than `draw`.
             draw: draws it with tables and colours.
@@ -83,19 +83,19 @@ class Session:
         from lean_tumbler.reports.documents import as_json
         from lean_tumbler.stores.file_access import write_text
 
-        buffer = io.StringIO() if arguments.output else self.stdout
-        if arguments.format == "json":
+        buffer = io.StringIO() if options.output else self.stdout
+        if options.format == "json":
             buffer.write(as_json(document()))
-        elif arguments.format in (others or {}):
-            buffer.writelines(map(printable, (others or {})[arguments.format]()))
+        elif options.format in (others or {}):
+            buffer.writelines(map(printable, (others or {})[options.format]()))
         elif text is not None:
             buffer.write(printable(text(self._columns(buffer))))
         elif draw is not None:
             from lean_tumbler.reports.terminal import result_console
 
             draw(result_console(buffer, columns=self._columns(buffer)))
-        if isinstance(buffer, io.StringIO) and arguments.output:
-            write_text(arguments.output, buffer.getvalue())
+        if isinstance(buffer, io.StringIO) and options.output:
+            write_text(options.output, buffer.getvalue())
         else:
             buffer.flush()
 

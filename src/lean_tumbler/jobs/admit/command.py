@@ -2,7 +2,9 @@
 
 import argparse
 import time
+from dataclasses import dataclass
 
+from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
@@ -19,13 +21,20 @@ EXAMPLE = """\
   lean-tumbler admit ada.hawserholt@coldharbour.example     asks, without echo"""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(StoreOptions, ReportOptions):
+    """What the command was asked for."""
+
+    login: str
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument("login", metavar="LOGIN", help="the name that the person types")
     add_store_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.login.passwords import utf8
     from lean_tumbler.jobs.admit.admission import admit_login
@@ -34,33 +43,33 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.login_evidence import Observations
     from lean_tumbler.stores.scans.costs import learn_costs
 
-    if utf8(arguments.login) is None:
+    if utf8(options.login) is None:
         raise UsageError("LOGIN is not UTF-8 text")
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
     password = session.read_password(policy.limits)
-    with opened_store(arguments, store_policy, writable=True) as store:
-        gateway = gateway_of(arguments, policy)
+    with opened_store(options, store_policy, writable=True) as store:
+        gateway = gateway_of(options, policy)
         learn_costs(gateway, store, store_name=store_policy.name, at_once=False)
         admission = admit_login(
             store,
             gateway,
             store_name=store_policy.name,
-            login=arguments.login,
+            login=options.login,
             password=password,
         )
     outcome = admission.outcome
     observed = Observations(
-        EvidenceFile.beside(policy_path(arguments)),
+        EvidenceFile.beside(policy_path(options)),
         clock=time.monotonic,
         alert=lambda message: session.message(f"lean-tumbler admit: {message}"),
     )
-    observed.note(store_policy.name, arguments.login, outcome)
+    observed.note(store_policy.name, options.login, outcome)
     observed.write()
     if admission.alert:
         session.message(f"lean-tumbler admit: alert: {admission.alert}")
     session.emit(
-        arguments,
+        options,
         document=lambda: admit_document(outcome),
         text=lambda _: admit_text(outcome),
     )

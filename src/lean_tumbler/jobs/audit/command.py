@@ -4,10 +4,12 @@ import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
     add_attacker_option,
     add_policy_option,
@@ -37,8 +39,27 @@ _SEVERITIES = ("low", "medium", "high", "critical")
 _COLUMN_OPTIONS = ("login", "salt", "privileged")
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(PolicyOptions, ReportOptions):
+    """What the command was asked for."""
+
+    source: str
+    table: str | None
+    column: str | None
+    login_column: str | None
+    salt_column: str | None
+    privileged_column: str | None
+    words: str | None
+    common: Path | None
+    budget: float
+    slow_schemes: bool
+    fail_on: str | None
+    all_accounts: bool
+    attacker: Path | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "source",
         metavar="SOURCE",
@@ -82,28 +103,28 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_report_options(parser, "csv", "html", "sarif")
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.rules import RULES
     from lean_tumbler.jobs.audit.report import audit_document, draw_audit
     from lean_tumbler.jobs.audit.tables import all_accounts_csv, audit_csv, audit_sarif
     from lean_tumbler.reports.documents import as_json
 
-    fail_on = arguments.fail_on
+    fail_on = options.fail_on
     if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
         known = ", ".join((*_SEVERITIES, *RULES))
         raise UsageError(f"--fail-on: no severity or finding of that name; known: {known}")
-    if arguments.all_accounts and arguments.format != "csv":
+    if options.all_accounts and options.format != "csv":
         raise UsageError("--all-accounts goes with --format csv")
-    policy = read_policy(arguments, required=False)
+    policy = read_policy(options, required=False)
     with ThreadPoolExecutor(os.cpu_count() or 1) as executor:
-        audit = _audit(arguments, policy, executor, session)
+        audit = _audit(options, policy, executor, session)
         session.emit(
-            arguments,
+            options,
             document=lambda: audit_document(audit),
             draw=lambda console: draw_audit(console, audit),
             others={
-                "csv": lambda: (all_accounts_csv if arguments.all_accounts else audit_csv)(audit),
+                "csv": lambda: (all_accounts_csv if options.all_accounts else audit_csv)(audit),
                 "html": lambda: [_page(audit, session)],
                 "sarif": lambda: [as_json(audit_sarif(audit))],
             },
@@ -118,7 +139,7 @@ def _page(audit: "Audit", session: Session) -> str:
 
 
 def _audit(
-    arguments: argparse.Namespace,
+    options: Options,
     policy: "StoragePolicy",
     executor: "Executor",
     session: Session,
@@ -126,30 +147,30 @@ def _audit(
     from lean_tumbler.core.policy import Columns
     from lean_tumbler.stores.scans import auditing
 
-    named = {role: getattr(arguments, f"{role}_column") for role in _COLUMN_OPTIONS}
+    named = {role: getattr(options, f"{role}_column") for role in _COLUMN_OPTIONS}
     with session.progress("Reading", total=0, unit="rows") as advance:
-        context = _context(arguments, policy, executor, advance)
-        if arguments.source in policy.stores:
-            if arguments.table or arguments.column or any(named.values()):
+        context = _context(options, policy, executor, advance)
+        if options.source in policy.stores:
+            if options.table or options.column or any(named.values()):
                 raise UsageError(
-                    f"the policy names the columns of {arguments.source}; "
+                    f"the policy names the columns of {options.source}; "
                     "--table and --…column go with a file or URL"
                 )
-            store = policy.stores[arguments.source]
+            store = policy.stores[options.source]
             return auditing.audit_policy_store(
-                store, base=policy_path(arguments).parent, context=context
+                store, base=policy_path(options).parent, context=context
             )
         return auditing.audit_source(
-            arguments.source,
+            options.source,
             base=Path(),
             context=context,
-            table=arguments.table,
-            columns=Columns(stored=arguments.column, **named),
+            table=options.table,
+            columns=Columns(stored=options.column, **named),
         )
 
 
 def _context(
-    arguments: argparse.Namespace,
+    options: Options,
     policy: "StoragePolicy",
     executor: "Executor",
     advance: "Callable[[int], None]",
@@ -161,19 +182,19 @@ def _context(
     from lean_tumbler.stores.scans.profiling import AuditContext
     from lean_tumbler.stores.tuning_files import read_attacker
 
-    own = read_lines(arguments.common) if arguments.common else []
-    made = likely_passwords((arguments.words or "").split(","))
+    own = read_lines(options.common) if options.common else []
+    made = likely_passwords((options.words or "").split(","))
     passwords = tuple(dict.fromkeys((*own, *made)))
-    seconds = arguments.budget
+    seconds = options.budget
     return AuditContext(
         floor=policy.floor,
         policy=policy,
-        attacker=read_attacker(arguments.attacker),
+        attacker=read_attacker(options.attacker),
         likely=matcher_of(passwords),
         budget=Budget(
             passwords=passwords,
             seconds=seconds,
-            slow_schemes=arguments.slow_schemes,
+            slow_schemes=options.slow_schemes,
             clock=time.monotonic,
         )
         if seconds

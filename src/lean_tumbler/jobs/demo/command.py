@@ -1,6 +1,7 @@
 """`demo`: the whole job on invented data."""
 
 import argparse
+from dataclasses import dataclass
 from pathlib import Path
 
 from lean_tumbler.cli.session import Session
@@ -10,8 +11,15 @@ EXAMPLE = """\
   lean-tumbler demo --into /tmp/coldharbour"""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options:
+    """What the command was asked for."""
+
+    into: Path
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "--into",
         type=Path,
@@ -21,9 +29,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.cli.main import run as run_command
     from lean_tumbler.demo.tour import take_tour
 
-    return take_tour(arguments.into, run_command, session)
+    return take_tour(options.into, run_command, session)

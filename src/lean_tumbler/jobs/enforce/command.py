@@ -1,9 +1,11 @@
 """`enforce`: keeps a store finished, by a guard on the column and a gate for cron and CI."""
 
 import argparse
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_policy_option,
     add_report_options,
@@ -25,8 +27,24 @@ EXAMPLE = """\
   lean-tumbler enforce gate --state gate.state --format junit --output gate.xml"""
 
 
+@dataclass(frozen=True, kw_only=True)
+class ConstraintOptions(StoreOptions, ReportOptions):
+    """What `enforce constraint` was asked for."""
+
+    apply: bool
+    remove: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class GateOptions(StoreOptions, ReportOptions):
+    """What `enforce gate` was asked for."""
+
+    state: Path
+    accept: bool
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parts = parser.add_subparsers(metavar="constraint|gate", required=True)
     constraint = parts.add_parser(
         "constraint", help="let only current, layered and locked values into the column"
@@ -34,7 +52,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     what = constraint.add_mutually_exclusive_group()
     what.add_argument("--apply", action="store_true", help="run the statements")
     what.add_argument("--remove", action="store_true", help="take the guard away")
-    constraint.set_defaults(enforce_run=_constraint)
+    constraint.set_defaults(act=_constraint)
     gate = parts.add_parser(
         "gate", help="fail when anything below the floor has appeared since the accepted state"
     )
@@ -48,7 +66,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     gate.add_argument(
         "--accept", action="store_true", help="accept what is below the floor now, and pass"
     )
-    gate.set_defaults(enforce_run=_gate)
+    gate.set_defaults(act=_gate)
     for part in (constraint, gate):
         part.epilog = f"example:\n{EXAMPLE}"
         part.formatter_class = argparse.RawDescriptionHelpFormatter
@@ -61,30 +79,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_report_options(gate, "sarif", "junit")
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
-    """Run the command."""
-    done: int = arguments.enforce_run(arguments, session)
-    return done
-
-
-def _constraint(arguments: argparse.Namespace, session: Session) -> int:
+def _constraint(options: ConstraintOptions, session: Session) -> int:
     from lean_tumbler.core.stored_forms import admitted
     from lean_tumbler.jobs.enforce.report import draw_guard, guard_document
     from lean_tumbler.stores.locators import open_guard
     from lean_tumbler.stores.sql.guard import GuardState
 
-    policy = read_policy(arguments)
-    store = chosen_store(policy, arguments.store)
-    column = open_guard(store, base=policy_path(arguments).parent, policy=policy)
+    policy = read_policy(options)
+    store = chosen_store(policy, options.store)
+    column = open_guard(store, base=policy_path(options).parent, policy=policy)
     try:
-        if arguments.apply and column.stands():
+        if options.apply and column.stands():
             raise UsageError(f"[store.{store.name}] is guarded already; --remove it first")
-        if arguments.remove and not column.exists():
+        if options.remove and not column.exists():
             raise UsageError(f"[store.{store.name}] is not guarded")
         violations = column.violations()
-        if arguments.apply and not violations.rows:
+        if options.apply and not violations.rows:
             violations = column.apply()
-        if arguments.remove:
+        if options.remove:
             column.remove()
         stands = column.stands()
     finally:
@@ -97,14 +109,14 @@ def _constraint(arguments: argparse.Namespace, session: Session) -> int:
         violations=violations,
     )
     session.emit(
-        arguments,
+        options,
         document=lambda: guard_document(state),
         draw=lambda console: draw_guard(console, state),
     )
-    return 1 if arguments.apply and violations.rows else 0
+    return 1 if options.apply and violations.rows else 0
 
 
-def _gate(arguments: argparse.Namespace, session: Session) -> int:
+def _gate(options: GateOptions, session: Session) -> int:
     import polars as pl
 
     from lean_tumbler.jobs.enforce.gate import pass_gate, read_state, write_state
@@ -112,25 +124,25 @@ def _gate(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.reports.documents import as_json
     from lean_tumbler.stores.scans.profiling import AuditContext
 
-    policy = read_policy(arguments)
-    stores = chosen_stores(policy, arguments.store)
+    policy = read_policy(options)
+    stores = chosen_stores(policy, options.store)
     context = AuditContext(floor=policy.floor, policy=policy)
-    state = read_state(arguments.state)
+    state = read_state(options.state)
     gate_results: list[GateResult] = []
     parts = [state.filter(~pl.col("store").is_in([store.name for store in stores]))]
     for store in stores:
         gate_result, part = pass_gate(
             store,
-            base=policy_path(arguments).parent,
+            base=policy_path(options).parent,
             context=context,
             state=state,
-            accept=arguments.accept,
+            accept=options.accept,
         )
         gate_results.append(gate_result)
         parts.append(part)
-    write_state(arguments.state, pl.concat(parts))
+    write_state(options.state, pl.concat(parts))
     session.emit(
-        arguments,
+        options,
         document=lambda: gate_document(gate_results),
         draw=lambda console: draw_gate(console, gate_results),
         others={
@@ -139,5 +151,5 @@ def _gate(arguments: argparse.Namespace, session: Session) -> int:
         },
     )
     return int(
-        any(gate_result.regression_rows for gate_result in gate_results) and not arguments.accept
+        any(gate_result.regression_rows for gate_result in gate_results) and not options.accept
     )

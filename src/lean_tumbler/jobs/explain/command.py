@@ -2,8 +2,10 @@
 
 import argparse
 import time
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_policy_option,
     add_report_options,
@@ -36,8 +38,20 @@ _SEEN = (
 )
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(StoreOptions, ReportOptions):
+    """What the command was asked for."""
+
+    value: str | None
+    account: str | None
+    login: str | None
+    salted: bool
+    check: bool
+    show_values: bool
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "value",
         metavar="VALUE",
@@ -69,20 +83,20 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_report_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
-    named = [arguments.account, arguments.login]
-    of_account = arguments.store is not None or any(name is not None for name in named)
-    if of_account and (arguments.store is None or named.count(None) != 1):
+    named = [options.account, options.login]
+    of_account = options.store is not None or any(name is not None for name in named)
+    if of_account and (options.store is None or named.count(None) != 1):
         raise UsageError("for an account give --store, and one of --account and --login")
-    if arguments.value is not None and of_account:
+    if options.value is not None and of_account:
         raise UsageError("give a stored value, or an account with --store; not both")
-    if of_account and arguments.show_values:
+    if of_account and options.show_values:
         raise UsageError("--show-values is for a value; of an account none is ever shown")
-    return (_account if of_account else _value_alone)(arguments, session)
+    return (_account if of_account else _value_alone)(options, session)
 
 
-def _account(arguments: argparse.Namespace, session: Session) -> int:
+def _account(options: Options, session: Session) -> int:
     from lean_tumbler.jobs.explain.account_report import (
         draw_explain_account,
         explain_account_document,
@@ -90,70 +104,68 @@ def _account(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.jobs.explain.explaining import account_of, explain_account
     from lean_tumbler.stores.evidence_file import EvidenceFile
 
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
-    password = _password(arguments, policy, session)
-    with opened_store(arguments, store_policy) as store:
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
+    password = _password(options, policy, session)
+    with opened_store(options, store_policy) as store:
         found = explain_account(
-            account_of(store, key=arguments.account, login=arguments.login),
+            account_of(store, key=options.account, login=options.login),
             store_policy=store_policy,
             policy=policy,
-            evidence=EvidenceFile.beside(policy_path(arguments)).read(),
-            column=column_of(arguments, policy, store_policy),
-            keys=keys_of(arguments, policy),
+            evidence=EvidenceFile.beside(policy_path(options)).read(),
+            column=column_of(options, policy, store_policy),
+            keys=keys_of(options, policy),
             password=password,
         )
     session.emit(
-        arguments,
+        options,
         document=lambda: explain_account_document(found),
         draw=lambda console: draw_explain_account(console, found),
     )
     return int(found.checked is not None and not found.checked.accepted)
 
 
-def _value_alone(arguments: argparse.Namespace, session: Session) -> int:
+def _value_alone(options: Options, session: Session) -> int:
     from lean_tumbler.jobs.explain.explaining import explain_value
     from lean_tumbler.jobs.explain.report import explain_document, explain_text
 
-    policy = read_policy(arguments, required=False)
-    value = _value(arguments, session)
+    policy = read_policy(options, required=False)
+    value = _value(options, session)
     found = explain_value(
         value,
         policy=policy,
-        salted=arguments.salted,
+        salted=options.salted,
         clock=time.perf_counter,
-        password=_password(arguments, policy, session),
-        keys=keys_of(arguments, policy) if arguments.check else {},
+        password=_password(options, policy, session),
+        keys=keys_of(options, policy) if options.check else {},
     )
-    shown = arguments.show_values
+    shown = options.show_values
     session.emit(
-        arguments,
+        options,
         document=lambda: explain_document(found, show_values=shown),
         text=lambda columns: explain_text(columns, found, show_values=shown),
     )
     return int(found.checked is not None and not found.checked.accepted)
 
 
-def _password(
-    arguments: argparse.Namespace, policy: "StoragePolicy", session: Session
-) -> "Masked[str] | None":
+def _password(options: Options, policy: "StoragePolicy", session: Session) -> "Masked[str] | None":
     from lean_tumbler.core.masked import Masked
 
-    return Masked(session.read_password(policy.limits)) if arguments.check else None
+    return Masked(session.read_password(policy.limits)) if options.check else None
 
 
-def _value(arguments: argparse.Namespace, session: Session) -> str:
-    if arguments.value not in {None, "-"}:
+def _value(options: Options, session: Session) -> str:
+    if options.value not in {None, "-"}:
         session.message(_SEEN)
-        return str(arguments.value)
+        return str(options.value)
     if session.stdin.isatty():
         import getpass
 
         return getpass.getpass("Stored value: ")
     # With --check the password is the line after it.
-    read = session.stdin.readline if arguments.check else session.stdin.read
+    read = session.stdin.readline if options.check else session.stdin.read
     raw = read(_VALUE_BYTES + 1)
-    if not raw and arguments.value is None:
+    if not raw and options.value is None:
         raise UsageError("standard input: no value; give one there, as an argument, or an account")
     if len(raw) > _VALUE_BYTES:
         raise UsageError(f"standard input: longer than {_VALUE_BYTES:,} bytes; give one value")

@@ -2,9 +2,11 @@
 
 import argparse
 import time
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
     add_policy_option,
     add_report_options,
@@ -35,9 +37,30 @@ _MEASURED_SECONDS = 0.2
 _EXAMPLE = ("Möwe 7 <gull>", b"0a1b2c3d", "Ada.Lind@tidepost.example")
 
 
+@dataclass(frozen=True, kw_only=True)
+class SolveOptions(PolicyOptions, ReportOptions):
+    """What `formula solve` was asked for."""
+
+    known: Path
+    literal: list[str]
+    literals_from: Path | None
+    hint: str | None
+    budget: float
+    save: str | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class ShowOptions(PolicyOptions, ReportOptions):
+    """What `formula show` was asked for."""
+
+    formula: str
+    known: Path | None
+    login: str | None
+    show_values: bool
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the two commands and their arguments."""
-    parser.set_defaults(formula_run=None)
+    """Declare the two commands and their options."""
     parts = parser.add_subparsers(metavar="solve|show", required=True)
     solve = parts.add_parser("solve", help="find the formula that explains known accounts")
     solve.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
@@ -60,7 +83,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="end the search after so long (default: 60)",
     )
     solve.add_argument("--save", metavar="NAME", help="write the formula into the policy")
-    solve.set_defaults(formula_run=_solve)
+    solve.set_defaults(act=_solve)
     show = parts.add_parser("show", help="read a formula aloud, with an example step by step")
     show.add_argument("formula", metavar="TEXT|NAME", help="a formula, or one of the policy's")
     show.add_argument(
@@ -73,7 +96,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     show.add_argument(
         "--show-values", action="store_true", help="show the known account's values at each step"
     )
-    show.set_defaults(formula_run=_show)
+    show.set_defaults(act=_show)
     for part in (solve, show):
         part.epilog = f"example:\n{EXAMPLE}"
         part.formatter_class = argparse.RawDescriptionHelpFormatter
@@ -81,13 +104,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         add_report_options(part)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
-    """Run the command."""
-    code: int = arguments.formula_run(arguments, session)
-    return code
-
-
-def _solve(arguments: argparse.Namespace, session: Session) -> int:
+def _solve(options: SolveOptions, session: Session) -> int:
     from lean_tumbler.core.formulas.solutions import Narrowed
     from lean_tumbler.jobs.formula.report import draw_solve, solve_document
     from lean_tumbler.jobs.formula.solving import read_hint, solve_accounts
@@ -95,47 +112,47 @@ def _solve(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.known_accounts import read_known_accounts
     from lean_tumbler.stores.policy_file import save_formula
 
-    known = read_known_accounts(arguments.known, with_stored=True, say=session.message)
-    more = read_lines(arguments.literals_from) if arguments.literals_from else []
+    known = read_known_accounts(options.known, with_stored=True, say=session.message)
+    more = read_lines(options.literals_from) if options.literals_from else []
     with session.progress("Trying", total=0, unit="candidates") as advance:
         solved = solve_accounts(
             known,
-            literals=list(dict.fromkeys((*arguments.literal, *more))),
-            narrowed=read_hint(arguments.hint) if arguments.hint else Narrowed(),
-            budget_seconds=arguments.budget,
+            literals=list(dict.fromkeys((*options.literal, *more))),
+            narrowed=read_hint(options.hint) if options.hint else Narrowed(),
+            budget_seconds=options.budget,
             clock=time.monotonic,
             progress=advance,
         )
     session.emit(
-        arguments,
+        options,
         document=lambda: solve_document(solved),
         draw=lambda console: draw_solve(console, solved),
     )
     if not solved.solution.formulas:
         return 1
-    if arguments.save:
-        path = policy_path(arguments)
-        save_formula(path, arguments.save, solved.solution.formulas[0])
-        session.message(f"{path}: [formulas] now has {arguments.save}")
+    if options.save:
+        path = policy_path(options)
+        save_formula(path, options.save, solved.solution.formulas[0])
+        session.message(f"{path}: [formulas] now has {options.save}")
     return 0
 
 
-def _show(arguments: argparse.Namespace, session: Session) -> int:
+def _show(options: ShowOptions, session: Session) -> int:
     from lean_tumbler.core.formulas import notation
     from lean_tumbler.jobs.formula.report import draw_show, show_document
 
-    if arguments.known is None and (arguments.login or arguments.show_values):
+    if options.known is None and (options.login or options.show_values):
         raise UsageError("--login and --show-values go with --known: they are about its accounts")
-    policy = read_policy(arguments, required=False)
-    named = policy.formula_named(arguments.formula)
-    formula = named.formula if named else notation.parse(arguments.formula)
-    name = arguments.formula if named else ""
-    if arguments.known is None:
+    policy = read_policy(options, required=False)
+    named = policy.formula_named(options.formula)
+    formula = named.formula if named else notation.parse(options.formula)
+    name = options.formula if named else ""
+    if options.known is None:
         shown = _worked(name, formula)
     else:
-        shown = _worked_known(arguments, policy, name, formula, session)
+        shown = _worked_known(options, options.known, policy, name, formula, session)
     session.emit(
-        arguments,
+        options,
         document=lambda: show_document(shown),
         draw=lambda console: draw_show(console, shown),
     )
@@ -167,7 +184,8 @@ def _worked(name: str, formula: "Formula") -> "ShownFormula":
 
 
 def _worked_known(
-    arguments: argparse.Namespace,
+    options: ShowOptions,
+    file: Path,
     policy: "StoragePolicy",
     name: str,
     formula: "Formula",
@@ -180,12 +198,12 @@ def _worked_known(
     from lean_tumbler.jobs.formula.solving import inputs_of
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
-    known = read_known_accounts(arguments.known, with_stored=True, say=session.message)
-    wanted = arguments.login or known[0].login
+    known = read_known_accounts(file, with_stored=True, say=session.message)
+    wanted = options.login or known[0].login
     account = next((found for found in known if found.login == wanted), None)
     if account is None:
-        raise UsageError(f"{arguments.known}: no account has the login that --login names")
-    given = inputs_of(account, keys_of(arguments, policy))
+        raise UsageError(f"{options.known}: no account has the login that --login names")
+    given = inputs_of(account, keys_of(options, policy))
     inputs = given.inputs
     return ShownFormula(
         name=name,
@@ -195,7 +213,7 @@ def _worked_known(
         seconds_each=_seconds_each(formula, inputs),
         known=account.login,
         fits=fits(formula, given.stored, inputs),
-        show_values=arguments.show_values,
+        show_values=options.show_values,
     )
 
 

@@ -1,7 +1,9 @@
 """`hash`: the stored value for a new password that keeps the policy's rules."""
 
 import argparse
+from dataclasses import dataclass
 
+from lean_tumbler.cli.option_types import PolicyOptions
 from lean_tumbler.cli.options import add_policy_option, read_policy
 from lean_tumbler.cli.session import Session
 
@@ -10,8 +12,16 @@ EXAMPLE = """\
   lean-tumbler hash     asks twice, without echo"""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(PolicyOptions):
+    """What the command was asked for."""
+
+    force: bool
+    login: str | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "--force", action="store_true", help="take the password although it reads as a stored value"
     )
@@ -21,14 +31,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_policy_option(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.login.gateway import CredentialGateway
 
-    policy = read_policy(arguments, required=False)
+    policy = read_policy(options, required=False)
     password = session.read_password(policy.limits, confirm=True)
     value = CredentialGateway(policy).hash(
-        password=password, login=arguments.login, force=arguments.force
+        password=password, login=options.login, force=options.force
     )
     session.stdout.write(value + "\n")
     return 0

@@ -1,6 +1,7 @@
 """`keys new`: the key pair for sealed backups."""
 
 import argparse
+from dataclasses import dataclass
 from pathlib import Path
 
 from lean_tumbler.cli.session import Session
@@ -12,6 +13,13 @@ EXAMPLE = """\
 Keep the private half offline, away from the machine whose values are sealed."""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options:
+    """What the command was asked for."""
+
+    name: Path
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the command and its argument."""
     parts = parser.add_subparsers(metavar="new", required=True)
@@ -21,14 +29,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     new.formatter_class = argparse.RawDescriptionHelpFormatter
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.sealing import new_key_pair
     from lean_tumbler.stores.file_access import write_text
 
     private, public = (
-        arguments.name.with_name(f"{arguments.name.name}.{half}.pem")
-        for half in ("private", "public")
+        options.name.with_name(f"{options.name.name}.{half}.pem") for half in ("private", "public")
     )
     for path in (private, public):
         if path.exists():

@@ -4,11 +4,13 @@ import argparse
 import os
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
+from dataclasses import dataclass
 from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, run_context
+from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     add_proof_option,
     chosen_store,
@@ -38,8 +40,20 @@ EXAMPLE = """\
   lean-tumbler layer --store passengers     the same again, to continue after a stop or a kill"""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(BulkOptions, BackupOptions, ReportOptions):
+    """What the command was asked for."""
+
+    workers: int | None
+    cluster: str | None
+    only: str
+    unproven: list[str]
+    proof: float
+    list_left: Path | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "--workers",
         type=positive_integer,
@@ -77,26 +91,26 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_bulk_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.bulk.layering import Workers, layer_store
     from lean_tumbler.jobs.bulk.left import left_lines
     from lean_tumbler.jobs.layer.report import draw_layer, layer_document
     from lean_tumbler.stores.file_access import write_text
 
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
-    require_cohort("--only", arguments.only, store_policy)
-    for name in arguments.unproven:
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
+    require_cohort("--only", options.only, store_policy)
+    for name in options.unproven:
         require_cohort("--unproven", name, store_policy)
-    local_workers = arguments.workers or os.cpu_count() or 1
+    local_workers = options.workers or os.cpu_count() or 1
     ready_on = session.clock().astimezone(UTC).date()
     with (
-        opened_rows(arguments, store_policy, in_bulk=True, ready_on=ready_on) as store,
+        opened_rows(options, store_policy, ready_on=ready_on) as store,
         ThreadPoolExecutor(local_workers) as executor,
-        _elsewhere(arguments) as (elsewhere, remote_workers),
+        _elsewhere(options) as (elsewhere, remote_workers),
         run_context(
-            arguments, session, store_policy, step="layer", title="Layering", rows=store.count()
+            options, session, store_policy, step="layer", title="Layering", rows=store.count()
         ) as context,
     ):
         summary = layer_store(
@@ -105,15 +119,15 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             policy=policy,
             context=context,
             workers=Workers(executor, remote_workers or local_workers, elsewhere),
-            keys=keys_of(arguments, policy),
-            selection=_selection(arguments),
+            keys=keys_of(options, policy),
+            selection=_selection(options),
         )
         if not summary.stopped:
             summary.copy = store.finish() if isinstance(store, WritesCopy) else ""
-    if arguments.list_left:
-        write_text(arguments.list_left, "".join(left_lines(summary)))
+    if options.list_left:
+        write_text(options.list_left, "".join(left_lines(summary)))
     session.emit(
-        arguments,
+        options,
         document=lambda: layer_document(summary),
         draw=lambda console: draw_layer(console, summary),
     )
@@ -122,41 +136,41 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     return int(bool(summary.unproven))
 
 
-def _selection(arguments: argparse.Namespace) -> "Selection":
+def _selection(options: Options) -> "Selection":
     from lean_tumbler.jobs.bulk.layering import Selection
     from lean_tumbler.stores.evidence_file import EvidenceFile
 
     return Selection(
-        share=arguments.share,
-        only=arguments.only,
-        dry_run=arguments.dry_run,
-        unproven=frozenset(arguments.unproven),
-        most_otherwise=arguments.proof,
-        lists_left=arguments.list_left is not None,
-        evidence=EvidenceFile.beside(policy_path(arguments)).read(),
+        share=options.share,
+        only=options.only,
+        dry_run=options.dry_run,
+        unproven=frozenset(options.unproven),
+        most_otherwise=options.proof,
+        lists_left=options.list_left is not None,
+        evidence=EvidenceFile.beside(policy_path(options)).read(),
     )
 
 
 @contextmanager
-def _elsewhere(arguments: argparse.Namespace) -> "Iterator[tuple[RemoteDerivation | None, int]]":
+def _elsewhere(options: Options) -> "Iterator[tuple[RemoteDerivation | None, int]]":
     """Give the cluster that derives, if there is one, and how many calls run there at once."""
-    if arguments.cluster is None:
+    if options.cluster is None:
         yield None, 0
         return
     from lean_tumbler.jobs.layer.cluster import is_overheard
     from lean_tumbler.jobs.layer.cluster_process import cluster
 
-    if is_overheard(arguments.cluster):
+    if is_overheard(options.cluster):
         raise UsageError(
             "--cluster: digests would cross the network in clear, and anybody could answer; use "
             "tls:// and the certificates of Dask's configuration"
         )
-    if arguments.backup is None and not arguments.dry_run:
+    if options.backup is None and not options.dry_run:
         raise UsageError(
             "--cluster goes with --backup and --to: other machines are not trusted with accounts, "
             "and what a wrong one gave is put back from there"
         )
-    with cluster(arguments.cluster) as found:
+    with cluster(options.cluster) as found:
         yield found
 
 

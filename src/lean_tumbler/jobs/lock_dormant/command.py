@@ -1,11 +1,13 @@
 """`lock-dormant`: closes the accounts that never came back, reversibly."""
 
 import argparse
+from dataclasses import dataclass
 from datetime import date, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, run_context
+from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
     day,
@@ -28,8 +30,19 @@ EXAMPLE = """\
   lean-tumbler undo lock-1.sealed --key recovery.private.pem"""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(BulkOptions, BackupOptions, ReportOptions):
+    """What the command was asked for."""
+
+    before: date | None
+    away: int | None
+    logins: str | None
+    undated: bool
+    list: Path | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     when = parser.add_mutually_exclusive_group(required=True)
     when.add_argument(
         "--before", type=day, metavar="DATE", help="lock who was last seen before that day"
@@ -54,29 +67,29 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_bulk_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.lock_dormant.locking import LockChoice, lock_dormant
     from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document, reset_list
     from lean_tumbler.stores.file_access import write_text
 
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
-    if not arguments.dry_run and arguments.backup is None:
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
+    if not options.dry_run and options.backup is None:
         raise UsageError(
             "--backup and --to are needed: what is locked must be possible to open again"
         )
     choice = LockChoice(
-        before=arguments.before or session.today() - timedelta(days=arguments.away),
-        undated=arguments.undated,
-        share=arguments.share,
-        typed=_typed(arguments, store_policy, session.today()),
-        dry_run=arguments.dry_run,
+        before=options.before or session.today() - timedelta(days=options.away or 0),
+        undated=options.undated,
+        share=options.share,
+        typed=_typed(options, store_policy, session.today()),
+        dry_run=options.dry_run,
     )
     with (
-        opened_rows(arguments, store_policy, in_bulk=True, ready_on=session.today()) as store,
+        opened_rows(options, store_policy, ready_on=session.today()) as store,
         run_context(
-            arguments,
+            options,
             session,
             store_policy,
             step="lock-dormant",
@@ -94,22 +107,22 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
         )
         if not locked.stopped:
             locked.copy = store.finish() if isinstance(store, WritesCopy) else ""
-    if arguments.list:
-        write_text(arguments.list, "".join(reset_list(locked)))
+    if options.list:
+        write_text(options.list, "".join(reset_list(locked)))
     session.emit(
-        arguments,
+        options,
         document=lambda: locked_document(locked),
-        draw=lambda console: draw_locked(console, locked, listed=str(arguments.list or "")),
+        draw=lambda console: draw_locked(console, locked, listed=str(options.list or "")),
     )
     return Interrupted.exit_code if locked.stopped else 0
 
 
-def _typed(arguments: argparse.Namespace, store: "StorePolicy", today: date) -> dict[str, date]:
+def _typed(options: Options, store: "StorePolicy", today: date) -> dict[str, date]:
     """Give when each login of the log was last seen."""
     from lean_tumbler.stores.scans.login_log import logins_of, read_log
 
-    if arguments.logins is None:
+    if options.logins is None:
         return {}
-    base = policy_path(arguments).parent
+    base = policy_path(options).parent
     accounts = logins_of(store, base=base)
-    return read_log(arguments.logins, store, base=base, today=today, accounts=accounts).last_days()
+    return read_log(options.logins, store, base=base, today=today, accounts=accounts).last_days()

@@ -4,9 +4,12 @@ import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
+from lean_tumbler.cli.option_types import ForecastOptions, ReportOptions
 from lean_tumbler.cli.options import (
     add_plot_option,
     add_proof_option,
@@ -38,8 +41,19 @@ The store is only read. The statements are for you to review and to run."""
 DEFAULT_LOCK_DAYS = 180
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(ForecastOptions, ReportOptions):
+    """What the command was asked for."""
+
+    workers: int | None
+    proof: float
+    lock_after: int
+    back_test: bool
+    plot: Path | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "--workers",
         type=positive_integer,
@@ -64,7 +78,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_store_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.jobs.bulk.layering import Workers
@@ -72,11 +86,11 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.jobs.plan.report import draw_plan, plan_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
 
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
-    workers = arguments.workers or os.cpu_count() or 1
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
+    workers = options.workers or os.cpu_count() or 1
     with (
-        opened_rows(arguments, store_policy) as store,
+        opened_rows(options, store_policy) as store,
         ThreadPoolExecutor(workers) as executor,
         session.progress("Reading", total=store.count(), unit="rows") as advance,
     ):
@@ -91,27 +105,27 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 progress=advance,
             ),
             workers=Workers(executor, workers),
-            keys=keys_of(arguments, policy),
-            evidence=EvidenceFile.beside(policy_path(arguments)).read(),
-            most_otherwise=arguments.proof,
+            keys=keys_of(options, policy),
+            evidence=EvidenceFile.beside(policy_path(options)).read(),
+            most_otherwise=options.proof,
         )
-    outlook = _outlook(arguments, session, policy, store_policy, plan)
+    outlook = _outlook(options, session, policy, store_policy, plan)
     session.emit(
-        arguments,
+        options,
         document=lambda: plan_document(plan, outlook),
         draw=lambda console: draw_plan(console, plan, outlook),
     )
-    if arguments.plot:
+    if options.plot:
         if outlook is None:
             raise UsageError("--plot: without dates there is no forecast to draw")
         from lean_tumbler.reports.forecast_plot import burn_down_plot
 
-        write_plot(arguments.plot, lambda kind: burn_down_plot(outlook, kind), session)
+        write_plot(options.plot, lambda kind: burn_down_plot(outlook, kind), session)
     return 0
 
 
 def _outlook(
-    arguments: argparse.Namespace,
+    options: Options,
     session: Session,
     policy: "StoragePolicy",
     store: "StorePolicy",
@@ -120,7 +134,7 @@ def _outlook(
     """Forecast how the plan's store will finish; None where it has no dates."""
     from lean_tumbler.reports.forecast import Outlook
 
-    found = store_forecast(arguments, session, policy, store, with_back_test=arguments.back_test)
+    found = store_forecast(options, session, policy, store, with_back_test=options.back_test)
     if found is None:
         return None
     summary = plan.summary
@@ -128,5 +142,5 @@ def _outlook(
         found,
         left=max(0, found.weak.accounts - summary.written),
         seconds_each=summary.expected_seconds * summary.workers / max(1, summary.written),
-        lock_after_days=arguments.lock_after,
+        lock_after_days=options.lock_after,
     )

@@ -1,10 +1,12 @@
 """`progress`: how far the migration is, and whether it is on course."""
 
 import argparse
-from datetime import UTC
+from dataclasses import dataclass
+from datetime import UTC, date
 from pathlib import Path
 
 from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
+from lean_tumbler.cli.option_types import CountOptions, ReportOptions
 from lean_tumbler.cli.options import (
     add_plot_option,
     add_store_options,
@@ -26,8 +28,17 @@ EXAMPLE = """\
 _READABLE_BY_ALL = 0o644  # a node exporter runs as a user of its own; counts alone stand in it
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(CountOptions, ReportOptions):
+    """What the command was asked for."""
+
+    since: date | None
+    prometheus: Path | None
+    plot: Path | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "--history",
         type=Path,
@@ -55,44 +66,44 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_store_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.reports.progress import draw_progress, progress_document, prometheus_text
     from lean_tumbler.stores.file_access import write_bytes
     from lean_tumbler.stores.history import Entry, append_history, read_history
     from lean_tumbler.stores.scans.migration_progress import store_count
 
-    if arguments.since and not arguments.history:
+    if options.since and not options.history:
         raise UsageError("--since needs --history: without one, there is only now")
-    policy = read_policy(arguments)
-    history = read_history(arguments.history)
+    policy = read_policy(options)
+    history = read_history(options.history)
     taken_at = session.clock().astimezone(UTC)
     entries = [
         entry
         for entry in history.entries
-        if arguments.since is None or entry.taken_at.date() >= arguments.since
+        if options.since is None or entry.taken_at.date() >= options.since
     ]
     migrations = [
-        counted(arguments, session, policy, store, entries=entries, taken_at=taken_at)[1]
-        for store in chosen_stores(policy, arguments.store)
+        counted(options, session, policy, store, entries=entries, taken_at=taken_at)[1]
+        for store in chosen_stores(policy, options.store)
     ]
     session.emit(
-        arguments,
+        options,
         document=lambda: progress_document(
             taken_at=taken_at, migrations=migrations, notes=history.notes
         ),
         draw=lambda console: draw_progress(console, migrations, history.notes),
     )
-    if arguments.history:
+    if options.history:
         stores = {
             each.name: store_count(each.profile, each.table, each.store) for each in migrations
         }
-        append_history(arguments.history, Entry(taken_at=taken_at, stores=stores))
-    if arguments.prometheus:
+        append_history(options.history, Entry(taken_at=taken_at, stores=stores))
+    if options.prometheus:
         text = prometheus_text(migrations, taken_at)
-        write_bytes(arguments.prometheus, text, mode=_READABLE_BY_ALL)
-    if arguments.plot:
+        write_bytes(options.prometheus, text, mode=_READABLE_BY_ALL)
+    if options.plot:
         from lean_tumbler.reports.forecast_plot import progress_plot
 
-        write_plot(arguments.plot, lambda kind: progress_plot(migrations, kind), session)
+        write_plot(options.plot, lambda kind: progress_plot(migrations, kind), session)
     return 0

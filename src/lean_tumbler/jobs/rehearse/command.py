@@ -5,8 +5,10 @@ import os
 import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
+from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
@@ -28,8 +30,16 @@ temporary folder that only you can read, and is removed at the end."""
 DEFAULT_ROWS = 500
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(StoreOptions, ReportOptions):
+    """What the command was asked for."""
+
+    known: Path
+    rows: int
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
     parser.add_argument(
         "--rows",
@@ -41,7 +51,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_store_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.layering import characters_needed
     from lean_tumbler.jobs.bulk.context import RunContext
@@ -51,12 +61,12 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
-    known = read_known_accounts(arguments.known, with_stored=False, say=session.message)
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
+    known = read_known_accounts(options.known, with_stored=False, say=session.message)
     workers = os.cpu_count() or 1
     with (
-        opened_rows(arguments, store_policy) as store,
+        opened_rows(options, store_policy) as store,
         tempfile.TemporaryDirectory(prefix="rehearsal-") as folder,
         ThreadPoolExecutor(workers) as executor,
         session.progress("Rehearsing", total=0, unit="logins") as advance,
@@ -65,7 +75,7 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             store,
             known,
             store_policy=store_policy,
-            gateway=gateway_of(arguments, policy),
+            gateway=gateway_of(options, policy),
             context=RunContext(
                 clock=time.perf_counter,
                 randomness=os.urandom,
@@ -74,14 +84,14 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
             ),
             workers=Workers(executor, workers),
             folder=Path(folder),
-            rows=arguments.rows,
+            rows=options.rows,
         )
         found.width = store.width() if isinstance(store, HasSchema) else None
     if found.known_accounts:
-        EvidenceFile.beside(policy_path(arguments)).note_known(found.known_accounts)
+        EvidenceFile.beside(policy_path(options)).note_known(found.known_accounts)
     found.needed = max(characters_needed(policy.target))
     session.emit(
-        arguments,
+        options,
         document=lambda: rehearse_document(found),
         draw=lambda console: draw_rehearse(console, found),
     )

@@ -1,10 +1,12 @@
 """`report`: the file for whoever signs off."""
 
 import argparse
+from dataclasses import dataclass
 from datetime import UTC
 from pathlib import Path
 
 from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
+from lean_tumbler.cli.option_types import CountOptions, ReportOptions
 from lean_tumbler.cli.options import add_policy_option, chosen_stores, policy_path, read_policy
 from lean_tumbler.cli.session import Session
 
@@ -16,8 +18,15 @@ EXAMPLE = """\
 In a browser it prints well; nothing in it is loaded from elsewhere."""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(CountOptions, ReportOptions):
+    """What the command was asked for."""
+
+    backup: list[Path]
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "--history", type=Path, metavar="FILE", help="what `progress --history` has kept"
     )
@@ -43,34 +52,34 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.report.page import report_document, report_page
     from lean_tumbler.jobs.report.reporting import Report, kept_backup, report_store
     from lean_tumbler.stores.history import read_history
 
-    policy = read_policy(arguments)
-    base = policy_path(arguments).parent
-    history = read_history(arguments.history)
+    policy = read_policy(options)
+    base = policy_path(options).parent
+    history = read_history(options.history)
     taken_at = session.clock().astimezone(UTC)
     stores = []
-    for store in chosen_stores(policy, arguments.store):
+    for store in chosen_stores(policy, options.store):
         column, along = counted(
-            arguments, session, policy, store, entries=history.entries, taken_at=taken_at
+            options, session, policy, store, entries=history.entries, taken_at=taken_at
         )
         stores.append(report_store(store, base=base, policy=policy, migration=along, column=column))
     report = Report(
         taken_at=taken_at,
-        policy=policy_path(arguments),
+        policy=policy_path(options),
         target=str(policy.target),
         floor=policy.floor.source,
         stores=stores,
         entries=history.entries,
-        backups=[kept_backup(backup, taken_at) for backup in arguments.backup],
+        backups=[kept_backup(backup, taken_at) for backup in options.backup],
         notes=history.notes,
     )
     session.emit(
-        arguments,
+        options,
         document=lambda: report_document(report),
         others={"html": lambda: [report_page(report)]},
     )

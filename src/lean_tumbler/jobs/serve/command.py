@@ -4,9 +4,11 @@ import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import PolicyOptions
 from lean_tumbler.cli.options import (
     DEFAULT_MILLISECONDS,
     add_policy_option,
@@ -37,8 +39,22 @@ _TOKEN_BYTES = 4096
 _KEY_BYTES = 32
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(PolicyOptions):
+    """What the command was asked for."""
+
+    listen: str
+    at_once: int | None
+    queue: int | None
+    within: float
+    token_file: Path | None
+    share_failures: str | None
+    certificate: Path | None
+    private_key: Path | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument(
         "--listen",
         default=DEFAULT_PLACE,
@@ -83,7 +99,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_policy_option(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.service.app import Access
     from lean_tumbler.service.derivation_slots import DerivationSlots
@@ -96,33 +112,33 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
 
     log = log_lines(session.message, clock=time.time)
     listening = Listening(
-        place=arguments.listen,
-        certificate=arguments.certificate,
-        private_key=arguments.private_key,
+        place=options.listen,
+        certificate=options.certificate,
+        private_key=options.private_key,
     )
-    token = _token(arguments.token_file)
+    token = _token(options.token_file)
     # Instances with the same token answer side by side.
-    at_once = arguments.at_once or os.cpu_count() or 1
+    at_once = options.at_once or os.cpu_count() or 1
     keep_freed_memory()
     with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
         context = ServiceContext(
             executor=executor,
             slots=DerivationSlots(
-                at_once=at_once, within_seconds=arguments.within / 1000, clock=time.monotonic
+                at_once=at_once, within_seconds=options.within / 1000, clock=time.monotonic
             ),
-            most_inside=at_once + (arguments.queue or _QUEUE_FOR_EACH * at_once),
-            failures=_failures(arguments.share_failures, log),
+            most_inside=at_once + (options.queue or _QUEUE_FOR_EACH * at_once),
+            failures=_failures(options.share_failures, log),
             metrics=Metrics(),
             log=log,
             clock=time.monotonic,
             observed=Observations(
-                EvidenceFile.beside(policy_path(arguments)),
+                EvidenceFile.beside(policy_path(options)),
                 clock=time.monotonic,
                 alert=lambda message: log(Event.ALERT, message=message),
             ),
         )
         serve(
-            lambda: _service(arguments, context),
+            lambda: _service(options, context),
             listening,
             Access(token=token),
             log=log,
@@ -149,7 +165,7 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
     )
 
 
-def _service(arguments: argparse.Namespace, context: "ServiceContext") -> "LoginService":
+def _service(options: Options, context: "ServiceContext") -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
     from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.jobs.bulk.layering import require_formulas
@@ -158,9 +174,9 @@ def _service(arguments: argparse.Namespace, context: "ServiceContext") -> "Login
     from lean_tumbler.stores.scans.costs import learn_costs
     from lean_tumbler.stores.sql.server import LOGIN_LOCK_SECONDS
 
-    policy = read_policy(arguments)
+    policy = read_policy(options)
     # The values of files and of the application's own stores come with requests alone.
-    base = policy_path(arguments).parent
+    base = policy_path(options).parent
     stores = {
         name: open_store(store, base=base, writable=True, lock_seconds=LOGIN_LOCK_SECONDS)
         for name, store in policy.stores.items()
@@ -168,7 +184,7 @@ def _service(arguments: argparse.Namespace, context: "ServiceContext") -> "Login
     }
     for store in stores.values():
         require_formulas(store, policy)
-    gateway = gateway_of(arguments, policy)
+    gateway = gateway_of(options, policy)
     for name, store in stores.items():
         gateway.reader(name).look_at_column()  # now, and not at the first login that needs it
         learn_costs(gateway, store, store_name=name)

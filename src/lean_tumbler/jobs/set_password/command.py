@@ -1,7 +1,9 @@
 """`set-password`: a first password for an account without value, or one that is locked."""
 
 import argparse
+from dataclasses import dataclass
 
+from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
@@ -18,30 +20,37 @@ EXAMPLE = """\
 An account that a password opens is left: its owner changes the password."""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(StoreOptions, ReportOptions):
+    """What the command was asked for."""
+
+    login: str
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument("login", metavar="LOGIN", help="the account's login")
     add_store_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.set_password.report import set_password_document, set_password_text
     from lean_tumbler.jobs.set_password.setting import set_password
 
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
     new = session.read_password(policy.limits, confirm=True)
-    with opened_store(arguments, store_policy, writable=True) as store:
+    with opened_store(options, store_policy, writable=True) as store:
         found = set_password(
             store,
-            gateway_of(arguments, policy),
+            gateway_of(options, policy),
             store_name=store_policy.name,
-            login=arguments.login,
+            login=options.login,
             new=new,
         )
     session.emit(
-        arguments,
+        options,
         document=lambda: set_password_document(found),
         text=lambda _: set_password_text(found),
     )

@@ -3,10 +3,12 @@
 import argparse
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
     DEFAULT_MILLISECONDS,
     add_attacker_option,
@@ -37,8 +39,27 @@ EXAMPLE = """\
   lean-tumbler tune --measurements production.json --cores 16 --save"""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(PolicyOptions, ReportOptions):
+    """What the command was asked for."""
+
+    peak_logins: float | None
+    upgrading: float
+    within: float
+    cores: int | None
+    memory: int | None
+    schemes: str | None
+    approved_only: bool
+    floor: str | None
+    attacker: Path | None
+    quick: bool
+    measurements: Path | None
+    plot: Path | None
+    save: bool
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     _add_demand(parser)
     _add_choice(parser)
     parser.add_argument(
@@ -114,63 +135,63 @@ def _add_choice(parser: argparse.ArgumentParser) -> None:
     add_attacker_option(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.tuning.choosing import Demand
     from lean_tumbler.jobs.tune.report import draw_tune, tune_document
     from lean_tumbler.jobs.tune.tuning import tune
     from lean_tumbler.stores.tuning_files import read_attacker, read_floor
 
-    policy = read_policy(arguments, required=arguments.save)
-    floor = read_floor(arguments.floor, policy)
-    attacker = read_attacker(arguments.attacker)
-    wanted = _schemes(arguments)
-    measured, left_out = _measured(arguments, wanted, session)
+    policy = read_policy(options, required=options.save)
+    floor = read_floor(options.floor, policy)
+    attacker = read_attacker(options.attacker)
+    wanted = _schemes(options)
+    measured, left_out = _measured(options, wanted, session)
     tuned = tune(
         [point for point in measured.measured if point.scheme in wanted],
         left_out,
         floor=floor,
         attacker=attacker,
         demand=Demand(
-            cores=arguments.cores or measured.host.cores,
-            memory_kib=arguments.memory or measured.host.memory_kib,
-            within_milliseconds=arguments.within,
-            logins_per_second=arguments.peak_logins or 0.0,
-            upgrading=arguments.upgrading,
+            cores=options.cores or measured.host.cores,
+            memory_kib=options.memory or measured.host.memory_kib,
+            within_milliseconds=options.within,
+            logins_per_second=options.peak_logins or 0.0,
+            upgrading=options.upgrading,
             read_by=policy.target.read_by,
         ),
     )
     session.emit(
-        arguments,
+        options,
         document=lambda: tune_document(tuned, measured.host),
         draw=lambda console: draw_tune(console, tuned, measured.host),
     )
-    if arguments.plot:
+    if options.plot:
         from lean_tumbler.jobs.tune.plot import tune_plot
 
-        write_plot(arguments.plot, lambda kind: tune_plot(tuned, kind), session)
+        write_plot(options.plot, lambda kind: tune_plot(tuned, kind), session)
     chosen = tuned.choice.chosen
     if chosen is None:
         return 1
-    if arguments.save:
-        _save(arguments, policy, chosen, session)
+    if options.save:
+        _save(options, policy, chosen, session)
     return 0
 
 
-def _schemes(arguments: argparse.Namespace) -> tuple[str, ...]:
+def _schemes(options: Options) -> tuple[str, ...]:
     from lean_tumbler.core.schemes.catalogue import TUNED
     from lean_tumbler.core.tuning.choosing import APPROVED
     from lean_tumbler.stores.naming import nearest
 
     wanted = tuple(TUNED)
-    if arguments.schemes is not None:
-        wanted = tuple(name.strip() for name in arguments.schemes.split(","))
+    if options.schemes is not None:
+        wanted = tuple(name.strip() for name in options.schemes.split(","))
         for name in wanted:
             if name not in TUNED:
                 raise UsageError(
                     f"--schemes: no scheme “{name}” to write; {nearest(name, tuple(TUNED))}"
                 )
-    if arguments.approved_only:
+    if options.approved_only:
         wanted = tuple(name for name in wanted if name in APPROVED)
         if not wanted:
             approved = ", ".join(APPROVED)
@@ -179,7 +200,7 @@ def _schemes(arguments: argparse.Namespace) -> tuple[str, ...]:
 
 
 def _measured(
-    arguments: argparse.Namespace, schemes: tuple[str, ...], session: Session
+    options: Options, schemes: tuple[str, ...], session: Session
 ) -> "tuple[Measured, list[LeftOut]]":
     """Take measurements from the file that is named, or measure."""
     from lean_tumbler.core.tuning.measuring import QUICK, THOROUGH, Bench
@@ -191,13 +212,13 @@ def _measured(
         write_measurements,
     )
 
-    path = arguments.measurements
+    path = options.measurements
     if path is not None and path.exists():
         return read_measurements(path), []
     host = this_host()
     with ThreadPoolExecutor(host.cores) as executor:
         bench = Bench(
-            QUICK if arguments.quick else THOROUGH,
+            QUICK if options.quick else THOROUGH,
             executor=executor,
             cores=host.cores,
             memory_kib=host.free_kib,
@@ -222,13 +243,11 @@ def _measured(
     return measured, bench.left_out
 
 
-def _save(
-    arguments: argparse.Namespace, policy: "StoragePolicy", chosen: "Candidate", session: Session
-) -> None:
+def _save(options: Options, policy: "StoragePolicy", chosen: "Candidate", session: Session) -> None:
     from lean_tumbler.core.policy import Target
     from lean_tumbler.stores.policy_file import save_target
 
-    path = policy_path(arguments)
+    path = policy_path(options)
     if not policy.floor.reached_by(chosen.scheme, chosen.parameters):
         raise UsageError(
             f"{path}: the choice is below the policy's own floor ({policy.floor.source}); "

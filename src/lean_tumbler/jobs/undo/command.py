@@ -1,10 +1,12 @@
 """`undo`: puts back what a bulk step replaced, from its sealed backup."""
 
 import argparse
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
 from lean_tumbler.cli.bulk import add_bulk_options, run_context
+from lean_tumbler.cli.option_types import BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
     opened_rows,
@@ -25,8 +27,17 @@ the key beside the policy has signed."""
 _KEY_BYTES = 1 << 14
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(BulkOptions, ReportOptions):
+    """What the command was asked for."""
+
+    backup: Path
+    key: Path
+    unfinished: bool
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument("backup", type=Path, metavar="BACKUP", help="the sealed backup")
     parser.add_argument(
         "--key", type=Path, required=True, metavar="FILE", help="the private half of its key"
@@ -37,7 +48,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_bulk_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.undo.report import draw_undo, undo_document
     from lean_tumbler.jobs.undo.undoing import undo_swaps
@@ -45,39 +56,39 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
     from lean_tumbler.stores.sealed_backup import BackupReader
     from lean_tumbler.stores.signing_key import verifying_key
 
-    policy = read_policy(arguments)
-    store_policy = chosen_store(policy, arguments.store)
-    key = read_text(arguments.key, limit_bytes=_KEY_BYTES)
-    signed_by = verifying_key(policy_path(arguments))
-    backup = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
+    key = read_text(options.key, limit_bytes=_KEY_BYTES)
+    signed_by = verifying_key(policy_path(options))
+    backup = BackupReader(options.backup, private_key=key, verifying_key=signed_by)
     try:
         if (backup.head.store, backup.head.table) != (store_policy.name, store_policy.table):
             raise UsageError(
-                f"{arguments.backup}: of the store {backup.head.store}, table {backup.head.table}"
+                f"{options.backup}: of the store {backup.head.store}, table {backup.head.table}"
             )
         if backup.head.expired(session.clock()):
-            raise UsageError(f"{arguments.backup}: expired at {backup.head.expires_at}; delete it")
+            raise UsageError(f"{options.backup}: expired at {backup.head.expires_at}; delete it")
         with (
-            opened_rows(arguments, store_policy, in_bulk=True) as store,
+            opened_rows(options, store_policy) as store,
             run_context(
-                arguments, session, store_policy, step=None, title="Putting back", rows=0
+                options, session, store_policy, step="undo", title="Putting back", rows=0
             ) as context,
         ):
             # Opened from end to end first: nothing is put back from a file that was changed.
             undo = partial(
-                undo_swaps, store, step=backup.head.step, context=context, share=arguments.share
+                undo_swaps, store, step=backup.head.step, context=context, share=options.share
             )
-            undone = undo(backup.swaps(unfinished=arguments.unfinished), dry_run=True)
-            if not arguments.dry_run:
-                again = BackupReader(arguments.backup, private_key=key, verifying_key=signed_by)
-                undone = undo(again.swaps(unfinished=arguments.unfinished), dry_run=False)
+            undone = undo(backup.swaps(unfinished=options.unfinished), dry_run=True)
+            if not options.dry_run:
+                again = BackupReader(options.backup, private_key=key, verifying_key=signed_by)
+                undone = undo(again.swaps(unfinished=options.unfinished), dry_run=False)
                 again.close()
                 if not undone.stopped:
                     undone.copy = store.finish() if isinstance(store, WritesCopy) else ""
     finally:
         backup.close()
     session.emit(
-        arguments,
+        options,
         document=lambda: undo_document(undone),
         draw=lambda console: draw_undo(console, undone),
     )

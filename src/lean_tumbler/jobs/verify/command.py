@@ -1,10 +1,11 @@
 """`verify`: are the accounts whose password is known accepted?"""
 
 import argparse
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
@@ -28,8 +29,17 @@ are parts that a formula names); with --store it needs login,password alone, and
 show of their cohorts is noted beside the policy, for `plan` and `layer`."""
 
 
+@dataclass(frozen=True, kw_only=True)
+class Options(StoreOptions, ReportOptions):
+    """What the command was asked for."""
+
+    known: Path
+    formula: str | None
+    earlier: Path | None
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
+    """Declare the options."""
     parser.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
     parser.add_argument(
         "--formula",
@@ -46,29 +56,29 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add_store_options(parser)
 
 
-def run(arguments: argparse.Namespace, session: Session) -> int:
+def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.verify.report import draw_verify, verify_document
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
     from lean_tumbler.stores.scans.verification import reader_of_files, verify_accounts
 
-    policy = read_policy(arguments, required=arguments.store is not None)
+    policy = read_policy(options, required=options.store is not None)
     known = read_known_accounts(
-        arguments.known, with_stored=arguments.store is None, say=session.message
+        options.known, with_stored=options.store is None, say=session.message
     )
-    gateway = gateway_of(arguments, policy)
-    given = _given(arguments, policy)
-    earlier = read_earlier(arguments.earlier) if arguments.earlier else {}
-    if arguments.store is None:
+    gateway = gateway_of(options, policy)
+    given = _given(options, policy)
+    earlier = read_earlier(options.earlier) if options.earlier else {}
+    if options.store is None:
         reader = reader_of_files(policy, given)
         found = verify_accounts(known, reader=reader, bounds=gateway.bounds, earlier=earlier)
     else:
-        store_policy = chosen_store(policy, arguments.store)
+        store_policy = chosen_store(policy, options.store)
         reader = gateway.reader(store_policy.name)
         if given is not None:
             reader = reader.with_cohort(given)
-        with opened_store(arguments, store_policy) as store:
+        with opened_store(options, store_policy) as store:
             found = verify_accounts(
                 known,
                 reader=reader,
@@ -78,23 +88,23 @@ def run(arguments: argparse.Namespace, session: Session) -> int:
                 earlier=earlier,
             )
         if given is None and found.tried:
-            EvidenceFile.beside(policy_path(arguments)).note_known(found.tried)
+            EvidenceFile.beside(policy_path(options)).note_known(found.tried)
     session.emit(
-        arguments,
+        options,
         document=lambda: verify_document(found),
         draw=lambda console: draw_verify(console, found),
     )
     return int(not all(account.accepted for account in found.accounts))
 
 
-def _given(arguments: argparse.Namespace, policy: "StoragePolicy") -> "Cohort | None":
+def _given(options: Options, policy: "StoragePolicy") -> "Cohort | None":
     """Give the cohort that the command line names or describes; None where it does neither."""
     from lean_tumbler.core.formulas import notation
     from lean_tumbler.core.formulas.named import NamedFormula
     from lean_tumbler.core.policy.cohort_tables import split_then
     from lean_tumbler.core.reading.cohorts import Cohort
 
-    text = arguments.formula
+    text = options.formula
     if text is None:
         return None
     for store in policy.stores.values():
