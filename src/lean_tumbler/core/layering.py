@@ -90,6 +90,15 @@ class RowPlan:
     legacy_digest: str = field(default="", repr=False)
 
 
+# What a value's shape decides, and nothing else of its text.
+_BY_SHAPE = frozenset({None, SkipReason.LAYERED, SkipReason.CURRENT, SkipReason.REWRITTEN})
+
+
+def holds_for_alike(plan: RowPlan) -> bool:
+    """Tell whether rows that are alike get the same plan; in doubt, each is looked at by itself."""
+    return plan.leave in _BY_SHAPE and plan.plain is None
+
+
 def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
     """Decide what bulk layering does with one row.
 

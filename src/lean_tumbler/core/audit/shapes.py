@@ -136,6 +136,9 @@ def _is_alike(match: re.Match[str], free: list[str]) -> pl.Expr:
     """Test for the same text everywhere but in the free groups, at the same places."""
     text, whole = pl.col(_TEXT), match.string
     tests = [text.str.len_bytes() == len(whole), text.str.len_chars() == len(whole)]
+    if "padding" in free:  # it follows another free group at once, and says where that one ends
+        unpadded = text.str.strip_chars_end("=").str.len_bytes()
+        tests.append(unpadded == len(whole) - len(match["padding"]))
     end = 0
     for start, stop in [*sorted(match.span(name) for name in free), (len(whole), len(whole))]:
         if start > end:

@@ -85,6 +85,11 @@ class RowReader:
         return tuple(c.formula for c in self.cohorts if c.formula is not None and not c.then)
 
     @property
+    def reads_by_shape(self) -> bool:
+        """Whether rows of one shape, alike to all cohorts, are read alike."""
+        return self._decryption is None and not self._parts
+
+    @property
     def needs_column(self) -> bool:
         """Whether readings depend on the column as a whole."""
         return bool(self._plain_cohorts)

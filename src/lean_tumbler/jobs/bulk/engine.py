@@ -113,7 +113,6 @@ class BulkRun(Generic[Choice, Made]):
                 continue
             if self._dry_run:
                 self._step.count(due.choice, SwapResult.DONE)
-                self._context.progress(1)
                 continue
             due.page.waiting += 1
             rows.append(due)
@@ -134,12 +133,14 @@ class BulkRun(Generic[Choice, Made]):
             if page is None:
                 yield None
                 continue
+            left = 0
             choices = self._step.choose(page.rows, privileged=page.privileged)
             for account, choice in zip(page.rows, choices, strict=True):
                 if choice is None:
-                    self._context.progress(1)
+                    left += 1
                 else:
                     yield Due(account, choice, page)
+            self._context.progress(len(page.rows) if self._dry_run else left)
             page.read_whole = True
             self._pages.release(page)
 

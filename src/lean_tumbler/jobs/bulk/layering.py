@@ -4,6 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import nullcontext
 from dataclasses import dataclass, field, replace
+from importlib.util import find_spec
 from itertools import chain
 from types import MappingProxyType
 
@@ -11,6 +12,7 @@ from lean_tumbler.core.layering import (
     DerivationTask,
     RowPlan,
     SkipReason,
+    holds_for_alike,
     plan_row,
     require_confirmed,
     require_opening,
@@ -191,9 +193,9 @@ class _Layering:
     def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[RowPlan | None]:
         """Decide about rows, by their readings and by what is known of their cohorts."""
         del privileged
-        for account in rows:
+        plans = self._counted_plans(rows) if self._selection.dry_run else map(self._plan, rows)
+        for account, plan in zip(rows, plans, strict=True):
             self.summary.considered += 1
-            plan = self._plan(account)
             if plan.leave is not None:
                 self.summary.leave(account.key, plan)
                 yield None
@@ -202,6 +204,23 @@ class _Layering:
                 yield None
             else:
                 yield plan
+
+    def _counted_plans(self, rows: Sequence[Account]) -> Iterator[RowPlan]:
+        """Plan rows that are only counted: of those that are alike, one."""
+        if not self._reader.reads_by_shape or find_spec("polars") is None:
+            yield from map(self._plan, rows)
+            return
+        from lean_tumbler.core.audit.alike_rows import alike  # noqa: PLC0415 - an extra
+
+        plans: dict[int, RowPlan] = {}
+        groups = alike([account.row for account in rows], self._reader)
+        for account, group in zip(rows, groups, strict=True):
+            plan = None if group is None else plans.get(group)
+            if plan is None:
+                plan = self._plan(account)
+                if group is not None and holds_for_alike(plan):
+                    plans[group] = plan
+            yield plan
 
     def _plan(self, account: Account) -> RowPlan:
         plan = plan_row(self._reader.read(account.row), self._policy)

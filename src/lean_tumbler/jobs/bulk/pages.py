@@ -8,6 +8,7 @@ from lean_tumbler.jobs.bulk.writing import BulkWriter
 from lean_tumbler.stores.interface import Account, AccountKey, HasClaims, Store
 
 PAGE_ROWS = 1000
+COUNTED_ROWS = 20_000  # of a page from which nothing is written
 _CLAIM_SECONDS = 0.5
 
 
@@ -51,6 +52,7 @@ class Pages:
     ) -> None:
         self._store, self._writer, self._context = store, writer, context
         self._passes = (True, False) if privileged_first else (None,)
+        self._page_rows = PAGE_ROWS if claims else COUNTED_ROWS
         self._claims_of = store if claims and isinstance(store, HasClaims) else None
         self._claims: set[str] = set()
         self.stopped = False
@@ -93,10 +95,12 @@ class Pages:
         return f"{self._store.table}:{first[0].key!r}" if first else ""
 
     def _read(
-        self, after: AccountKey | None, privileged: bool | None, rows: int = PAGE_ROWS
+        self, after: AccountKey | None, privileged: bool | None, rows: int | None = None
     ) -> list[Account]:
         return self._writer.patiently(
-            lambda: self._store.page(after=after, rows=rows, privileged=privileged)
+            lambda: self._store.page(
+                after=after, rows=rows or self._page_rows, privileged=privileged
+            )
         )
 
     def _claimed(self, claim: str) -> bool:
