@@ -1,5 +1,6 @@
 """Writing to real PostgreSQL and MariaDB servers: swaps of bytes, and the whole job."""
 
+import hashlib
 import json
 import subprocess
 import time
@@ -9,10 +10,10 @@ from pathlib import Path
 import pytest
 
 import servers
-from conftest import PROGRAM, Program, run_program
+from conftest import CHEAP_POLICY, PROGRAM, Finished, Program, run_program
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.interface import Swap, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, Swap, SwapResult
 from lean_tumbler.stores.sql.opening import open_database
 from lean_tumbler.stores.sql.store import SqlStore
 from server_portal import ROWS, is_mariadb, layered_through_kills, locked_out, make_portal
@@ -217,3 +218,87 @@ def test_a_server_that_dies_and_returns(tmp_path: Path) -> None:
         assert (process.returncode, err) == (0, b"")
         assert json.loads(out)["failed"] == 0
         assert locked_out(server, tmp_path, passwords) == []
+
+
+# Kinds of keys, and eight of them in the order in which the server sorts them.
+_KEYS = {
+    "postgresql": {
+        "uuid": [f"'{n}0000000-0000-4000-8000-00000000000{n}'" for n in range(1, 9)],
+        "numeric(20,0)": [str(n * 10**17) for n in range(1, 9)],
+        "numeric(10,2)": ["-1.50", "0.25", "1.00", "1.01", "2", "10", "20.05", "30"],
+        "bigint": [str(2**62 + n) for n in range(8)],
+        "text": [f"'k{n}'" for n in range(8)],
+        "char(6)": [f"'key {n}'" for n in range(8)],
+        "bytea": [f"'\\x0{n}ff'" for n in range(8)],
+    },
+    "mariadb": {
+        "uuid": [f"'{n}0000000-0000-4000-8000-00000000000{n}'" for n in range(1, 9)],
+        "decimal(20,0)": [str(n * 10**17) for n in range(1, 9)],
+        "decimal(10,2)": ["-1.50", "0.25", "1.00", "1.01", "2", "10", "20.05", "30"],
+        "bigint unsigned": [str(2**63 + n) for n in range(8)],
+        "varchar(20)": [f"'k{n}'" for n in range(8)],
+        "varbinary(20)": [f"x'0{n}ff'" for n in range(8)],
+        "char(36)": [f"'key {n}'" for n in range(8)],
+    },
+}
+
+
+@pytest.mark.parametrize(
+    ("name", "kind"), [(name, kind) for name, kinds in _KEYS.items() for kind in kinds]
+)
+def test_keys_of_any_type(
+    name: str, kind: str, running: dict[str, servers.Server], tmp_path: Path
+) -> None:
+    """Rows are paged through, found, swapped, layered, logged in to and put back by their key."""
+    server = running[name]
+    people = [(f"skua{n}", f"Gannet {n}") for n in range(8)]
+    rows = ", ".join(
+        f"({key}, '{login}', '{hashlib.md5(password.encode()).hexdigest()}')"
+        for key, (login, password) in zip(_KEYS[name][kind], people, strict=True)
+    )
+    server.run(
+        f"DROP TABLE IF EXISTS kiosk; CREATE TABLE kiosk (id {kind} PRIMARY KEY, login text,"
+        f" pw varchar(255)); INSERT INTO kiosk VALUES {rows};"
+    )
+    before = server.ask("SELECT count(DISTINCT pw) FROM kiosk WHERE pw LIKE '$%'")
+    store = opened(server)
+    seen: list[Account] = []
+    while page := store.page(after=seen[-1].key if seen else None, rows=3):
+        seen += page
+    assert [account.login for account in seen] == [login for login, _ in people]
+    for account in seen[:3]:
+        found = store.find(key_text(account.key))
+        assert isinstance(account.key, bytes) or (found and found.login == account.login)
+        assert store.fill(account.key, "x") is SwapResult.CHANGED
+    store.close()
+    (tmp_path / "tumbler.toml").write_text(
+        CHEAP_POLICY.partition("[store.passengers]")[0]
+        + f'[store.kiosk]\nlocator = "{server.url}"\ntable = "kiosk"\nreaders_ready = 2026-01-01\n'
+        '[store.kiosk.columns]\nlogin = "login"\nstored = "pw"\n'
+        '[[store.kiosk.cohort]]\nname = "md5"\nformula = "utf-8, md5, hex"\n'
+    )
+    (tmp_path / "known.csv").write_text(
+        "login,password\n" + "".join(f"{login},{password}\n" for login, password in people)
+    )
+
+    def run(*arguments: str, stdin: bytes = b"") -> Finished:
+        return run_program(*arguments, cwd=tmp_path, stdin=stdin)
+
+    assert run("verify", "known.csv", "--store", "kiosk").code == 0
+    assert "8 of 8 rows" in run("plan").out
+    assert run("keys", "new", "k").code == 0
+    layered = run("layer", "--backup", "b.sealed", "--to", "k.public.pem", "--format", "json")
+    assert layered.code == 0, layered.err
+    assert layered.document["layered"] == 8
+    undone = run("undo", "b.sealed", "--key", "k.private.pem")
+    assert undone.code == 0, undone.err
+    assert server.ask("SELECT count(DISTINCT pw) FROM kiosk WHERE pw LIKE '$%'") == before
+    assert run("layer").code == 0
+    for login, password in people[:2]:
+        assert run("admit", login, stdin=password.encode() + b"\n").code == 0
+    assert run("rehearse", "known.csv").code == 0
+
+
+def key_text(key: AccountKey) -> str:
+    """Give a key as a person types it."""
+    return key.decode("latin-1") if isinstance(key, bytes) else str(key)

@@ -1,6 +1,7 @@
 """Recovering formulas: puzzles, diagnoses, near misses, and what bad files get."""
 
 import csv
+import hashlib
 import io
 import json
 import time
@@ -12,7 +13,9 @@ import pytest
 from conftest import Program
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
+from lean_tumbler.core.formulas.loops import LoopSearch
 from lean_tumbler.core.formulas.near_misses import fits
+from lean_tumbler.core.formulas.search_space import Form, Piece
 from lean_tumbler.core.formulas.solutions import Narrowed, Solution, SolvedAccount
 from lean_tumbler.core.formulas.solver import Solver
 from lean_tumbler.jobs.formula.solving import read_hint
@@ -287,3 +290,32 @@ def test_show_reads_a_formula_aloud(tmp_path: Path, program: Program) -> None:
         json.loads(program("formula", "show", "desk", "--format", "json").out)["policy_name"]
         == "desk"
     )
+
+
+def test_a_literal_of_dashes(program: Program, tmp_path: Path) -> None:
+    """`--literal=--` is the text of two dashes, and the formula with it is found."""
+    lines = ["login,password,stored,salt"]
+    for number, password in enumerate(("Gannet 7", "Skua 40", "Tern 12")):
+        salt = f"s{number}alt"
+        stored = hashlib.sha1(f"{salt}--{password}--".encode()).hexdigest()
+        lines.append(f"a{number},{password},{stored},{salt}")
+    (tmp_path / "known.csv").write_text("\n".join(lines) + "\n")
+    finished = program("formula", "solve", "known.csv", "--literal=--", "--format", "json")
+    assert finished.code == 0, finished.err
+    assert '"--"' in finished.document["formula"]
+
+
+def test_one_time_is_no_loop() -> None:
+    """A loop that is gone through once is printed as the steps that it is."""
+    digest = hashlib.sha1(b"Skua").digest()
+    hits: list[tuple[str, ...]] = []
+    search = LoopSearch(
+        pivot=0, prefix=hashlib.sha1(digest).digest(), most=3, hit=hits.append, count=lambda _: None
+    )
+    plain = Form(steps=(), before=(b"",), after=(b"",))
+    final = ("sha1", lambda raw: hashlib.sha1(raw).digest(), ("hex",))
+    search.of(Piece(("utf-8",), (b"Skua",)), plain, final, plain)
+    assert hits == [("utf-8", "2 times (sha1)", "hex")]
+    search = LoopSearch(pivot=0, prefix=digest, most=3, hit=hits.append, count=lambda _: None)
+    search.of(Piece(("utf-8",), (b"Skua",)), plain, final, plain)
+    assert hits[1:] == [("utf-8", "sha1", "hex")]

@@ -154,6 +154,17 @@ def test_what_is_refused(
     assert sealed.stored() == layered
 
 
+def test_the_backup_names_its_store(sealed: Portal, program: Program, tmp_path: Path) -> None:
+    """With several stores in the policy none needs to be named; another one is refused."""
+    policy = tmp_path / "tumbler.toml"
+    second = '\n[store.kiosk]\nlocator = "sqlite:///kiosk.db"\ntable = "t"\n'
+    columns = '[store.kiosk.columns]\nlogin = "a"\nstored = "b"\n'
+    policy.write_text(policy.read_text() + second + columns)
+    assert "of the store passengers" in program(*UNDO, "--store", "kiosk").err
+    assert program(*UNDO).code == 0
+    assert not any((value or "").startswith("$over$") for value in sealed.stored().values())
+
+
 def test_an_expired_backup_and_one_of_another_store(
     sealed: Portal, program: Program, tmp_path: Path
 ) -> None:

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Sequence
 from contextlib import suppress
 from types import ModuleType
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from lean_tumbler.cli.core_dumps import forbid_core_dumps
 from lean_tumbler.cli.option_types import asked
@@ -47,6 +47,12 @@ Passwords are read from standard input or a prompt, never from arguments."""
 
 class _Parser(argparse.ArgumentParser):
     """Never repeats what was typed where it may be a password or a stored value."""
+
+    def _get_values(self, action: argparse.Action, arg_strings: list[str]) -> Any:
+        """Take `--literal=--` for what it says; argparse would take the dashes away."""
+        if arg_strings == ["--"] and action.option_strings and action.nargs is None:
+            return self._get_value(action, "--")
+        return super()._get_values(action, arg_strings)
 
     def error(self, message: str) -> NoReturn:
         if message.startswith("unrecognized arguments"):

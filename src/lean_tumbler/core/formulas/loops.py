@@ -65,6 +65,7 @@ class LoopSearch:
         for number in range(1, self._most + 1):
             digest = compute(before + value + after)
             if digest.startswith(prefix):
-                self._hit((*lead, f"{number} times ({', '.join(inside)})", *behind))
+                loop = (f"{number} times ({', '.join(inside)})",) if number > 1 else inside
+                self._hit((*lead, *loop, *behind))
             value = between(digest)
         self._count(self._most)

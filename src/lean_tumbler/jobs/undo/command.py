@@ -57,11 +57,11 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.stores.signing_key import verifying_key
 
     policy = read_policy(options)
-    store_policy = chosen_store(policy, options.store)
     key = read_text(options.key, limit_bytes=_KEY_BYTES)
     signed_by = verifying_key(policy_path(options))
     backup = BackupReader(options.backup, private_key=key, verifying_key=signed_by)
     try:
+        store_policy = chosen_store(policy, options.store or backup.head.store)
         if (backup.head.store, backup.head.table) != (store_policy.name, store_policy.table):
             raise UsageError(
                 f"{options.backup}: of the store {backup.head.store}, table {backup.head.table}"

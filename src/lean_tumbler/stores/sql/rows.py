@@ -60,6 +60,18 @@ class TableRows:
         names = {self._key_name, *named.values(), *others.values()}
         self._table = sa.table(table, *(sa.column(name) for name in names))
         self._key = self._table.c[self._key_name]
+        kind = types.get(self._key_name)
+        is_cast = database.server.casts_keys and isinstance(kind, sa.Uuid | sa.Numeric)
+        self._key_type = kind if is_cast else None
+
+    def _as_key(self, key: Any) -> sa.ColumnElement[Any]:
+        """Give a key as the column's own type: one that is no number, text or bytes is kept as text.
+
+        Args:
+            key: a value, or a parameter for one.
+        """
+        given = key if isinstance(key, sa.ColumnElement) else sa.literal(key)
+        return given if self._key_type is None else sa.cast(given, self._key_type)
 
     def _column_types(self) -> dict[str, Any]:
         with self._database.errors():
@@ -142,7 +154,7 @@ class TableRows:
         """Read the next rows in order of their key; of administrators alone, or of the others."""
         query = sa.select(*self._row_columns()).order_by(self._key).limit(rows)
         if after is not None:
-            query = query.where(self._key > after)
+            query = query.where(self._key > self._as_key(after))
         if privileged is not None and self._columns.privileged:
             truth = _is_true(self._table.c[self._columns.privileged])
             query = query.where(truth if privileged else sa.not_(truth))

@@ -217,6 +217,7 @@ class Server:
         batches: runs a query, and gives its rows as bytes or text.
         is_text_certain: whether what it calls text is UTF-8 when it arrives, so that none is
             checked.
+        casts_keys: whether it compares numbers and identifiers with their own type alone.
         hidden_key: the name of a row's own number, where a table has no other key; or empty.
         joined_update: gives the statement, and its values, that writes many rows at once; None
             where a statement for each is as quick.
@@ -237,6 +238,7 @@ class Server:
     meaning: Callable[[Exception], Meaning | None]
     batches: "Callable[[Database, sa.Select[Any]], Batches]"
     is_text_certain: Callable[[Database], bool] = lambda _: False
+    casts_keys: bool = True
     hidden_key: str = ""
     joined_update: Callable[[JoinedUpdate], tuple[str, list[Any]]] | None = None
     claims: Claims | None = None

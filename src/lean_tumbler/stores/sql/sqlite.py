@@ -233,5 +233,6 @@ SERVER = Server(
     guard=_guard,
     meaning=meaning,
     batches=_batches,
+    casts_keys=False,
     hidden_key="rowid",
 )

@@ -26,7 +26,7 @@ class SqlSwaps(TableRows):
     def fill(self, key: AccountKey, new: str) -> SwapResult:
         """Write a first value, only where none stands."""
         column = self._table.c[self._columns.stored or ""]
-        filled = sa.update(self._table).where(self._key == key, column.is_(None))
+        filled = sa.update(self._table).where(self._key == self._as_key(key), column.is_(None))
         swap = Swap(key=key, old=b"", new=new)
         with self._writing() as connection:
             rows = connection.execute(filled.values({column: self._as_written(new)})).rowcount
@@ -121,7 +121,7 @@ class SqlSwaps(TableRows):
         return (
             sa.update(self._table)
             .where(
-                self._key == sa.bindparam("the_key"),
+                self._key == self._as_key(sa.bindparam("the_key")),
                 self._raw(stored) == sa.bindparam("the_old", type_=sa.LargeBinary()),
             )
             .values({self._table.c[stored]: sa.bindparam("the_new")})
@@ -132,7 +132,9 @@ class SqlSwaps(TableRows):
 
         Some servers cut off, and triggers change, what is written, without an error.
         """
-        query = sa.select(self._raw(self._columns.stored)).where(self._key == swap.key)
+        query = sa.select(self._raw(self._columns.stored)).where(
+            self._key == self._as_key(swap.key)
+        )
         found = connection.execute(query).scalar()
         if found is None or bytes(found) != swap.new_bytes:
             raise SourceError(
@@ -153,7 +155,9 @@ class SqlSwaps(TableRows):
                 f"{self._place}: the account column "
                 f"“{self._key_name}” is not unique; nothing of this batch was written"
             )
-        again = sa.select(self._raw(self._columns.stored)).where(self._key == swap.key)
+        again = sa.select(self._raw(self._columns.stored)).where(
+            self._key == self._as_key(swap.key)
+        )
         found = connection.execute(again).first()
         if found is None:
             return SwapResult.GONE
