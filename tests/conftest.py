@@ -44,6 +44,8 @@ settings.register_profile(
 )
 settings.load_profile("project")
 
+# Programs that are started compile their modules once, and not each time.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 _WARM = WarmProgram()
 atexit.register(_WARM.close)
 

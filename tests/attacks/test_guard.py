@@ -19,6 +19,7 @@ from lean_tumbler.core.schemes.lock_markers import MARKERS, new_marker
 from lean_tumbler.core.stored_forms import pattern, sqlite_condition
 from lean_tumbler.stores.sql.guard import ColumnGuard
 from lean_tumbler.stores.sql.opening import open_database
+from lean_tumbler.stores.sql.server import TableName
 from test_servers import STARTERS
 
 POLICY = StoragePolicy.from_toml(
@@ -129,7 +130,7 @@ def by_server(server: servers.Server, values: list[str]) -> list[bool]:
     with engine.begin() as connection:
         for number, value in enumerate(values):
             connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s)", (number, value))
-    guard = ColumnGuard(database, table="t", column="pw", key="n", policy=POLICY)
+    guard = ColumnGuard(database, table=TableName("t"), column="pw", key="n", policy=POLICY)
     with engine.connect() as connection:
         rows = connection.exec_driver_sql(f"SELECT n FROM t WHERE {guard.guard.admits}")
         found = {row[0] for row in rows}

@@ -13,6 +13,7 @@ TABLE = "accounts"
 COPIED = Columns(
     account="copied account", login="copied login", stored="copied stored", salt="copied salt"
 )
+_LARGEST_KEY = 2**63 - 1
 _PAGE_ROWS = 1000
 
 
@@ -63,7 +64,9 @@ def _wanted(store: Store, logins: Iterable[str], rows: int) -> Iterator[Account]
 def _cells(account: Account, others: Sequence[str]) -> tuple[object, ...]:
     contents = (account.stored, account.salt, *(account.others.get(name) for name in others))
     stored, *rest = map(_text, contents)
-    return account.key, account.login, stored, *rest
+    # SQLite's whole numbers have 63 bits and a sign.
+    is_large = isinstance(account.key, int) and account.key > _LARGEST_KEY
+    return str(account.key) if is_large else account.key, account.login, stored, *rest
 
 
 def _text(raw: bytes | None) -> str | bytes | None:

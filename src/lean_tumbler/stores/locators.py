@@ -98,17 +98,19 @@ def open_guard(
         UsageError: the store is no database, or its table or column is not there.
         SourceError: it cannot be opened.
     """
-    if store.locator == APPLICATION or is_file(store, base=base) or is_directory_url(store.locator):
-        raise UsageError(f"[store.{store.name}] is no SQL database, which alone has constraints")
+    none = UsageError(f"[store.{store.name}] is no SQL database, which alone has constraints")
+    if store.locator == APPLICATION or is_file(store, base=base):
+        raise none
     opened = open_store(store, base=base, writable=writable)
-    key = opened.key_name if isinstance(opened, SqlStore) else ""
     opened.close()
+    if not isinstance(opened, SqlStore):
+        raise none
     database = open_database(store.locator, base=base, writable=writable)
     return ColumnGuard(
         database,
-        table=store.table,
+        table=opened.table_name,
         column=store.columns.stored or "",
-        key=key,
+        key=opened.key_name,
         policy=policy,
     )
 

@@ -11,12 +11,13 @@ from lean_tumbler.stores.sql.sqlite import is_sqlite
 from lean_tumbler.stores.sql.tables import tables_of_database
 
 
-def tables_at(locator: str, *, base: Path) -> tuple[str, list[Table]]:
+def tables_at(locator: str, *, base: Path, table: str = "") -> tuple[str, list[Table]]:
     """Find the tables at a locator.
 
     Args:
         locator: a path or a URL.
         base: the folder that a relative path starts from.
+        table: the one that is wanted, where it is known: of a database, no other is looked at.
 
     Returns:
         What messages call the source, and its tables.
@@ -31,5 +32,5 @@ def tables_at(locator: str, *, base: Path) -> tuple[str, list[Table]]:
     path = base / locator.removeprefix(SQLITE)
     if is_url(locator) or is_sqlite(path):
         database = open_database(locator, base=base)
-        return database.locator, list(tables_of_database(database))
+        return database.locator, list(tables_of_database(database, table))
     return locator, tables_of_file(path)

@@ -255,7 +255,7 @@ def audit_source(
         UsageError: the table or column is not there, or no column holds credentials.
         SourceError: the source cannot be read.
     """
-    name, tables = tables_at(locator, base=base)
+    name, tables = tables_at(locator, base=base, table=table or "")
     wanted = columns or Columns()
     chosen = [table_named(table, tables, name)] if table else tables
     if wanted.stored and "." in wanted.stored:

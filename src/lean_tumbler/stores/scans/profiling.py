@@ -187,7 +187,7 @@ def policy_table(store: StorePolicy, *, base: Path) -> Table:
         UsageError: the table or a column is not there.
         SourceError: the store cannot be read.
     """
-    name, tables = tables_at(store.locator, base=base)
+    name, tables = tables_at(store.locator, base=base, table=store.table)
     table = table_named(store.table, tables, name)
     for column in filter(None, (*mapped_columns(store.columns), *store.other_columns)):
         require_column(column, table.columns, f"{name}, table {table.name}")

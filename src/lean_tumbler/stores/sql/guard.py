@@ -1,6 +1,7 @@
 """A guard on the column itself: whatever writes to the table, only admitted forms get in."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -8,7 +9,7 @@ import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.sql.server import Database, Guard, GuardedColumn, is_binary
+from lean_tumbler.stores.sql.server import Database, Guard, GuardedColumn, TableName, is_binary
 
 ROWS_NAMED = 20
 
@@ -52,20 +53,27 @@ class ColumnGuard:
     """
 
     def __init__(
-        self, database: Database, *, table: str, column: str, key: str, policy: StoragePolicy
+        self, database: Database, *, table: TableName, column: str, key: str, policy: StoragePolicy
     ) -> None:
         self._database = database
         with database.errors():
-            columns = sa.inspect(database.engine).get_columns(table)
+            columns = sa.inspect(database.engine).get_columns(table.name, table.schema)
         kind = next((each["type"] for each in columns if each["name"] == column), None)
         if kind is None:
             raise UsageError(f"{database.locator}, table {table}: no column “{column}”")
         self._key = database.quoted(key)
         self._names = GuardedColumn(
             table=database.quoted(table), column=database.quoted(column), binary=is_binary(kind),
-            table_text=table.replace("'", "''"),
+            table_text=table.name.replace("'", "''"),
+            schema_text=(table.schema or "").replace("'", "''"),
         )  # fmt: skip
         self.guard = database.server.guard(self._names, policy)
+
+    @contextmanager
+    def _connect(self) -> Iterator[sa.Connection]:
+        """Give a connection for statements as they stand: per cent signs mean nothing in them."""
+        with self._database.connect() as connection:
+            yield connection.execution_options(no_parameters=True)
 
     def stands(self) -> bool:
         """Tell whether the guard is there, whole."""
@@ -76,12 +84,12 @@ class ColumnGuard:
         return self._gives_a_row(self.guard.exists)
 
     def _gives_a_row(self, query: str) -> bool:
-        with self._database.connect() as connection:
+        with self._connect() as connection:
             return connection.exec_driver_sql(query).first() is not None
 
     def violations(self) -> Violations:
         """Find the rows that it would not admit, by the server's own reading of it."""
-        with self._database.connect() as connection:
+        with self._connect() as connection:
             return self._violations(connection)
 
     def _violations(self, connection: sa.Connection) -> Violations:
@@ -99,7 +107,7 @@ class ColumnGuard:
 
         Where there are such rows, nothing of it is left behind.
         """
-        with self._database.connect() as connection:
+        with self._connect() as connection:
             alone = connection.execution_options(isolation_level="AUTOCOMMIT")
             return self._together(alone) if self.guard.together else self._one_by_one(alone)
 
@@ -133,7 +141,7 @@ class ColumnGuard:
 
     def remove(self) -> None:
         """Take it away, whole or half."""
-        with self._database.connect() as connection:
+        with self._connect() as connection:
             _run(connection.execution_options(isolation_level="AUTOCOMMIT"), self.guard.remove)
 
     def close(self) -> None:

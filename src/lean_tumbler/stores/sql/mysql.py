@@ -39,6 +39,7 @@ from lean_tumbler.stores.sql.server import (
     Replicas,
     SchemaChange,
     Server,
+    TableName,
     one_after_the_other,
 )
 from lean_tumbler.stores.transport import verifying_context
@@ -94,13 +95,14 @@ def _joined_update(update: JoinedUpdate) -> tuple[str, list[Any]]:
     return statement, [value for row in update.rows for value in row]
 
 
-def _declared(database: Database, table: str, column: str) -> Declared:
+def _declared(database: Database, table: TableName, column: str) -> Declared:
     # The standard's information schema (ISO/IEC 9075-11).
     query = sa.text(
         "SELECT character_maximum_length, collation_name FROM information_schema.columns"
         " WHERE table_schema = :schema AND table_name = :table AND column_name = :column"
     )
-    names = {"schema": database.engine.url.database, "table": table, "column": column}
+    schema = table.schema or database.engine.url.database
+    names = {"schema": schema, "table": table.name, "column": column}
     with database.connect() as connection:
         width, name = connection.execute(query, names).one()
     return Declared(
@@ -110,7 +112,7 @@ def _declared(database: Database, table: str, column: str) -> Declared:
 
 
 def _widened(
-    database: Database, table: str, column: str, declared: Declared, width: int
+    database: Database, table: TableName, column: str, declared: Declared, width: int
 ) -> SchemaChange:
     quoted = database.quoted(table)
     with database.connect() as connection:
@@ -120,10 +122,10 @@ def _widened(
                 "SELECT s.maxlen FROM information_schema.columns c"
                 " JOIN information_schema.character_sets s"
                 " ON s.character_set_name = c.character_set_name"
-                " WHERE c.table_schema = DATABASE() AND c.table_name = :table"
+                " WHERE c.table_schema = coalesce(:schema, DATABASE()) AND c.table_name = :table"
                 " AND c.column_name = :column"
             ),
-            {"table": table, "column": column},
+            {"schema": table.schema, "table": table.name, "column": column},
         ).scalar()
     lines = (line.strip().rstrip(",") for line in str(created).splitlines())
     old = next(line for line in lines if line.startswith(f"`{column.replace('`', '``')}` "))
@@ -149,16 +151,18 @@ def _widened(
 
 _AROUND = CatalogueQueries(
     size="SELECT data_length + index_length FROM information_schema.tables"
-    " WHERE table_schema = DATABASE() AND table_name = :name",
+    " WHERE table_schema = coalesce(:schema, DATABASE()) AND table_name = :name",
     lists={
         "triggers": "SELECT trigger_name FROM information_schema.triggers"
-        " WHERE event_object_schema = DATABASE() AND event_object_table = :name",
-        "views": "SELECT table_name FROM information_schema.views WHERE table_schema = DATABASE()"
+        " WHERE event_object_schema = coalesce(:schema, DATABASE()) AND event_object_table = :name",
+        "views": "SELECT table_name FROM information_schema.views"
+        " WHERE table_schema = coalesce(:schema, DATABASE())"
         " AND view_definition LIKE CONCAT('%`', :name, '`%')",
         "generated": "SELECT column_name FROM information_schema.columns WHERE table_schema ="
-        " DATABASE() AND table_name = :name AND extra LIKE '%GENERATED%'",
+        " coalesce(:schema, DATABASE()) AND table_name = :name AND extra LIKE '%GENERATED%'",
         "updated_by_itself": "SELECT column_name FROM information_schema.columns WHERE"
-        " table_schema = DATABASE() AND table_name = :name AND extra LIKE '%on update%'",
+        " table_schema = coalesce(:schema, DATABASE()) AND table_name = :name"
+        " AND extra LIKE '%on update%'",
         "copies": "SELECT 'the binary log, and what reads it' WHERE @@log_bin = 1",
     },
 )
@@ -173,9 +177,10 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         f" AND INSTR({text}, CHAR(10)) = 0)"
     )
     table = f"ALTER TABLE {names.table}"
+    schema = f"'{names.schema_text}'" if names.schema_text else "DATABASE()"
     exists = (
         "SELECT 1 FROM information_schema.table_constraints WHERE constraint_schema ="  # noqa: S608
-        f" DATABASE() AND table_name = '{names.table_text}' AND constraint_name = '{GUARD}'"
+        f" {schema} AND table_name = '{names.table_text}' AND constraint_name = '{GUARD}'"
     )
     return Guard(
         admits=admits,
@@ -243,7 +248,7 @@ def _batches(database: Database, query: sa.Select[Any]) -> "Batches":
         # Rows stay with the server until they are fetched.
         opened: Any = connection.connection.driver_connection
         with _read_out(opened.cursor(SSCursor), driver) as cursor, _rarely_collecting():
-            cursor.execute(str(query.compile(database.engine)))
+            cursor.execute(str(query.compile(database.engine)), ())  # per cent signs are doubled
             while rows := cursor.fetchmany(_ROWS_PER_BATCH):
                 values = zip(names, zip(*rows, strict=True), strict=True)
                 yield pl.DataFrame(

@@ -40,6 +40,7 @@ from lean_tumbler.stores.sql.server import (
     Replicas,
     SchemaChange,
     Server,
+    TableName,
 )
 
 if TYPE_CHECKING:
@@ -103,7 +104,7 @@ def _joined_update(update: JoinedUpdate) -> tuple[str, list[Any]]:
     return statement, [keys, old, new]
 
 
-def _declared(database: Database, table: str, column: str) -> Declared:
+def _declared(database: Database, table: TableName, column: str) -> Declared:
     query = sa.text(
         "SELECT format_type(a.atttypid, a.atttypmod), c.collname, c.collisdeterministic"
         " FROM pg_attribute a LEFT JOIN pg_collation c ON c.oid = a.attcollation"
@@ -117,7 +118,9 @@ def _declared(database: Database, table: str, column: str) -> Declared:
     return Declared(characters=known.characters, collation=folds)
 
 
-def _widened(database: Database, table: str, column: str, _: Declared, width: int) -> SchemaChange:
+def _widened(
+    database: Database, table: TableName, column: str, _: Declared, width: int
+) -> SchemaChange:
     query = sa.text(
         "SELECT format_type(atttypid, atttypmod) FROM pg_attribute"
         " WHERE attrelid = CAST(:table AS regclass) AND attname = :column"
@@ -153,7 +156,8 @@ _AROUND = CatalogueQueries(
         " WHERE attrelid = CAST(:table AS regclass) AND attgenerated <> ''",
         "copies": "SELECT 'replica ' || coalesce(nullif(application_name, ''), '(unnamed)')"
         " FROM pg_stat_replication UNION ALL SELECT 'publication ' || pubname"
-        " FROM pg_publication_tables WHERE tablename = :name",
+        " FROM pg_publication_tables WHERE tablename = :name"
+        " AND schemaname = coalesce(:schema, current_schema())",
     },
 )
 
@@ -300,6 +304,7 @@ SERVER = Server(
     meaning=_meaning,
     batches=_batches,
     is_text_certain=_is_text_certain,
+    is_own=lambda schema: schema != "information_schema" and not schema.startswith("pg_"),
     claims=Claims(
         claim=lambda number: sa.select(sa.func.pg_try_advisory_lock(number)),
         release=lambda number: sa.select(sa.func.pg_advisory_unlock(number)),

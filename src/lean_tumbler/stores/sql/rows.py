@@ -13,7 +13,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.sql.origins import origins
-from lean_tumbler.stores.sql.server import Column, Database, Expression, is_binary
+from lean_tumbler.stores.sql.server import Column, Database, Expression, TableName, is_binary
 
 _KEY_CHARACTERS = 255
 _FALSE = ("", "0", "f", "n", "false", "no")
@@ -45,8 +45,8 @@ class TableRows:
         self._database = database
         self._others = dict(others)
         self._columns = columns
-        self._table_name = table
         self._place = f"{database.locator}, table {table}"
+        self._name = self._named(table)
         types = self._column_types()
         named = {
             field: getattr(columns, field)
@@ -58,14 +58,15 @@ class TableRows:
         self._binary = frozenset(name for name, kind in types.items() if is_binary(kind))
         self._key_name = columns.account or self._primary_key(writable=writable)
         names = {self._key_name, *named.values(), *others.values()}
-        self._table = sa.table(table, *(sa.column(name) for name in names))
+        named_columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in names]
+        self._table = sa.table(self._name.name, *named_columns, schema=self._name.schema)
         self._key = self._table.c[self._key_name]
         kind = types.get(self._key_name)
         is_cast = database.server.casts_keys and isinstance(kind, sa.Uuid | sa.Numeric)
-        self._key_type = kind if is_cast else None
+        self._kind_of_key, self._key_type = kind, kind if is_cast else None
 
     def _as_key(self, key: Any) -> sa.ColumnElement[Any]:
-        """Give a key as the column's own type: one that is no number, text or bytes is kept as text.
+        """Give a key as the column's own type; one that Python has no type for is kept as text.
 
         Args:
             key: a value, or a parameter for one.
@@ -76,19 +77,25 @@ class TableRows:
     def _column_types(self) -> dict[str, Any]:
         with self._database.errors():
             inspector = sa.inspect(self._database.engine)
-            tables = inspector.get_table_names()
-            if self._table_name in tables:
-                found = inspector.get_columns(self._table_name)
-                return {column["name"]: column["type"] for column in found}
-            if self._table_name in inspector.get_view_names():
+            found = inspector.get_columns(self._name.name, self._name.schema)
+        return {column["name"]: column["type"] for column in found}
+
+    def _named(self, text: str) -> TableName:
+        found = self._database.table_named(text)
+        if found is not None:
+            return found
+        with self._database.errors():
+            if text in sa.inspect(self._database.engine).get_view_names():
                 raise UsageError(f"{self._place} is a view; name the table under it")
-        hint = nearest(self._table_name, tuple(tables))
-        raise UsageError(f"{self._database.locator} has no table “{self._table_name}”; {hint}")
+        hint = nearest(text, tuple(map(str, self._database.tables())))
+        raise UsageError(f"{self._database.locator} has no table “{text}”; {hint}")
 
     def _primary_key(self, *, writable: bool) -> str:
         with self._database.errors():
             inspector = sa.inspect(self._database.engine)
-            names = inspector.get_pk_constraint(self._table_name)["constrained_columns"]
+            names = inspector.get_pk_constraint(self._name.name, self._name.schema)[
+                "constrained_columns"
+            ]
         hidden_key = self._database.server.hidden_key
         if len(names) == 1:
             return names[0]
@@ -101,7 +108,12 @@ class TableRows:
     @property
     def table(self) -> str:
         """The table's name."""
-        return self._table_name
+        return str(self._name)
+
+    @property
+    def table_name(self) -> TableName:
+        """Its name and its schema's."""
+        return self._name
 
     @property
     def key_name(self) -> str:
@@ -168,7 +180,9 @@ class TableRows:
 
     def find(self, key: str) -> Account | None:
         """Read the row with a key, given as text; None where there is none."""
-        text = sa.cast(self._key, sa.String(_KEY_CHARACTERS))
+        # Blanks at the end of a char(n) count for none of the server's, and a cast takes them off.
+        is_text = isinstance(self._kind_of_key, sa.String)
+        text = self._key if is_text else sa.cast(self._key, sa.String(_KEY_CHARACTERS))
         found = self._accounts(sa.select(*self._row_columns()).where(text == key).limit(2))
         return found[0] if len(found) == 1 else None
 

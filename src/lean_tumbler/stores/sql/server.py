@@ -21,9 +21,22 @@ if TYPE_CHECKING:
 LOCK_SECONDS = 10
 LOGIN_LOCK_SECONDS = 2  # people wait for it
 GUARD = "tumbler_stored_forms"  # the name of the constraint, or how triggers' names begin
+_PER_CENT = "\0"  # which no name holds; it stands for a sign that would be doubled
 Column = sa.ColumnClause[Any]
 Expression = sa.ColumnElement[Any]
 Clock = Callable[[], float]
+
+
+@dataclass(frozen=True, slots=True)
+class TableName:
+    """A table's name, and its schema's; None for the one that a connection begins with."""
+
+    name: str
+    schema: str | None = None
+
+    def __str__(self) -> str:
+        """Give it as policies and reports write it."""
+        return f"{self.schema}.{self.name}" if self.schema else self.name
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,9 +53,41 @@ class Database:
     locator: str
     server: "Server"
 
-    def quoted(self, name: str) -> str:
-        """Write a name for a statement."""
-        return self.engine.dialect.identifier_preparer.quote(name)
+    def quoted(self, name: str | TableName) -> str:
+        """Write a name for a statement without parameters, in which per cent signs stay single."""
+        preparer = self.engine.dialect.identifier_preparer
+
+        def quote(text: str) -> str:
+            return preparer.quote(text.replace("%", _PER_CENT)).replace(_PER_CENT, "%")
+
+        if isinstance(name, TableName):
+            schema = f"{quote(name.schema)}." if name.schema else ""
+            return schema + quote(name.name)
+        return quote(name)
+
+    def tables(self) -> list[TableName]:
+        """List the tables, those of other schemas last."""
+        with self.errors():
+            inspector = sa.inspect(self.engine)
+            found = [TableName(name) for name in inspector.get_table_names()]
+            is_own = self.server.is_own
+            for schema in inspector.get_schema_names() if is_own else ():
+                if schema != inspector.default_schema_name and is_own and is_own(schema):
+                    names = inspector.get_table_names(schema)
+                    found += [TableName(name, schema) for name in names]
+        return found
+
+    def table_named(self, text: str) -> TableName | None:
+        """Find a table by its name, or by its schema's name, a dot and its own."""
+        schema, _, name = text.rpartition(".")
+        with self.errors():
+            inspector = sa.inspect(self.engine)
+            if text in inspector.get_table_names():
+                return TableName(text)
+            if schema and schema in inspector.get_schema_names():
+                known = inspector.get_table_names(schema)
+                return TableName(name, schema) if name in known else None
+        return None
 
     def errors(self) -> AbstractContextManager[None]:
         """Turn the database's own errors into one clear line.
@@ -89,12 +134,13 @@ class Claims:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GuardedColumn:
-    """The column that is to be guarded: quoted names, the table's as text, and what it holds."""
+    """The column that is to be guarded: names quoted and as text, and whether it holds bytes."""
 
     table: str
     column: str
     binary: bool
     table_text: str
+    schema_text: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -217,6 +263,7 @@ class Server:
         batches: runs a query, and gives its rows as bytes or text.
         is_text_certain: whether what it calls text is UTF-8 when it arrives, so that none is
             checked.
+        is_own: tells a schema's name from one of the server's; None where a URL means one schema.
         casts_keys: whether it compares numbers and identifiers with their own type alone.
         hidden_key: the name of a row's own number, where a table has no other key; or empty.
         joined_update: gives the statement, and its values, that writes many rows at once; None
@@ -232,17 +279,18 @@ class Server:
     network: Network | None = None
     raw: Callable[[Column, bool], Expression]
     update_each: Callable[[Any, str, Sequence[Any]], list[int]]
-    declared: Callable[[Database, str, str], Declared]
+    declared: Callable[[Database, TableName, str], Declared]
     around: CatalogueQueries
     guard: Callable[[GuardedColumn, StoragePolicy], Guard]
     meaning: Callable[[Exception], Meaning | None]
     batches: "Callable[[Database, sa.Select[Any]], Batches]"
     is_text_certain: Callable[[Database], bool] = lambda _: False
+    is_own: Callable[[str], bool] | None = None
     casts_keys: bool = True
     hidden_key: str = ""
     joined_update: Callable[[JoinedUpdate], tuple[str, list[Any]]] | None = None
     claims: Claims | None = None
-    widened: Callable[[Database, str, str, Declared, int], SchemaChange] | None = None
+    widened: Callable[[Database, TableName, str, Declared, int], SchemaChange] | None = None
     replicas: Callable[[Database, StorePolicy, Open, Clock], Replicas] | None = None
 
 

@@ -29,6 +29,7 @@ from lean_tumbler.stores.sql.server import (
     Guard,
     GuardedColumn,
     Server,
+    TableName,
     one_after_the_other,
 )
 
@@ -137,11 +138,11 @@ def sqlite_errors(locator: str) -> AbstractContextManager[None]:
     return database_errors(locator, meaning, sqlite3)  # type: ignore[arg-type] # it is such a module
 
 
-def _declared(database: Database, table: str, column: str) -> Declared:
+def _declared(database: Database, table: TableName, column: str) -> Declared:
     """SQLite declares widths, but does not keep to them; only the collation counts."""
     query = sa.text("SELECT sql FROM sqlite_master WHERE type = 'table' AND name = :table")
     with database.connect() as connection:
-        statement = connection.execute(query, {"table": table}).scalar() or ""
+        statement = connection.execute(query, {"table": table.name}).scalar() or ""
     found = re.search(
         rf"[(,]\s*[\"`\[]?{re.escape(column)}[\"`\]]?\s(?P<definition>[^,]*)",
         statement,

@@ -25,22 +25,22 @@ class SqlStore(SqlSwaps):
     def width(self) -> int | None:
         """Give the characters that the stored column has room for; None without a bound."""
         column = self._columns.stored or ""
-        return self._database.server.declared(self._database, self.table, column).characters
+        return self._database.server.declared(self._database, self._name, column).characters
 
     def schema_change(self, *, needed: int) -> SchemaChange | None:
         """Say what the stored column needs for values of so many characters."""
         column = self._columns.stored or ""
         server = self._database.server
-        declared = server.declared(self._database, self.table, column)
+        declared = server.declared(self._database, self._name, column)
         has_room = declared.characters is None or declared.characters >= needed
         if has_room or server.widened is None:
             return None
         width = max(ROOMY_CHARACTERS, needed)
-        return server.widened(self._database, self.table, column, declared, width)
+        return server.widened(self._database, self._name, column, declared, width)
 
     def surroundings(self) -> Surroundings:
         """Say what a change of the table would touch."""
-        return surroundings(self._database, self.table)
+        return surroundings(self._database, self._name)
 
     def claim(self, name: str) -> bool:
         """Claim a name among all programs that write to this server; False where another has it."""

@@ -7,7 +7,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from lean_tumbler.stores.sql.server import GUARD, Database
+from lean_tumbler.stores.sql.server import GUARD, Database, TableName
 
 _HISTORY = re.compile(
     r"(?:^|_)(?:history|hist|audit|log|archive|old|backup|bak)(?:_|$)", re.IGNORECASE
@@ -37,23 +37,28 @@ class Surroundings:
     copies: tuple[str, ...] = ()
 
 
-def surroundings(database: Database, table: str) -> Surroundings:
+def surroundings(database: Database, table: TableName) -> Surroundings:
     """Ask a server what stands around a table."""
     queries = database.server.around
-    names = {"name": table, "table": database.quoted(table), "guard": f"{GUARD}%"}
+    names = {
+        "name": table.name,
+        "schema": table.schema,
+        "table": database.quoted(table),
+        "guard": f"{GUARD}%",
+    }
     with database.connect() as connection:
-        tables = sa.inspect(connection).get_table_names()
+        tables = sa.inspect(connection).get_table_names(table.schema)
         size = _asked(connection, queries.size, names)
         lists = {part: tuple(sorted(map(str, _asked(connection, text, names))))
                  for part, text in queries.lists.items()}  # fmt: skip
     return Surroundings(
         bytes=int(size[0]) if size else None,
-        relatives=tuple(_relatives(table, tables)),
+        relatives=tuple(_relatives(table.name, tables)),
         **lists,
     )
 
 
-def _asked(connection: sa.Connection, text: str, names: Mapping[str, str]) -> list[Any]:
+def _asked(connection: sa.Connection, text: str, names: Mapping[str, str | None]) -> list[Any]:
     if not text:
         return []
     wanted = {name: value for name, value in names.items() if f":{name}" in text}

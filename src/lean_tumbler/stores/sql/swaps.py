@@ -12,7 +12,7 @@ from sqlalchemy.sql.compiler import SQLCompiler
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.interface import AccountKey, Swap, SwapResult
 from lean_tumbler.stores.sql.rows import TableRows
-from lean_tumbler.stores.sql.server import JoinedUpdate
+from lean_tumbler.stores.sql.server import JoinedUpdate, TableName
 from lean_tumbler.stores.sql.sqlite import WRITES
 
 
@@ -85,9 +85,13 @@ class SqlSwaps(TableRows):
             return self._database.server.update_each(cursor, statement, parameters)
 
     def _joined(self, swaps: Sequence[Swap]) -> JoinedUpdate:
-        stored, quoted = self._columns.stored or "", self._database.quoted
+        stored = self._columns.stored or ""
+
+        def quoted(name: str | TableName) -> str:
+            return self._database.quoted(name).replace("%", "%%")  # there are parameters
+
         return JoinedUpdate(
-            table=quoted(self._table_name),
+            table=quoted(self._name),
             key=quoted(self._key_name),
             stored=quoted(stored),
             raw=str(self._raw(stored).compile(dialect=self._database.engine.dialect)),

@@ -18,7 +18,7 @@ from lean_tumbler.stores.files.base import (
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.sql.server import Database, Declared, is_binary
+from lean_tumbler.stores.sql.server import Database, Declared, TableName, is_binary
 
 if TYPE_CHECKING:
     from lean_tumbler.stores.sql.server import Batches
@@ -29,12 +29,17 @@ class DatabaseTable:
     """One table; every value is read as text, whatever its declared type."""
 
     database: Database
-    name: str
+    table: TableName
     columns: tuple[str, ...]
+
+    @property
+    def name(self) -> str:
+        """Its name, with its schema's where that is another than usual."""
+        return str(self.table)
 
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column."""
-        return self.database.server.declared(self.database, self.name, column)
+        return self.database.server.declared(self.database, self.table, column)
 
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text, all rows in one consistent view."""
@@ -55,7 +60,9 @@ class DatabaseTable:
         server = self.database.server
         binary = self._binary_columns()
         as_text = server.is_text_certain(self.database)
-        table = sa.table(self.name, *(sa.column(name) for name in wanted))
+        table = sa.table(
+            self.table.name, *(sa.column(name) for name in wanted), schema=self.table.schema
+        )
 
         def expression(name: str) -> sa.ColumnElement[Any]:
             if as_text and name not in binary:
@@ -67,7 +74,9 @@ class DatabaseTable:
 
     def _binary_columns(self) -> frozenset[str]:
         with self.database.errors():
-            columns = sa.inspect(self.database.engine).get_columns(self.name)
+            columns = sa.inspect(self.database.engine).get_columns(
+                self.table.name, self.table.schema
+            )
         return frozenset(column["name"] for column in columns if is_binary(column["type"]))
 
 
@@ -101,12 +110,16 @@ def _text(raw: str | bytes | None) -> str | None:
     return text_of(raw if isinstance(raw, bytes) else raw.encode("utf-8"))
 
 
-def tables_of_database(database: Database) -> list[DatabaseTable]:
-    """Find the tables of a database."""
+def tables_of_database(database: Database, wanted: str = "") -> list[DatabaseTable]:
+    """Find the tables of a database, or the one that is wanted; all, where that is not there."""
+    one = database.table_named(wanted) if wanted else None
+    names = database.tables() if one is None else [one]
     with database.errors():
         inspector = sa.inspect(database.engine)
         found = {
-            table: tuple(column["name"] for column in inspector.get_columns(table))
-            for table in inspector.get_table_names()
+            table: tuple(
+                column["name"] for column in inspector.get_columns(table.name, table.schema)
+            )
+            for table in names
         }
     return [DatabaseTable(database, name, columns) for name, columns in found.items() if columns]
