@@ -304,6 +304,7 @@ SERVER = Server(
     meaning=_meaning,
     batches=_batches,
     is_text_certain=_is_text_certain,
+    cast_keys=(sa.Uuid, sa.Numeric),
     is_own=lambda schema: schema != "information_schema" and not schema.startswith("pg_"),
     claims=Claims(
         claim=lambda number: sa.select(sa.func.pg_try_advisory_lock(number)),

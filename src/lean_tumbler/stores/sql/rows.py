@@ -62,7 +62,7 @@ class TableRows:
         self._table = sa.table(self._name.name, *named_columns, schema=self._name.schema)
         self._key = self._table.c[self._key_name]
         kind = types.get(self._key_name)
-        is_cast = database.server.casts_keys and isinstance(kind, sa.Uuid | sa.Numeric)
+        is_cast = isinstance(kind, database.server.cast_keys)
         self._kind_of_key, self._key_type = kind, kind if is_cast else None
 
     def _as_key(self, key: Any) -> sa.ColumnElement[Any]:

@@ -264,7 +264,7 @@ class Server:
         is_text_certain: whether what it calls text is UTF-8 when it arrives, so that none is
             checked.
         is_own: tells a schema's name from one of the server's; None where a URL means one schema.
-        casts_keys: whether it compares numbers and identifiers with their own type alone.
+        cast_keys: types of keys that it compares with their own type alone.
         hidden_key: the name of a row's own number, where a table has no other key; or empty.
         joined_update: gives the statement, and its values, that writes many rows at once; None
             where a statement for each is as quick.
@@ -286,7 +286,7 @@ class Server:
     batches: "Callable[[Database, sa.Select[Any]], Batches]"
     is_text_certain: Callable[[Database], bool] = lambda _: False
     is_own: Callable[[str], bool] | None = None
-    casts_keys: bool = True
+    cast_keys: tuple[type[Any], ...] = (sa.Numeric,)
     hidden_key: str = ""
     joined_update: Callable[[JoinedUpdate], tuple[str, list[Any]]] | None = None
     claims: Claims | None = None

@@ -234,6 +234,6 @@ SERVER = Server(
     guard=_guard,
     meaning=meaning,
     batches=_batches,
-    casts_keys=False,
+    cast_keys=(),
     hidden_key="rowid",
 )
