@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.policy import StorePolicy
     from lean_tumbler.jobs.bulk.context import RunContext
-    from lean_tumbler.stores.interface import Swap
+    from lean_tumbler.stores.interface import Store, Swap
 
 DEFAULT_KEEP_DAYS = 90
 _KEY_BYTES = 1 << 14
@@ -133,6 +133,13 @@ def run_context(
             seconds_behind=_replicas_behind(options, store),
             most_seconds_behind=options.pause_when_behind or 0.0,
         )
+
+
+def finished_copy(store: "Store") -> str:
+    """End a bulk step that went through; give the file that was written, or nothing."""
+    from lean_tumbler.stores.interface import WritesCopy
+
+    return store.finish() if isinstance(store, WritesCopy) else ""
 
 
 def _replicas_behind(options: BulkOptions, store: "StorePolicy") -> "Callable[[], float] | None":

@@ -9,7 +9,7 @@ from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, run_context
+from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, finished_copy, run_context
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     add_proof_option,
@@ -22,7 +22,6 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
-from lean_tumbler.stores.interface import WritesCopy
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -123,7 +122,7 @@ def run(options: Options, session: Session) -> int:
             selection=_selection(options),
         )
         if not summary.stopped:
-            summary.copy = store.finish() if isinstance(store, WritesCopy) else ""
+            summary.copy = finished_copy(store)
     if options.list_left:
         write_text(options.list_left, "".join(left_lines(summary)))
     session.emit(

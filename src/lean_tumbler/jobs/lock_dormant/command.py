@@ -6,7 +6,7 @@ from datetime import date, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, run_context
+from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, finished_copy, run_context
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
@@ -18,7 +18,6 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
-from lean_tumbler.stores.interface import WritesCopy
 
 if TYPE_CHECKING:
     from lean_tumbler.core.policy import StorePolicy
@@ -106,7 +105,7 @@ def run(options: Options, session: Session) -> int:
             today=session.today(),
         )
         if not locked.stopped:
-            locked.copy = store.finish() if isinstance(store, WritesCopy) else ""
+            locked.copy = finished_copy(store)
     if options.list:
         write_text(options.list, "".join(reset_list(locked)))
     session.emit(

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
-from lean_tumbler.cli.bulk import add_bulk_options, run_context
+from lean_tumbler.cli.bulk import add_bulk_options, finished_copy, run_context
 from lean_tumbler.cli.option_types import BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
@@ -15,7 +15,6 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
-from lean_tumbler.stores.interface import WritesCopy
 
 EXAMPLE = """\
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --dry-run
@@ -84,7 +83,7 @@ def run(options: Options, session: Session) -> int:
                 undone = undo(again.swaps(unfinished=options.unfinished), dry_run=False)
                 again.close()
                 if not undone.stopped:
-                    undone.copy = store.finish() if isinstance(store, WritesCopy) else ""
+                    undone.copy = finished_copy(store)
     finally:
         backup.close()
     session.emit(

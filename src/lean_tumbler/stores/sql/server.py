@@ -71,8 +71,10 @@ class Database:
             inspector = sa.inspect(self.engine)
             found = [TableName(name) for name in inspector.get_table_names()]
             is_own = self.server.is_own
-            for schema in inspector.get_schema_names() if is_own else ():
-                if schema != inspector.default_schema_name and is_own and is_own(schema):
+            if is_own is None:
+                return found
+            for schema in inspector.get_schema_names():
+                if schema != inspector.default_schema_name and is_own(schema):
                     names = inspector.get_table_names(schema)
                     found += [TableName(name, schema) for name in names]
         return found
