@@ -4,13 +4,14 @@ import hashlib
 import json
 import subprocess
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from functools import partial
 from pathlib import Path
 
 import pytest
 
 import servers
-from conftest import CHEAP_POLICY, PROGRAM, Finished, Program, run_program
+from conftest import CHEAP_POLICY, PROGRAM, Program, run_program
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.interface import Account, Swap, SwapResult
@@ -220,6 +221,29 @@ def test_a_server_that_dies_and_returns(tmp_path: Path) -> None:
         assert locked_out(server, tmp_path, passwords) == []
 
 
+def kiosk(
+    folder: Path,
+    server: servers.Server,
+    people: Sequence[tuple[str, str]],
+    *,
+    table: str,
+    login: str,
+    stored: str,
+) -> Program:
+    """Write a policy for a table of MD5 values, and its known accounts; give the program there."""
+    (folder / "tumbler.toml").write_text(
+        CHEAP_POLICY.partition("[store.passengers]")[0]
+        + f'[store.kiosk]\nlocator = "{server.url}"\ntable = "{table}"\n'
+        "readers_ready = 2026-01-01\n"
+        f'[store.kiosk.columns]\nlogin = "{login}"\nstored = "{stored}"\n'
+        '[[store.kiosk.cohort]]\nname = "md5"\nformula = "utf-8, md5, hex"\n'
+    )
+    (folder / "known.csv").write_text(
+        "login,password\n" + "".join(f"{name},{password}\n" for name, password in people)
+    )
+    return partial(run_program, cwd=folder)
+
+
 # Kinds of keys, and eight of them in the order in which the server sorts them.
 _KEYS = {
     "postgresql": {
@@ -273,18 +297,7 @@ def test_keys_of_any_type(
             assert found.login == account.login
         assert store.fill(account.key, "x") is SwapResult.CHANGED
     store.close()
-    (tmp_path / "tumbler.toml").write_text(
-        CHEAP_POLICY.partition("[store.passengers]")[0]
-        + f'[store.kiosk]\nlocator = "{server.url}"\ntable = "kiosk"\nreaders_ready = 2026-01-01\n'
-        '[store.kiosk.columns]\nlogin = "login"\nstored = "pw"\n'
-        '[[store.kiosk.cohort]]\nname = "md5"\nformula = "utf-8, md5, hex"\n'
-    )
-    (tmp_path / "known.csv").write_text(
-        "login,password\n" + "".join(f"{login},{password}\n" for login, password in people)
-    )
-
-    def run(*arguments: str, stdin: bytes = b"") -> Finished:
-        return run_program(*arguments, cwd=tmp_path, stdin=stdin)
+    run = kiosk(tmp_path, server, people, table="kiosk", login="login", stored="pw")
 
     assert run("verify", "known.csv", "--store", "kiosk").code == 0
     assert "8 of 8 rows" in run("plan").out
@@ -322,19 +335,7 @@ def test_a_table_of_another_schema(
         f"CREATE TABLE {place} (id int PRIMARY KEY, {q}Login{q} text, {q}select{q} varchar(200));"
         f"INSERT INTO {place} VALUES {rows};"
     )
-    (tmp_path / "tumbler.toml").write_text(
-        CHEAP_POLICY.partition("[store.passengers]")[0]
-        + f'[store.kiosk]\nlocator = "{server.url}"\ntable = "{schema}.{table}"\n'
-        'readers_ready = 2026-01-01\n[store.kiosk.columns]\nlogin = "Login"\nstored = "select"\n'
-        '[[store.kiosk.cohort]]\nname = "md5"\nformula = "utf-8, md5, hex"\n'
-    )
-    (tmp_path / "known.csv").write_text(
-        "login,password\n" + "".join(f"{login},{password}\n" for login, password in people)
-    )
-
-    def run(*arguments: str, stdin: bytes = b"") -> Finished:
-        return run_program(*arguments, cwd=tmp_path, stdin=stdin)
-
+    run = kiosk(tmp_path, server, people, table=f"{schema}.{table}", login="Login", stored="select")
     audited = run("audit", server.url, "--table", f"{schema}.{table}", "--format", "json")
     assert audited.document["stores"][0]["table"] == f"{schema}.{table}", audited.err
     assert run("verify", "known.csv", "--store", "kiosk").code == 0

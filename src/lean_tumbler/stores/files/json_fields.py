@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
-_DEPTH = 8
+DEPTH = 8  # of structures within structures
 _ENTRIES = 4  # of a list
 
 
@@ -14,10 +14,10 @@ def as_row(document: dict[str, Any]) -> dict[str, str | None]:
 
 def flattened(value: Any, prefix: str = "", depth: int = 0) -> Iterator[tuple[str, str | None]]:
     """Flatten nested JSON: objects with dots, lists by their first entries with numbers."""
-    if isinstance(value, dict) and depth < _DEPTH:
+    if isinstance(value, dict) and depth < DEPTH:
         for name, inner in value.items():
             yield from flattened(inner, f"{prefix}.{name}" if prefix else str(name), depth + 1)
-    elif isinstance(value, list) and depth < _DEPTH:
+    elif isinstance(value, list) and depth < DEPTH:
         for number, inner in enumerate(value[:_ENTRIES]):
             yield from flattened(inner, f"{prefix}.{number}", depth + 1)
     elif value is None:

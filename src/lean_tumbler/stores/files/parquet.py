@@ -19,9 +19,9 @@ from lean_tumbler.stores.files.base import (
     Schemaless,
     Unreadable,
 )
+from lean_tumbler.stores.files.json_fields import DEPTH
 
 _MAGIC = b"PAR1"  # parquet.apache.org, File Format
-_DEPTH = 8  # of structures within structures
 
 
 @contextmanager
@@ -50,7 +50,7 @@ class ParquetTable(Schemaless):
         found: dict[str, pl.Expr] = {}
 
         def add(name: str, kind: Any, expression: pl.Expr, depth: int) -> None:
-            if isinstance(kind, pl.Struct) and depth < _DEPTH:
+            if isinstance(kind, pl.Struct) and depth < DEPTH:
                 for inner in kind.fields:
                     field = expression.struct.field(inner.name)
                     add(f"{name}.{inner.name}", inner.dtype, field, depth + 1)
