@@ -23,7 +23,6 @@ def solver_rate(digest: str, seconds: float = 10.0) -> Row:
     ]
     solver = Solver(
         accounts,
-        literals=(),
         narrowed=Narrowed(digests=(digest,)),
         budget_seconds=seconds,
         clock=time.monotonic,

@@ -15,7 +15,7 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.formulas.loops import LoopSearch
 from lean_tumbler.core.formulas.near_misses import fits
-from lean_tumbler.core.formulas.search_space import Form, Piece
+from lean_tumbler.core.formulas.search_space import Constants, Form, Piece
 from lean_tumbler.core.formulas.solutions import Narrowed, Solution, SolvedAccount
 from lean_tumbler.core.formulas.solver import Solver
 from lean_tumbler.jobs.formula.solving import read_hint
@@ -104,7 +104,7 @@ def test_a_puzzle_is_solved_from_three_accounts_and_holds_on_twenty(
     formula: str, hint: str
 ) -> None:
     """Whatever the formula, what is found explains accounts that the search never saw."""
-    solution = solved(accounts(formula, range(1, 4)), hint, literals=["berth-17"])
+    solution = solved(accounts(formula, range(1, 4)), hint, constants=Constants(literals=("berth-17",)))
     assert solution.formulas, solution
     fresh = accounts(formula, range(5, 25))
     explaining = [
@@ -215,7 +215,7 @@ def test_what_is_odd_in_the_file_is_put_right(
 def test_a_near_miss_says_which_accounts_it_leaves(tmp_path: Path, program: Program) -> None:
     """All but the account with an umlaut: named by its line and by what it has."""
     rows = rows_of("utf-8, append salt, sha1, hex", 4)
-    odd = rows_of("windows-1252, append salt, md5, hex", 2)[1]
+    odd = rows_of('windows-1252, append salt, append "stays unknown", md5, hex', 2)[1]
     write_known(tmp_path, [rows[0], odd, rows[2], rows[3]])
     finished = program("formula", "solve", "known.csv", "--budget", "3", "--format", "json")
     assert finished.code == 1

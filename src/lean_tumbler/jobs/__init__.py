@@ -8,6 +8,7 @@ Only the module of the command that runs is imported, so that the program starts
 SUMMARIES = {
     "demo": "run the whole job on invented data, saying at each step what is done and why",
     "audit": "find and judge the stored passwords of a database or file; it is only read",
+    "draft": "write a policy for a database, file or directory, and say what proves each line",
     "explain": "read one stored value aloud: scheme, cost, salt and grade",
     "verify": "check accounts whose password is known, and name the near miss of those that fail",
     "formula": "recover the formula of a legacy system from known accounts, or read one aloud",

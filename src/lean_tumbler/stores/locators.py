@@ -1,7 +1,8 @@
 """From a locator (a path or a URL) to an open store."""
 
 from functools import partial
-from pathlib import Path
+from pathlib import Path, PurePath
+from urllib.parse import urlsplit
 
 from lean_tumbler.core.policy import APPLICATION, StoragePolicy, StorePolicy
 from lean_tumbler.errors import UsageError
@@ -13,6 +14,14 @@ from lean_tumbler.stores.sql.opening import is_url, open_database
 from lean_tumbler.stores.sql.server import LOCK_SECONDS, Clock, Replicas
 from lean_tumbler.stores.sql.sqlite import is_sqlite
 from lean_tumbler.stores.sql.store import SqlStore
+
+
+def names_around(locator: str, table: str) -> tuple[str, ...]:
+    """Give the names of a table, its schema and its database, which old code takes as constants."""
+    place = urlsplit(locator).path if is_url(locator) else locator
+    words = [*table.split("."), PurePath(place.strip("/")).stem]
+    forms = (form for word in words if word for form in (word, word.lower(), word.upper()))
+    return tuple(dict.fromkeys(forms))
 
 
 def is_file(store: StorePolicy, *, base: Path) -> bool:

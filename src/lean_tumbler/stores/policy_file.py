@@ -44,6 +44,35 @@ def save_formula(path: Path, name: str, text: str) -> None:
     _save_table(path, "formulas", {name: text}, replace=False)
 
 
+def save_cohort(
+    path: Path, store: str, cohort: Mapping[str, str | bool], parts: Mapping[str, str]
+) -> None:
+    """Write a cohort of a store into a policy file, behind those that stand there.
+
+    Args:
+        path: the policy's file.
+        store: a store of it.
+        cohort: what the cohort's table says.
+        parts: further inputs of formulas -> the table's own names, where they are not there yet.
+
+    Raises:
+        PolicyError: the file with the new cohort would not be a valid policy.
+        SourceError: it cannot be read or written.
+    """
+    import tomlkit  # noqa: PLC0415 - only commands that write the policy need it
+
+    document = tomlkit.parse(read_text(path, limit_bytes=POLICY_BYTES))
+    table = document["store"][store]
+    if parts:
+        known = table.setdefault("parts", tomlkit.table())
+        for name, column in parts.items():
+            known.setdefault(name, column)
+    if "cohort" not in table:
+        table["cohort"] = tomlkit.aot()
+    table["cohort"].append(tomlkit.item(dict(cohort)))
+    _write(path, tomlkit.dumps(document))
+
+
 def _save_table(
     path: Path,
     name: str,
@@ -63,6 +92,9 @@ def _save_table(
         del table[key]
     for key, value in wanted.items():
         table[key] = value
-    text = tomlkit.dumps(document)
+    _write(path, tomlkit.dumps(document))
+
+
+def _write(path: Path, text: str) -> None:
     StoragePolicy.from_toml(text, origin=str(path))
     write_text(path, text, mode=None)

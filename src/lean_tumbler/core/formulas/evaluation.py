@@ -113,6 +113,8 @@ def _filter(name: str) -> Callable[[Value], Value]:
         return _unhex
     if name == "unbase64":
         return _unbase64
+    if name == "local-part":
+        return lambda value: _as_text(value).rpartition("@")[0] or _as_text(value)
     if name in TEXT_ENCODINGS:
         written = TEXT_ENCODINGS[name]
         return lambda value: written(_as_bytes(value))

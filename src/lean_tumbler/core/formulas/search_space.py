@@ -5,6 +5,7 @@ found is what will be checked. docs/FORMULAS.md lists the space for readers.
 """
 
 import json
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
@@ -26,16 +27,25 @@ PBKDF2_MANY_ROUNDS = (
     12_000, 20_000, 25_000, 50_000, 64_000, 65_536, 100_000, 150_000, 200_000, 260_000, 310_000,
     600_000,
 )  # fmt: skip
+SHORTEST_LOOP_COUNT = 100
 SHORT_LOOP_COUNT = 1_001
 LOOP_COUNT = 10_000  # every count up to here
 LONG_LOOP_COUNT = 100_000
 
 _SEPARATORS = (":", "-", "_", "|", "$", ".", "#", "@", "/", "+", ",", ";", "*", "&", "=", " ",
                "\n", "\r\n", "\r", "\t", "\0")  # fmt: skip
+# Two and three of a kind, and pairs that people write; they go in with one digest only.
+_LONG_SEPARATORS = (
+    *(mark * times for mark in ":-_|$.#@/+,;*&=~!%^" for times in (2, 3)),
+    "~", "!", "%", "^", "?", "\\", ", ", ": ", "; ", " - ", " : ", " | ", "->", "=>", "<>", "()",
+)  # fmt: skip
 _TEXT_STEPS = ("", "lower", "trim", "upper", "escape-html", "escape-quotes", "nfc", "nfd")
 _CUTS = (8, 10, 12, 14, 15, 16, 20, 32, 6, 7, 9, 11, 13)
 _SALT_FILTERS = ("", ":trim", ":unhex", ":hex", ":lower", ":upper", ":unbase64", ":hex-upper")
 _LOGIN_FILTERS = ("", ":lower", ":trim", ":upper")
+_MAIL_FILTERS = (":local-part", ":lower:local-part")  # of a login that is a mail address
+_NAMES_ROUNDS = re.compile("round|iter|cost|count|number", re.IGNORECASE)
+_LARGEST_NUMBER = 10_000_000  # rounds; a larger one would be a date or a key
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +65,19 @@ class Form:
     after: tuple[bytes, ...] = field(repr=False)
 
 
+@dataclass(frozen=True, slots=True)
+class Constants:
+    """Texts that may go into a formula.
+
+    Attributes:
+        literals: site-wide constants that somebody knows of.
+        names: of the table and what is around it, which code likes to use as such.
+    """
+
+    literals: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
+
+
 @dataclass(slots=True)
 class Space:
     """The pieces and forms for some known accounts; those with equal values stand once.
@@ -66,7 +89,9 @@ class Space:
         core: the commonest joins, with filters.
         forms: all joins.
         wide_forms: the core joins in utf-16le.
+        customary: one salt, login, constant or other column, with separators that people like.
         operands: what can be a salt or a key of its own.
+        numbers: for each account, the parts that may be a number of rounds.
         twins: steps -> other steps that mean the same for these accounts and might not for others.
     """
 
@@ -76,17 +101,20 @@ class Space:
     core: list[Form]
     forms: list[Form]
     wide_forms: list[Form]
+    customary: list[Form]
     operands: list[Piece]
+    numbers: list[dict[str, int]]
     twins: dict[tuple[str, ...], list[tuple[str, ...]]]
 
 
-def build_space(accounts: Sequence[Inputs], literals: Sequence[str]) -> Space:
+def build_space(accounts: Sequence[Inputs], constants: Constants) -> Space:
     """Prepare the space for some accounts.
 
     Args:
         accounts: what is known of each.
-        literals: site-wide constants that may go in.
+        constants: that may go in.
     """
+    literals = constants.literals
     twins: dict[tuple[str, ...], list[tuple[str, ...]]] = {}
     operands = _operands(accounts, literals)
     single = [piece.steps[0] for piece in operands]
@@ -98,9 +126,33 @@ def build_space(accounts: Sequence[Inputs], literals: Sequence[str]) -> Space:
         core=core,
         forms=_forms(accounts, (*_core(single), *_all(single, literals)), "", twins),
         wide_forms=_forms(accounts, _core(single), "utf-16le", twins),
+        customary=_forms(accounts, _customary(accounts, operands, constants.names), "", twins),
         operands=operands,
+        numbers=_numbers(accounts),
         twins=twins,
     )
+
+
+def _numbers(accounts: Sequence[Inputs]) -> list[dict[str, int]]:
+    """Give the parts of each account that may be a number of rounds: alike for some, or so named.
+
+    A row's number in its table is no such thing.
+    """
+    numbers: list[dict[str, int]] = []
+    for inputs in accounts:
+        texts = {name: raw.decode("utf-8", "replace") for name, raw in inputs.parts.items()}
+        numbers.append({
+            name: int(text)
+            for name, text in texts.items()
+            if text.isascii() and text.isdigit() and 2 <= int(text[:9]) <= _LARGEST_NUMBER
+        })  # fmt: skip
+    seen = {name: [each.get(name) for each in numbers] for each in numbers for name in each}
+    kept = {
+        name
+        for name, values in seen.items()
+        if _NAMES_ROUNDS.search(name) or len(set(values)) < len(values)
+    }
+    return [{name: n for name, n in each.items() if name in kept} for each in numbers]
 
 
 def _value(steps: Iterable[str], inputs: Inputs) -> bytes | None:
@@ -219,6 +271,42 @@ def _orders(name: str, mark: str) -> Iterator[tuple[str, ...]]:
     yield (mark, "P", name)
     yield (name, "P", mark)
     yield (mark, name, "P")
+
+
+def _customary(
+    accounts: Sequence[Inputs], operands: Sequence[Piece], names: Sequence[str]
+) -> Iterator[tuple[str, ...]]:
+    """Give sequences with other columns, names and longer separators, which are rarer."""
+    known = [piece.steps[0] for piece in operands]
+    shared = set.intersection(*(set(inputs.parts) for inputs in accounts))
+    others = [*sorted(shared), *map(literal, names)]
+    if all(inputs.login and "@" in inputs.login for inputs in accounts):
+        others += [f"login{name}" for name in _MAIL_FILTERS]
+    short, long = map(literal, _SEPARATORS), [literal(text) for text in _LONG_SEPARATORS]
+    marks = [*short, *long]
+    for name in others:
+        yield from (("P", name), (name, "P"), (name, "P", name))
+        for other in known:
+            yield from _between(name, other)
+            yield from _between(other, name)
+        for mark in marks:
+            yield from _orders(name, mark)
+    for mark in long:
+        yield from (("P", mark), (mark, "P"), (mark, "P", mark))
+        for name in known:
+            yield from _orders(name, mark)
+    for mark in marks:
+        for name in (*known, *others):
+            yield (name, mark, "P", mark)
+            yield (mark, "P", mark, name)
+            yield (mark, name, mark, "P")
+            yield ("P", mark, name, mark)
+            yield (mark, name, mark, "P", mark)
+            yield (mark, "P", mark, name, mark)
+
+
+def _between(first: str, second: str) -> Iterator[tuple[str, ...]]:
+    yield from ((first, second, "P"), (first, "P", second), ("P", first, second))
 
 
 class _Joined:

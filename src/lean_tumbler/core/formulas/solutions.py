@@ -33,6 +33,8 @@ class Solution:
         seconds: how long it took.
         exhausted: whether the whole space was searched.
         reached: the last stage that was begun, in words.
+        best: the formulas that explain most accounts, and the places of these; None for none.
+        led_by: the place of the account that led the search.
     """
 
     formulas: tuple[str, ...]
@@ -41,6 +43,8 @@ class Solution:
     seconds: float
     exhausted: bool
     reached: str
+    best: tuple[tuple[str, ...], tuple[int, ...]] | None = None
+    led_by: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

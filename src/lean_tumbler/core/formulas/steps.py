@@ -131,6 +131,7 @@ FILTERS = MappingProxyType(
         "upper": (Flow.TEXT, Flow.TEXT),
         "nfc": (Flow.TEXT, Flow.TEXT),
         "nfd": (Flow.TEXT, Flow.TEXT),
+        "local-part": (Flow.TEXT, Flow.TEXT),  # of a mail address: RFC 5321, section 4.1.2
         "hex": (Flow.BYTES, Flow.TEXT),
         "hex-upper": (Flow.BYTES, Flow.TEXT),
         "base64": (Flow.BYTES, Flow.TEXT),

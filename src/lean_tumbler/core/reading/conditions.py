@@ -70,7 +70,7 @@ class Test:
             operand if self.verb in {"before", "from", "length"} else _quoted(operand)
             for operand in self.operands
         ]
-        column = self.column if _is_word(self.column) else _quoted(self.column)
+        column = self.column if is_plain_word(self.column) else _quoted(self.column)
         if self.verb == "in":
             return f"{column} in ({', '.join(quoted)})"
         return " ".join([column, self.verb, *quoted])
@@ -99,7 +99,8 @@ def _quoted(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-def _is_word(text: str) -> bool:
+def is_plain_word(text: str) -> bool:
+    """Tell whether a column's name stands in a condition without quotes."""
     match = _TOKEN.fullmatch(text)
     return match is not None and match.lastgroup == "word" and text != "and"
 

@@ -6,10 +6,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
+from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_policy_option,
     add_report_options,
+    chosen_store,
     keys_of,
     policy_path,
     read_policy,
@@ -21,24 +22,28 @@ from lean_tumbler.errors import UsageError
 if TYPE_CHECKING:
     from lean_tumbler.core.formulas.evaluation import Inputs
     from lean_tumbler.core.formulas.steps import Formula
-    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.formula.report import ShownFormula
+    from lean_tumbler.jobs.formula.solving import Solved
+    from lean_tumbler.stores.known_accounts import KnownAccount
 
 EXAMPLE = """\
   lean-tumbler formula solve known.csv
+  lean-tumbler formula solve known.csv --store passengers --save portal-2011
   lean-tumbler formula solve known.csv --literal 'berth-17' --hint 'sha1, two rounds' --save desk
   lean-tumbler formula show 'utf-8, append salt, sha1, hex'
   lean-tumbler formula show portal-2011 --known known.csv --login ada
 
-known.csv begins with the line login,password,stored,salt (salt may be left out);
-two or three accounts with different passwords are enough."""
+known.csv begins with the line login,password,stored,salt (salt may be left out; further columns
+are tried as inputs too). With --store it needs login,password alone: value, salt and every other
+column come from the store. Two or three accounts with different passwords are enough."""
 
 _MEASURED_SECONDS = 0.2
 _EXAMPLE = ("Möwe 7 <gull>", b"0a1b2c3d", "Ada.Lind@tidepost.example")
 
 
 @dataclass(frozen=True, kw_only=True)
-class SolveOptions(PolicyOptions, ReportOptions):
+class SolveOptions(StoreOptions, ReportOptions):
     """What `formula solve` was asked for."""
 
     known: Path
@@ -82,7 +87,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default=60.0,
         help="end the search after so long (default: 60)",
     )
-    solve.add_argument("--save", metavar="NAME", help="write the formula into the policy")
+    solve.add_argument(
+        "--save",
+        metavar="NAME",
+        help="write what was found into the policy: as a cohort of the store, or without --store "
+        "as a formula",
+    )
+    solve.add_argument(
+        "--store", metavar="NAME", help="a store of the policy that holds the known accounts"
+    )
     solve.set_defaults(act=_solve)
     show = parts.add_parser("show", help="read a formula aloud, with an example step by step")
     show.add_argument("formula", metavar="TEXT|NAME", help="a formula, or one of the policy's")
@@ -105,19 +118,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def _solve(options: SolveOptions, session: Session) -> int:
+    from lean_tumbler.core.formulas.search_space import Constants
     from lean_tumbler.core.formulas.solutions import Narrowed
     from lean_tumbler.jobs.formula.report import draw_solve, solve_document
     from lean_tumbler.jobs.formula.solving import read_hint, solve_accounts
     from lean_tumbler.stores.file_access import read_lines
-    from lean_tumbler.stores.known_accounts import read_known_accounts
-    from lean_tumbler.stores.policy_file import save_formula
+    from lean_tumbler.stores.locators import names_around
 
-    known = read_known_accounts(options.known, with_stored=True, say=session.message)
+    store = _store_of(options)
+    known = _known_of(options, store, session)
     more = read_lines(options.literals_from) if options.literals_from else []
     with session.progress("Trying", total=0, unit="candidates") as advance:
         solved = solve_accounts(
             known,
-            literals=list(dict.fromkeys((*options.literal, *more))),
+            constants=Constants(
+                literals=tuple(dict.fromkeys((*options.literal, *more))),
+                names=names_around(store.locator, store.table) if store else (),
+            ),
             narrowed=read_hint(options.hint) if options.hint else Narrowed(),
             budget_seconds=options.budget,
             clock=time.monotonic,
@@ -131,10 +148,50 @@ def _solve(options: SolveOptions, session: Session) -> int:
     if not solved.solution.formulas:
         return 1
     if options.save:
-        path = policy_path(options)
-        save_formula(path, options.save, solved.solution.formulas[0])
-        session.message(f"{path}: [formulas] now has {options.save}")
+        _save(options, options.save, store, solved, session)
     return 0
+
+
+def _store_of(options: SolveOptions) -> "StorePolicy | None":
+    """Give the store that is meant, with every column of it; None where none is named."""
+    from lean_tumbler.stores.scans.known_rows import with_all_columns
+
+    if options.store is None:
+        return None
+    store = chosen_store(read_policy(options), options.store)
+    return with_all_columns(store, base=policy_path(options).parent)
+
+
+def _known_of(
+    options: SolveOptions, store: "StorePolicy | None", session: Session
+) -> "list[KnownAccount]":
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+    from lean_tumbler.stores.scans.known_rows import filled_up
+
+    known = read_known_accounts(options.known, with_stored=store is None, say=session.message)
+    if store is None:
+        return known
+    return filled_up(known, store, base=policy_path(options).parent, say=session.message)
+
+
+def _save(
+    options: SolveOptions,
+    name: str,
+    store: "StorePolicy | None",
+    solved: "Solved",
+    session: Session,
+) -> None:
+    from lean_tumbler.stores.policy_file import save_cohort, save_formula
+
+    path, formula = policy_path(options), solved.solution.formulas[0]
+    if store is None:
+        save_formula(path, name, formula)
+        session.message(f"{path}: [formulas] now has {name}")
+        return
+    layout = {"layout": solved.layout} if solved.layout else {}
+    parts = {part: store.parts[part] for part in solved.parts}
+    save_cohort(path, store.name, {"name": name, "formula": formula, **layout}, parts)
+    session.message(f"{path}: the store {store.name} now has the cohort {name}")
 
 
 def _show(options: ShowOptions, session: Session) -> int:

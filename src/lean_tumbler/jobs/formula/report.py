@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from lean_tumbler.jobs.formula.solving import Solved
 
 _VALUE_CHARACTERS = 72
+_LINES_SHOWN = 8
 
 
 def solve_document(solved: Solved) -> Document:
@@ -43,6 +44,15 @@ def solve_document(solved: Solved) -> Document:
         formula=formulas[0]["formula"] if formulas else None,
         fingerprint=formulas[0]["fingerprint"] if formulas else None,
         formulas=formulas,
+        layout=solved.layout or None,
+        generations=[
+            {
+                "formula": each.formulas[0],
+                "fingerprint": _fingerprint(each.formulas[0]),
+                "lines": [solved.lines[place] for place in each.explained],
+            }
+            for each in solved.generations
+        ],
         accounts=len(solved.lines),
         accounts_explained=_explained(solved),
         candidates_tried=solution.tried,
@@ -68,12 +78,7 @@ def _fingerprint(text: str) -> str:
 def draw_solve(console: Console, solved: Solved) -> None:
     """Print what was found: the formula first, then what could be it too, or what is near."""
     solution = solved.solution
-    if solution.formulas:
-        console.print(Text(f"Solved: {solution.formulas[0]}", "bold green"), soft_wrap=True)
-        explained = f"It explains all {count(len(solved.lines), 'account')}"
-        console.print(f"{explained}; fingerprint {_fingerprint(solution.formulas[0])}.")
-    else:
-        console.print(Text("No formula explains all accounts.", "bold red"))
+    _draw_answer(console, solved)
     for note in solved.notes:
         console.print(f"Note: {sentence(note)}")
     rate = solution.tried / max(solution.seconds, 1e-9)
@@ -89,7 +94,7 @@ def draw_solve(console: Console, solved: Solved) -> None:
             table.add_row(text, difference)
         console.print(table)
         console.print()
-    if solution.near_misses and not solution.formulas:
+    if solution.near_misses and not solution.formulas and not solved.generations:
         table = new_table("near miss", "explains", "leaves")
         for miss, leaves in zip(solution.near_misses, solved.leaves, strict=True):
             table.add_row(miss.formula, f"{len(miss.explained)} of {len(solved.lines)}", leaves)
@@ -100,6 +105,41 @@ def draw_solve(console: Console, solved: Solved) -> None:
         console.print("with `lean-tumbler formula show`; write it down with --save NAME.")
     for check in solved.next_checks:
         console.print(f"Next: {sentence(check)}")
+
+
+def _draw_answer(console: Console, solved: Solved) -> None:
+    """Print the answer: one formula, several together, or none."""
+    formulas = solved.solution.formulas
+    if formulas:
+        console.print(Text(f"Solved: {formulas[0]}", "bold green"), soft_wrap=True)
+        explained = f"It explains all {count(len(solved.lines), 'account')}"
+        console.print(f"{explained}; fingerprint {_fingerprint(formulas[0])}.")
+    elif solved.generations:
+        _draw_generations(console, solved)
+    else:
+        console.print(Text("No formula explains all accounts.", "bold red"))
+    if solved.layout:
+        console.print(Text(f"Layout of the stored values: {solved.layout}"), soft_wrap=True)
+
+
+def _draw_generations(console: Console, solved: Solved) -> None:
+    """Print the formulas that explain the accounts together, each with its own."""
+    number = len(solved.generations)
+    console.print(Text(f"Not one formula: {number} together explain all accounts.", "bold yellow"))
+    console.print()
+    table = new_table("formula", "explains", "lines of the file")
+    for each in solved.generations:
+        lines = [str(solved.lines[place]) for place in each.explained]
+        more = ", …" if len(lines) > _LINES_SHOWN else ""
+        table.add_row(
+            each.formulas[0],
+            f"{len(lines)} of {len(solved.lines)}",
+            ", ".join(lines[:_LINES_SHOWN]) + more,
+        )
+    console.print(table)
+    console.print()
+    console.print("Next: `lean-tumbler draft` writes a cohort for each, and looks for the column")
+    console.print("that tells their rows apart.")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,12 +4,20 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from lean_tumbler.core.drafting.classes import ClassKind, class_of
+from lean_tumbler.core.drafting.composites import layouts_of, without_unused
+from lean_tumbler.core.drafting.explanations import KnownRow
+from lean_tumbler.core.drafting.solving import account_of, part_name
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.analysis import parts_used
 from lean_tumbler.core.formulas.evaluation import Inputs
-from lean_tumbler.core.formulas.search_space import DIGEST_ORDER
+from lean_tumbler.core.formulas.generations import Generation, Generations, solve_generations
+from lean_tumbler.core.formulas.search_space import DIGEST_ORDER, Constants
 from lean_tumbler.core.formulas.solutions import Narrowed, NearMiss, Solution, SolvedAccount
-from lean_tumbler.core.formulas.solver import Solver
 from lean_tumbler.core.formulas.stored_digests import is_like_a_digest
 from lean_tumbler.core.reading.candidates import digest_and_salt
+from lean_tumbler.core.reading.layouts import ValueLayout
+from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import KnownAccountsError, UsageError
@@ -32,6 +40,10 @@ class Solved:
 
     Attributes:
         solution: what was found.
+        generations: where no formula explains all accounts, those that do so together; else empty.
+        layout: where digest and other parts stand in composite values; empty where the digest
+            stands alone.
+        parts: further inputs that the formulas take.
         lines: the accounts' lines in the file.
         notes: what was odd about the file, and put right.
         leaves: for each near miss, what the accounts that it leaves have in common.
@@ -40,6 +52,9 @@ class Solved:
     """
 
     solution: Solution
+    generations: tuple[Generation, ...] = ()
+    layout: str = ""
+    parts: tuple[str, ...] = ()
     lines: tuple[int, ...]
     notes: tuple[str, ...] = ()
     leaves: tuple[str, ...] = ()
@@ -65,7 +80,7 @@ def read_hint(text: str) -> Narrowed:
 def solve_accounts(
     accounts: Sequence[KnownAccount],
     *,
-    literals: Sequence[str],
+    constants: Constants,
     narrowed: Narrowed,
     budget_seconds: float,
     clock: Callable[[], float],
@@ -75,7 +90,7 @@ def solve_accounts(
 
     Args:
         accounts: two or more, with password and stored value.
-        literals: site-wide constants that may go in.
+        constants: that may go in.
         narrowed: what a hint leaves of the space.
         budget_seconds: after so long the search ends.
         clock: seconds that pass.
@@ -91,56 +106,98 @@ def solve_accounts(
             "add a second or third, with another password"
         )
     notes: list[str] = []
-    rows = _put_right([_Row.of(account) for account in accounts], notes)
-    prepared = [_prepared(row) for row in rows]
+    rows = _put_right([_row_of(account) for account in accounts], notes)
+    _require_formulas(rows)
     _require_consistent(rows)
-    solution = Solver(
-        prepared,
-        literals=literals,
-        narrowed=narrowed,
-        budget_seconds=budget_seconds,
-        clock=clock,
-        progress=progress,
-    ).solve()
+    layout, prepared, found = _searched(
+        rows,
+        lambda accounts, seconds: solve_generations(
+            accounts,
+            constants=constants,
+            narrowed=narrowed,
+            budget_seconds=seconds,
+            clock=clock,
+            progress=progress,
+        ),
+        budget_seconds,
+    )
+    solution = found.solution
+    every = [text for generation in found.found for text in generation.formulas[:1]]
+    used = frozenset().union(*(parts_used(notation.parse(text)) for text in every))
+    written = without_unused(layout, used, [row.text for row in rows]) if layout else ""
     lines = tuple(row.line for row in rows)
+    whole = not found.unexplained and not solution.formulas
     return Solved(
         solution=solution,
+        generations=found.found if whole else (),
+        layout=written,
+        parts=tuple(sorted(used - (layout.parts if layout else frozenset()))),
         lines=lines,
         notes=tuple(notes),
         leaves=tuple(_leaves(near, prepared, lines) for near in solution.near_misses),
         differences=tuple(_difference(solution.formulas[0], other) for other in solution.formulas),
-        next_checks=() if solution.formulas else tuple(_next_checks(prepared, literals, solution)),
+        next_checks=()
+        if solution.formulas or whole
+        else tuple(_next_checks(prepared, constants, solution)),
     )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Row:
-    line: int
-    login: str
-    password: str
-    stored: str
-    salt: bytes | None
-
-    @classmethod
-    def of(cls, account: KnownAccount) -> "_Row":
-        return cls(
+def _row_of(account: KnownAccount) -> KnownRow:
+    text = account.stored.reveal() if account.stored else ""
+    return _with_stored(
+        KnownRow(
             line=account.line,
             login=account.login,
             password=account.password.reveal(),
-            stored=account.stored.reveal() if account.stored else "",
-            salt=account.salt or None,
-        )
+            row=Row(
+                stored=None,
+                salt=account.salt or None,
+                login=account.login,
+                others={name: text.encode("utf-8") for name, text in account.others.items()},
+            ),
+            value_class=None,
+        ),
+        text,
+    )
 
 
-def _put_right(rows: list[_Row], notes: list[str]) -> list[_Row]:
+def _with_stored(row: KnownRow, text: str) -> KnownRow:
+    stored = text.encode("utf-8")
+    value_class = class_of(read_value(text), text)
+    return replace(row, row=replace(row.row, stored=stored), value_class=value_class)
+
+
+def _searched(
+    rows: Sequence[KnownRow],
+    search: Callable[[Sequence[SolvedAccount], float], Generations],
+    budget_seconds: float,
+) -> tuple[ValueLayout | None, list[SolvedAccount], Generations]:
+    """Search the values as digests, or taken apart in each way that their signs allow."""
+    parts = {part_name(name): name for row in rows for name in row.row.others}
+    kinds = {row.value_class.kind for row in rows if row.value_class}
+    layouts: list[ValueLayout | None] = []
+    if kinds <= {ClassKind.COMPOSITE, ClassKind.BLOB}:
+        layouts += layouts_of([row.text for row in rows])
+    for layout in (*layouts, None):
+        made = [account_of(row, layout, parts) for row in rows]
+        accounts = [account for account in made if account is not None]
+        if len(accounts) < len(rows):
+            continue
+        found = search(accounts, budget_seconds / (len(layouts) + 1))
+        if found.found:
+            break
+    return layout, accounts, found
+
+
+def _put_right(rows: list[KnownRow], notes: list[str]) -> list[KnownRow]:
     """Swap columns that stand the wrong way round, and take blanks off stored values."""
-    if all(_is_fast(row.password) and not _is_fast(row.stored.strip()) for row in rows):
+    if all(_is_fast(row.password) and not _is_fast(row.text.strip()) for row in rows):
         notes.append("the columns password and stored stand the wrong way round; they were swapped")
-        rows = [replace(row, password=row.stored, stored=row.password) for row in rows]
-    padded = [row.line for row in rows if row.stored != row.stored.strip()]
+        rows = [_with_stored(replace(row, password=row.text), row.password) for row in rows]
+    padded = [row.line for row in rows if row.text != row.text.strip()]
     if padded:
         notes.append(f"blanks or line ends around the stored value ({_at(padded)}) do not count")
-    return [replace(row, stored=row.stored.strip()) for row in rows]
+    return [_with_stored(row, row.text.strip()) for row in rows]
 
 
 def _is_fast(text: str) -> bool:
@@ -152,17 +209,14 @@ def _at(lines: Sequence[int]) -> str:
     return f"line{'s' if len(lines) > 1 else ''} {named}{' …' if len(lines) > 5 else ''}"
 
 
-def _prepared(row: _Row) -> SolvedAccount:
-    parsed = read_value(row.stored)
-    certain = parsed.contents.confidence == 1
-    if parsed.kind in _SELF_DESCRIBING and certain:
-        raise KnownAccountsError(
-            f"line {row.line}: the column “stored” holds {parsed.scheme}, which describes itself; "
-            "no formula is needed: run lean-tumbler verify"
-        )
-    printed, salt = digest_and_salt(parsed, row.stored, row.salt)
-    inputs = Inputs(password=row.password, salt=salt, login=row.login)
-    return SolvedAccount(inputs=inputs, stored=printed)
+def _require_formulas(rows: Sequence[KnownRow]) -> None:
+    for row in rows:
+        parsed = read_value(row.text)
+        if parsed.kind in _SELF_DESCRIBING and parsed.contents.confidence == 1:
+            raise KnownAccountsError(
+                f"line {row.line}: the column “stored” holds {parsed.scheme}, which describes "
+                "itself; no formula is needed: run lean-tumbler verify"
+            )
 
 
 def inputs_of(account: KnownAccount, keys: Mapping[str, bytes]) -> SolvedAccount:
@@ -181,11 +235,12 @@ def inputs_of(account: KnownAccount, keys: Mapping[str, bytes]) -> SolvedAccount
     return SolvedAccount(inputs=inputs, stored=printed)
 
 
-def _require_consistent(rows: Sequence[_Row]) -> None:
-    seen: dict[tuple[str, str, bytes | None], _Row] = {}
+def _require_consistent(rows: Sequence[KnownRow]) -> None:
+    seen: dict[tuple[str, str, bytes | None], KnownRow] = {}
     for row in rows:
-        first = seen.setdefault((row.login, row.password, row.salt), row)
-        if first.stored != row.stored and not read_value(row.stored).salted:
+        is_alone = row.value_class is not None and row.value_class.kind is ClassKind.DIGEST
+        first = seen.setdefault((row.login, row.password, row.row.salt), row)
+        if first.text != row.text and is_alone and not read_value(row.text).salted:
             raise KnownAccountsError(
                 f"lines {first.line} and {row.line} contradict each other: login, password and "
                 "salt are equal, the stored values are not"
@@ -238,13 +293,13 @@ def _difference(first: str, other: str) -> str:
 
 
 def _next_checks(
-    accounts: Sequence[SolvedAccount], literals: Sequence[str], solution: Solution
+    accounts: Sequence[SolvedAccount], constants: Constants, solution: Solution
 ) -> Iterator[str]:
     if not all(is_like_a_digest(account.stored) for account in accounts):
         yield "some stored values are no digest: is it the right column?"
     if all(account.inputs.salt is None for account in accounts):
         yield "is there a salt column? add it to the file as `salt`"
-    if not literals:
+    if not constants.literals:
         yield "is there a site-wide constant in the old source? give it with --literal TEXT"
     if len({account.inputs.password for account in accounts}) == 1:
         yield "all passwords are equal: add an account with another"

@@ -89,8 +89,8 @@ class Audit:
 
 
 @dataclass(frozen=True, slots=True)
-class _Found:
-    """A column to audit, the roles beside it, and what its content opens."""
+class CredentialPlace:
+    """A column that holds credentials, the roles beside it, and what its content opens."""
 
     table: Table
     columns: Columns
@@ -260,7 +260,7 @@ def audit_source(
     chosen = [table_named(table, tables, name)] if table else tables
     if wanted.stored and "." in wanted.stored:
         chosen = [_with_fields(found, wanted.stored) for found in chosen]
-    places = list(_places(chosen, wanted, name, is_named=table is not None))
+    places = list(credential_places(chosen, wanted, name, is_named=table is not None))
     if not places:
         where = f"table {table} of {name}" if table else name
         raise UsageError(
@@ -269,7 +269,7 @@ def audit_source(
     return _audit(name, _together(places, context), context)
 
 
-def _together(places: Sequence[_Found], context: AuditContext) -> list[AuditedColumn]:
+def _together(places: Sequence[CredentialPlace], context: AuditContext) -> list[AuditedColumn]:
     """Read all columns, and judge each beside the others."""
     columns_of: dict[str, list[str]] = {}
     values: dict[str, list[pl.DataFrame]] = {}
@@ -317,9 +317,20 @@ def _with_fields(table: Table, column: str) -> Table:
     return NestedTable(table, documents) if documents else table
 
 
-def _places(
+def credential_places(
     tables: Sequence[Table], wanted: Columns, name: str, *, is_named: bool
-) -> Iterator[_Found]:
+) -> Iterator[CredentialPlace]:
+    """Find the columns that hold credentials.
+
+    Args:
+        tables: of the source.
+        wanted: columns that somebody named.
+        name: what messages call the source.
+        is_named: whether the table was named.
+
+    Raises:
+        UsageError: a named column is not there.
+    """
     named = list(filter(None, mapped_columns(wanted)))
     if named and not is_named:
         first = wanted.stored or named[0]
@@ -330,23 +341,23 @@ def _places(
         for column in named:
             require_column(column, table.columns, f"{name}, table {table.name}")
         if wanted.stored:
-            yield _Found(table, wanted)
+            yield CredentialPlace(table, wanted)
             continue
         sample = _sample(table)
         documents = document_columns(sample)
         for found in credential_columns(table.name, sample, wanted):
             if found.columns.stored not in documents:
-                yield _Found(table, found.columns, found.opens)
+                yield CredentialPlace(table, found.columns, found.opens)
         if documents:
             yield from _in_documents(NestedTable(table, documents))
 
 
-def _in_documents(table: NestedTable) -> Iterator[_Found]:
+def _in_documents(table: NestedTable) -> Iterator[CredentialPlace]:
     """Find credentials in JSON documents inside text columns."""
     fields = {name for names in table.documents.values() for name in names}
     for found in credential_columns(table.name, _sample(table)):
         if found.columns.stored in fields:
-            yield _Found(table, found.columns, found.opens)
+            yield CredentialPlace(table, found.columns, found.opens)
 
 
 def _sample(table: Table) -> dict[str, list[str | None]]:

@@ -1,0 +1,189 @@
+"""Solving the known accounts of one class of stored values."""
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from lean_tumbler.core.drafting.classes import ClassKind
+from lean_tumbler.core.drafting.composites import layouts_of, without_unused
+from lean_tumbler.core.drafting.explanations import (
+    Explanation,
+    KnownRow,
+    Trial,
+    opens_by_itself,
+)
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.analysis import parts_used
+from lean_tumbler.core.formulas.evaluation import Inputs
+from lean_tumbler.core.formulas.generations import solve_generations
+from lean_tumbler.core.formulas.search_space import Constants
+from lean_tumbler.core.formulas.solutions import Narrowed, SolvedAccount
+from lean_tumbler.core.formulas.tokens import is_part_name
+from lean_tumbler.core.reading.candidates import digest_and_salt
+from lean_tumbler.core.reading.layouts import SALT, ValueLayout
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.slow_misses import SlowMisses
+from lean_tumbler.core.reading.ways import Bounds
+from lean_tumbler.core.schemes.catalogue import read_value
+
+_FORMULAS_TRIED = 6  # of one generation, where several explain the same accounts
+_PART_SIGNS = re.compile(r"[^a-z0-9]+")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Search:
+    """What a search works with.
+
+    Attributes:
+        constants: that may go into formulas.
+        narrowed: what a hint leaves of the space.
+        seconds_left: says how long it may take.
+        clock: seconds that pass.
+        progress: told how many candidates were tried since the last time.
+    """
+
+    constants: Constants
+    narrowed: Narrowed
+    seconds_left: Callable[[], float]
+    clock: Callable[[], float]
+    progress: Callable[[int], None]
+
+
+def part_name(column: str) -> str:
+    """Give the name under which a column goes into a formula."""
+    word = _PART_SIGNS.sub("_", column.lower()).strip("_")[:24] or "column"
+    word = word if word[0].isalpha() else f"column_{word}"
+    return word if is_part_name(word) else f"{word}_column"
+
+
+def explain_class(
+    known: Sequence[KnownRow],
+    *,
+    texts: Sequence[str],
+    trial: Trial,
+    parts: Mapping[str, str],
+    search: Search,
+) -> dict[Explanation, frozenset[int]]:
+    """Find what explains the known accounts of one class.
+
+    Args:
+        known: the accounts; all of one class.
+        texts: some stored values of the class.
+        trial: tries what is found, as a login would.
+        parts: further inputs of formulas -> the table's own names.
+        search: constants, budget and clock.
+
+    Returns:
+        Explanation -> the lines of the accounts that open by it, the plausible first.
+    """
+    kinds: dict[ClassKind, Callable[[], Iterator[Explanation]]] = {
+        ClassKind.SAID: lambda: _before_slow(known),
+        ClassKind.BARE: lambda: iter((Explanation(scheme=_scheme_of(known)),)),
+        ClassKind.TEXT: lambda: _cut_or_typed(known, parts, search),
+        ClassKind.DIGEST: lambda: _of_digests(known, None, parts, search),
+        ClassKind.COMPOSITE: lambda: _of_composites(known, texts, parts, search),
+        ClassKind.BLOB: lambda: _of_composites(known, texts, parts, search),
+        ClassKind.CUT: lambda: _cut_or_typed(known, parts, search),
+    }
+    value_class = known[0].value_class
+    if value_class is None:
+        return {}
+    found: dict[Explanation, frozenset[int]] = {}
+    for explanation in kinds[value_class.kind]():
+        opened = trial.opened(explanation, known)
+        if opened:
+            found.setdefault(explanation, opened)
+    return found
+
+
+def _cut_or_typed(
+    known: Sequence[KnownRow], parts: Mapping[str, str], search: Search
+) -> Iterator[Explanation]:
+    """Take texts for passwords where they are, and for digests where they are not."""
+    if any(account.text == account.password for account in known):
+        yield Explanation(plain_text=True)
+    others = [account for account in known if account.text != account.password]
+    yield from _of_digests(others, None, parts, search)
+
+
+def _scheme_of(known: Sequence[KnownRow]) -> str:
+    value_class = known[0].value_class
+    return value_class.scheme if value_class else ""
+
+
+def _before_slow(known: Sequence[KnownRow]) -> Iterator[Explanation]:
+    """Find what a password went through before a slow scheme took it."""
+    misses = SlowMisses(Bounds())
+    for account in known:
+        if not opens_by_itself(account):
+            miss = misses.find(RowReader().read(account.row), account.password)
+            if miss is not None:
+                yield Explanation(formula=miss.formula)
+
+
+def _of_composites(
+    known: Sequence[KnownRow],
+    texts: Sequence[str],
+    parts: Mapping[str, str],
+    search: Search,
+) -> Iterator[Explanation]:
+    """Take values apart in each way that their signs allow, until one is explained."""
+    for layout in layouts_of([*(account.text for account in known), *texts]):
+        found = list(_of_digests(known, layout, parts, search))
+        for explanation in found:
+            used = parts_used(notation.parse(explanation.formula))
+            written = without_unused(layout, used, [*(a.text for a in known), *texts])
+            yield replace(explanation, layout=written)
+        if found:
+            return
+    yield from _of_digests(known, None, parts, search)
+
+
+def _of_digests(
+    known: Sequence[KnownRow],
+    layout: ValueLayout | None,
+    parts: Mapping[str, str],
+    search: Search,
+) -> Iterator[Explanation]:
+    """Solve accounts that have the same inputs together: with salt or without, and so on."""
+    groups: dict[tuple[bool, frozenset[str]], list[SolvedAccount]] = {}
+    for each in known:
+        made = account_of(each, layout, parts)
+        if made is not None:
+            inputs = made.inputs
+            groups.setdefault((bool(inputs.salt), frozenset(inputs.parts)), []).append(made)
+    for group in groups.values():
+        solved = solve_generations(
+            [replace(a, inputs=replace(a.inputs, salt=a.inputs.salt or None)) for a in group],
+            constants=search.constants,
+            narrowed=search.narrowed,
+            budget_seconds=search.seconds_left(),
+            clock=search.clock,
+            progress=search.progress,
+        )
+        for generation in solved.found:
+            for text in generation.formulas[:_FORMULAS_TRIED]:
+                yield Explanation(formula=text)
+
+
+def account_of(
+    known: KnownRow, layout: ValueLayout | None, parts: Mapping[str, str]
+) -> SolvedAccount | None:
+    """Give what a formula takes of an account, and what it must print; None for another layout."""
+    row, text = known.row, known.text
+    inputs = {name: raw for name, column in parts.items() if (raw := row.others.get(column))}
+    salt = row.salt
+    if layout is None:
+        parsed = read_value(text)
+        printed, salt = digest_and_salt(parsed, parsed.inner_text or text, salt)
+    else:
+        found = layout.read(text)
+        if found is None:
+            return None
+        printed = found.digest
+        inputs |= found.others
+        salt = inputs.pop(SALT, salt)
+    return SolvedAccount(
+        inputs=Inputs(password=known.password, salt=salt, login=known.login, parts=inputs),
+        stored=printed,
+    )

@@ -1,0 +1,113 @@
+"""Several formulas behind one column: the fewest that explain all known accounts."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from lean_tumbler.core.formulas.search_space import Constants
+from lean_tumbler.core.formulas.solutions import Narrowed, NearMiss, Solution, SolvedAccount
+from lean_tumbler.core.formulas.solver import Solver
+
+_FIRST_SHARE = 0.8  # of the time, for the first account that leads
+_OTHERS_SECONDS = 5.0  # for each other, once nothing was found for one
+
+
+@dataclass(frozen=True, slots=True)
+class Generation:
+    """Formulas that explain the same accounts.
+
+    Attributes:
+        formulas: canonical texts, the plausible first.
+        explained: the accounts' places in the list.
+    """
+
+    formulas: tuple[str, ...]
+    explained: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Generations:
+    """What a search for several formulas found.
+
+    Attributes:
+        found: those that explain most come first.
+        unexplained: the places of accounts that no formula explains.
+        solution: the same as one search's: solved where one formula explains all accounts.
+    """
+
+    found: tuple[Generation, ...]
+    unexplained: tuple[int, ...]
+    solution: Solution
+
+
+def solve_generations(
+    accounts: Sequence[SolvedAccount],
+    *,
+    constants: Constants,
+    narrowed: Narrowed,
+    budget_seconds: float,
+    clock: Callable[[], float],
+    progress: Callable[[int], None],
+) -> Generations:
+    """Search until each account is explained, or nothing more is found.
+
+    One account leads each search, and the formula that explains the most others with it is a
+    generation; those that are left are searched again.
+
+    Args:
+        accounts: of any number of formulas.
+        constants: that may go in.
+        narrowed: what a hint leaves of the space.
+        budget_seconds: for all searches together.
+        clock: seconds that pass.
+        progress: told how many candidates were tried since the last time.
+    """
+    started = clock()
+    deadline = started + budget_seconds
+    left = list(range(len(accounts)))
+    found: list[Generation] = []
+    unexplained: list[int] = []
+    searches: list[Solution] = []
+    while left and clock() < deadline:
+        seconds_left = deadline - clock()
+        share = _OTHERS_SECONDS if unexplained else _FIRST_SHARE * seconds_left
+        searches.append(
+            Solver(
+                [accounts[place] for place in left],
+                constants=constants,
+                narrowed=narrowed,
+                budget_seconds=min(share, seconds_left),
+                clock=clock,
+                progress=progress,
+                several=True,
+            ).solve()
+        )
+        explained = searches[-1].best
+        if not explained:
+            unexplained.append(left.pop(searches[-1].led_by))
+            continue
+        formulas, places = explained
+        found.append(Generation(formulas, tuple(left[place] for place in places)))
+        left = [place for number, place in enumerate(left) if number not in places]
+    ordered = tuple(sorted(found, key=lambda each: -len(each.explained)))
+    return Generations(
+        found=ordered,
+        unexplained=tuple(sorted((*unexplained, *left))),
+        solution=_together(ordered, searches, len(accounts), clock() - started),
+    )
+
+
+def _together(
+    found: Sequence[Generation], searches: Sequence[Solution], accounts: int, seconds: float
+) -> Solution:
+    """Give what all searches found as one solution."""
+    whole = found[0].formulas if found and len(found[0].explained) == accounts else ()
+    return Solution(
+        formulas=whole,
+        near_misses=()
+        if whole
+        else tuple(NearMiss(each.formulas[0], each.explained) for each in found),
+        tried=sum(search.tried for search in searches),
+        seconds=seconds,
+        exhausted=all(search.exhausted for search in searches),
+        reached=searches[0].reached if searches else "",
+    )

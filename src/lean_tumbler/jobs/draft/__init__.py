@@ -1,0 +1,1 @@
+"""Draft a policy for a database, file or directory."""

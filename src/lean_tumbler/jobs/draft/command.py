@@ -1,0 +1,141 @@
+"""`draft`: a complete policy for what stands at a source."""
+
+import argparse
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.option_types import ReportOptions
+from lean_tumbler.cli.options import POLICY_NAME, add_report_options, seconds
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.jobs.draft.source import Draft
+
+EXAMPLE = """\
+  lean-tumbler draft portal.db
+  lean-tumbler draft portal.db known.csv --into tumbler.toml
+  lean-tumbler draft postgresql://app@db.example/crm known.csv --merge
+
+known.csv begins with the line login,password: accounts whose password you know, a few of each age.
+Stored values, salts and all else come from the source, which is only read. Each cohort of the draft
+says how many of them prove it; what is not sure stands in comments."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Options(ReportOptions):
+    """What the command was asked for."""
+
+    source: str
+    known: Path | None
+    into: Path
+    merge: bool
+    literal: list[str]
+    budget: float
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument(
+        "source", metavar="SOURCE", help="a database, file or directory: a path or a URL"
+    )
+    parser.add_argument(
+        "known", type=Path, nargs="?", metavar="KNOWN", help="a CSV file of known accounts"
+    )
+    parser.add_argument(
+        "--into",
+        type=Path,
+        default=Path(POLICY_NAME),
+        metavar="FILE",
+        help=f"the policy's file, which may not be there yet (default: {POLICY_NAME})",
+    )
+    parser.add_argument(
+        "--merge",
+        action="store_true",
+        help="add what is new to the policy that is there; what it says and its comments stay",
+    )
+    parser.add_argument(
+        "--literal",
+        metavar="TEXT",
+        action="append",
+        default=[],
+        help="a site-wide constant from the old source; may be repeated",
+    )
+    parser.add_argument(
+        "--budget",
+        metavar="SECONDS",
+        type=seconds,
+        default=120.0,
+        help="end the search for formulas after so long (default: 120)",
+    )
+    add_report_options(parser)
+
+
+def run(options: Options, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.jobs.draft.report import draft_document, draw_draft
+
+    if options.into.exists() and not options.merge:
+        raise UsageError(
+            f"{options.into} is there already and is never overwritten; add to it with --merge, or "
+            "name another file with --into"
+        )
+    draft = _draft(options, session)
+    added = _written(options, draft, session)
+    session.emit(
+        options,
+        document=lambda: draft_document(draft, written=options.into, added=added),
+        draw=lambda console: draw_draft(console, draft, written=options.into, added=added),
+    )
+    return 0
+
+
+def _draft(options: Options, session: Session) -> "Draft":
+    from lean_tumbler.core.drafting.solving import Search
+    from lean_tumbler.core.formulas.search_space import Constants
+    from lean_tumbler.core.formulas.solutions import Narrowed
+    from lean_tumbler.jobs.draft.source import draft_source
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+
+    known = (
+        read_known_accounts(options.known, with_stored=False, say=session.message)
+        if options.known
+        else []
+    )
+    deadline = time.monotonic() + options.budget
+    with session.progress("Trying", total=0, unit="candidates") as advance:
+        return draft_source(
+            options.source,
+            base=Path(),
+            beside=options.into.parent,
+            known=known,
+            search=Search(
+                constants=Constants(tuple(options.literal)),
+                narrowed=Narrowed(),
+                seconds_left=lambda: max(1.0, deadline - time.monotonic()),
+                clock=time.monotonic,
+                progress=advance,
+            ),
+        )
+
+
+def _written(options: Options, draft: "Draft", session: Session) -> list[str]:
+    """Write the policy, if it is a valid one; say what was added to one that was there."""
+    from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.jobs.draft.policy_text import merged_text, policy_text
+    from lean_tumbler.stores.file_access import read_text, write_text
+    from lean_tumbler.stores.policy_file import POLICY_BYTES, read_policy
+
+    added: list[str] = []
+    if options.into.exists():
+        existing = read_policy(options.into).stores
+        text = read_text(options.into, limit_bytes=POLICY_BYTES)
+        text, added = merged_text(text, existing, draft.stores)
+    else:
+        day = session.today().isoformat()
+        text = policy_text(draft.stores, source=draft.source, day=day)
+    StoragePolicy.from_toml(text, origin=str(options.into))
+    write_text(options.into, text, mode=None)
+    return added

@@ -1,0 +1,359 @@
+"""From a source and known accounts to drafted stores: what stands where, and how it came about."""
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+import polars as pl
+
+from lean_tumbler.core.audit.cohort_marks import OTHER
+from lean_tumbler.core.audit.discovery import folded
+from lean_tumbler.core.audit.profile import Profiler
+from lean_tumbler.core.drafting.classes import ClassKind, ValueClass, class_of
+from lean_tumbler.core.drafting.cohorts import (
+    ClassRows,
+    DraftedCohort,
+    Unproven,
+    draft_class,
+    named,
+)
+from lean_tumbler.core.drafting.explanations import KnownRow, Trial, opens_by_itself
+from lean_tumbler.core.drafting.solving import Search, explain_class, part_name
+from lean_tumbler.core.drafting.untested import with_untested
+from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.analysis import parts_used
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.policy import Columns
+from lean_tumbler.core.policy.cohort_tables import split_then
+from lean_tumbler.core.reading.conditions import day_of
+from lean_tumbler.core.reading.rows import Row, bytes_of
+from lean_tumbler.core.reading.survey import Column, Survey
+from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.stores.files.base import Table, Unreadable
+from lean_tumbler.stores.known_accounts import KnownAccount
+from lean_tumbler.stores.scans.profiling import AuditContext, looked_at
+
+SAMPLE_ROWS = 200_000  # of a table, to find what tells its rows apart
+_MOST_PARTS = 12
+_TEXTS = 200  # of a class, to find its layout
+_CLASS = "#class"
+_CUT_SHARE = 0.2  # of the texts beside them; with fewer, short hexadecimal texts were typed
+_LOGINS_FOUND = 0.5  # of the known logins, in the column that holds logins
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DraftedStore:
+    """One store, as far as it shows and known accounts prove.
+
+    Attributes:
+        table: its name.
+        columns: the table's own names by role.
+        reasons: role -> why that column is taken for it.
+        parts: further inputs of formulas -> the table's own names.
+        cohorts: by name.
+        unproven: rows that no known account explains.
+        said: rows whose values say how they were made, by scheme.
+        rows: of the table.
+        without_value: rows whose stored value is NULL.
+        sampled: whether rows of cohorts are estimated from a sample.
+        known: known accounts that stand there.
+        opened: those of them that a cohort opens, or the value by itself.
+        not_opened: the lines of the others.
+    """
+
+    table: str
+    columns: Columns
+    reasons: Mapping[str, str]
+    parts: Mapping[str, str] = field(default_factory=dict)
+    cohorts: Mapping[str, DraftedCohort] = field(default_factory=dict)
+    unproven: Sequence[Unproven] = ()
+    said: Mapping[str, int] = field(default_factory=dict)
+    rows: int = 0
+    without_value: int = 0
+    sampled: bool = False
+    known: int = 0
+    opened: int = 0
+    not_opened: tuple[int, ...] = ()
+
+
+@dataclass(slots=True)
+class _Scan:
+    """What one look at all rows of a column gave."""
+
+    sample: pl.DataFrame
+    known: pl.DataFrame
+    classes: list[ValueClass]
+    totals: Counter[int]
+    logins: Counter[str]
+    rows: int = 0
+    without_value: int = 0
+
+    def rows_of(self, value_class: ValueClass) -> pl.DataFrame:
+        """Give the sampled rows of a class, under the table's own names."""
+        number = self.classes.index(value_class)
+        return self.sample.filter(pl.col(_CLASS) == number)
+
+
+def draft_store(
+    table: Table,
+    columns: Columns,
+    *,
+    known: Sequence[KnownAccount],
+    search: Search,
+    beside: Sequence[str] = (),
+) -> DraftedStore:
+    """Draft one store.
+
+    Args:
+        table: where it stands.
+        columns: the table's own names by role, as their names suggest.
+        known: accounts whose password is known; they need not stand in this table.
+        search: constants, budget and clock of the search for formulas.
+        beside: other columns of the table that hold credentials.
+    """
+    scan = _scanned(table, columns, known)
+    columns, reasons = _roles(columns, scan, len(known))
+    store = _drafted(table, columns, reasons, scan, known, search, beside)
+    promoted = _salt_among_parts(store, scan)
+    if promoted:
+        columns = replace(columns, salt=promoted)
+        reasons = {**reasons, "salt": "formulas of known accounts take it"}
+        store = _drafted(table, columns, reasons, scan, known, search, beside)
+    return store
+
+
+def _scanned(table: Table, columns: Columns, known: Sequence[KnownAccount]) -> _Scan:
+    """Look at all rows once: count classes, keep a sample, and the rows of known accounts."""
+    profiler = Profiler(floor=Floor())
+    context = AuditContext(floor=Floor())
+    logins = {account.login.casefold() for account in known}
+    classes: dict[ValueClass | None, int] = {}
+    totals: Counter[int] = Counter()
+    hits: Counter[str] = Counter()
+    parts: list[pl.DataFrame] = []
+    found: list[pl.DataFrame] = []
+    rows = with_value = stride = 0
+    for looked in looked_at(table, columns, Unreadable(), profiler, context, table.columns):
+        rows += looked.height
+        with_value += looked.rows.height
+        numbers = [
+            classes.setdefault(class_of(read_value(group.stored), group.stored), len(classes))
+            for group in looked.groups
+        ]
+        mapped = pl.DataFrame({"group": range(len(numbers)), _CLASS: numbers}).cast(pl.UInt32)
+        own = [pl.col(OTHER + name).alias(name) for name in table.columns]
+        frame = looked.rows.join(mapped, on="group", maintain_order="left").select(*own, _CLASS)
+        totals.update(dict(frame[_CLASS].value_counts().iter_rows()))
+        if logins:
+            matched = frame.select(
+                pl.col(name).str.to_lowercase().is_in(logins) for name in table.columns
+            )
+            hits.update({name: int(matched[name].sum()) for name in table.columns})
+            found.append(frame.filter(matched.select(pl.any_horizontal(pl.all())).to_series()))
+        stride = max(1, -(-with_value // SAMPLE_ROWS))
+        parts.append(frame if stride == 1 else frame.gather_every(stride))
+    typed = _typed(classes, totals)
+    empty = pl.DataFrame(schema={**dict.fromkeys(table.columns, pl.String), _CLASS: pl.UInt32})
+    numbered = sorted(classes.items(), key=lambda item: item[1])
+    return _Scan(
+        sample=pl.concat([empty, *parts]).with_columns(pl.col(_CLASS).replace(typed)),
+        known=pl.concat([empty, *found]).with_columns(pl.col(_CLASS).replace(typed)),
+        classes=[each or _NONE for each, _ in numbered],
+        totals=totals,
+        logins=hits,
+        rows=rows,
+        without_value=rows - with_value,
+    )
+
+
+def _typed(classes: Mapping[ValueClass | None, int], totals: Counter[int]) -> dict[int, int]:
+    """Find short hexadecimal texts that are too few to be digests beside the texts of people."""
+    text = next((n for each, n in classes.items() if each and each.kind is ClassKind.TEXT), None)
+    if text is None:
+        return {}
+    found = {
+        number: text
+        for each, number in classes.items()
+        if each and each.kind is ClassKind.CUT and totals[number] < _CUT_SHARE * totals[text]
+    }
+    for number in found:
+        totals[text] += totals.pop(number)
+    return found
+
+
+_NONE = ValueClass(ClassKind.SAID, "")  # markers and layered values: nothing to be drafted
+
+
+def _roles(columns: Columns, scan: _Scan, known: int) -> tuple[Columns, dict[str, str]]:
+    """Settle the login's column by the known accounts; say why each column has its role."""
+    reasons = {
+        role: "by its name"
+        for role in Columns.__dataclass_fields__
+        if getattr(columns, role) and role != "stored"
+    }
+    reasons["stored"] = "by its name and content"
+    best = max(scan.logins, key=lambda name: scan.logins[name], default="")
+    if best and scan.logins[best] >= max(1, _LOGINS_FOUND * known):
+        own = columns.login or ""
+        if scan.logins[own] < scan.logins[best]:
+            columns = replace(columns, login=best)
+        reasons["login"] = f"it holds {scan.logins[columns.login or '']:,} of the known logins"
+    return columns, reasons
+
+
+def _drafted(
+    table: Table,
+    columns: Columns,
+    reasons: Mapping[str, str],
+    scan: _Scan,
+    known: Sequence[KnownAccount],
+    search: Search,
+    beside: Sequence[str],
+) -> DraftedStore:
+    accounts = _known_rows(columns, scan, known)
+    taken = {getattr(columns, role) for role in ("stored", "salt", "login")} | set(beside)
+    others = {name: folded(name) for name in table.columns if name not in taken}
+    parts = {part_name(name): name for name in others}
+    roles = {role: own for role in Columns.__dataclass_fields__ if (own := getattr(columns, role))}
+    cohorts: list[DraftedCohort] = []
+    unproven: list[Unproven] = []
+    said: Counter[str] = Counter()
+    opened: set[int] = set()
+    by_itself = {account.line for account in accounts if _is_said(account)}
+    opened |= by_itself
+    trial = Trial(roles=roles, parts=parts, column=_survey_of(scan, columns))
+    for number, value_class in enumerate(scan.classes):
+        if value_class is _NONE or not scan.totals[number]:
+            continue
+        if value_class.kind is ClassKind.SAID:
+            said[value_class.label] += scan.totals[number]
+        rows = scan.rows_of(value_class)
+        own = [a for a in accounts if a.value_class == value_class and a.line not in by_itself]
+        texts = rows[columns.stored or ""].head(_TEXTS).to_list()
+        inputs = _possible_parts(own, parts)
+        explained = (
+            explain_class(own, texts=texts, trial=trial, parts=inputs, search=search) if own else {}
+        )
+        opened |= {line for lines in explained.values() for line in lines}
+        of_class = ClassRows(
+            value_class=value_class,
+            rows=rows,
+            total=scan.totals[number],
+            salt=columns.salt or "",
+            columns=others,
+        )
+        proven, left = draft_class(of_class, own, explained)
+        cohorts += [each for cohort in proven for each in with_untested(cohort, own, trial)]
+        is_said = value_class.kind is ClassKind.SAID
+        unproven += [each for each in left if not is_said or each.failed]
+    found = named(cohorts)
+    used = _parts_of(found.values())
+    return DraftedStore(
+        table=table.name,
+        columns=columns,
+        reasons=reasons,
+        parts={name: column for name, column in parts.items() if name in used},
+        cohorts=found,
+        unproven=unproven,
+        said=said,
+        rows=scan.rows,
+        without_value=scan.without_value,
+        sampled=scan.sample.height < scan.rows - scan.without_value,
+        known=len(accounts),
+        opened=len(opened),
+        not_opened=tuple(a.line for a in accounts if a.line not in opened),
+    )
+
+
+def _is_said(account: KnownRow) -> bool:
+    value_class = account.value_class
+    is_said = value_class is not None and value_class.kind is ClassKind.SAID
+    return is_said and opens_by_itself(account)
+
+
+def _known_rows(columns: Columns, scan: _Scan, known: Sequence[KnownAccount]) -> list[KnownRow]:
+    """Give the rows of the known accounts; a login that stands twice is left out."""
+    if not columns.login or not columns.stored:
+        return []
+    rows: dict[str, list[dict[str, str | None]]] = {}
+    for row in scan.known.iter_rows(named=True):
+        rows.setdefault((row[columns.login] or "").casefold(), []).append(row)
+    found = []
+    for account in known:
+        own = rows.get(account.login.casefold(), [])
+        exact = [row for row in own if row[columns.login] == account.login] or own
+        if len(exact) == 1:
+            value_class = scan.classes[int(exact[0][_CLASS] or 0)]
+            found.append(_known_row(account, exact[0], columns, value_class))
+    return found
+
+
+def _known_row(
+    account: KnownAccount,
+    row: Mapping[str, str | None],
+    columns: Columns,
+    value_class: ValueClass,
+) -> KnownRow:
+    def raw(name: str | None) -> bytes | None:
+        text = row[name] if name else None
+        return None if text is None else bytes_of(text)
+
+    login = row[columns.login or ""]
+    return KnownRow(
+        line=account.line,
+        login=login or account.login,
+        password=account.password.reveal(),
+        row=Row(
+            stored=raw(columns.stored),
+            salt=raw(columns.salt),
+            login=login,
+            others={name: raw(name) for name in row if name != _CLASS},
+        ),
+        value_class=None if value_class is _NONE else value_class,
+    )
+
+
+def _possible_parts(accounts: Sequence[KnownRow], parts: Mapping[str, str]) -> dict[str, str]:
+    """Name the columns that may go into a formula: those that some known account has."""
+    found = {
+        name: column
+        for name, column in parts.items()
+        if any(account.row.others.get(column) for account in accounts)
+    }
+    return dict(list(found.items())[:_MOST_PARTS])
+
+
+def _survey_of(scan: _Scan, columns: Columns) -> Column:
+    """Survey the texts that a person may have typed."""
+    survey = Survey()
+    total = 0
+    for number, value_class in enumerate(scan.classes):
+        if value_class.kind in {ClassKind.TEXT, ClassKind.CUT}:
+            survey.add(scan.rows_of(value_class)[columns.stored or ""].to_list())
+            total += scan.totals[number]
+    return survey.column(total)
+
+
+def _may_be_salt(text: str) -> bool:
+    return not text.isdigit() and "@" not in text and day_of(text.encode("utf-8")) is None
+
+
+def _parts_of(cohorts: Iterable[DraftedCohort]) -> set[str]:
+    used: set[str] = set()
+    for cohort in cohorts:
+        before, then = split_then(cohort.explanation.formula)
+        if before:
+            used |= parts_used(notation.parse(before, may_end_in_bytes=bool(then)))
+    return used
+
+
+def _salt_among_parts(store: DraftedStore, scan: _Scan) -> str:
+    """Give the column that formulas take and that is a salt by its looks; empty for none."""
+    if store.columns.salt:
+        return ""
+    for name in store.parts.values():
+        values = scan.sample[name].drop_nulls().head(_TEXTS)
+        drawn = [v for v in values.to_list() if v and _may_be_salt(v)]
+        if len(drawn) > values.len() / 2 and len({len(v) for v in drawn}) <= 2:
+            return name
+    return ""

@@ -1,0 +1,265 @@
+"""A drafted policy as the text of its file, with comments that say what each line rests on."""
+
+import json
+import re
+import textwrap
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from lean_tumbler.core.drafting.classes import ClassKind
+from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
+from lean_tumbler.core.policy import Columns, Target
+from lean_tumbler.core.policy.model import StorePolicy
+from lean_tumbler.jobs.draft.drafting import DraftedStore
+from lean_tumbler.reports.wording import count
+
+_LINE = 100
+_BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlacedStore:
+    """A drafted store under its name in the policy.
+
+    Attributes:
+        locator: as the policy has it.
+        needs_table: whether its table must be named.
+        others: columns of credentials for which no store could be drafted, with the reason.
+    """
+
+    name: str
+    locator: str
+    needs_table: bool
+    drafted: DraftedStore
+
+
+def quoted(text: str) -> str:
+    """Write a text as a TOML basic string (TOML 1.0, “String”)."""
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def key(name: str) -> str:
+    """Write a key, bare where it can be."""
+    return name if _BARE_KEY.fullmatch(name) else quoted(name)
+
+
+def _comment(text: str, indent: str = "") -> Iterator[str]:
+    lead = f"{indent}# "
+    yield from textwrap.wrap(
+        text, _LINE, initial_indent=lead, subsequent_indent=lead, break_long_words=False,
+        break_on_hyphens=False,
+    )  # fmt: skip
+
+
+def policy_text(stores: Sequence[PlacedStore], *, source: str, day: str) -> str:
+    """Write a whole policy.
+
+    Args:
+        stores: under their names.
+        source: what was looked at, as messages call it.
+        day: of the draft, as the policy writes dates.
+    """
+    target = Target()
+    costs = [f"# {name} = {number}" for name, number in target.parameters.items()]
+    head = [
+        *_comment(f"Drafted from {source} on {day}. Every line that rests on less than proof "
+                  "says so."),
+        "",
+        *_comment("New values are written with the published floor until you choose: "
+                  "“lean-tumbler tune --save” measures this machine and writes [target]."),
+        "# [target]",
+        f"# scheme = {quoted(target.scheme)}",
+        *costs,
+    ]  # fmt: skip
+    return "\n".join([*head, *(line for store in stores for line in store_text(store)), ""])
+
+
+def store_text(placed: PlacedStore) -> Iterator[str]:
+    """Write one store."""
+    drafted = placed.drafted
+    name = key(placed.name)
+    yield ""
+    yield f"[store.{name}]"
+    yield f"locator = {quoted(placed.locator)}"
+    if placed.needs_table:
+        yield f"table = {quoted(drafted.table)}"
+    yield from _comment(
+        "Bulk steps write nothing without the next line: the day since which every program that "
+        "checks passwords uses the new check."
+    )
+    yield "# readers_ready = 2026-01-31"
+    yield ""
+    yield f"[store.{name}.columns]"
+    yield from _columns(drafted)
+    if drafted.parts:
+        yield ""
+        yield f"[store.{name}.parts]"
+        yield from parts_lines(drafted.parts)
+    yield from _said(drafted)
+    for cohort_name, cohort in drafted.cohorts.items():
+        yield from cohort_text(placed, cohort_name, cohort)
+    for unproven in drafted.unproven:
+        yield from unproven_text(placed, unproven)
+
+
+def parts_lines(parts: Mapping[str, str]) -> Iterator[str]:
+    """Write further inputs of formulas."""
+    yield from (f"{key(name)} = {quoted(column)}" for name, column in parts.items())
+
+
+def _columns(drafted: DraftedStore) -> Iterator[str]:
+    for role in Columns.__dataclass_fields__:
+        own = getattr(drafted.columns, role)
+        if own:
+            yield f"{role} = {quoted(own)}  # {drafted.reasons.get(role, 'by its name')}"
+
+
+def _said(drafted: DraftedStore) -> Iterator[str]:
+    if drafted.said:
+        rows = ", ".join(f"{count(n, 'row')} of {name}" for name, n in drafted.said.items())
+        yield ""
+        yield from _comment(f"These values say how they were made, and need no cohort: {rows}.")
+
+
+def cohort_text(placed: PlacedStore, name: str, cohort: DraftedCohort) -> Iterator[str]:
+    """Write a cohort, with what proves it and what does not."""
+    about = "about " if placed.drafted.sampled else ""
+    yield ""
+    yield from _comment(
+        f"{about}{count(cohort.rows, 'row')} ({cohort.value_class.label}), proven by "
+        f"{count(cohort.known, 'known account')}."
+    )
+    for note in cohort.notes:
+        yield from _comment(f"Seen: {note}.")
+    for doubt in cohort.unsure:
+        yield from _comment(f"Not sure: {doubt}.")
+    for other in cohort.also[:3]:
+        yield from _comment(f"These accounts fit “{other}” as well.")
+    yield f"[[store.{key(placed.name)}.cohort]]"
+    yield f"name = {quoted(name)}"
+    for field, value in cohort.explanation.entries.items():
+        yield f"{field} = {'true' if value is True else quoted(str(value))}"
+    if cohort.condition:
+        yield f"when = {quoted(cohort.condition)}"
+
+
+def unproven_text(placed: PlacedStore, unproven: Unproven) -> Iterator[str]:
+    """Write what is not known of some rows, as comments."""
+    about = "about " if placed.drafted.sampled else ""
+    where = f" with {unproven.condition}" if unproven.condition else ""
+    yield ""
+    yield from _comment(
+        f"Not understood: {about}{count(unproven.rows, 'row')}{where} "
+        f"({unproven.value_class.label}). {_why(unproven)}"
+    )
+    yield from _comment(_remedy(placed, unproven))
+
+
+def _why(unproven: Unproven) -> str:
+    if unproven.failed:
+        return f"{count(unproven.failed, 'known account')} among them, and nothing explains these."
+    return "No known account is among them."
+
+
+def _remedy(placed: PlacedStore, unproven: Unproven) -> str:
+    if unproven.value_class.kind is ClassKind.TEXT and not unproven.failed:
+        return (
+            "If the texts are the passwords themselves, a known account among them proves it: add "
+            "one and draft again."
+        )
+    if unproven.failed:
+        return (
+            f"“lean-tumbler formula solve --store {placed.name} KNOWN” searches further: give "
+            "constants of the old source with --literal."
+        )
+    return (
+        "Set the password of two such accounts in the old system, add them to the known accounts, "
+        "and draft again."
+    )
+
+
+def merged_text(
+    text: str, existing: Mapping[str, StorePolicy], stores: Sequence[PlacedStore]
+) -> tuple[str, list[str]]:
+    """Add to a policy what it does not have; what stands there stays as it is.
+
+    Args:
+        text: the file's.
+        existing: its stores.
+        stores: as they were drafted.
+
+    Returns:
+        The new text, and what was added, as sentences.
+    """
+    added: list[str] = []
+    lines: list[str] = []
+    for placed in stores:
+        same = _same_store(placed, existing)
+        if same is None:
+            name = free_name(placed.name, existing)
+            renamed = PlacedStore(
+                name=name,
+                locator=placed.locator,
+                needs_table=placed.needs_table,
+                drafted=placed.drafted,
+            )
+            lines += store_text(renamed)
+            added.append(f"the store {name}")
+            continue
+        lines += _new_cohorts(same, placed, added)
+    return text.rstrip("\n") + "\n" + "\n".join([*lines, ""]) if lines else text, added
+
+
+def _new_cohorts(same: StorePolicy, placed: PlacedStore, added: list[str]) -> Iterator[str]:
+    here = PlacedStore(
+        name=same.name,
+        locator=placed.locator,
+        needs_table=placed.needs_table,
+        drafted=placed.drafted,
+    )
+    known = {_identity(c.formula.text if c.formula else "", c.then, c.scheme,
+                       c.layout.text if c.layout else "", str(c.condition or ""))
+             for c in same.cohorts}  # fmt: skip
+    names = {cohort.name for cohort in same.cohorts}
+    for name, cohort in placed.drafted.cohorts.items():
+        explanation = cohort.explanation
+        before, _, then = explanation.formula.partition(", then ")
+        own = _identity(before, then, explanation.scheme, explanation.layout, cohort.condition)
+        if own in known:
+            continue
+        chosen = free_name(name, names)
+        names.add(chosen)
+        added.append(f"the cohort {chosen} of {same.name}")
+        yield from cohort_text(here, chosen, cohort)
+    missing = {n: c for n, c in placed.drafted.parts.items() if n not in same.parts}
+    if missing and not same.parts:
+        yield ""
+        yield f"[store.{key(same.name)}.parts]"
+        yield from parts_lines(missing)
+
+
+def _identity(*parts: str) -> tuple[str, ...]:
+    return parts
+
+
+def _same_store(placed: PlacedStore, existing: Mapping[str, StorePolicy]) -> StorePolicy | None:
+    for store in existing.values():
+        same_table = store.table in {"", placed.drafted.table} or not placed.needs_table
+        if (
+            store.locator == placed.locator
+            and same_table
+            and store.columns.stored == placed.drafted.columns.stored
+        ):
+            return store
+    return None
+
+
+def free_name(name: str, taken: Iterable[str]) -> str:
+    """Give a name that is not taken: itself, or with a number behind it."""
+    used = set(taken)
+    number = 1
+    chosen = name
+    while chosen in used:
+        number += 1
+        chosen = f"{name}-{number}"
+    return chosen

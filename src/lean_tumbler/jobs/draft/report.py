@@ -1,0 +1,149 @@
+"""A draft: what was found and proven, what is not, and the next command."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.core.policy import Columns
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+
+    from rich.console import Console
+
+    from lean_tumbler.jobs.draft.policy_text import PlacedStore
+    from lean_tumbler.jobs.draft.source import Draft
+
+
+def draft_document(draft: Draft, *, written: Path, added: Sequence[str]) -> Document:
+    """Give a draft as a document."""
+    return new_document(
+        "draft",
+        source=draft.source,
+        policy=str(written),
+        added=list(added),
+        stores=[_store_entries(store) for store in draft.stores],
+        left_out=list(draft.left_out),
+    )
+
+
+def _store_entries(store: PlacedStore) -> Document:
+    drafted = store.drafted
+    roles = {r: own for r in Columns.__dataclass_fields__ if (own := getattr(drafted.columns, r))}
+    return {
+        "name": store.name,
+        "table": drafted.table,
+        "columns": {r: {"column": own, "why": drafted.reasons.get(r)} for r, own in roles.items()},
+        "parts": dict(drafted.parts),
+        "rows": drafted.rows,
+        "without_value": drafted.without_value,
+        "rows_are_estimates": drafted.sampled,
+        "known": drafted.known,
+        "opened": drafted.opened,
+        "lines_not_opened": list(drafted.not_opened),
+        "said": dict(drafted.said),
+        "cohorts": [
+            {
+                "name": name,
+                **cohort.explanation.entries,
+                "when": cohort.condition or None,
+                "rows": cohort.rows,
+                "known": cohort.known,
+                "sure": not cohort.unsure,
+                "unsure": list(cohort.unsure),
+                "seen": list(cohort.notes),
+                "also": list(cohort.also),
+            }
+            for name, cohort in drafted.cohorts.items()
+        ],
+        "not_understood": [
+            {
+                "values": each.value_class.label,
+                "when": each.condition or None,
+                "rows": each.rows,
+                "known": each.failed,
+            }
+            for each in drafted.unproven
+        ],
+    }
+
+
+def draw_draft(console: Console, draft: Draft, *, written: Path, added: Sequence[str]) -> None:
+    """Print each store with its cohorts, what is open, and the next command."""
+    rows = sum(store.drafted.rows for store in draft.stores)
+    open_rows = sum(each.rows for store in draft.stores for each in store.drafted.unproven)
+    what = f"{count(len(draft.stores), 'store')} with {count(rows, 'row')}"
+    if added:
+        console.print(Text(f"Added to {written}: {', '.join(added)}.", "bold"), soft_wrap=True)
+    style = "bold green" if not open_rows else "bold yellow"
+    known = f"{open_rows:,} of them not understood" if open_rows else "all of them understood"
+    console.print(Text(f"{written}: {what}, {known}.", style), soft_wrap=True)
+    for store in draft.stores:
+        _draw_store(console, store)
+    if draft.left_out:
+        console.print()
+        console.print("Left out:")
+        for reason in draft.left_out:
+            console.print(f"  {reason}")
+    console.print()
+    for line in _next(draft, written):
+        console.print(line, soft_wrap=True)
+
+
+def _draw_store(console: Console, store: PlacedStore) -> None:
+    drafted = store.drafted
+    console.print()
+    console.print(
+        Text.assemble(
+            (f"{store.name}", "bold"),
+            f": {drafted.table}.{drafted.columns.stored}, {count(drafted.rows, 'row')}; "
+            f"{drafted.opened} of {count(drafted.known, 'known account')} open",
+        ),
+        soft_wrap=True,
+    )
+    table = new_table("rows", "how they were made", "where", "proof", right=(0,))
+    for scheme, rows in drafted.said.items():
+        table.add_row(f"{rows:,}", scheme, "", "the values say it")
+    for name, cohort in drafted.cohorts.items():
+        proof = count(cohort.known, "known account")
+        made = cohort.explanation.formula or name
+        table.add_row(
+            f"{cohort.rows:,}", made, cohort.condition,
+            proof + (", not sure" if cohort.unsure else ""),
+        )  # fmt: skip
+    for each in drafted.unproven:
+        table.add_row(
+            f"{each.rows:,}",
+            f"not understood: {each.value_class.label}",
+            each.condition,
+            f"{count(each.failed, 'known account')} not explained" if each.failed else "none",
+        )
+    if drafted.without_value:
+        table.add_row(f"{drafted.without_value:,}", "no value", "", "")
+    console.print(table)
+    doubts = [(name, doubt) for name, cohort in drafted.cohorts.items() for doubt in cohort.unsure]
+    for name, doubt in doubts:
+        console.print(Text(f"Not sure of {name}: {doubt}.", "yellow"), soft_wrap=True)
+
+
+def _next(draft: Draft, written: Path) -> list[str]:
+    policy = "" if written.name == "tumbler.toml" and str(written.parent) == "." else (
+        f" --policy {written}"
+    )  # fmt: skip
+    if not any(store.drafted.known for store in draft.stores):
+        return [
+            "Next: write known.csv (login,password): a few accounts of each age whose password you",
+            f"know. Then run `lean-tumbler draft SOURCE known.csv --into {written} --merge`.",
+        ]
+    proven = [store for store in draft.stores if store.drafted.known]
+    return [
+        "Next: read the policy; its comments say what each line rests on. Then run",
+        *(f"  lean-tumbler verify KNOWN --store {store.name}{policy}" for store in proven),
+        f"  lean-tumbler plan{policy}",
+    ]

@@ -1,0 +1,128 @@
+"""From a source to a draft: every place that holds credentials, as a store under a name."""
+
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from lean_tumbler.core.audit.discovery import folded
+from lean_tumbler.core.drafting.solving import Search, part_name
+from lean_tumbler.core.formulas.search_space import Constants
+from lean_tumbler.core.policy import Columns
+from lean_tumbler.errors import UsageError
+from lean_tumbler.jobs.draft.drafting import DraftedStore, draft_store
+from lean_tumbler.jobs.draft.policy_text import PlacedStore, free_name
+from lean_tumbler.stores.directory.connection import is_directory_url
+from lean_tumbler.stores.files.nested import NestedTable
+from lean_tumbler.stores.known_accounts import KnownAccount
+from lean_tumbler.stores.locators import names_around
+from lean_tumbler.stores.scans.auditing import CredentialPlace, credential_places
+from lean_tumbler.stores.sources import tables_at
+from lean_tumbler.stores.sql.opening import SQLITE, is_url
+from lean_tumbler.stores.sql.sqlite import is_sqlite
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Draft:
+    """What was found at a source.
+
+    Attributes:
+        source: what messages call it.
+        stores: the drafted stores under their names.
+        left_out: places that hold credentials and can be no store, each with the reason.
+    """
+
+    source: str
+    stores: tuple[PlacedStore, ...]
+    left_out: tuple[str, ...]
+
+
+def draft_source(
+    locator: str,
+    *,
+    base: Path,
+    beside: Path,
+    known: Sequence[KnownAccount],
+    search: Search,
+) -> Draft:
+    """Draft every store at a source.
+
+    Args:
+        locator: a path or a URL.
+        base: the folder that a relative path starts from.
+        beside: the folder of the policy, from which its own relative paths start.
+        known: accounts whose password is known; they may stand in any of the tables.
+        search: literals, budget and clock of the search for formulas.
+
+    Raises:
+        UsageError: nothing there holds credentials.
+        SourceError: it cannot be read.
+    """
+    name, tables = tables_at(locator, base=base)
+    places = list(credential_places(tables, Columns(), name, is_named=False))
+    if not places:
+        raise UsageError(f"{name}: no column that holds credentials was found")
+    is_database = is_url(locator) or is_sqlite(base / locator)
+    several = len(tables) > 1
+    stores: list[PlacedStore] = []
+    left_out: list[str] = []
+    for place in places:
+        drafted = draft_store(
+            place.table,
+            place.columns,
+            known=known,
+            search=_with_names(search, locator, place),
+            beside=tuple(_beside(place, places)),
+        )
+        reason = _no_store(place, drafted)
+        if reason:
+            left_out.append(f"{place.table.name}.{place.columns.stored}: {reason}")
+            continue
+        stores.append(
+            PlacedStore(
+                name=free_name(_store_name(place), {store.name for store in stores}),
+                locator=_locator(locator, base=base, beside=beside),
+                needs_table=(is_database and not is_directory_url(locator)) or several,
+                drafted=drafted,
+            )
+        )
+    return Draft(source=name, stores=tuple(stores), left_out=tuple(left_out))
+
+
+def _with_names(search: Search, locator: str, place: CredentialPlace) -> Search:
+    names = names_around(locator, place.table.name)
+    return replace(search, constants=Constants(search.constants.literals, names))
+
+
+def _beside(place: CredentialPlace, places: Sequence[CredentialPlace]) -> Iterator[str]:
+    for other in places:
+        if other.table is place.table and other.columns.stored != place.columns.stored:
+            yield other.columns.stored or ""
+
+
+def _no_store(place: CredentialPlace, drafted: DraftedStore) -> str:
+    """Say why a place can be no store of a policy; empty where it can."""
+    if isinstance(place.table, NestedTable):
+        return "it stands in documents inside a column, which only `audit` reads"
+    if not drafted.columns.login:
+        return (
+            "no column of the table holds logins; copy them there or into a view's table, "
+            "or name the column in the policy yourself"
+        )
+    return ""
+
+
+def _store_name(place: CredentialPlace) -> str:
+    """Name a store by its table; a file by its name."""
+    return part_name(folded(Path(place.table.name).stem)).replace("_column", "")
+
+
+def _locator(locator: str, *, base: Path, beside: Path) -> str:
+    """Write a locator as the policy needs it: relative paths start from the policy's folder."""
+    if is_url(locator) and not locator.startswith(SQLITE):
+        return locator
+    path = locator.removeprefix(SQLITE)
+    scheme = locator[: len(locator) - len(path)]
+    if Path(path).is_absolute():
+        return locator
+    return scheme + os.path.relpath(base / path, beside)
