@@ -104,7 +104,9 @@ def test_a_puzzle_is_solved_from_three_accounts_and_holds_on_twenty(
     formula: str, hint: str
 ) -> None:
     """Whatever the formula, what is found explains accounts that the search never saw."""
-    solution = solved(accounts(formula, range(1, 4)), hint, constants=Constants(literals=("berth-17",)))
+    solution = solved(
+        accounts(formula, range(1, 4)), hint, constants=Constants(literals=("berth-17",))
+    )
     assert solution.formulas, solution
     fresh = accounts(formula, range(5, 25))
     explaining = [

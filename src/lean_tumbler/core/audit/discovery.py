@@ -19,10 +19,14 @@ _STORED = re.compile(
 _CLEAR = re.compile(r"(^|[_.])(plain|clear)(_?text)?($|[_.0-9])|(^|[_.])pin(_?(code|number))?$")
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
 _ROLES = {
-    "account": re.compile(r"^(_?id|pk|dn|user_?id|account(_?id)?|uid)$"),
+    "account": re.compile(r"^(_?id(\.\$oid)?|pk|dn|user_?id|account(_?id)?|uid)$"),
     "salt": re.compile(r"salt"),
     "login": re.compile(r"(^|\.)(login|login_name|user_?name|e_?mail|e?_?mail_address|user|uid)$"),
     "last_login": re.compile(r"last_?(login|seen)|seen_on|last_sign"),
+    "created": re.compile(
+        r"^(created|joined|registered|signed_?up|sign_?up|member_since|customer_since|added)"
+        r"(_(on|at|date|time))?$|^(date|day)_(created|joined|registered|added)$"
+    ),
     "privileged": re.compile(
         r"^(is_)?(admin|administrator|superuser|super_user|privileged|staff)$"
     ),

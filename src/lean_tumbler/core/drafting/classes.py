@@ -21,6 +21,7 @@ _BLOB_CHARACTERS = 24  # from here on, a text of letters and digits alone is not
 class ClassKind(StrEnum):
     """What a class asks of a policy."""
 
+    WRITTEN = "written"  # markers of locked accounts, and layered values: a policy made them
     SAID = "said"  # its values say how they were made: no cohort is needed
     BARE = "bare"  # a scheme that is a bare shape: a cohort names it
     DIGEST = "digest"  # a digest alone, or digest and salt at their places
@@ -45,15 +46,17 @@ class ValueClass:
     scheme: str = ""
 
 
-def class_of(parsed: ParsedValue, stored: str) -> ValueClass | None:
-    """Say to which class a value belongs; None for one without a password behind it.
+def class_of(parsed: ParsedValue, stored: str) -> ValueClass:
+    """Say to which class a value belongs.
 
     Args:
         parsed: the value understood.
         stored: its text.
     """
-    if parsed.kind in {Kind.LOCKED, Kind.LAYERED} or not stored:
-        return None
+    if not stored:
+        return ValueClass(ClassKind.WRITTEN, "empty")
+    if parsed.kind in {Kind.LOCKED, Kind.LAYERED}:
+        return ValueClass(ClassKind.WRITTEN, str(parsed.kind))
     text = parsed.inner_text or stored
     if parsed.scheme in BARE_CRYPT_SCHEMES and parsed.says is not Says.ALL:
         return ValueClass(ClassKind.BARE, parsed.scheme, parsed.scheme)

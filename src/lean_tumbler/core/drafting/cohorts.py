@@ -18,7 +18,7 @@ from lean_tumbler.core.drafting.splits import (
 )
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used, inputs_used
-from lean_tumbler.core.formulas.steps import Input
+from lean_tumbler.core.formulas.steps import Encode, Formula, Input, Join, Operand, Side
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.policy.tables import LONGEST_NAME
 
@@ -34,6 +34,7 @@ class DraftedCohort:
         rows: of the class that it takes in; of a sample, where the table is large.
         known: the accounts that open by it.
         also: other formulas that explain these accounts as well.
+        twin_of: the formula that it differs from by its encoding alone; both are tried.
         unsure: what would settle what is not sure, as sentences.
         notes: what was seen beside, as sentences.
     """
@@ -44,6 +45,7 @@ class DraftedCohort:
     rows: int = 0
     known: int = 0
     also: tuple[str, ...] = ()
+    twin_of: str = ""
     unsure: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 
@@ -121,17 +123,17 @@ def draft_class(
         by_stratum.setdefault(_stratum_of(account, found, marker), []).append(account)
     counts = dict.fromkeys(by_stratum, 0) | _counted(found, marker)
     ranked = {each: explained[each] for each in fewest(explained, [a.line for a in known])}
-    placed = {each: _Placed() for each in ranked}
+    placed = {each: _Placed() for each in explained}
     unproven: dict[_Stratum, int] = {}
     for stratum in counts:
         accounts = by_stratum.get(stratum, [])
-        covering = fewest(ranked, [account.line for account in accounts])
+        covering = _covering(stratum, [account.line for account in accounts], ranked, explained)
         if not covering:
             unproven[stratum] = len(accounts)
         elif len(covering) == 1:
             placed[covering[0]].strata[stratum] = ""
         else:
-            _tell_apart(found, stratum, marker, accounts, ranked, covering, placed)
+            _tell_apart(found, stratum, marker, accounts, explained, covering, placed)
     strata = _Strata(found, marker, counts)
     cohorts = [
         cohort
@@ -147,6 +149,21 @@ def draft_class(
         )
         for condition, group in strata.conditions(unproven)
     ]
+
+
+def _covering(
+    stratum: _Stratum,
+    lines: Sequence[int],
+    ranked: Mapping[Explanation, frozenset[int]],
+    explained: Mapping[Explanation, frozenset[int]],
+) -> list[Explanation]:
+    """Choose what explains a stratum: where no salt is and formulas differ, one without salt."""
+    if stratum.salted is False and len(ranked) > 1:
+        without = {each: found for each, found in explained.items() if "salt" not in each.formula}
+        covering = fewest(without, lines)
+        if covering and set().union(*(without[each] for each in covering)) >= set(lines):
+            return covering
+    return fewest(ranked, lines)
 
 
 def _marker(found: ClassRows, known: Sequence[KnownRow]) -> str:
@@ -166,7 +183,7 @@ def _marker(found: ClassRows, known: Sequence[KnownRow]) -> str:
 
 def _salt_counts(found: ClassRows) -> bool:
     """Tell whether an empty salt column can say anything of the class."""
-    never = {ClassKind.SAID, ClassKind.BARE, ClassKind.TEXT}
+    never = {ClassKind.WRITTEN, ClassKind.SAID, ClassKind.BARE, ClassKind.TEXT}
     return found.value_class.kind not in never and bool(found.salt)
 
 
@@ -297,13 +314,13 @@ def _cohorts(
     for within in dict.fromkeys(where.strata.values()):
         chosen = [stratum for stratum, test in where.strata.items() if test == within]
         for condition, group in strata.conditions(chosen):
-            proven = [
-                account
-                for account in known
-                if account.line in lines
-                and _stratum_of(account, strata.found, strata.marker) in group
-            ]
+            own = [a for a in known if _stratum_of(a, strata.found, strata.marker) in group]
+            proven = [account for account in own if account.line in lines]
+            failed = [a.line for a in own if not any(a.line in each for each in explained.values())]
             unsure = list(dict.fromkeys(where.unsure))
+            if failed:
+                named_lines = ", ".join(map(str, failed))
+                unsure.append(f"nothing explains known accounts of these rows: lines {named_lines}")
             if len(proven) < _ENOUGH:
                 unsure.append("one known account shows it; add a second with another password")
             dated = strata.dated(group)
@@ -330,6 +347,16 @@ def named(cohorts: Iterable[DraftedCohort]) -> dict[str, DraftedCohort]:
     return found
 
 
+_SALT_WORDS = {Side.APPEND: "behind", Side.PREPEND: "before", Side.SURROUND: "around"}
+
+
+def _salt_word(formula: Formula) -> str:
+    """Say where the salt goes in; where it is no plain join, that there is one."""
+    salt = Operand(Input.SALT)
+    sides = [s.side for s in formula.steps if isinstance(s, Join) and s.operand == salt]
+    return f"salt-{_SALT_WORDS[sides[0]]}" if len(sides) == 1 else "salted"
+
+
 def _name_of(explanation: Explanation) -> str:
     if explanation.plain_text:
         return "plain-text"
@@ -337,8 +364,9 @@ def _name_of(explanation: Explanation) -> str:
         return explanation.scheme
     before, then = split_then(explanation.formula)
     formula = notation.parse(before, may_end_in_bytes=bool(then))
-    words = [*digests_used(formula)[:3]]
-    words += ["salted"] if Input.SALT in inputs_used(formula) else []
+    words = list(dict.fromkeys(digests_used(formula)))[:3]
+    words += ["windows-1252"] if Encode("windows-1252") in formula.steps else []
+    words += [_salt_word(formula)] if Input.SALT in inputs_used(formula) else []
     words += ["by-login"] if Input.LOGIN in inputs_used(formula) else []
     words += ["in", then] if then else []
     return "-".join(words or ["formula"])[: LONGEST_NAME - 4]

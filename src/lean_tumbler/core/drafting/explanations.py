@@ -22,14 +22,14 @@ class KnownRow:
 
     Attributes:
         line: in the file of known accounts.
-        value_class: of its stored value; None where no password is behind it.
+        value_class: of its stored value.
     """
 
     line: int
     login: str
     password: str = field(repr=False)
     row: Row
-    value_class: ValueClass | None
+    value_class: ValueClass
 
     @property
     def text(self) -> str:

@@ -77,38 +77,30 @@ def explain_class(
         Explanation -> the lines of the accounts that open by it, the plausible first.
     """
     kinds: dict[ClassKind, Callable[[], Iterator[Explanation]]] = {
+        ClassKind.WRITTEN: lambda: iter(()),
         ClassKind.SAID: lambda: _before_slow(known),
         ClassKind.BARE: lambda: iter((Explanation(scheme=_scheme_of(known)),)),
-        ClassKind.TEXT: lambda: _cut_or_typed(known, parts, search),
+        ClassKind.TEXT: lambda: _of_digests(known, None, parts, search),
         ClassKind.DIGEST: lambda: _of_digests(known, None, parts, search),
         ClassKind.COMPOSITE: lambda: _of_composites(known, texts, parts, search),
         ClassKind.BLOB: lambda: _of_composites(known, texts, parts, search),
-        ClassKind.CUT: lambda: _cut_or_typed(known, parts, search),
+        ClassKind.CUT: lambda: _of_digests(known, None, parts, search),
     }
-    value_class = known[0].value_class
-    if value_class is None:
-        return {}
     found: dict[Explanation, frozenset[int]] = {}
-    for explanation in kinds[value_class.kind]():
+    typed = [account for account in known if account.text == account.password]
+    if typed:
+        plain = Explanation(plain_text=True)
+        found[plain] = trial.opened(plain, known)
+        known = [account for account in known if account.text != account.password]
+    for explanation in kinds[known[0].value_class.kind]() if known else ():
         opened = trial.opened(explanation, known)
         if opened:
             found.setdefault(explanation, opened)
-    return found
-
-
-def _cut_or_typed(
-    known: Sequence[KnownRow], parts: Mapping[str, str], search: Search
-) -> Iterator[Explanation]:
-    """Take texts for passwords where they are, and for digests where they are not."""
-    if any(account.text == account.password for account in known):
-        yield Explanation(plain_text=True)
-    others = [account for account in known if account.text != account.password]
-    yield from _of_digests(others, None, parts, search)
+    return {each: lines for each, lines in found.items() if lines}
 
 
 def _scheme_of(known: Sequence[KnownRow]) -> str:
-    value_class = known[0].value_class
-    return value_class.scheme if value_class else ""
+    return known[0].value_class.scheme
 
 
 def _before_slow(known: Sequence[KnownRow]) -> Iterator[Explanation]:

@@ -43,7 +43,7 @@ def with_untested(
         return
     cohort = replace(cohort, unsure=(*cohort.unsure, *unsure, _ENCODING), also=())
     yield cohort
-    yield replace(cohort, explanation=other)
+    yield replace(cohort, explanation=other, twin_of=explanation.formula, notes=(), unsure=())
 
 
 def _other_encoding(explanation: Explanation) -> Explanation | None:

@@ -181,7 +181,7 @@ class Matcher:
     def _hit(self, steps: tuple[str, ...]) -> None:
         """The leading account matches: what of the others?"""
         by_row = [self._by_row(steps, name) for name in self._space.numbers[self._pivot]]
-        for text in dict.fromkeys((_text(steps), *by_row, *map(_text, self._alternatives(steps)))):
+        for text in dict.fromkeys((*by_row, _text(steps), *map(_text, self._alternatives(steps)))):
             try:
                 formula = notation.parse(text)
             except FormulaError:

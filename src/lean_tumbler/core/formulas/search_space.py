@@ -286,9 +286,10 @@ def _customary(
     marks = [*short, *long]
     for name in others:
         yield from (("P", name), (name, "P"), (name, "P", name))
-        for other in known:
-            yield from _between(name, other)
-            yield from _between(other, name)
+        for other in (*known, *others):
+            if other != name:
+                yield from _between(name, other)
+                yield from _between(other, name)
         for mark in marks:
             yield from _orders(name, mark)
     for mark in long:

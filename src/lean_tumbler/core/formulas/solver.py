@@ -34,6 +34,10 @@ _Stage = tuple[str, list[Final], Callable[[list[Final]], None]]
 _WIDE = ("utf-16le",)
 
 
+def _is_cut(piece: Piece) -> bool:
+    return any(step.startswith("first ") for step in piece.steps)
+
+
 class Solver(Matcher):
     """One search: the stages in order, until one of them explains the accounts."""
 
@@ -143,7 +147,8 @@ class Solver(Matcher):
         self._scan(wide, space.core[:1], finals)
 
     def _customary(self, finals: list[Final]) -> None:
-        self._scan(self._space.starts, self._space.customary, finals)
+        whole = [start for start in self._space.starts if not _is_cut(start)]
+        self._scan(whole, self._space.customary, finals)
 
     def _two_customary(self, finals: list[Final]) -> None:
         space = self._space

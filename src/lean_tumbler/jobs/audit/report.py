@@ -125,6 +125,13 @@ def draw_audit(console: Console, audit: Audit) -> None:
         console.print(
             "The live column is not the only copy: backups, replicas and old dumps hold the same."
         )
+        if not audit.by_policy:
+            console.print()
+            console.print(
+                "Next: `lean-tumbler draft SOURCE known.csv` writes the policy; known.csv has "
+                "login,password"
+            )
+            console.print("of a few accounts of each age whose password you know.")
 
 
 def _summary(found: list[Finding]) -> Table:

@@ -6,13 +6,22 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import ReportOptions
-from lean_tumbler.cli.options import POLICY_NAME, add_report_options, seconds
+from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
+from lean_tumbler.cli.options import (
+    POLICY_NAME,
+    add_report_options,
+    gateway_of,
+    read_policy,
+    seconds,
+)
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from lean_tumbler.jobs.draft.source import Draft
+    from lean_tumbler.stores.known_accounts import KnownAccount
 
 EXAMPLE = """\
   lean-tumbler draft portal.db
@@ -82,8 +91,10 @@ def run(options: Options, session: Session) -> int:
             f"{options.into} is there already and is never overwritten; add to it with --merge, or "
             "name another file with --into"
         )
-    draft = _draft(options, session)
+    known = _known(options, session)
+    draft = _draft(options, known, session)
     added = _written(options, draft, session)
+    _note_proofs(options, draft, known)
     session.emit(
         options,
         document=lambda: draft_document(draft, written=options.into, added=added),
@@ -92,18 +103,47 @@ def run(options: Options, session: Session) -> int:
     return 0
 
 
-def _draft(options: Options, session: Session) -> "Draft":
+def _known(options: Options, session: Session) -> "list[KnownAccount]":
+    from lean_tumbler.stores.known_accounts import read_known_accounts
+
+    if options.known is None:
+        return []
+    return read_known_accounts(options.known, with_stored=False, say=session.message)
+
+
+def _note_proofs(options: Options, draft: "Draft", known: "Sequence[KnownAccount]") -> None:
+    """Check the known accounts by the policy as it was written, and note what they prove."""
+    from contextlib import closing
+
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.locators import open_store
+    from lean_tumbler.stores.scans.verification import verify_accounts
+
+    written = PolicyOptions(policy=options.into)
+    policy = read_policy(written)
+    gateway = gateway_of(written, policy)
+    for placed in draft.stores:
+        if not placed.drafted.known or placed.name not in policy.stores:
+            continue
+        store_policy = policy.stores[placed.name]
+        with closing(open_store(store_policy, base=options.into.parent)) as store:
+            found = verify_accounts(
+                known,
+                reader=gateway.reader(placed.name),
+                bounds=gateway.bounds,
+                store=store,
+                store_name=placed.name,
+            )
+        if found.tried:
+            EvidenceFile.beside(options.into).note_known(found.tried)
+
+
+def _draft(options: Options, known: "Sequence[KnownAccount]", session: Session) -> "Draft":
     from lean_tumbler.core.drafting.solving import Search
     from lean_tumbler.core.formulas.search_space import Constants
     from lean_tumbler.core.formulas.solutions import Narrowed
     from lean_tumbler.jobs.draft.source import draft_source
-    from lean_tumbler.stores.known_accounts import read_known_accounts
 
-    known = (
-        read_known_accounts(options.known, with_stored=False, say=session.message)
-        if options.known
-        else []
-    )
     deadline = time.monotonic() + options.budget
     with session.progress("Trying", total=0, unit="candidates") as advance:
         return draft_source(
@@ -126,11 +166,11 @@ def _written(options: Options, draft: "Draft", session: Session) -> list[str]:
     from lean_tumbler.core.policy import StoragePolicy
     from lean_tumbler.jobs.draft.policy_text import merged_text, policy_text
     from lean_tumbler.stores.file_access import read_text, write_text
-    from lean_tumbler.stores.policy_file import POLICY_BYTES, read_policy
+    from lean_tumbler.stores.policy_file import POLICY_BYTES
 
     added: list[str] = []
     if options.into.exists():
-        existing = read_policy(options.into).stores
+        existing = read_policy(PolicyOptions(policy=options.into)).stores
         text = read_text(options.into, limit_bytes=POLICY_BYTES)
         text, added = merged_text(text, existing, draft.stores)
     else:

@@ -6,10 +6,8 @@ from dataclasses import dataclass, field, replace
 
 import polars as pl
 
-from lean_tumbler.core.audit.cohort_marks import OTHER
 from lean_tumbler.core.audit.discovery import folded
-from lean_tumbler.core.audit.profile import Profiler
-from lean_tumbler.core.drafting.classes import ClassKind, ValueClass, class_of
+from lean_tumbler.core.drafting.classes import ClassKind, ValueClass
 from lean_tumbler.core.drafting.cohorts import (
     ClassRows,
     DraftedCohort,
@@ -17,27 +15,22 @@ from lean_tumbler.core.drafting.cohorts import (
     draft_class,
     named,
 )
-from lean_tumbler.core.drafting.explanations import KnownRow, Trial, opens_by_itself
+from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, Trial, opens_by_itself
 from lean_tumbler.core.drafting.solving import Search, explain_class, part_name
 from lean_tumbler.core.drafting.untested import with_untested
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
-from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.reading.conditions import day_of
 from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.survey import Column, Survey
-from lean_tumbler.core.schemes.catalogue import read_value
-from lean_tumbler.stores.files.base import Table, Unreadable
+from lean_tumbler.jobs.draft.scanning import CLASS, Scan, scanned
+from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.scans.profiling import AuditContext, looked_at
 
-SAMPLE_ROWS = 200_000  # of a table, to find what tells its rows apart
 _MOST_PARTS = 12
 _TEXTS = 200  # of a class, to find its layout
-_CLASS = "#class"
-_CUT_SHARE = 0.2  # of the texts beside them; with fewer, short hexadecimal texts were typed
 _LOGINS_FOUND = 0.5  # of the known logins, in the column that holds logins
 
 
@@ -76,24 +69,6 @@ class DraftedStore:
     not_opened: tuple[int, ...] = ()
 
 
-@dataclass(slots=True)
-class _Scan:
-    """What one look at all rows of a column gave."""
-
-    sample: pl.DataFrame
-    known: pl.DataFrame
-    classes: list[ValueClass]
-    totals: Counter[int]
-    logins: Counter[str]
-    rows: int = 0
-    without_value: int = 0
-
-    def rows_of(self, value_class: ValueClass) -> pl.DataFrame:
-        """Give the sampled rows of a class, under the table's own names."""
-        number = self.classes.index(value_class)
-        return self.sample.filter(pl.col(_CLASS) == number)
-
-
 def draft_store(
     table: Table,
     columns: Columns,
@@ -111,7 +86,7 @@ def draft_store(
         search: constants, budget and clock of the search for formulas.
         beside: other columns of the table that hold credentials.
     """
-    scan = _scanned(table, columns, known)
+    scan = scanned(table, columns, known)
     columns, reasons = _roles(columns, scan, len(known))
     store = _drafted(table, columns, reasons, scan, known, search, beside)
     promoted = _salt_among_parts(store, scan)
@@ -122,69 +97,7 @@ def draft_store(
     return store
 
 
-def _scanned(table: Table, columns: Columns, known: Sequence[KnownAccount]) -> _Scan:
-    """Look at all rows once: count classes, keep a sample, and the rows of known accounts."""
-    profiler = Profiler(floor=Floor())
-    context = AuditContext(floor=Floor())
-    logins = {account.login.casefold() for account in known}
-    classes: dict[ValueClass | None, int] = {}
-    totals: Counter[int] = Counter()
-    hits: Counter[str] = Counter()
-    parts: list[pl.DataFrame] = []
-    found: list[pl.DataFrame] = []
-    rows = with_value = stride = 0
-    for looked in looked_at(table, columns, Unreadable(), profiler, context, table.columns):
-        rows += looked.height
-        with_value += looked.rows.height
-        numbers = [
-            classes.setdefault(class_of(read_value(group.stored), group.stored), len(classes))
-            for group in looked.groups
-        ]
-        mapped = pl.DataFrame({"group": range(len(numbers)), _CLASS: numbers}).cast(pl.UInt32)
-        own = [pl.col(OTHER + name).alias(name) for name in table.columns]
-        frame = looked.rows.join(mapped, on="group", maintain_order="left").select(*own, _CLASS)
-        totals.update(dict(frame[_CLASS].value_counts().iter_rows()))
-        if logins:
-            matched = frame.select(
-                pl.col(name).str.to_lowercase().is_in(logins) for name in table.columns
-            )
-            hits.update({name: int(matched[name].sum()) for name in table.columns})
-            found.append(frame.filter(matched.select(pl.any_horizontal(pl.all())).to_series()))
-        stride = max(1, -(-with_value // SAMPLE_ROWS))
-        parts.append(frame if stride == 1 else frame.gather_every(stride))
-    typed = _typed(classes, totals)
-    empty = pl.DataFrame(schema={**dict.fromkeys(table.columns, pl.String), _CLASS: pl.UInt32})
-    numbered = sorted(classes.items(), key=lambda item: item[1])
-    return _Scan(
-        sample=pl.concat([empty, *parts]).with_columns(pl.col(_CLASS).replace(typed)),
-        known=pl.concat([empty, *found]).with_columns(pl.col(_CLASS).replace(typed)),
-        classes=[each or _NONE for each, _ in numbered],
-        totals=totals,
-        logins=hits,
-        rows=rows,
-        without_value=rows - with_value,
-    )
-
-
-def _typed(classes: Mapping[ValueClass | None, int], totals: Counter[int]) -> dict[int, int]:
-    """Find short hexadecimal texts that are too few to be digests beside the texts of people."""
-    text = next((n for each, n in classes.items() if each and each.kind is ClassKind.TEXT), None)
-    if text is None:
-        return {}
-    found = {
-        number: text
-        for each, number in classes.items()
-        if each and each.kind is ClassKind.CUT and totals[number] < _CUT_SHARE * totals[text]
-    }
-    for number in found:
-        totals[text] += totals.pop(number)
-    return found
-
-
-_NONE = ValueClass(ClassKind.SAID, "")  # markers and layered values: nothing to be drafted
-
-
-def _roles(columns: Columns, scan: _Scan, known: int) -> tuple[Columns, dict[str, str]]:
+def _roles(columns: Columns, scan: Scan, known: int) -> tuple[Columns, dict[str, str]]:
     """Settle the login's column by the known accounts; say why each column has its role."""
     reasons = {
         role: "by its name"
@@ -205,7 +118,7 @@ def _drafted(
     table: Table,
     columns: Columns,
     reasons: Mapping[str, str],
-    scan: _Scan,
+    scan: Scan,
     known: Sequence[KnownAccount],
     search: Search,
     beside: Sequence[str],
@@ -215,63 +128,82 @@ def _drafted(
     others = {name: folded(name) for name in table.columns if name not in taken}
     parts = {part_name(name): name for name in others}
     roles = {role: own for role in Columns.__dataclass_fields__ if (own := getattr(columns, role))}
-    cohorts: list[DraftedCohort] = []
-    unproven: list[Unproven] = []
-    said: Counter[str] = Counter()
-    opened: set[int] = set()
-    by_itself = {account.line for account in accounts if _is_said(account)}
-    opened |= by_itself
     trial = Trial(roles=roles, parts=parts, column=_survey_of(scan, columns))
+    drafting = _Drafting(scan, columns, others, parts, trial, search)
     for number, value_class in enumerate(scan.classes):
-        if value_class is _NONE or not scan.totals[number]:
-            continue
-        if value_class.kind is ClassKind.SAID:
-            said[value_class.label] += scan.totals[number]
-        rows = scan.rows_of(value_class)
-        own = [a for a in accounts if a.value_class == value_class and a.line not in by_itself]
-        texts = rows[columns.stored or ""].head(_TEXTS).to_list()
-        inputs = _possible_parts(own, parts)
-        explained = (
-            explain_class(own, texts=texts, trial=trial, parts=inputs, search=search) if own else {}
-        )
-        opened |= {line for lines in explained.values() for line in lines}
-        of_class = ClassRows(
-            value_class=value_class,
-            rows=rows,
-            total=scan.totals[number],
-            salt=columns.salt or "",
-            columns=others,
-        )
-        proven, left = draft_class(of_class, own, explained)
-        cohorts += [each for cohort in proven for each in with_untested(cohort, own, trial)]
-        is_said = value_class.kind is ClassKind.SAID
-        unproven += [each for each in left if not is_said or each.failed]
-    found = named(cohorts)
-    used = _parts_of(found.values())
+        if scan.totals[number]:
+            own = [account for account in accounts if account.value_class == value_class]
+            drafting.add(value_class, scan.totals[number], own)
+    cohorts = named(drafting.cohorts)
+    used = _parts_of(cohorts.values())
     return DraftedStore(
         table=table.name,
         columns=columns,
         reasons=reasons,
         parts={name: column for name, column in parts.items() if name in used},
-        cohorts=found,
-        unproven=unproven,
-        said=said,
+        cohorts=cohorts,
+        unproven=drafting.unproven,
+        said=drafting.said,
         rows=scan.rows,
         without_value=scan.without_value,
-        sampled=scan.sample.height < scan.rows - scan.without_value,
+        sampled=scan.is_sampled,
         known=len(accounts),
-        opened=len(opened),
-        not_opened=tuple(a.line for a in accounts if a.line not in opened),
+        opened=len(drafting.opened),
+        not_opened=tuple(a.line for a in accounts if a.line not in drafting.opened),
     )
 
 
-def _is_said(account: KnownRow) -> bool:
-    value_class = account.value_class
-    is_said = value_class is not None and value_class.kind is ClassKind.SAID
-    return is_said and opens_by_itself(account)
+@dataclass(slots=True)
+class _Drafting:
+    """Drafts class after class of one store."""
+
+    scan: Scan
+    columns: Columns
+    others: Mapping[str, str]
+    parts: Mapping[str, str]
+    trial: Trial
+    search: Search
+    cohorts: list[DraftedCohort] = field(default_factory=list)
+    unproven: list[Unproven] = field(default_factory=list)
+    said: Counter[str] = field(default_factory=Counter)
+    opened: set[int] = field(default_factory=set)
+
+    def add(self, value_class: ValueClass, total: int, known: Sequence[KnownRow]) -> None:
+        """Draft one class from its known accounts."""
+        is_said = value_class.kind in {ClassKind.SAID, ClassKind.WRITTEN}
+        if is_said:
+            self.said[value_class.label] += total
+            by_itself = {account.line for account in known if opens_by_itself(account)}
+            self.opened |= by_itself
+            known = [account for account in known if account.line not in by_itself]
+        rows = self.scan.rows_of(value_class)
+        explained = self._explained(known, rows) if known else {}
+        self.opened |= {line for lines in explained.values() for line in lines}
+        of_class = ClassRows(
+            value_class=value_class,
+            rows=rows,
+            total=total,
+            salt=self.columns.salt or "",
+            columns=self.others,
+        )
+        proven, left = draft_class(of_class, known, explained)
+        for cohort in proven:
+            self.cohorts += with_untested(cohort, known, self.trial)
+        self.unproven += [each for each in left if not is_said or each.failed]
+
+    def _explained(
+        self, known: Sequence[KnownRow], rows: pl.DataFrame
+    ) -> dict[Explanation, frozenset[int]]:
+        return explain_class(
+            known,
+            texts=rows[self.columns.stored or ""].head(_TEXTS).to_list(),
+            trial=self.trial,
+            parts=_possible_parts(known, self.parts),
+            search=self.search,
+        )
 
 
-def _known_rows(columns: Columns, scan: _Scan, known: Sequence[KnownAccount]) -> list[KnownRow]:
+def _known_rows(columns: Columns, scan: Scan, known: Sequence[KnownAccount]) -> list[KnownRow]:
     """Give the rows of the known accounts; a login that stands twice is left out."""
     if not columns.login or not columns.stored:
         return []
@@ -283,7 +215,7 @@ def _known_rows(columns: Columns, scan: _Scan, known: Sequence[KnownAccount]) ->
         own = rows.get(account.login.casefold(), [])
         exact = [row for row in own if row[columns.login] == account.login] or own
         if len(exact) == 1:
-            value_class = scan.classes[int(exact[0][_CLASS] or 0)]
+            value_class = scan.classes[int(exact[0][CLASS] or 0)]
             found.append(_known_row(account, exact[0], columns, value_class))
     return found
 
@@ -307,9 +239,9 @@ def _known_row(
             stored=raw(columns.stored),
             salt=raw(columns.salt),
             login=login,
-            others={name: raw(name) for name in row if name != _CLASS},
+            others={name: raw(name) for name in row if name != CLASS},
         ),
-        value_class=None if value_class is _NONE else value_class,
+        value_class=value_class,
     )
 
 
@@ -323,7 +255,7 @@ def _possible_parts(accounts: Sequence[KnownRow], parts: Mapping[str, str]) -> d
     return dict(list(found.items())[:_MOST_PARTS])
 
 
-def _survey_of(scan: _Scan, columns: Columns) -> Column:
+def _survey_of(scan: Scan, columns: Columns) -> Column:
     """Survey the texts that a person may have typed."""
     survey = Survey()
     total = 0
@@ -347,7 +279,7 @@ def _parts_of(cohorts: Iterable[DraftedCohort]) -> set[str]:
     return used
 
 
-def _salt_among_parts(store: DraftedStore, scan: _Scan) -> str:
+def _salt_among_parts(store: DraftedStore, scan: Scan) -> str:
     """Give the column that formulas take and that is a salt by its looks; empty for none."""
     if store.columns.salt:
         return ""

@@ -116,7 +116,7 @@ def _columns(drafted: DraftedStore) -> Iterator[str]:
 
 def _said(drafted: DraftedStore) -> Iterator[str]:
     if drafted.said:
-        rows = ", ".join(f"{count(n, 'row')} of {name}" for name, n in drafted.said.items())
+        rows = ", ".join(f"{count(n, 'row')} {name}" for name, n in drafted.said.items())
         yield ""
         yield from _comment(f"These values say how they were made, and need no cohort: {rows}.")
 
@@ -125,6 +125,20 @@ def cohort_text(placed: PlacedStore, name: str, cohort: DraftedCohort) -> Iterat
     """Write a cohort, with what proves it and what does not."""
     about = "about " if placed.drafted.sampled else ""
     yield ""
+    if cohort.twin_of:
+        yield from _comment(f"The rows of “{cohort.twin_of}” in another encoding.")
+    else:
+        yield from _proof(cohort, about)
+    yield f"[[store.{key(placed.name)}.cohort]]"
+    yield f"name = {quoted(name)}"
+    for field, value in cohort.explanation.entries.items():
+        yield f"{field} = {'true' if value is True else quoted(str(value))}"
+    if cohort.condition:
+        yield f"when = {quoted(cohort.condition)}"
+
+
+def _proof(cohort: DraftedCohort, about: str) -> Iterator[str]:
+    """Say what proves a cohort, what was seen beside, and what is not sure."""
     yield from _comment(
         f"{about}{count(cohort.rows, 'row')} ({cohort.value_class.label}), proven by "
         f"{count(cohort.known, 'known account')}."
@@ -135,12 +149,6 @@ def cohort_text(placed: PlacedStore, name: str, cohort: DraftedCohort) -> Iterat
         yield from _comment(f"Not sure: {doubt}.")
     for other in cohort.also[:3]:
         yield from _comment(f"These accounts fit “{other}” as well.")
-    yield f"[[store.{key(placed.name)}.cohort]]"
-    yield f"name = {quoted(name)}"
-    for field, value in cohort.explanation.entries.items():
-        yield f"{field} = {'true' if value is True else quoted(str(value))}"
-    if cohort.condition:
-        yield f"when = {quoted(cohort.condition)}"
 
 
 def unproven_text(placed: PlacedStore, unproven: Unproven) -> Iterator[str]:
@@ -162,6 +170,11 @@ def _why(unproven: Unproven) -> str:
 
 
 def _remedy(placed: PlacedStore, unproven: Unproven) -> str:
+    if unproven.value_class.kind is ClassKind.WRITTEN:
+        return (
+            "A policy wrote these values. Where they are layered, take its formulas over: "
+            "“lean-tumbler verify” says which are missing."
+        )
     if unproven.value_class.kind is ClassKind.TEXT and not unproven.failed:
         return (
             "If the texts are the passwords themselves, a known account among them proves it: add "

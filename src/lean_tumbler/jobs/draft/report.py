@@ -55,7 +55,8 @@ def _store_entries(store: PlacedStore) -> Document:
                 "when": cohort.condition or None,
                 "rows": cohort.rows,
                 "known": cohort.known,
-                "sure": not cohort.unsure,
+                "sure": not cohort.unsure and not cohort.twin_of,
+                "other_encoding_of": cohort.twin_of or None,
                 "unsure": list(cohort.unsure),
                 "seen": list(cohort.notes),
                 "also": list(cohort.also),
@@ -83,7 +84,9 @@ def draw_draft(console: Console, draft: Draft, *, written: Path, added: Sequence
         console.print(Text(f"Added to {written}: {', '.join(added)}.", "bold"), soft_wrap=True)
     style = "bold green" if not open_rows else "bold yellow"
     known = f"{open_rows:,} of them not understood" if open_rows else "all of them understood"
-    console.print(Text(f"{written}: {what}, {known}.", style), soft_wrap=True)
+    shut = sum(len(store.drafted.not_opened) for store in draft.stores)
+    failed = f"; {count(shut, 'known account')} not opened" if shut else ""
+    console.print(Text(f"{written}: {what}, {known}{failed}.", style), soft_wrap=True)
     for store in draft.stores:
         _draw_store(console, store)
     if draft.left_out:
@@ -111,6 +114,8 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     for scheme, rows in drafted.said.items():
         table.add_row(f"{rows:,}", scheme, "", "the values say it")
     for name, cohort in drafted.cohorts.items():
+        if cohort.twin_of:
+            continue
         proof = count(cohort.known, "known account")
         made = cohort.explanation.formula or name
         table.add_row(
@@ -127,9 +132,12 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     if drafted.without_value:
         table.add_row(f"{drafted.without_value:,}", "no value", "", "")
     console.print(table)
-    doubts = [(name, doubt) for name, cohort in drafted.cohorts.items() for doubt in cohort.unsure]
-    for name, doubt in doubts:
-        console.print(Text(f"Not sure of {name}: {doubt}.", "yellow"), soft_wrap=True)
+    doubts: dict[str, list[str]] = {}
+    for name, cohort in drafted.cohorts.items():
+        for doubt in cohort.unsure:
+            doubts.setdefault(doubt, []).append(name)
+    for doubt, names in doubts.items():
+        console.print(Text(f"Not sure of {', '.join(names)}: {doubt}.", "yellow"), soft_wrap=True)
 
 
 def _next(draft: Draft, written: Path) -> list[str]:

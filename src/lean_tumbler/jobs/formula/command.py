@@ -68,6 +68,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the two commands and their options."""
     parts = parser.add_subparsers(metavar="solve|show", required=True)
     solve = parts.add_parser("solve", help="find the formula that explains known accounts")
+    _configure_solve(solve)
+    show = parts.add_parser("show", help="read a formula aloud, with an example step by step")
+    _configure_show(show)
+    for part in (solve, show):
+        part.epilog = f"example:\n{EXAMPLE}"
+        part.formatter_class = argparse.RawDescriptionHelpFormatter
+        add_policy_option(part)
+        add_report_options(part)
+
+
+def _configure_solve(solve: argparse.ArgumentParser) -> None:
     solve.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
     solve.add_argument(
         "--literal",
@@ -97,7 +108,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--store", metavar="NAME", help="a store of the policy that holds the known accounts"
     )
     solve.set_defaults(act=_solve)
-    show = parts.add_parser("show", help="read a formula aloud, with an example step by step")
+
+
+def _configure_show(show: argparse.ArgumentParser) -> None:
     show.add_argument("formula", metavar="TEXT|NAME", help="a formula, or one of the policy's")
     show.add_argument(
         "--known",
@@ -110,11 +123,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--show-values", action="store_true", help="show the known account's values at each step"
     )
     show.set_defaults(act=_show)
-    for part in (solve, show):
-        part.epilog = f"example:\n{EXAMPLE}"
-        part.formatter_class = argparse.RawDescriptionHelpFormatter
-        add_policy_option(part)
-        add_report_options(part)
 
 
 def _solve(options: SolveOptions, session: Session) -> int:

@@ -155,7 +155,7 @@ def _row_of(account: KnownAccount) -> KnownRow:
                 login=account.login,
                 others={name: text.encode("utf-8") for name, text in account.others.items()},
             ),
-            value_class=None,
+            value_class=class_of(read_value(""), ""),
         ),
         text,
     )
@@ -174,7 +174,7 @@ def _searched(
 ) -> tuple[ValueLayout | None, list[SolvedAccount], Generations]:
     """Search the values as digests, or taken apart in each way that their signs allow."""
     parts = {part_name(name): name for row in rows for name in row.row.others}
-    kinds = {row.value_class.kind for row in rows if row.value_class}
+    kinds = {row.value_class.kind for row in rows}
     layouts: list[ValueLayout | None] = []
     if kinds <= {ClassKind.COMPOSITE, ClassKind.BLOB}:
         layouts += layouts_of([row.text for row in rows])
@@ -238,7 +238,7 @@ def inputs_of(account: KnownAccount, keys: Mapping[str, bytes]) -> SolvedAccount
 def _require_consistent(rows: Sequence[KnownRow]) -> None:
     seen: dict[tuple[str, str, bytes | None], KnownRow] = {}
     for row in rows:
-        is_alone = row.value_class is not None and row.value_class.kind is ClassKind.DIGEST
+        is_alone = row.value_class.kind is ClassKind.DIGEST
         first = seen.setdefault((row.login, row.password, row.row.salt), row)
         if first.text != row.text and is_alone and not read_value(row.text).salted:
             raise KnownAccountsError(

@@ -64,6 +64,7 @@ class Audit:
     Attributes:
         attacker: who would guess, once the table leaks.
         likely_passwords: how many were looked for in plain text and unsalted digests.
+        by_policy: whether a policy says how the values came about.
     """
 
     source: str
@@ -71,6 +72,7 @@ class Audit:
     columns: list[AuditedColumn]
     attacker: Attacker = field(default_factory=Attacker)
     likely_passwords: int = 0
+    by_policy: bool = False
 
     @property
     def rows(self) -> int:
@@ -238,7 +240,7 @@ def audit_policy_store(
         others=store.other_columns,
         watch=None if watch is None else lambda looked: watch(graded(looked, names)),
     )
-    return _audit(store.name, [_judged(read, context)], context)
+    return replace(_audit(store.name, [_judged(read, context)], context), by_policy=True)
 
 
 def audit_source(

@@ -1,0 +1,328 @@
+"""From a store and a few known accounts to a policy: drafted, proven, layered and guarded."""
+
+import csv
+import hashlib
+import json
+import random
+import sqlite3
+import tomllib
+import uuid
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
+from functools import partial
+from pathlib import Path
+
+import pytest
+
+import servers
+from conftest import CHEAP_POLICY, Program, run_program
+from invented import drafts
+from invented.passwords import human
+
+CHEAP_HEAD = CHEAP_POLICY.partition("[store.passengers]")[0]
+People = Sequence[tuple[str, str]]
+
+
+def md5(text: str) -> str:
+    return hashlib.md5(text.encode()).hexdigest()
+
+
+def write_known(folder: Path, people: People) -> None:
+    with (folder / "known.csv").open("w", newline="") as file:
+        csv.writer(file).writerows([("login", "password"), *people])
+
+
+def make_ready(folder: Path) -> None:
+    """Edit the one line that a person edits."""
+    policy = folder / "tumbler.toml"
+    text = policy.read_text()
+    assert text.count("# readers_ready = ") == 1
+    policy.write_text(text.replace("# readers_ready = 2026-01-31", "readers_ready = 2026-01-31"))
+
+
+@pytest.fixture(scope="module")
+def running() -> Iterator[dict[str, servers.Server]]:
+    with servers.postgresql() as one, servers.mariadb() as other:
+        yield {"postgresql": one, "mariadb": other}
+
+
+# -- Three stores that nobody wrote a policy for ----------------------------------------------
+
+
+def make_shop(server: servers.Server) -> People:
+    """Four generations of MD5 in one column, in a shop on MariaDB."""
+    makes: list[Callable[[str, str], str]] = [
+        lambda p, _: md5(p),
+        lambda p, s: md5(p + s),
+        lambda p, s: md5(s + p),
+        lambda p, s: md5(f"{s}--{p}--"),
+    ]
+    chance = random.Random(5)
+    people, rows = [], []
+    for number in range(400):
+        place = number % 4
+        password = f"Gannet {number} ä" if number % 3 else f"Ebb{number}"
+        salt = f"{chance.randrange(16**8):08x}" if place else ""
+        login = f"c{number}@tidepost.example"
+        joined = f"{2003 + 4 * place}-0{chance.randint(1, 9)}-11"
+        stored = makes[place](password, salt)
+        rows.append(f"({number}, '{login}', '{stored}', '{salt}', {place}, '{joined}')")
+        people.append((login, password))
+    server.run(
+        "DROP TABLE IF EXISTS customers; CREATE TABLE customers (customer_id int PRIMARY KEY,"
+        " email varchar(120), passwd varchar(255), salt char(8), algo tinyint, registered date)"
+        f" CHARACTER SET utf8mb4; INSERT INTO customers VALUES {', '.join(rows)};"
+    )
+    return people
+
+
+def make_crm(server: servers.Server) -> People:
+    """Uuid keys, quoted names in a schema of its own, and a layout of the house's own."""
+    chance = random.Random(6)
+    people, rows = [], []
+    for number in range(120):
+        password, salt = f"Kittiwake {number} é", f"{chance.randrange(16**12):012x}"
+        rounds = (1000, 1500)[number % 2]
+        digest = hashlib.pbkdf2_hmac("sha256", password.encode(), salt.encode(), rounds, 32).hex()
+        login = f"Agent{number}@tidepost.example"
+        key = uuid.UUID(int=chance.getrandbits(128), version=4)
+        rows.append(f"('{key}', '{login}', 'v2|{rounds}|{salt}|{digest}', 'agent')")
+        people.append((login, password))
+    server.run(
+        'DROP SCHEMA IF EXISTS crm CASCADE; CREATE SCHEMA crm; CREATE TABLE crm."User" ('
+        '"Id" uuid PRIMARY KEY, "EMail" text UNIQUE, "PassPhrase" text, "role" text);'
+        f'INSERT INTO crm."User" VALUES {", ".join(rows)};'
+    )
+    return people
+
+
+DRAFTED = {
+    "shop": (
+        "mariadb",
+        make_shop,
+        {
+            ("utf-8, md5, hex", "salt empty"),
+            ("utf-8, append salt, md5, hex", 'algo = "1"'),
+            ("utf-8, prepend salt, md5, hex", 'algo = "2"'),
+            ('utf-8, prepend "--", prepend salt, append "--", md5, hex', 'algo = "3"'),
+        },
+    ),
+    "crm": (
+        "postgresql",
+        make_crm,
+        {("utf-8, pbkdf2-sha256 rounds 32 salt, hex", None)},
+    ),
+}
+
+
+@pytest.mark.parametrize("name", DRAFTED)
+def test_from_a_url_and_known_accounts_to_a_guarded_store(
+    name: str, running: dict[str, servers.Server], tmp_path: Path
+) -> None:
+    """Four commands and one line edited by hand: drafted, proven, layered, guarded; all log in."""
+    kind, make, expected = DRAFTED[name]
+    people = make(running[kind])
+    write_known(tmp_path, people[:12])
+    run = partial(run_program, cwd=tmp_path)
+    (tmp_path / "tumbler.toml").write_text(CHEAP_HEAD)  # a target that a test can pay for
+    drafted = run("draft", running[kind].url, "known.csv", "--merge", "--format", "json")
+    assert drafted.code == 0, drafted.err
+    (store,) = drafted.document["stores"]
+    assert (store["opened"], store["not_understood"]) == (12, [])
+    cohorts = {(cohort["formula"], cohort["when"]) for cohort in store["cohorts"]}
+    assert cohorts == expected
+
+    make_ready(tmp_path)
+    assert run("rehearse", "known.csv").code == 0
+    layered = run("layer", "--format", "json")
+    assert layered.code == 0, layered.err
+    assert layered.document["layered"] == len(people)
+    applied = run("enforce", "constraint", "--apply")
+    assert applied.code == 0, applied.err
+    for login, password in people[12:30]:
+        assert run("admit", login, stdin=password.encode() + b"\n").code == 0
+        assert run("admit", login, stdin=b"x" + password.encode() + b"\n").code == 1
+
+
+def test_documents_are_drafted_and_layered_into_a_copy(tmp_path: Path, program: Program) -> None:
+    """A file of documents with nested keys: its own fields by role, and a copy that is whole."""
+    chance = random.Random(8)
+    people, lines = [], []
+    for number in range(90):
+        password, salt = f"Puffin {number} ø", f"{chance.randrange(16**8):08x}"
+        login = f"member{number}@tidepost.example"
+        digest = hashlib.sha1((password + salt).encode()).hexdigest()
+        card = {"hash": digest, "salt": salt, "algo": "sha1"}
+        key = f"{chance.getrandbits(96):024x}"
+        lines.append(json.dumps({"_id": {"$oid": key}, "email": login, "auth": card}))
+        people.append((login, password))
+    (tmp_path / "members.json").write_text("\n".join(lines) + "\n")
+    (tmp_path / "tumbler.toml").write_text(CHEAP_HEAD)
+    write_known(tmp_path, people[:5])
+    drafted = program("draft", "members.json", "known.csv", "--merge", "--format", "json")
+    assert drafted.code == 0, drafted.err
+    (store,) = drafted.document["stores"]
+    assert store["columns"]["stored"]["column"] == "auth.hash"
+    assert store["columns"]["account"]["column"] == "_id.$oid"
+    assert [cohort["formula"] for cohort in store["cohorts"]] == ["utf-8, append salt, sha1, hex"]
+    make_ready(tmp_path)
+    layered = program("layer", "--into", "new.json", "--format", "json")
+    assert layered.code == 0, layered.err
+    assert layered.document["layered"] == 90
+
+
+# -- The file ---------------------------------------------------------------------------------
+
+
+def small_shop(folder: Path, rows: int = 60) -> People:
+    people = [(f"tern{n}@tidepost.example", f"Wrack {n} ü") for n in range(rows)]
+    with closing(sqlite3.connect(folder / "harbour.db")) as db, db:
+        db.execute(
+            "CREATE TABLE passengers (id INTEGER PRIMARY KEY, login TEXT, pw TEXT, pw_salt TEXT,"
+            " joined TEXT)"
+        )
+        db.executemany(
+            "INSERT INTO passengers VALUES (?, ?, ?, ?, ?)",
+            [
+                (n, login, md5(password + salt), salt, f"20{10 + n % 2}-03-04")
+                for n, (login, password) in enumerate(people)
+                for salt in (f"s{n}" if n % 2 else "",)
+            ],
+        )  # fmt: skip
+    return people
+
+
+def test_a_policy_is_never_overwritten_and_a_merge_keeps_its_comments(
+    tmp_path: Path, program: Program
+) -> None:
+    """A second draft is refused; merged, it adds what is new alone, and says so."""
+    people = small_shop(tmp_path)
+    write_known(tmp_path, people[1:8:2])
+    assert program("draft", "harbour.db", "known.csv").code == 0
+    policy = tmp_path / "tumbler.toml"
+    first = policy.read_text()
+    assert 'when = "salt present"' in first
+    assert "30 rows with salt empty" in first.replace("\n# ", " ")
+    refused = program("draft", "harbour.db", "known.csv")
+    assert (refused.code, policy.read_text()) == (2, first)
+    assert "--merge" in refused.err
+
+    policy.write_text("# Ours: keep.\n" + first)
+    write_known(tmp_path, people[:8])
+    merged = program("draft", "harbour.db", "known.csv", "--merge", "--format", "json")
+    assert merged.code == 0, merged.err
+    assert policy.read_text().startswith("# Ours: keep.\n" + first.rstrip("\n"))
+    assert len(merged.document["added"]) >= 1
+    assert program("verify", "known.csv", "--store", "passengers").code == 0
+    again = program("draft", "harbour.db", "known.csv", "--merge", "--format", "json")
+    assert (again.code, again.document["added"]) == (0, [])
+
+
+def test_rows_without_a_known_account_get_no_cohort(tmp_path: Path, program: Program) -> None:
+    """What is proven for salted rows says nothing of those whose salt is empty."""
+    people = small_shop(tmp_path)
+    write_known(tmp_path, people[1:8:2])
+    drafted = program("draft", "harbour.db", "known.csv", "--format", "json")
+    (store,) = drafted.document["stores"]
+    assert [cohort["when"] for cohort in store["cohorts"]] == ["salt present"]
+    assert [(each["rows"], each["when"]) for each in store["not_understood"]] == [
+        (30, "salt empty")
+    ]
+    assert store["cohorts"][0]["seen"] == ["all of them have joined from 2011-03-04"]
+
+
+def test_without_known_accounts_the_draft_says_what_it_needs(
+    tmp_path: Path, program: Program
+) -> None:
+    """No formula is guessed; the last lines name the file of known accounts and the command."""
+    small_shop(tmp_path)
+    drafted = program("draft", "harbour.db")
+    assert drafted.code == 0
+    assert drafted.out.splitlines()[0] == (
+        "tumbler.toml: 1 store with 60 rows, 60 of them not understood."
+    )
+    assert "known.csv" in drafted.out.splitlines()[-2]
+    assert "cohort" not in tomllib.loads((tmp_path / "tumbler.toml").read_text())["store"][
+        "passengers"
+    ]  # fmt: skip
+
+
+def test_an_encoding_that_no_known_password_tests_is_declared_twice(
+    tmp_path: Path, program: Program
+) -> None:
+    """With ASCII passwords alone both encodings are tried, and nobody is locked out."""
+    people = [(f"tern{n}", f"Wrack {n}" + ("é" if n > 5 else "")) for n in range(20)]
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as db, db:
+        db.execute("CREATE TABLE crew (id INTEGER PRIMARY KEY, login TEXT, pw TEXT)")
+        db.executemany(
+            "INSERT INTO crew VALUES (?, ?, ?)",
+            [(n, login, hashlib.md5(password.encode("latin-1")).hexdigest())
+             for n, (login, password) in enumerate(people)],
+        )  # fmt: skip
+    write_known(tmp_path, people[:4])
+    drafted = program("draft", "harbour.db", "known.csv", "--format", "json")
+    (store,) = drafted.document["stores"]
+    assert [cohort["formula"] for cohort in store["cohorts"]] == [
+        "utf-8, md5, hex",
+        "windows-1252, md5, hex",
+    ]
+    assert not any(cohort["sure"] for cohort in store["cohorts"])
+    write_known(tmp_path, people)
+    assert program("verify", "known.csv", "--store", "crew").code == 0
+
+
+# -- Solving from the store -------------------------------------------------------------------
+
+
+def test_a_formula_is_solved_from_the_store_and_saved_where_verify_uses_it(
+    tmp_path: Path, program: Program
+) -> None:
+    """Login and password are enough; salt and the number of rounds come from columns."""
+    people = [(f"tern{n}", human(random.Random(n)) + " ß") for n in range(8)]
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as db, db:
+        db.execute("CREATE TABLE crew (id INTEGER PRIMARY KEY, login TEXT, pw TEXT, born TEXT)")
+        db.executemany(
+            "INSERT INTO crew VALUES (?, ?, ?, ?)",
+            [(n, login, md5(f"{password}crew{n}"), f"19{n}0-01-01")
+             for n, (login, password) in enumerate(people, start=1)],
+        )  # fmt: skip
+    (tmp_path / "tumbler.toml").write_text(
+        '[store.crew]\nlocator = "harbour.db"\ntable = "crew"\n'
+        '[store.crew.columns]\nlogin = "login"\nstored = "pw"\n'
+    )
+    write_known(tmp_path, people[:3])
+    solved = program(
+        "formula", "solve", "known.csv", "--store", "crew", "--save", "home", "--format", "json"
+    )
+    assert solved.code == 0, solved.err
+    assert solved.document["formula"] == 'utf-8, append "crew", append id, md5, hex'
+    write_known(tmp_path, people)
+    assert program("verify", "known.csv", "--store", "crew").code == 0
+
+
+def test_two_generations_are_told_from_known_accounts(tmp_path: Path, program: Program) -> None:
+    """Three accounts of two makes: both formulas, and the lines that each explains."""
+    rows = [
+        ("a", "Skua 1", md5("Skua 1" + "ss1"), "ss1"),
+        ("b", "Skua 2", md5("Skua 2" + "ss2"), "ss2"),
+        ("c", "Skua 3", md5("ss3" + "Skua 3"), "ss3"),
+    ]
+    with (tmp_path / "known.csv").open("w", newline="") as file:
+        csv.writer(file).writerows([("login", "password", "stored", "salt"), *rows])
+    solved = program("formula", "solve", "known.csv", "--format", "json")
+    assert (solved.code, solved.document["formula"]) == (1, None)
+    assert [(each["formula"], each["lines"]) for each in solved.document["generations"]] == [
+        ("utf-8, append salt, md5, hex", [2, 3]),
+        ("utf-8, prepend salt, md5, hex", [4]),
+    ]
+
+
+# -- Invented tables --------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("seed", range(7000, 7012))
+def test_an_invented_table_is_drafted_rightly(seed: int, tmp_path: Path) -> None:
+    """Nobody reads wrongly by a draft: who does not open is in no cohort that is written."""
+    result = drafts.tried(seed, tmp_path)
+    assert not result.wrong, result
+    assert result.opened + result.left == result.people
