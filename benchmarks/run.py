@@ -20,6 +20,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-awa
 
 import auditing
 import bulk
+import drafting
 import forecasting
 import fuzzing
 import generations
@@ -35,7 +36,18 @@ from measuring import Benchmark
 BENCHMARKS = {
     benchmark.name: benchmark
     for module in (
-        *(starting, serving, bulk, auditing, forecasting, loads, solving, generations, mistakes),
+        *(
+            starting,
+            serving,
+            bulk,
+            auditing,
+            forecasting,
+            loads,
+            solving,
+            generations,
+            drafting,
+            mistakes,
+        ),
         *(refusals, fuzzing),
     )
     for benchmark in module.BENCHMARKS

@@ -18,6 +18,9 @@ _FIELD = re.compile(r"[0-9A-Za-z+/=]+")
 _BLOB_CHARACTERS = 24  # from here on, a text of letters and digits alone is not typed
 
 
+LOCKED = "locked or empty"  # the label of values that no password opens
+
+
 class ClassKind(StrEnum):
     """What a class asks of a policy."""
 
@@ -54,9 +57,9 @@ def class_of(parsed: ParsedValue, stored: str) -> ValueClass:
         stored: its text.
     """
     if not stored:
-        return ValueClass(ClassKind.WRITTEN, "empty")
+        return ValueClass(ClassKind.WRITTEN, LOCKED)
     if parsed.kind in {Kind.LOCKED, Kind.LAYERED}:
-        return ValueClass(ClassKind.WRITTEN, str(parsed.kind))
+        return ValueClass(ClassKind.WRITTEN, LOCKED if parsed.kind is Kind.LOCKED else "layered")
     text = parsed.inner_text or stored
     if parsed.scheme in BARE_CRYPT_SCHEMES and parsed.says is not Says.ALL:
         return ValueClass(ClassKind.BARE, parsed.scheme, parsed.scheme)

@@ -118,6 +118,11 @@ def draw_audit(console: Console, audit: Audit) -> None:
         _attack(console, column.profile, audit.attacker)
         for finding in column.findings:
             _finding(console, finding)
+    _last_lines(console, audit)
+
+
+def _last_lines(console: Console, audit: Audit) -> None:
+    """Say what was tried, what else holds the values, and what comes next."""
     if audit.likely_passwords:
         tried = f"{audit.likely_passwords:,} likely passwords were looked for in plain text and"
         console.print(f"{tried} unsalted digests; salted rows are tried with --budget SECONDS.")

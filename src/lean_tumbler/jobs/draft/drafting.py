@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 import polars as pl
 
 from lean_tumbler.core.audit.discovery import folded
-from lean_tumbler.core.drafting.classes import ClassKind, ValueClass
+from lean_tumbler.core.drafting.classes import LOCKED, ClassKind, ValueClass
 from lean_tumbler.core.drafting.cohorts import (
     ClassRows,
     DraftedCohort,
@@ -143,7 +143,7 @@ def _drafted(
         parts={name: column for name, column in parts.items() if name in used},
         cohorts=cohorts,
         unproven=drafting.unproven,
-        said=drafting.said,
+        said=+drafting.said,
         rows=scan.rows,
         without_value=scan.without_value,
         sampled=scan.is_sampled,
@@ -172,10 +172,13 @@ class _Drafting:
         """Draft one class from its known accounts."""
         is_said = value_class.kind in {ClassKind.SAID, ClassKind.WRITTEN}
         if is_said:
-            self.said[value_class.label] += total
             by_itself = {account.line for account in known if opens_by_itself(account)}
             self.opened |= by_itself
             known = [account for account in known if account.line not in by_itself]
+        if value_class.kind is ClassKind.SAID or value_class.label == LOCKED or not known:
+            self.said[value_class.label] += total * is_said
+        if value_class.label == LOCKED:
+            return
         rows = self.scan.rows_of(value_class)
         explained = self._explained(known, rows) if known else {}
         self.opened |= {line for lines in explained.values() for line in lines}
