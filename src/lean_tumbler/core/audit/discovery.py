@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 from lean_tumbler.core.audit.opening import Opens, columns_that_open
 from lean_tumbler.core.policy import Columns
@@ -31,6 +32,12 @@ _ROLES = {
         r"^(is_)?(admin|administrator|superuser|super_user|privileged|staff)$"
     ),
 }
+# A column of roles, and the roles in it that may do much.
+_ROLE_NAMES = re.compile(r"(^|_)(roles?|groups?|level|user_type|account_type|rank)($|_)")
+_ADMINISTRATOR = re.compile(
+    r"(^|_)(admin(istrator)?s?|root|super_?users?|sys_?admins?|sysops?|staff|owners?)($|_)"
+)
+_MOST_ROLES = 50
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _SEPARATORS = re.compile(r"[_\s-]+")
 _PIN = re.compile(r"\d{4,8}")
@@ -81,6 +88,34 @@ def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
     return bool(_STORED.search(name)) and dates < len(texts) / 2
 
 
+def roles_beside(names: Sequence[str], known: Columns) -> Columns:
+    """Find what the columns of a table are for, by customary names.
+
+    Args:
+        names: of the table's columns.
+        known: roles that somebody named; they are not looked for.
+    """
+    taken = set(known.mapped.values())
+    found: dict[str, Any] = {
+        role: next((n for n in names if n not in taken and pattern.search(folded(n))), None)
+        for role, pattern in _ROLES.items()
+        if role not in known.mapped
+    }
+    return replace(known, **found)
+
+
+def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...]:
+    """Give what stands for an administrator in a column of roles; nothing where it is none.
+
+    Args:
+        name: the column's.
+        values: all different ones that stand there.
+    """
+    if not _ROLE_NAMES.search(folded(name)) or len(values) > _MOST_ROLES:
+        return ()
+    return tuple(sorted(v for v in values if v and _ADMINISTRATOR.search(folded(v))))
+
+
 def credential_columns(
     table: str, sample: Mapping[str, Sequence[str | None]], known: Columns | None = None
 ) -> list[CredentialColumn]:
@@ -91,20 +126,16 @@ def credential_columns(
         sample: for each column, its values in some rows.
         known: roles that somebody named; they are not looked for.
     """
-    roles = {
-        role: getattr(known, role, None)
-        or next((name for name in sample if pattern.search(folded(name))), None)
-        for role, pattern in _ROLES.items()
-    }
+    roles = roles_beside(tuple(sample), known or Columns())
     found = {
-        name: Columns(stored=name, **roles)
+        name: replace(roles, stored=name)
         for name, values in sample.items()
-        if name != roles["salt"] and holds_credentials(name, values)
+        if name != roles.salt and holds_credentials(name, values)
     }
     opened_by: dict[str, Opens] = {}
     for columns in found.values():
         opened_by |= columns_that_open(sample, columns)
-    found |= {name: Columns(stored=name, **roles) for name in opened_by if name not in found}
+    found |= {name: replace(roles, stored=name) for name in opened_by if name not in found}
     return [
         CredentialColumn(table=table, columns=columns, opens=opened_by.get(name))
         for name, columns in found.items()

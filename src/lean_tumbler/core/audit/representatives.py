@@ -40,7 +40,7 @@ def explained(
         is_plain = parsed.scheme in {"plain-text", "unknown"}
         return (kind if is_plain else parsed), (), None, ""
     digests = {(digests_used(way.formula.formula) or ("",))[-1] for way in ways}
-    takes_salt = {way.formula.takes_salt or way.formula.takes_login for way in ways}
+    takes_salt = {way.formula.takes_login or bool(way.salt) for way in ways}
     names = understood.cohorts
     if not declared or len(digests) != 1 or not {way.name for way in ways} <= set(names):
         return parsed, (), None, ""

@@ -180,8 +180,10 @@ class Matcher:
 
     def _hit(self, steps: tuple[str, ...]) -> None:
         """The leading account matches: what of the others?"""
-        by_row = [self._by_row(steps, name) for name in self._space.numbers[self._pivot]]
-        for text in dict.fromkeys((*by_row, _text(steps), *map(_text, self._alternatives(steps)))):
+        plain = _text(steps)
+        # First the number that stands in each row: as a number of its own it fits these rows alone.
+        by_row = {self._by_row(steps, name) for name in self._space.numbers[self._pivot]} - {plain}
+        for text in (*sorted(by_row), plain, *map(_text, self._alternatives(steps))):
             try:
                 formula = notation.parse(text)
             except FormulaError:

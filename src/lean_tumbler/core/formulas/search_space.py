@@ -44,7 +44,7 @@ _CUTS = (8, 10, 12, 14, 15, 16, 20, 32, 6, 7, 9, 11, 13)
 _SALT_FILTERS = ("", ":trim", ":unhex", ":hex", ":lower", ":upper", ":unbase64", ":hex-upper")
 _LOGIN_FILTERS = ("", ":lower", ":trim", ":upper")
 _MAIL_FILTERS = (":local-part", ":lower:local-part")  # of a login that is a mail address
-_NAMES_ROUNDS = re.compile("round|iter|cost|count|number", re.IGNORECASE)
+_NAMES_ROUNDS = re.compile(r"(^|_)(rounds?|iter(ation)?s?|costs?|count|number\d+)(_|$)")
 _LARGEST_NUMBER = 10_000_000  # rounds; a larger one would be a date or a key
 
 

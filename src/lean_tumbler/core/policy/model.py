@@ -70,9 +70,19 @@ class Target:
         return f"{self.scheme} {costs}"
 
 
+ROLES = (
+    "account", "login", "stored", "salt", "last_login", "privileged", "created", "updated",
+)  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Columns:
-    """The store's own names for what the tool needs; None where there is none."""
+    """The store's own names for what the tool needs; None where there is none.
+
+    Attributes:
+        privileged_values: what stands in the column `privileged` for an administrator; empty where
+            the column says yes or no.
+    """
 
     account: str | None = None
     login: str | None = None
@@ -82,6 +92,13 @@ class Columns:
     privileged: str | None = None
     created: str | None = None
     updated: str | None = None
+    privileged_values: tuple[str, ...] = ()
+
+    @property
+    def mapped(self) -> dict[str, str]:
+        """Role -> the own name of its column, of those that are there."""
+        named = ((role, getattr(self, role)) for role in ROLES)
+        return {role: own for role, own in named if own}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

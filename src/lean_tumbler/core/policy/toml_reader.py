@@ -22,13 +22,14 @@ from lean_tumbler.core.policy.cohort_tables import CohortTables, takes_salt_colu
 from lean_tumbler.core.policy.entries import Entries
 from lean_tumbler.core.policy.model import (
     APPLICATION,
+    ROLES,
     Columns,
     KeySource,
     StoragePolicy,
     StorePolicy,
     Target,
 )
-from lean_tumbler.core.policy.tables import Document, StoreTable
+from lean_tumbler.core.policy.tables import ColumnsTable, Document, PrivilegedTable, StoreTable
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
@@ -262,8 +263,7 @@ class _Reader(Entries):
         columns: Columns,
         formulas: Mapping[str, NamedFormula],
     ) -> tuple[Cohort, ...]:
-        roles = {role: own for role in Columns.__dataclass_fields__
-                 if (own := getattr(columns, role))}  # fmt: skip
+        roles = columns.mapped
         tables = CohortTables(self, store=store, roles=roles, parts=table.parts, formulas=formulas)
         cohorts = tables.cohorts(table.cohort)
         for cohort in cohorts:
@@ -276,7 +276,16 @@ class _Reader(Entries):
         return cohorts
 
     def _columns(self, place: str, entries: Mapping[str, Any]) -> Columns:
-        columns = self.read(place, entries, Columns)
+        told = entries.get("privileged")
+        by_value = None
+        if isinstance(told, dict):
+            by_value = self.read(f"{place}.privileged", told, PrivilegedTable)
+            entries = {**entries, "privileged": by_value.column}
+        table = self.read(place, entries, ColumnsTable)
+        columns = Columns(
+            **{role: getattr(table, role) for role in ROLES},
+            privileged_values=by_value.values if by_value else (),
+        )
         if not columns.stored or not columns.login:
             missing = "stored" if not columns.stored else "login"
             raise self.error(place, f"“{missing}” is missing: the column's own name")

@@ -49,6 +49,7 @@ class Options(PolicyOptions, ReportOptions):
     login_column: str | None
     salt_column: str | None
     privileged_column: str | None
+    privileged_values: str | None
     words: str | None
     common: Path | None
     budget: float
@@ -70,6 +71,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--column", metavar="NAME", help="the column of the stored values")
     for role in _COLUMN_OPTIONS:
         parser.add_argument(f"--{role}-column", metavar="NAME", help=f"the {role} column")
+    parser.add_argument(
+        "--privileged-values",
+        metavar="TEXT,TEXT",
+        help="what stands in that column for an administrator; without it, anything but no",
+    )
     parser.add_argument(
         "--words",
         metavar="WORD,WORD",
@@ -148,6 +154,9 @@ def _audit(
     from lean_tumbler.stores.scans import auditing
 
     named = {role: getattr(options, f"{role}_column") for role in _COLUMN_OPTIONS}
+    values = tuple(filter(None, (options.privileged_values or "").split(",")))
+    if values and not options.privileged_column:
+        raise UsageError("--privileged-values goes with --privileged-column")
     with session.progress("Reading", total=0, unit="rows") as advance:
         context = _context(options, policy, executor, advance)
         if options.source in policy.stores:
@@ -165,7 +174,7 @@ def _audit(
             base=Path(),
             context=context,
             table=options.table,
-            columns=Columns(stored=options.column, **named),
+            columns=Columns(stored=options.column, privileged_values=values, **named),
         )
 
 

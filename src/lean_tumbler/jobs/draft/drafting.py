@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 
 import polars as pl
 
-from lean_tumbler.core.audit.discovery import folded
+from lean_tumbler.core.audit.discovery import folded, privileged_values
 from lean_tumbler.core.drafting.classes import LOCKED, ClassKind, ValueClass
 from lean_tumbler.core.drafting.cohorts import (
     ClassRows,
@@ -25,7 +25,7 @@ from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.reading.conditions import day_of
 from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.survey import Column, Survey
-from lean_tumbler.jobs.draft.scanning import CLASS, Scan, scanned
+from lean_tumbler.jobs.draft.scanning import CLASS, ClassScan, scanned
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.known_accounts import KnownAccount
 
@@ -97,14 +97,17 @@ def draft_store(
     return store
 
 
-def _roles(columns: Columns, scan: Scan, known: int) -> tuple[Columns, dict[str, str]]:
+def _roles(columns: Columns, scan: ClassScan, known: int) -> tuple[Columns, dict[str, str]]:
     """Settle the login's column by the known accounts; say why each column has its role."""
-    reasons = {
-        role: "by its name"
-        for role in Columns.__dataclass_fields__
-        if getattr(columns, role) and role != "stored"
-    }
+    reasons = {role: "by its name" for role in columns.mapped if role != "stored"}
     reasons["stored"] = "by its name and content"
+    if not columns.privileged:
+        for name in scan.sample.columns:
+            values = privileged_values(name, scan.sample[name].unique().to_list())
+            if values:
+                columns = replace(columns, privileged=name, privileged_values=values)
+                reasons["privileged"] = "by its name and these values; complete the list"
+                break
     best = max(scan.logins, key=lambda name: scan.logins[name], default="")
     if best and scan.logins[best] >= max(1, _LOGINS_FOUND * known):
         own = columns.login or ""
@@ -118,7 +121,7 @@ def _drafted(
     table: Table,
     columns: Columns,
     reasons: Mapping[str, str],
-    scan: Scan,
+    scan: ClassScan,
     known: Sequence[KnownAccount],
     search: Search,
     beside: Sequence[str],
@@ -127,8 +130,7 @@ def _drafted(
     taken = {getattr(columns, role) for role in ("stored", "salt", "login")} | set(beside)
     others = {name: folded(name) for name in table.columns if name not in taken}
     parts = {part_name(name): name for name in others}
-    roles = {role: own for role in Columns.__dataclass_fields__ if (own := getattr(columns, role))}
-    trial = Trial(roles=roles, parts=parts, column=_survey_of(scan, columns))
+    trial = Trial(roles=columns.mapped, parts=parts, column=_survey_of(scan, columns))
     drafting = _Drafting(scan, columns, others, parts, trial, search)
     for number, value_class in enumerate(scan.classes):
         if scan.totals[number]:
@@ -157,7 +159,7 @@ def _drafted(
 class _Drafting:
     """Drafts class after class of one store."""
 
-    scan: Scan
+    scan: ClassScan
     columns: Columns
     others: Mapping[str, str]
     parts: Mapping[str, str]
@@ -206,7 +208,7 @@ class _Drafting:
         )
 
 
-def _known_rows(columns: Columns, scan: Scan, known: Sequence[KnownAccount]) -> list[KnownRow]:
+def _known_rows(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]) -> list[KnownRow]:
     """Give the rows of the known accounts; a login that stands twice is left out."""
     if not columns.login or not columns.stored:
         return []
@@ -258,7 +260,7 @@ def _possible_parts(accounts: Sequence[KnownRow], parts: Mapping[str, str]) -> d
     return dict(list(found.items())[:_MOST_PARTS])
 
 
-def _survey_of(scan: Scan, columns: Columns) -> Column:
+def _survey_of(scan: ClassScan, columns: Columns) -> Column:
     """Survey the texts that a person may have typed."""
     survey = Survey()
     total = 0
@@ -282,7 +284,7 @@ def _parts_of(cohorts: Iterable[DraftedCohort]) -> set[str]:
     return used
 
 
-def _salt_among_parts(store: DraftedStore, scan: Scan) -> str:
+def _salt_among_parts(store: DraftedStore, scan: ClassScan) -> str:
     """Give the column that formulas take and that is a salt by its looks; empty for none."""
     if store.columns.salt:
         return ""

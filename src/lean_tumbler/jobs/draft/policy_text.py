@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.drafting.classes import ClassKind
 from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
-from lean_tumbler.core.policy import Columns, Target
+from lean_tumbler.core.policy import Target
 from lean_tumbler.core.policy.model import StorePolicy
 from lean_tumbler.jobs.draft.drafting import DraftedStore
 from lean_tumbler.reports.wording import count
@@ -108,10 +108,12 @@ def parts_lines(parts: Mapping[str, str]) -> Iterator[str]:
 
 
 def _columns(drafted: DraftedStore) -> Iterator[str]:
-    for role in Columns.__dataclass_fields__:
-        own = getattr(drafted.columns, role)
-        if own:
-            yield f"{role} = {quoted(own)}  # {drafted.reasons.get(role, 'by its name')}"
+    for role, own in drafted.columns.mapped.items():
+        value = quoted(own)
+        if role == "privileged" and drafted.columns.privileged_values:
+            values = ", ".join(map(quoted, drafted.columns.privileged_values))
+            value = f"{{ column = {value}, values = [{values}] }}"
+        yield f"{role} = {value}  # {drafted.reasons.get(role, 'by its name')}"
 
 
 def _said(drafted: DraftedStore) -> Iterator[str]:

@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.core.policy import Columns
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
@@ -35,7 +34,7 @@ def draft_document(draft: Draft, *, written: Path, added: Sequence[str]) -> Docu
 
 def _store_entries(store: PlacedStore) -> Document:
     drafted = store.drafted
-    roles = {r: own for r in Columns.__dataclass_fields__ if (own := getattr(drafted.columns, r))}
+    roles = drafted.columns.mapped
     return {
         "name": store.name,
         "table": drafted.table,

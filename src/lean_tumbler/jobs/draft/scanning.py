@@ -25,7 +25,7 @@ _CUT_SHARE = 0.2  # of the texts beside them; with fewer, short hexadecimal text
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Scan:
+class ClassScan:
     """What one look at all rows of a column gave.
 
     Attributes:
@@ -62,7 +62,7 @@ def scanned(
     known: Sequence[KnownAccount],
     *,
     sample_rows: int = SAMPLE_ROWS,
-) -> Scan:
+) -> ClassScan:
     """Look at all rows of a column once.
 
     Args:
@@ -133,7 +133,7 @@ class _Scanner:
             if frame[name].n_unique() <= MOST_VALUES:
                 self.rare.append(frame.unique([CLASS, name], keep="first", maintain_order=True))
 
-    def finish(self) -> Scan:
+    def finish(self) -> ClassScan:
         """Give what was seen."""
         typed = _typed(self.classes, self.totals)
         empty = pl.DataFrame(schema={**dict.fromkeys(self.columns, pl.String), CLASS: pl.UInt32})
@@ -143,7 +143,7 @@ class _Scanner:
         def merged(parts: Sequence[pl.DataFrame]) -> pl.DataFrame:
             return pl.concat([empty, *parts]).with_columns(pl.col(CLASS).replace(typed))
 
-        return Scan(
+        return ClassScan(
             sample=merged([*self.sample, *rare]),
             known=merged(self.known),
             classes=[each for each, _ in numbered],

@@ -11,13 +11,13 @@ from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
-from lean_tumbler.core.reading.readings import Reading, State
+from lean_tumbler.core.reading.grading import grade_of
+from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column
 from lean_tumbler.core.reading.ways import (
     Bounds,
     CryptWay,
-    FormulaWay,
     PasswordWay,
     recompute,
 )
@@ -197,7 +197,7 @@ def explain_account(
         store=store_policy.name,
         key=account.key,
         reading=reading,
-        grade=_grade(reading, policy),
+        grade=grade_of(reading, policy.floor, salt=account.salt),
         cohorts=[_seen(cohort_number, store_policy, reading, account)
                  for cohort_number in range(len(store_policy.cohorts))],
         plan=plan,
@@ -226,17 +226,6 @@ def account_of(store: LoginStore, *, key: str | None, login: str | None) -> Acco
         problem = "several rows have" if found else f"no {store.key_label} has"
         raise UsageError(f"{store.table}: {problem} the login that --login names; try --account")
     return found[0]
-
-
-def _grade(reading: Reading, policy: StoragePolicy) -> Grade:
-    """Grade a row by its ways; one that nobody understands is graded by its text."""
-    if any(isinstance(way, PasswordWay) for way in reading.ways):
-        return Grade.READABLE
-    formulas = [way.formula for way in reading.ways if isinstance(way, FormulaWay)]
-    if formulas and reading.state is State.VALUE:
-        salted = all(formula.takes_salt or formula.takes_login for formula in formulas)
-        return Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED
-    return grade(reading.parsed, policy.floor, salted=reading.parsed.salted)
 
 
 def _seen(number: int, store: StorePolicy, reading: Reading, account: Account) -> CohortSeen:

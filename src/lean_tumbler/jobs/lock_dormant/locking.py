@@ -2,19 +2,19 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
 
 import polars as pl
 
 from lean_tumbler.core.forecast.times import Times, day_of, days_of
-from lean_tumbler.core.grades import BELOW_FLOOR, Grade, grade
+from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.core.reading.rows import text_of
+from lean_tumbler.core.reading.grading import grade_of
 from lean_tumbler.core.schemes.base import Kind
-from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.core.schemes.lock_markers import new_marker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.bulk.context import RunContext
@@ -152,6 +152,7 @@ class _Locking:
         self._table, self._columns = table, store_policy.columns
         self._policy, self._choice, self._context = policy, choice, context
         self._today = today
+        self._reader = store_reader(policy, replace(store_policy, decryption=None))
         self.locked = Locked(dry_run=choice.dry_run)
 
     def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[Dormant | None]:
@@ -229,8 +230,8 @@ class _Locking:
     def _grade(self, account: Account) -> tuple[Grade, LockSkipReason | None]:
         if not account.stored:
             return Grade.UNKNOWN, LockSkipReason.NO_VALUE
-        parsed = read_value(text_of(account.stored))
-        if parsed.kind is Kind.UNKNOWN:
+        reading = self._reader.read(account.row)
+        if not reading.ways and reading.parsed.kind is Kind.UNKNOWN:
             return Grade.UNKNOWN, LockSkipReason.UNKNOWN
-        found = grade(parsed, self._policy.floor, salted=parsed.salted or bool(account.salt))
+        found = grade_of(reading, self._policy.floor, salt=account.salt)
         return found, None if found in _LOCKED_GRADES else LockSkipReason.SAFE

@@ -48,7 +48,7 @@ class FileStore(SqlSwaps):
         self._path, self._into, self._mapped = path, into, store.columns
         self._export = open_export(path)
         self._other_names = store.other_columns
-        mapped = (getattr(store.columns, role) for role in Columns.__dataclass_fields__)
+        mapped = store.columns.mapped.values()
         for name in filter(None, (*mapped, *self._other_names)):
             require_column(name, self._export.columns, str(path))
         if self._export.checked_elsewhere and not store.checked_by_application:
@@ -72,6 +72,7 @@ class FileStore(SqlSwaps):
             stored="stored",
             salt="salt" if store.columns.salt else None,
             privileged="privileged" if store.columns.privileged else None,
+            privileged_values=store.columns.privileged_values,
             last_login="last_login" if store.columns.last_login else None,
         )
         super().__init__(

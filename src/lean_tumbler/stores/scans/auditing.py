@@ -8,7 +8,7 @@ from pathlib import Path
 import polars as pl
 
 from lean_tumbler.core.audit.detectors import Place
-from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns
+from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns, roles_beside
 from lean_tumbler.core.audit.elsewhere import Elsewhere, elsewhere, values_of_logins
 from lean_tumbler.core.audit.everyone import rows_of
 from lean_tumbler.core.audit.findings import Finding, findings, members
@@ -30,7 +30,6 @@ from lean_tumbler.stores.scans.profiling import (
     AuditContext,
     graded,
     looked_at,
-    mapped_columns,
     names_of,
     policy_table,
     reader_of,
@@ -333,7 +332,7 @@ def credential_places(
     Raises:
         UsageError: a named column is not there.
     """
-    named = list(filter(None, mapped_columns(wanted)))
+    named = list(wanted.mapped.values())
     if named and not is_named:
         first = wanted.stored or named[0]
         tables = [table for table in tables if first in table.columns]
@@ -343,7 +342,7 @@ def credential_places(
         for column in named:
             require_column(column, table.columns, f"{name}, table {table.name}")
         if wanted.stored:
-            yield CredentialPlace(table, wanted)
+            yield CredentialPlace(table, roles_beside(table.columns, wanted))
             continue
         sample = _sample(table)
         documents = document_columns(sample)

@@ -110,7 +110,9 @@ def _frames(
     place = pl.col(LINE).cast(pl.String)
     for frame in table.frames(wanted, unreadable):
         roles = {role: pl.col(name) if name else missing for role, name in named.items()}
-        truth = roles["privileged"].str.to_lowercase().is_in(_FALSE).not_().fill_null(value=False)
+        text = roles["privileged"].str.to_lowercase()
+        values = [value.lower() for value in columns.privileged_values]
+        truth = (text.is_in(values) if values else ~text.is_in(_FALSE)).fill_null(value=False)
         yield frame.select(
             account=pl.col(account).fill_null(place) if account else place,
             stored=roles["stored"],
@@ -189,14 +191,9 @@ def policy_table(store: StorePolicy, *, base: Path) -> Table:
     """
     name, tables = tables_at(store.locator, base=base, table=store.table)
     table = table_named(store.table, tables, name)
-    for column in filter(None, (*mapped_columns(store.columns), *store.other_columns)):
+    for column in filter(None, (*store.columns.mapped.values(), *store.other_columns)):
         require_column(column, table.columns, f"{name}, table {table.name}")
     return table
-
-
-def mapped_columns(columns: Columns) -> Iterator[str | None]:
-    """Give the table's own name of each role, or None."""
-    return (getattr(columns, role) for role in Columns.__dataclass_fields__)
 
 
 def table_named(wanted: str, tables: Sequence[Table], name: str) -> Table:

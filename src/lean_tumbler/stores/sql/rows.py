@@ -48,11 +48,7 @@ class TableRows:
         self._place = f"{database.locator}, table {table}"
         self._name = self._named(table)
         types = self._column_types()
-        named = {
-            field: getattr(columns, field)
-            for field in Columns.__dataclass_fields__
-            if getattr(columns, field)
-        }
+        named = columns.mapped
         for name in (*named.values(), *others.values()):
             require_column(name, list(types), self._place)
         self._binary = frozenset(name for name, kind in types.items() if is_binary(kind))
@@ -168,9 +164,16 @@ class TableRows:
         if after is not None:
             query = query.where(self._key > self._as_key(after))
         if privileged is not None and self._columns.privileged:
-            truth = _is_true(self._table.c[self._columns.privileged])
+            truth = self._is_privileged(self._table.c[self._columns.privileged])
             query = query.where(truth if privileged else sa.not_(truth))
         return self._accounts(query)
+
+    def _is_privileged(self, column: Column) -> Expression:
+        """Give an expression for an administrator's row; NULL is none's."""
+        text = sa.func.lower(sa.cast(column, sa.String))
+        values = [value.lower() for value in self._columns.privileged_values]
+        told = text.in_(values) if values else text.not_in(_FALSE)
+        return sa.and_(column.is_not(None), told)
 
     def fetch(self, login: str) -> list[Account]:
         """Read the rows with a login: one, unless the login is unknown or not unique."""
@@ -217,9 +220,3 @@ class TableRows:
     def close(self) -> None:
         """Let go of connections."""
         self._database.engine.dispose()
-
-
-def _is_true(column: Column) -> Expression:
-    """Give an expression for a column's truth, as people write it; NULL is not true."""
-    text = sa.func.lower(sa.cast(column, sa.String))
-    return sa.and_(column.is_not(None), text.not_in(_FALSE))
