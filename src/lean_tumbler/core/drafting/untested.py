@@ -9,7 +9,7 @@ from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, Trial
 # Old programs that wrote no UTF-8 wrote Windows-1252, of which Latin-1 is the printable part.
 _OTHER_ENCODING = {"utf-8": "windows-1252", "latin-1": "windows-1252"}
 _ENCODING = (
-    "no known password has a letter beyond ASCII, so a login tries both encodings; one such "
+    "no known password{where} has a letter beyond ASCII, so a login tries both encodings; one such "
     "account tells which it is"
 )
 _CAPITALS = (
@@ -37,13 +37,49 @@ def with_untested(
     if all(password == password.lower() for password in passwords):
         unsure.append(_CAPITALS)
     other = _other_encoding(explanation)
-    is_open = other is not None and trial.opened(other, known) >= opened
-    if other is None or not is_open:
+    sides = _sides_untested(other, [a for a in known if a.line in opened], trial) if other else {}
+    if other is None or not any(sides.values()):
         yield replace(cohort, unsure=(*cohort.unsure, *unsure))
         return
-    cohort = replace(cohort, unsure=(*cohort.unsure, *unsure, _ENCODING), also=())
-    yield cohort
-    yield replace(cohort, explanation=other, twin_of=explanation.formula, notes=(), unsure=())
+    test = "" if all(sides.values()) else _SIDES[next(side for side in sides if sides[side])]
+    if test and _names_side(cohort.condition):
+        if test not in cohort.condition:  # the other side's cohort has it
+            yield replace(cohort, unsure=(*cohort.unsure, *unsure))
+            return
+        test = ""
+    where = f" of rows with {test}" if test else ""
+    unsure.append(_ENCODING.format(where=where))
+    yield replace(cohort, unsure=(*cohort.unsure, *unsure), also=())
+    condition = " and ".join(filter(None, (cohort.condition, test)))
+    yield replace(
+        cohort,
+        explanation=other,
+        condition=condition,
+        twin_of=explanation.formula,
+        notes=(),
+        unsure=(),
+    )
+
+
+def _names_side(condition: str) -> bool:
+    return any(test in condition for test in _SIDES.values())
+
+
+_SIDES = {True: "salt present", False: "salt empty"}
+
+
+def _sides_untested(
+    other: Explanation, accounts: Sequence[KnownRow], trial: Trial
+) -> dict[bool, bool]:
+    """Tell for accounts with a salt, and for those without, whether the other encoding fits too.
+
+    A formula with an empty salt may be that of another program, which took no salt.
+    """
+    opened = trial.opened(other, accounts)
+    return {
+        side: all(a.line in opened for a in accounts if bool(a.row.salt) is side)
+        for side in {bool(account.row.salt) for account in accounts}
+    }
 
 
 def _other_encoding(explanation: Explanation) -> Explanation | None:
