@@ -34,6 +34,7 @@ class DraftedCohort:
         rows: of the class that it takes in; of a sample, where the table is large.
         known: the accounts that open by it.
         also: other formulas that explain these accounts as well.
+        is_shared: whether another cohort takes in the same rows.
         twin_of: the formula that it differs from by its encoding alone; both are tried.
         unsure: what would settle what is not sure, as sentences.
         notes: what was seen beside, as sentences.
@@ -45,6 +46,7 @@ class DraftedCohort:
     rows: int = 0
     known: int = 0
     also: tuple[str, ...] = ()
+    is_shared: bool = False
     twin_of: str = ""
     unsure: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
@@ -101,6 +103,7 @@ class _Placed:
     """Where one explanation holds: strata, and a condition within each."""
 
     strata: dict[_Stratum, str] = field(default_factory=dict)
+    is_shared: bool = False
     unsure: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
@@ -239,6 +242,7 @@ def _tell_apart(
     for each in covering:
         within = split.conditions[each] if split and split.is_sure else ""
         placed[each].strata[stratum] = within
+        placed[each].is_shared |= not within
         if split is None:
             placed[each].unsure.append(
                 "another cohort takes in the same rows, and no column tells them apart: a login "
@@ -331,6 +335,7 @@ def _cohorts(
                 rows=sum(strata.counts[stratum] for stratum in group),
                 known=len(proven),
                 also=also,
+                is_shared=where.is_shared,
                 unsure=tuple(unsure),
                 notes=(*dict.fromkeys(where.notes), *filter(None, (dated,))),
             )

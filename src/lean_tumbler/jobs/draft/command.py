@@ -98,7 +98,9 @@ def run(options: Options, session: Session) -> int:
     session.emit(
         options,
         document=lambda: draft_document(draft, written=options.into, added=added),
-        draw=lambda console: draw_draft(console, draft, written=options.into, added=added),
+        draw=lambda console: draw_draft(
+            console, draft, written=options.into, added=added, known=options.known
+        ),
     )
     return 0
 

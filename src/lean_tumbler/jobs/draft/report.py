@@ -74,7 +74,9 @@ def _store_entries(store: PlacedStore) -> Document:
     }
 
 
-def draw_draft(console: Console, draft: Draft, *, written: Path, added: Sequence[str]) -> None:
+def draw_draft(
+    console: Console, draft: Draft, *, written: Path, added: Sequence[str], known: Path | None
+) -> None:
     """Print each store with its cohorts, what is open, and the next command."""
     rows = sum(store.drafted.rows for store in draft.stores)
     open_rows = sum(each.rows for store in draft.stores for each in store.drafted.unproven)
@@ -82,10 +84,10 @@ def draw_draft(console: Console, draft: Draft, *, written: Path, added: Sequence
     if added:
         console.print(Text(f"Added to {written}: {', '.join(added)}.", "bold"), soft_wrap=True)
     style = "bold green" if not open_rows else "bold yellow"
-    known = f"{open_rows:,} of them not understood" if open_rows else "all of them understood"
+    whole = f"{open_rows:,} of them not understood" if open_rows else "all of them understood"
     shut = sum(len(store.drafted.not_opened) for store in draft.stores)
     failed = f"; {count(shut, 'known account')} not opened" if shut else ""
-    console.print(Text(f"{written}: {what}, {known}{failed}.", style), soft_wrap=True)
+    console.print(Text(f"{written}: {what}, {whole}{failed}.", style), soft_wrap=True)
     for store in draft.stores:
         _draw_store(console, store)
     if draft.left_out:
@@ -94,7 +96,7 @@ def draw_draft(console: Console, draft: Draft, *, written: Path, added: Sequence
         for reason in draft.left_out:
             console.print(f"  {reason}")
     console.print()
-    for line in _next(draft, written):
+    for line in _next(draft, written, known):
         console.print(line, soft_wrap=True)
 
 
@@ -109,37 +111,39 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
         ),
         soft_wrap=True,
     )
-    table = new_table("rows", "how they were made", "where", "proof", right=(0,))
+    table = new_table("rows", "cohort", "how they were made", "where", "proof", right=(0,))
     for scheme, rows in drafted.said.items():
-        table.add_row(f"{rows:,}", scheme, "", "the values say it")
+        table.add_row(f"{rows:,}", "", scheme, "", "the values say it")
     for name, cohort in drafted.cohorts.items():
         if cohort.twin_of:
             continue
         proof = count(cohort.known, "known account")
-        made = cohort.explanation.formula or name
-        table.add_row(
-            f"{cohort.rows:,}", made, cohort.condition,
-            proof + (", not sure" if cohort.unsure else ""),
-        )  # fmt: skip
-    for each in drafted.unproven:
-        table.add_row(
-            f"{each.rows:,}",
-            f"not understood: {each.value_class.label}",
-            each.condition,
-            f"{count(each.failed, 'known account')} not explained" if each.failed else "none",
+        made = cohort.explanation.formula or (
+            "the password" if cohort.explanation.plain_text else ""
         )
+        table.add_row(
+            f"{cohort.rows:,}",
+            name,
+            made,
+            (cohort.condition or "all") + (" (shared)" if cohort.is_shared else ""),
+            proof + (", not sure" if cohort.unsure else ""),
+        )
+    for each in drafted.unproven:
+        failed = f"{count(each.failed, 'known account')} not explained" if each.failed else "none"
+        label = f"not understood: {each.value_class.label}"
+        table.add_row(f"{each.rows:,}", "", label, each.condition or "all", failed)
     if drafted.without_value:
-        table.add_row(f"{drafted.without_value:,}", "no value", "", "")
+        table.add_row(f"{drafted.without_value:,}", "", "no value", "", "")
     console.print(table)
     doubts: dict[str, list[str]] = {}
     for name, cohort in drafted.cohorts.items():
         for doubt in cohort.unsure:
             doubts.setdefault(doubt, []).append(name)
     for doubt, names in doubts.items():
-        console.print(Text(f"Not sure of {', '.join(names)}: {doubt}.", "yellow"), soft_wrap=True)
+        console.print(Text(f"Not sure of {', '.join(names)}: {doubt}.", "yellow"))
 
 
-def _next(draft: Draft, written: Path) -> list[str]:
+def _next(draft: Draft, written: Path, known: Path | None) -> list[str]:
     policy = "" if written.name == "tumbler.toml" and str(written.parent) == "." else (
         f" --policy {written}"
     )  # fmt: skip
@@ -151,6 +155,6 @@ def _next(draft: Draft, written: Path) -> list[str]:
     proven = [store for store in draft.stores if store.drafted.known]
     return [
         "Next: read the policy; its comments say what each line rests on. Then run",
-        *(f"  lean-tumbler verify KNOWN --store {store.name}{policy}" for store in proven),
+        *(f"  lean-tumbler verify {known} --store {store.name}{policy}" for store in proven),
         f"  lean-tumbler plan{policy}",
     ]

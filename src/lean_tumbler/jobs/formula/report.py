@@ -49,6 +49,7 @@ def solve_document(solved: Solved) -> Document:
             {
                 "formula": each.formulas[0],
                 "fingerprint": _fingerprint(each.formulas[0]),
+                "layout": each.layout or None,
                 "lines": [solved.lines[place] for place in each.explained],
             }
             for each in solved.generations
@@ -103,6 +104,11 @@ def draw_solve(console: Console, solved: Solved) -> None:
     if solution.formulas:
         console.print("Next: confirm it on more accounts with `lean-tumbler verify`; read it aloud")
         console.print("with `lean-tumbler formula show`; write it down with --save NAME.")
+    if solved.generations:
+        console.print(
+            "Next: `lean-tumbler draft` writes a cohort for each, and looks for the column"
+        )
+        console.print("that tells their rows apart.")
     for check in solved.next_checks:
         console.print(f"Next: {sentence(check)}")
 
@@ -132,14 +138,12 @@ def _draw_generations(console: Console, solved: Solved) -> None:
         lines = [str(solved.lines[place]) for place in each.explained]
         more = ", …" if len(lines) > _LINES_SHOWN else ""
         table.add_row(
-            each.formulas[0],
+            each.formulas[0] + (f"\n  layout {each.layout}" if each.layout else ""),
             f"{len(lines)} of {len(solved.lines)}",
             ", ".join(lines[:_LINES_SHOWN]) + more,
         )
     console.print(table)
     console.print()
-    console.print("Next: `lean-tumbler draft` writes a cohort for each, and looks for the column")
-    console.print("that tells their rows apart.")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

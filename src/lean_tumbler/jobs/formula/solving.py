@@ -11,16 +11,17 @@ from lean_tumbler.core.drafting.solving import account_of, part_name
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
 from lean_tumbler.core.formulas.evaluation import Inputs
-from lean_tumbler.core.formulas.generations import Generation, Generations, solve_generations
+from lean_tumbler.core.formulas.generations import Generations, solve_generations
+from lean_tumbler.core.formulas.near_misses import fits
 from lean_tumbler.core.formulas.search_space import DIGEST_ORDER, Constants
 from lean_tumbler.core.formulas.solutions import Narrowed, NearMiss, Solution, SolvedAccount
-from lean_tumbler.core.formulas.stored_digests import is_like_a_digest
 from lean_tumbler.core.reading.candidates import digest_and_salt
 from lean_tumbler.core.reading.layouts import ValueLayout
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import KnownAccountsError, UsageError
+from lean_tumbler.jobs.formula.advice import difference, leaves, lines_named, next_checks
 from lean_tumbler.stores.known_accounts import KnownAccount
 
 _FEWEST = 2
@@ -35,15 +36,30 @@ _KINDS = {
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class FoundGeneration:
+    """Formulas that explain the same accounts.
+
+    Attributes:
+        formulas: canonical texts, the plausible first.
+        explained: the accounts' places in the list.
+        layout: where digest and other parts stand in composite values; empty where the digest
+            stands alone.
+    """
+
+    formulas: tuple[str, ...]
+    explained: tuple[int, ...]
+    layout: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Solved:
     """A search's result, and what a reader should know beside it.
 
     Attributes:
         solution: what was found.
         generations: where no formula explains all accounts, those that do so together; else empty.
-        layout: where digest and other parts stand in composite values; empty where the digest
-            stands alone.
-        parts: further inputs that the formulas take.
+        layout: of the values, where one formula explains them all.
+        parts: further inputs that it takes.
         lines: the accounts' lines in the file.
         notes: what was odd about the file, and put right.
         leaves: for each near miss, what the accounts that it leaves have in common.
@@ -52,7 +68,7 @@ class Solved:
     """
 
     solution: Solution
-    generations: tuple[Generation, ...] = ()
+    generations: tuple[FoundGeneration, ...] = ()
     layout: str = ""
     parts: tuple[str, ...] = ()
     lines: tuple[int, ...]
@@ -60,6 +76,14 @@ class Solved:
     leaves: tuple[str, ...] = ()
     differences: tuple[str, ...] = ()
     next_checks: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """What a search found for accounts of one make."""
+
+    layout: ValueLayout | None
+    generations: Generations
 
 
 def read_hint(text: str) -> Narrowed:
@@ -109,37 +133,109 @@ def solve_accounts(
     rows = _put_right([_row_of(account) for account in accounts], notes)
     _require_formulas(rows)
     _require_consistent(rows)
-    layout, prepared, found = _searched(
-        rows,
-        lambda accounts, seconds: solve_generations(
-            accounts,
-            constants=constants,
-            narrowed=narrowed,
-            budget_seconds=seconds,
-            clock=clock,
-            progress=progress,
-        ),
-        budget_seconds,
-    )
-    solution = found.solution
-    every = [text for generation in found.found for text in generation.formulas[:1]]
-    used = frozenset().union(*(parts_used(notation.parse(text)) for text in every))
-    written = without_unused(layout, used, [row.text for row in rows]) if layout else ""
+    parts = {part_name(name): name for row in rows for name in row.row.others}
+    groups = _groups(rows, parts)
+    found = [
+        _searched(
+            group,
+            parts,
+            lambda accounts, seconds: solve_generations(
+                accounts,
+                constants=constants,
+                narrowed=narrowed,
+                budget_seconds=seconds,
+                clock=clock,
+                progress=progress,
+            ),
+            budget_seconds / len(groups),
+        )
+        for group in groups
+    ]
+    return _solved(rows, parts, found, constants, tuple(notes))
+
+
+def _solved(
+    rows: Sequence[KnownRow],
+    parts: Mapping[str, str],
+    found: Sequence[_Found],
+    constants: Constants,
+    notes: tuple[str, ...],
+) -> Solved:
+    """Give what was found of all groups as one result."""
+    generations = tuple(_together(rows, parts, found))
+    solutions = [each.generations.solution for each in found]
     lines = tuple(row.line for row in rows)
-    whole = not found.unexplained and not solution.formulas
+    explained = {place for each in generations for place in each.explained}
+    one = len(generations) == 1 and len(explained) == len(rows)
+    is_whole = len(explained) == len(rows)
+    solution = Solution(
+        formulas=generations[0].formulas if one else (),
+        near_misses=()
+        if one
+        else tuple(NearMiss(each.formulas[0], each.explained) for each in generations),
+        tried=sum(each.tried for each in solutions),
+        seconds=sum(each.seconds for each in solutions),
+        exhausted=all(each.exhausted for each in solutions),
+        reached=solutions[0].reached,
+    )
+    prepared = [account_of(row, None, parts) or _nothing(row) for row in rows]
+    used = {part for each in generations for part in parts_used(notation.parse(each.formulas[0]))}
     return Solved(
         solution=solution,
-        generations=found.found if whole else (),
-        layout=written,
-        parts=tuple(sorted(used - (layout.parts if layout else frozenset()))),
+        generations=generations if is_whole and not one else (),
+        layout=generations[0].layout if one else "",
+        parts=tuple(sorted(used & parts.keys())) if one else (),
         lines=lines,
-        notes=tuple(notes),
-        leaves=tuple(_leaves(near, prepared, lines) for near in solution.near_misses),
-        differences=tuple(_difference(solution.formulas[0], other) for other in solution.formulas),
-        next_checks=()
-        if solution.formulas or whole
-        else tuple(_next_checks(prepared, constants, solution)),
+        notes=notes,
+        leaves=tuple(leaves(near, prepared, lines) for near in solution.near_misses),
+        differences=tuple(difference(solution.formulas[0], other) for other in solution.formulas),
+        next_checks=() if is_whole else tuple(next_checks(prepared, constants, solution)),
     )
+
+
+def _nothing(row: KnownRow) -> SolvedAccount:
+    return SolvedAccount(inputs=Inputs(password=row.password, login=row.login), stored=row.text)
+
+
+def _together(
+    rows: Sequence[KnownRow], parts: Mapping[str, str], found: Sequence[_Found]
+) -> Iterator[FoundGeneration]:
+    """Give the fewest formulas for all groups: one may explain the accounts of another too."""
+    left = set(range(len(rows)))
+    candidates = {
+        (text, each.layout): _explained(text, each.layout, rows, parts)
+        for each in found
+        for generation in each.generations.found
+        for text in generation.formulas
+    }
+    while left and candidates:
+        (text, layout), places = max(candidates.items(), key=lambda item: len(item[1] & left))
+        if not places & left:
+            return
+        alike = [other for (other, its), same in candidates.items()
+                 if its == layout and same == places]  # fmt: skip
+        used = parts_used(notation.parse(text))
+        texts = [row.text for row in rows]
+        yield FoundGeneration(
+            formulas=tuple(alike),
+            explained=tuple(sorted(places)),
+            layout=without_unused(layout, used, texts) if layout else "",
+        )
+        left -= places
+
+
+def _explained(
+    text: str, layout: ValueLayout | None, rows: Sequence[KnownRow], parts: Mapping[str, str]
+) -> frozenset[int]:
+    formula = notation.parse(text)
+    places = []
+    for place, row in enumerate(rows):
+        account = account_of(row, layout, parts)
+        if account is not None:
+            inputs = replace(account.inputs, salt=account.inputs.salt or b"")
+            if fits(formula, account.stored, inputs):
+                places.append(place)
+    return frozenset(places)
 
 
 def _row_of(account: KnownAccount) -> KnownRow:
@@ -167,26 +263,38 @@ def _with_stored(row: KnownRow, text: str) -> KnownRow:
     return replace(row, row=replace(row.row, stored=stored), value_class=value_class)
 
 
+def _groups(rows: Sequence[KnownRow], parts: Mapping[str, str]) -> list[list[KnownRow]]:
+    """Group accounts that one formula can explain: by inputs, composite values by their make."""
+    groups: dict[object, list[KnownRow]] = {}
+    for row in rows:
+        made = account_of(row, None, parts) or _nothing(row)
+        is_composite = row.value_class.kind is ClassKind.COMPOSITE
+        make = row.value_class if is_composite else None
+        inputs = (bool(made.inputs.salt), frozenset(made.inputs.parts))
+        groups.setdefault((make, inputs), []).append(row)
+    return list(groups.values())
+
+
 def _searched(
     rows: Sequence[KnownRow],
+    parts: Mapping[str, str],
     search: Callable[[Sequence[SolvedAccount], float], Generations],
     budget_seconds: float,
-) -> tuple[ValueLayout | None, list[SolvedAccount], Generations]:
+) -> _Found:
     """Search the values as digests, or taken apart in each way that their signs allow."""
-    parts = {part_name(name): name for row in rows for name in row.row.others}
     kinds = {row.value_class.kind for row in rows}
     layouts: list[ValueLayout | None] = []
     if kinds <= {ClassKind.COMPOSITE, ClassKind.BLOB}:
         layouts += layouts_of([row.text for row in rows])
     for layout in (*layouts, None):
-        made = [account_of(row, layout, parts) for row in rows]
-        accounts = [account for account in made if account is not None]
+        accounts = [made for row in rows if (made := account_of(row, layout, parts))]
         if len(accounts) < len(rows):
             continue
-        found = search(accounts, budget_seconds / (len(layouts) + 1))
+        bare = [replace(a, inputs=replace(a.inputs, salt=a.inputs.salt or None)) for a in accounts]
+        found = search(bare, budget_seconds / (len(layouts) + 1))
         if found.found:
             break
-    return layout, accounts, found
+    return _Found(layout, found)
 
 
 def _put_right(rows: list[KnownRow], notes: list[str]) -> list[KnownRow]:
@@ -196,17 +304,14 @@ def _put_right(rows: list[KnownRow], notes: list[str]) -> list[KnownRow]:
         rows = [_with_stored(replace(row, password=row.text), row.password) for row in rows]
     padded = [row.line for row in rows if row.text != row.text.strip()]
     if padded:
-        notes.append(f"blanks or line ends around the stored value ({_at(padded)}) do not count")
+        notes.append(
+            f"blanks or line ends around the stored value ({lines_named(padded)}) do not count"
+        )
     return [_with_stored(row, row.text.strip()) for row in rows]
 
 
 def _is_fast(text: str) -> bool:
     return read_value(text).kind is Kind.FAST
-
-
-def _at(lines: Sequence[int]) -> str:
-    named = ", ".join(str(line) for line in lines[:5])
-    return f"line{'s' if len(lines) > 1 else ''} {named}{' …' if len(lines) > 5 else ''}"
 
 
 def _require_formulas(rows: Sequence[KnownRow]) -> None:
@@ -245,65 +350,3 @@ def _require_consistent(rows: Sequence[KnownRow]) -> None:
                 f"lines {first.line} and {row.line} contradict each other: login, password and "
                 "salt are equal, the stored values are not"
             )
-
-
-_ODDITIES: dict[str, Callable[[Inputs], bool]] = {
-    "a letter beyond ASCII in the password": lambda i: not i.password.isascii(),
-    "blanks around the password": lambda i: i.password != i.password.strip(),
-    "a capital letter in the password": lambda i: i.password != i.password.lower(),
-    "a quote, bracket or ampersand in the password": lambda i: bool(
-        re.search(r"[\"'<>&\\]", i.password)
-    ),
-    "a password of more than 8 characters": lambda i: len(i.password) > 8,
-    "blanks around the salt": lambda i: bool(i.salt) and i.salt != (i.salt or b"").strip(),
-    "a capital letter in the login": lambda i: bool(i.login) and i.login != (i.login or "").lower(),
-}
-
-
-def _leaves(near: NearMiss, accounts: Sequence[SolvedAccount], lines: Sequence[int]) -> str:
-    """Say which accounts a near miss leaves, and what they alone have in common."""
-    left = [place for place in range(len(accounts)) if place not in near.explained]
-    where = _at([lines[place] for place in left])
-    for what, test in _ODDITIES.items():
-        hits = {place for place, account in enumerate(accounts) if test(account.inputs)}
-        if hits == set(left):
-            return f"{where}: those with {what}"
-    return where
-
-
-_WESTERN = ("latin-1", "windows-1252")
-_ENCODINGS = ("utf-8", "latin-1", "windows-1252", "utf-16le")
-
-
-def _difference(first: str, other: str) -> str:
-    """Say what kind of account would tell two formulas apart."""
-    if first == other:
-        return ""
-    steps, others = first.split(", "), other.split(", ")
-    if len(steps) == len(others):
-        pairs = [pair for pair in zip(steps, others, strict=True) if pair[0] != pair[1]]
-        if all(pair in (_WESTERN, _WESTERN[::-1]) for pair in pairs):
-            return "an account whose password has € or a typographic quote tells them apart"
-        if all(one in _ENCODINGS and two in _ENCODINGS for one, two in pairs):
-            return "an account whose password has a letter beyond ASCII tells them apart"
-    for name in ("login", "salt", "password"):
-        if (name in first) != (name in other):
-            return f"an account with another {name} tells them apart"
-    return "an account that is unlike these tells them apart"
-
-
-def _next_checks(
-    accounts: Sequence[SolvedAccount], constants: Constants, solution: Solution
-) -> Iterator[str]:
-    if not all(is_like_a_digest(account.stored) for account in accounts):
-        yield "some stored values are no digest: is it the right column?"
-    if all(account.inputs.salt is None for account in accounts):
-        yield "is there a salt column? add it to the file as `salt`"
-    if not constants.literals:
-        yield "is there a site-wide constant in the old source? give it with --literal TEXT"
-    if len({account.inputs.password for account in accounts}) == 1:
-        yield "all passwords are equal: add an account with another"
-    if not solution.exhausted:
-        where = f"within “{solution.reached}”" if solution.reached else "before its first stage"
-        yield f"the search ended {where}: raise --budget, or narrow with --hint"
-    yield "look at each password for blanks at its ends, and set one anew in the old system"
