@@ -7,7 +7,11 @@ from lean_tumbler.core.drafting.cohorts import DraftedCohort
 from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, Trial
 
 # Old programs that wrote no UTF-8 wrote Windows-1252, of which Latin-1 is the printable part.
-_OTHER_ENCODING = {"utf-8": "windows-1252", "latin-1": "windows-1252"}
+_OTHER_ENCODINGS = {
+    "utf-8": ("windows-1252",),
+    "latin-1": ("windows-1252", "utf-8"),
+    "windows-1252": ("utf-8",),
+}
 _ENCODING = (
     "no known password{where} has a letter beyond ASCII, so a login tries both encodings; one such "
     "account tells which it is"
@@ -32,61 +36,66 @@ def with_untested(
         yield cohort
         return
     opened = trial.opened(explanation, known)
-    passwords = [account.password for account in known if account.line in opened]
-    unsure = []
-    if all(password == password.lower() for password in passwords):
+    accounts = [account for account in known if account.line in opened]
+    unsure = list(cohort.unsure)
+    if all(account.password == account.password.lower() for account in accounts):
         unsure.append(_CAPITALS)
-    other = _other_encoding(explanation)
-    sides = _sides_untested(other, [a for a in known if a.line in opened], trial) if other else {}
-    if other is None or not any(sides.values()):
-        yield replace(cohort, unsure=(*cohort.unsure, *unsure))
-        return
-    test = "" if all(sides.values()) else _SIDES[next(side for side in sides if sides[side])]
-    if test and _names_side(cohort.condition):
-        if test not in cohort.condition:  # the other side's cohort has it
-            yield replace(cohort, unsure=(*cohort.unsure, *unsure))
-            return
-        test = ""
-    where = f" of rows with {test}" if test else ""
-    unsure.append(_ENCODING.format(where=where))
-    yield replace(cohort, unsure=(*cohort.unsure, *unsure), also=())
-    condition = " and ".join(filter(None, (cohort.condition, test)))
-    yield replace(
+    twins = []
+    for other in _in_other_encodings(explanation):
+        found = _untested_rows(other, accounts, trial, cohort.condition)
+        if found is not None:
+            where = f" of rows with {found}" if found else ""
+            unsure.append(_ENCODING.format(where=where))
+            condition = " and ".join(filter(None, (cohort.condition, found)))
+            twins.append(_twin(cohort, other, condition))
+    also = () if twins else cohort.also
+    yield replace(cohort, unsure=tuple(dict.fromkeys(unsure)), also=also)
+    yield from twins
+
+
+def _twin(cohort: DraftedCohort, other: Explanation, condition: str) -> DraftedCohort:
+    formula = cohort.explanation.formula
+    return replace(
         cohort,
         explanation=other,
         condition=condition,
-        twin_of=explanation.formula,
+        twin_of=formula,
         notes=(),
         unsure=(),
+        also=(),
     )
-
-
-def _names_side(condition: str) -> bool:
-    return any(test in condition for test in _SIDES.values())
 
 
 _SIDES = {True: "salt present", False: "salt empty"}
 
 
-def _sides_untested(
-    other: Explanation, accounts: Sequence[KnownRow], trial: Trial
-) -> dict[bool, bool]:
-    """Tell for accounts with a salt, and for those without, whether the other encoding fits too.
+def _untested_rows(
+    other: Explanation, accounts: Sequence[KnownRow], trial: Trial, condition: str
+) -> str | None:
+    """Say of which rows the accounts do not test the encoding; empty for all, None for none.
 
-    A formula with an empty salt may be that of another program, which took no salt.
+    A formula with an empty salt may be that of another program, which took no salt: so accounts
+    with a salt say nothing of those without, and the other way round.
     """
     opened = trial.opened(other, accounts)
-    return {
+    untested = {
         side: all(a.line in opened for a in accounts if bool(a.row.salt) is side)
         for side in {bool(account.row.salt) for account in accounts}
     }
+    tests = [_SIDES[side] for side, is_untested in untested.items() if is_untested]
+    if len(tests) == len(untested):
+        return ""
+    if any(test in condition for test in _SIDES.values()):
+        return "" if any(test in condition for test in tests) else None
+    return tests[0] if tests else None
 
 
-def _other_encoding(explanation: Explanation) -> Explanation | None:
-    """Give the explanation in the encoding that old programs used beside; None where it has one."""
+def _in_other_encodings(explanation: Explanation) -> Iterator[Explanation]:
+    """Give the explanation in the encodings that old programs used beside."""
     words = explanation.formula.split(", ")
     for place, word in enumerate(words):
-        if word in _OTHER_ENCODING:
-            other = [*words[:place], _OTHER_ENCODING[word], *words[place + 1 :]]
-            return replace(explanation, formula=", ".join(other))
-    return None
+        if word in _OTHER_ENCODINGS:
+            for other in _OTHER_ENCODINGS[word]:
+                changed = [*words[:place], other, *words[place + 1 :]]
+                yield replace(explanation, formula=", ".join(changed))
+            return
