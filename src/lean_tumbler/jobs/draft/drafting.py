@@ -88,6 +88,7 @@ def draft_store(
     """
     scan = scanned(table, columns, known)
     columns, reasons = _roles(columns, scan, len(known))
+    columns = _with_key(table, columns, scan, reasons)
     store = _drafted(table, columns, reasons, scan, known, search, beside)
     promoted = _salt_among_parts(store, scan)
     if promoted:
@@ -115,6 +116,17 @@ def _roles(columns: Columns, scan: ClassScan, known: int) -> tuple[Columns, dict
             columns = replace(columns, login=best)
         reasons["login"] = f"it holds {scan.logins[columns.login or '']:,} of the known logins"
     return columns, reasons
+
+
+def _with_key(table: Table, columns: Columns, scan: ClassScan, reasons: dict[str, str]) -> Columns:
+    """Take the schema's own key for the account, not a column that is only called like one."""
+    keys = [name for name in table.keys if not scan.sample[name].null_count()]
+    if not keys:
+        return columns
+    if columns.account not in keys:
+        columns = replace(columns, account=keys[0])
+    reasons["account"] = "the schema says that it names a row alone"
+    return columns
 
 
 def _drafted(

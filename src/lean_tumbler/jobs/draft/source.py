@@ -20,6 +20,7 @@ from lean_tumbler.stores.scans.auditing import CredentialPlace, credential_place
 from lean_tumbler.stores.sources import tables_at
 from lean_tumbler.stores.sql.opening import SQLITE, is_url
 from lean_tumbler.stores.sql.sqlite import is_sqlite
+from lean_tumbler.stores.sql.tables import DatabaseTable
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -109,6 +110,8 @@ def _no_store(place: CredentialPlace, drafted: DraftedStore) -> str:
             "no column of the table holds logins; copy them there or into a view's table, "
             "or name the column in the policy yourself"
         )
+    if isinstance(place.table, DatabaseTable) and not place.table.can_be_paged:
+        return "no column of the table names a row alone: add a key or a unique index"
     return ""
 
 

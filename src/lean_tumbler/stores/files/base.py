@@ -56,6 +56,10 @@ class Table(Protocol):
     def columns(self) -> tuple[str, ...]:
         """The names of its columns; nested fields with dots."""
 
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """The columns that the schema says name a row alone; files have none."""
+
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column; files have none."""
 
@@ -98,6 +102,11 @@ class FileFormat:
 
 class Schemaless:
     """What files have in common."""
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """Name no keys."""
+        return ()
 
     def declared(self, _: str) -> Declared:
         """Declare nothing."""

@@ -64,6 +64,11 @@ class NestedTable:
             *(name for fields in self.documents.values() for name in fields),
         )
 
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """The table's own keys."""
+        return self.table.keys
+
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column; of a field, nothing."""
         return self.table.declared(column) if column in self.table.columns else Declared()

@@ -162,9 +162,17 @@ _AROUND = CatalogueQueries(
 )
 
 
+# Their rows are read and written by the table that they are of (manual, section 5.12).
+_PARTITIONS = (
+    "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace"
+    " WHERE c.relispartition"
+)
+
+
 def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
     text = f"convert_from({names.column}, 'UTF8')" if names.binary else f"{names.column}::text"
-    admits = f"{text} ~ '{pattern(policy.floor, policy.limits)}'"
+    # By bytes: a collation that folds letter case would be asked else, and may refuse patterns.
+    admits = f"({text} COLLATE \"C\") ~ '{pattern(policy.floor, policy.limits)}'"
     table = f"ALTER TABLE {names.table}"
     name = names.table.replace("'", "''")  # as the server spells it, letter case and all
     exists = (
@@ -305,6 +313,7 @@ SERVER = Server(
     batches=_batches,
     is_text_certain=_is_text_certain,
     cast_keys=(sa.Uuid, sa.Numeric),
+    partitions=_PARTITIONS,
     is_own=lambda schema: schema != "information_schema" and not schema.startswith("pg_"),
     claims=Claims(
         claim=lambda number: sa.select(sa.func.pg_try_advisory_lock(number)),

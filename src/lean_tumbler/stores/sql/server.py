@@ -66,18 +66,46 @@ class Database:
         return quote(name)
 
     def tables(self) -> list[TableName]:
-        """List the tables, those of other schemas last."""
+        """List the tables, those of other schemas last; parts of a table are none."""
+        parts = self._partitions()
         with self.errors():
             inspector = sa.inspect(self.engine)
-            found = [TableName(name) for name in inspector.get_table_names()]
+            usual = inspector.default_schema_name
+            found = [
+                TableName(name)
+                for name in inspector.get_table_names()
+                if (usual, name) not in parts
+            ]
             is_own = self.server.is_own
             if is_own is None:
                 return found
             for schema in inspector.get_schema_names():
-                if schema != inspector.default_schema_name and is_own(schema):
+                if schema != usual and is_own(schema):
                     names = inspector.get_table_names(schema)
-                    found += [TableName(name, schema) for name in names]
+                    found += [TableName(n, schema) for n in names if (schema, n) not in parts]
         return found
+
+    def _partitions(self) -> set[tuple[str, str]]:
+        """Name the tables that are parts of another, each with its schema."""
+        if not self.server.partitions:
+            return set()
+        with self.connect() as connection:
+            rows = connection.exec_driver_sql(self.server.partitions)
+            return {(str(schema), str(name)) for schema, name in rows}
+
+    def keys(self, table: TableName) -> list[str]:
+        """Name the columns that each name a row alone: the primary key first, then unique ones."""
+        with self.errors():
+            inspector = sa.inspect(self.engine)
+            primary = inspector.get_pk_constraint(table.name, table.schema)["constrained_columns"]
+            unique = inspector.get_unique_constraints(table.name, table.schema)
+            indexes = inspector.get_indexes(table.name, table.schema)
+        sets: list[Sequence[str | None]] = [primary]
+        sets += [each["column_names"] for each in unique]
+        sets += [
+            each["column_names"] for each in indexes if each["unique"] and not _is_partial(each)
+        ]
+        return list(dict.fromkeys(str(names[0]) for names in sets if len(names) == 1 and names[0]))
 
     def table_named(self, text: str) -> TableName | None:
         """Find a table by its name, or by its schema's name, a dot and its own."""
@@ -105,6 +133,11 @@ class Database:
         """Give a connection; errors are told as with `errors`."""
         with self.errors(), self.engine.connect() as connection:
             yield connection
+
+
+def _is_partial(index: Mapping[str, Any]) -> bool:
+    """Tell an index that holds some of the rows alone."""
+    return any(name.endswith("_where") for name in index.get("dialect_options", {}))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -266,6 +299,7 @@ class Server:
         is_text_certain: whether what it calls text is UTF-8 when it arrives, so that none is
             checked.
         is_own: tells a schema's name from one of the server's; None where a URL means one schema.
+        partitions: a query for schema and name of tables that are parts of another; or empty.
         cast_keys: types of keys that it compares with their own type alone.
         hidden_key: the name of a row's own number, where a table has no other key; or empty.
         joined_update: gives the statement, and its values, that writes many rows at once; None
@@ -288,6 +322,7 @@ class Server:
     batches: "Callable[[Database, sa.Select[Any]], Batches]"
     is_text_certain: Callable[[Database], bool] = lambda _: False
     is_own: Callable[[str], bool] | None = None
+    partitions: str = ""
     cast_keys: tuple[type[Any], ...] = (sa.Numeric,)
     hidden_key: str = ""
     joined_update: Callable[[JoinedUpdate], tuple[str, list[Any]]] | None = None

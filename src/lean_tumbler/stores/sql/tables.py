@@ -41,6 +41,16 @@ class DatabaseTable:
         """Say what the schema declares of a column."""
         return self.database.server.declared(self.database, self.table, column)
 
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """The columns that each name a row alone, the primary key first."""
+        return tuple(self.database.keys(self.table))
+
+    @property
+    def can_be_paged(self) -> bool:
+        """Whether its rows can be named one by one."""
+        return bool(self.keys or self.database.server.hidden_key)
+
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text, all rows in one consistent view."""
         parts: list[pl.DataFrame] = []

@@ -334,6 +334,11 @@ class DumpedTable:
         """The names of its columns."""
         return tuple(self.index.columns[self.name])
 
+    @property
+    def keys(self) -> tuple[str, ...]:
+        """Name no keys; a dump's rows are numbered."""
+        return ()
+
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column."""
         reading = self.index.reading
