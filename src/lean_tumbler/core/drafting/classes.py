@@ -65,10 +65,10 @@ def class_of(parsed: ParsedValue, stored: str) -> ValueClass:
         return ValueClass(ClassKind.BARE, parsed.scheme, parsed.scheme)
     if parsed.says in {Says.ALL, Says.TAG}:
         return ValueClass(ClassKind.SAID, parsed.scheme, parsed.scheme)
-    if parsed.kind is Kind.FAST and parsed.says is Says.PLACES:
-        return ValueClass(ClassKind.DIGEST, f"{parsed.layout}, {parsed.digest_bits} bits")
     is_bare = parsed.layout in BARE_LAYOUTS or parsed.layout == PRINTED_BYTES
-    if parsed.kind is Kind.FAST and is_bare:
+    if parsed.kind is Kind.FAST and not is_bare:
+        return ValueClass(ClassKind.DIGEST, f"{parsed.layout}, {parsed.digest_bits} bits")
+    if parsed.kind is Kind.FAST:
         written = "base64" if parsed.layout.startswith("base64") else "hexadecimal"
         return ValueClass(ClassKind.DIGEST, f"{parsed.digest_bits} bits in {written}")
     return _of_text(text)

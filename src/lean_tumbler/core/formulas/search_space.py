@@ -6,8 +6,9 @@ found is what will be checked. docs/FORMULAS.md lists the space for readers.
 
 import json
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, value_of
@@ -89,7 +90,8 @@ class Space:
         core: the commonest joins, with filters.
         forms: all joins.
         wide_forms: the core joins in utf-16le.
-        customary: one salt, login, constant or other column, with separators that people like.
+        customary: one salt, login, constant or other column, with separators that people like;
+            made when they are first asked for.
         operands: what can be a salt or a key of its own.
         numbers: for each account, the parts that may be a number of rounds.
         twins: steps -> other steps that mean the same for these accounts and might not for others.
@@ -101,7 +103,7 @@ class Space:
     core: list[Form]
     forms: list[Form]
     wide_forms: list[Form]
-    customary: list[Form]
+    customary: Callable[[], list[Form]]
     operands: list[Piece]
     numbers: list[dict[str, int]]
     twins: dict[tuple[str, ...], list[tuple[str, ...]]]
@@ -126,7 +128,9 @@ def build_space(accounts: Sequence[Inputs], constants: Constants) -> Space:
         core=core,
         forms=_forms(accounts, (*_core(single), *_all(single, literals)), "", twins),
         wide_forms=_forms(accounts, _core(single), "utf-16le", twins),
-        customary=_forms(accounts, _customary(accounts, operands, constants.names), "", twins),
+        customary=cache(
+            lambda: _forms(accounts, _customary(accounts, operands, constants.names), "", twins)
+        ),
         operands=operands,
         numbers=_numbers(accounts),
         twins=twins,

@@ -148,12 +148,12 @@ class Solver(Matcher):
 
     def _customary(self, finals: list[Final]) -> None:
         whole = [start for start in self._space.starts if not _is_cut(start)]
-        self._scan(whole, self._space.customary, finals)
+        self._scan(whole, self._space.customary(), finals)
 
     def _two_customary(self, finals: list[Final]) -> None:
         space = self._space
-        self._scan(self._inner(self._simple(), space.core[:1]), space.customary, finals)
-        self._scan(self._inner(self._simple(), space.customary), space.core[:1], finals)
+        self._scan(self._inner(self._simple(), space.core[:1]), space.customary(), finals)
+        self._scan(self._inner(self._simple(), space.customary()), space.core[:1], finals)
 
     def _two_joins(self, finals: list[Final]) -> None:
         space = self._space

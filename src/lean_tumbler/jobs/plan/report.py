@@ -55,6 +55,7 @@ _NEXT_WHILE_READERS_ARE_NOT = (
     "`lean-tumbler rehearse`; give every program that checks passwords the new check; then set "
     "readers_ready in the policy, and `lean-tumbler layer --share 1%`"
 )
+_NEXT_WHILE_UNPROVEN = "prove the cohorts with `lean-tumbler verify KNOWN --store {store}`"
 _NEXT_WHEN_LAYERED = (
     "`lean-tumbler progress` as logins come, `lean-tumbler enforce` once none waits"
 )
@@ -106,8 +107,10 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     """Print the plan, and how it will finish."""
     summary = plan.summary
     took = estimate(summary.expected_seconds)
-    rows = f"{summary.written:,} of {summary.considered:,} rows"
-    console.print(Text(f"{plan.name}: {rows} can be layered or replaced now.", "bold"))
+    waiting = _waiting(plan)
+    rows = f"{summary.written - waiting:,} of {summary.considered:,} rows"
+    more = f"; {waiting:,} wait until their cohort is proven" if waiting else ""
+    console.print(Text(f"{plan.name}: {rows} can be layered or replaced now{more}.", "bold"))
     workers = count(summary.workers, "worker")
     if summary.written:
         console.print(f"That takes {took} here with {workers}; written with {plan.target}.")
@@ -136,7 +139,14 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     console.print(f"Next: {_next(plan)}.")
 
 
+def _waiting(plan: Plan) -> int:
+    """Count the rows that a bulk step leaves until known accounts or logins prove their cohort."""
+    return sum(rows for _, rows, gets in _parts(plan) if gets == _UNPROVEN)
+
+
 def _next(plan: Plan) -> str:
+    if _waiting(plan):
+        return _NEXT_WHILE_UNPROVEN.format(store=plan.name)
     if not plan.summary.written:
         return _NEXT_WHEN_LAYERED
     return _NEXT if plan.readers_ready else _NEXT_WHILE_READERS_ARE_NOT
