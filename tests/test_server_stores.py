@@ -352,3 +352,42 @@ def test_a_table_of_another_schema(
     refused = server.ask(f"SELECT count(*) FROM {place} WHERE {q}select{q} LIKE '$%'")
     assert refused.strip() == "6"
     assert run("enforce", "constraint", "--remove").code == 0
+
+
+@pytest.mark.parametrize("name", ["postgresql", "mariadb"])
+def test_an_account_that_may_only_read(
+    name: str,
+    running: dict[str, servers.Server],
+    tmp_path: Path,
+    in_process: Program,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """User and password come from the environment or a file; what it cannot see, is not denied."""
+    server = running[name]
+    people = [(f"skua{n}", f"Gannet {n}") for n in range(3)]
+    rows = ", ".join(
+        f"({n}, '{login}', '{hashlib.md5(password.encode()).hexdigest()}')"
+        for n, (login, password) in enumerate(people)
+    )
+    user = "CREATE ROLE reader LOGIN" if name == "postgresql" else "CREATE USER reader"
+    server.run(
+        "DROP TABLE IF EXISTS kiosk; CREATE TABLE kiosk (id int PRIMARY KEY, login text,"
+        f" pw varchar(255)); INSERT INTO kiosk VALUES {rows}; {user};"
+        " GRANT SELECT ON kiosk TO reader;"
+    )
+    kiosk(tmp_path, server, people, table="kiosk", login="login", stored="pw")
+    assert in_process("verify", "known.csv", "--store", "kiosk").code == 0
+    assert in_process("layer").code == 0
+    assert in_process("enforce", "constraint", "--apply").code == 0
+    file = tmp_path / "user"
+    file.write_text("reader\n")
+    file.chmod(0o600)
+    monkeypatch.setenv("LEAN_TUMBLER_DATABASE_USER_FILE", str(file))
+    assert in_process("verify", "known.csv", "--store", "kiosk").code == 0
+    refused = in_process("undo" if False else "admit", "skua0", stdin=b"Gannet 0\n")
+    assert refused.code == 0
+    seen = in_process("enforce", "constraint")
+    expected = "is guarded" if name == "postgresql" else "cannot be seen"
+    assert (seen.code, expected in seen.out.splitlines()[0]) == (0, True), seen.out
+    file.chmod(0o644)
+    assert in_process("audit", "kiosk").code != 0

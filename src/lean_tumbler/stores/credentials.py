@@ -1,11 +1,48 @@
-"""Passwords for servers: from the environment, never from a locator."""
+"""User and password for servers: from the environment or an owner-only file, never a locator."""
 
 import os
+from dataclasses import dataclass, field
+from pathlib import Path
 
+from lean_tumbler.stores.file_access import read_secret
+
+USER_VARIABLE = "LEAN_TUMBLER_DATABASE_USER"
 PASSWORD_VARIABLE = "LEAN_TUMBLER_DATABASE_PASSWORD"  # noqa: S105 - the name of a variable
 REDIS_PASSWORD_VARIABLE = "LEAN_TUMBLER_REDIS_PASSWORD"  # noqa: S105 - likewise
+_FILE = "_FILE"  # behind either name, the path of a file that holds it
+_LONGEST_BYTES = 4096
 
 
-def password_from_environment(variable: str = PASSWORD_VARIABLE) -> str | None:
-    """Give the password of a server; None where none is set."""
-    return os.environ.get(variable) or None
+@dataclass(frozen=True, slots=True)
+class ServerLogin:
+    """Who logs in to a server; None for what the locator or the driver's own files say."""
+
+    user: str | None
+    password: str | None = field(repr=False)
+
+
+def from_environment(variable: str) -> str | None:
+    """Give what a variable holds, or the file that the variable with `_FILE` behind it names.
+
+    The file's last line end is no part of it. None where neither variable is set.
+
+    Raises:
+        SourceError: the file cannot be read, or others than its owner can.
+    """
+    if os.environ.get(variable):
+        return os.environ[variable]
+    path = os.environ.get(variable + _FILE)
+    if not path:
+        return None
+    what = f"the file that {variable}{_FILE} names"
+    content = read_secret(Path(path), what=what, limit_bytes=_LONGEST_BYTES)
+    return content.decode("utf-8", "surrogateescape").removesuffix("\n").removesuffix("\r")
+
+
+def server_login() -> ServerLogin:
+    """Give user and password of a database server, or a directory, as the environment has them.
+
+    Raises:
+        SourceError: a file that holds one cannot be read.
+    """
+    return ServerLogin(from_environment(USER_VARIABLE), from_environment(PASSWORD_VARIABLE))

@@ -1,5 +1,6 @@
 """Times as people store them, read as days: ISO 8601, and seconds or milliseconds since 1970."""
 
+import re
 from collections import Counter
 from dataclasses import dataclass, field
 from datetime import date
@@ -12,6 +13,15 @@ _ISO = r"^((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01]))(?:$|[T ])"
 _ZONE = r"[T ]\d\d:?\d\d.*(?:[+-]\d\d:?\d\d|[A-Z]{3,5})$"
 _SECONDS = r"^(\d{9,10})(?:\.\d+)?$"
 _MILLISECONDS = r"^(\d{12,13})$"
+
+
+# What programs write where there was no time: MySQL's zero date, and zero seconds.
+_NEVER = r"^(?:0000-00-00(?:[T ]00:00:00(?:\.0+)?)?|0(?:\.0+)?)$"
+
+
+def is_never(text: str | None) -> bool:
+    """Tell whether a text stands for no time at all."""
+    return text is None or not text.strip() or re.match(_NEVER, text.strip()) is not None
 
 
 def number_of(day: date) -> int:
@@ -68,11 +78,12 @@ def days_of(column: pl.Series, *, today: date, times: Times) -> pl.Series:
         times: counts what was found.
     """
     text = pl.col("text")
+    is_time = (text.str.len_bytes() > 0) & ~text.str.contains(_NEVER)
     iso = text.str.extract(_ISO, 1).str.to_date("%Y-%m-%d", strict=False).cast(pl.Int32)
     seconds = text.str.extract(_SECONDS, 1).cast(pl.Int64)
     milliseconds = text.str.extract(_MILLISECONDS, 1).cast(pl.Int64)
     frame = pl.DataFrame({"text": column.cast(pl.String).str.strip_chars()}).with_columns(
-        text=pl.when(text.str.len_bytes() > 0).then(text)
+        text=pl.when(is_time).then(text)
     )
     read = frame.with_columns(
         iso=iso,

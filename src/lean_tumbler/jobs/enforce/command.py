@@ -33,6 +33,7 @@ class ConstraintOptions(StoreOptions, ReportOptions):
 
     apply: bool
     remove: bool
+    print: bool
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -52,6 +53,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     what = constraint.add_mutually_exclusive_group()
     what.add_argument("--apply", action="store_true", help="run the statements")
     what.add_argument("--remove", action="store_true", help="take the guard away")
+    what.add_argument("--print", action="store_true", help="print the statements, and run none")
     constraint.set_defaults(act=_constraint)
     gate = parts.add_parser(
         "gate", help="fail when anything below the floor has appeared since the accepted state"
@@ -111,7 +113,7 @@ def _constraint(options: ConstraintOptions, session: Session) -> int:
     session.emit(
         options,
         document=lambda: guard_document(state),
-        draw=lambda console: draw_guard(console, state),
+        draw=lambda console: draw_guard(console, state, statements=options.print),
     )
     return 1 if options.apply and violations.rows else 0
 

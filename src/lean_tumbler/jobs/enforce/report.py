@@ -38,11 +38,20 @@ def guard_document(state: GuardState) -> Document:
     )
 
 
-def draw_guard(console: Console, state: GuardState) -> None:
-    """Print whether the column is guarded, what stands against it, and the statements."""
+def draw_guard(console: Console, state: GuardState, *, statements: bool) -> None:
+    """Print whether the column is guarded, what stands against it, and the next step.
+
+    Args:
+        console: where to.
+        state: of the guard.
+        statements: whether to print these, which are long.
+    """
     store, violations = state.store, state.violations
     if state.stands:
         console.print(Text(f"{store}: the column is guarded.", "bold green"))
+    elif state.stands is None:
+        console.print(Text(f"{store}: whether it is guarded cannot be seen.", "bold yellow"))
+        console.print("This account has no right on the table beside SELECT; use one that owns it.")
     elif violations.rows:
         rows = count(violations.rows, "row")
         console.print(Text(f"{store}: not guarded; {rows} would not be admitted.", "bold yellow"))
@@ -59,13 +68,12 @@ def draw_guard(console: Console, state: GuardState) -> None:
     if violations.rows:
         return
     console.print()
-    if state.stands:
-        console.print("To take it away: --remove, or")
-    else:
-        console.print("The statements, which --apply runs:")
-    for statement in state.guard.remove if state.stands else state.guard.apply:
-        console.print(f"  {statement}", highlight=False, soft_wrap=True)
-    console.print(f"  Locks: {state.guard.locks}")
+    if statements:
+        for statement in state.guard.remove if state.stands else state.guard.apply:
+            console.print(statement, highlight=False, soft_wrap=True)
+    console.print(f"Locks: {state.guard.locks}")
+    verb = "--remove takes it away" if state.stands else "--apply puts it there"
+    console.print(f"Next: {verb}; --print shows the statements.")
 
 
 def gate_document(gate_results: Sequence[GateResult]) -> Document:

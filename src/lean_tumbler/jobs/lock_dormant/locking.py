@@ -8,7 +8,7 @@ from enum import StrEnum
 
 import polars as pl
 
-from lean_tumbler.core.forecast.times import Times, day_of, days_of
+from lean_tumbler.core.forecast.times import Times, day_of, days_of, is_never
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.login.sharing import in_share
@@ -194,7 +194,7 @@ class _Locking:
         days = days_of(pl.Series(texts, dtype=pl.String), today=self._today, times=Times())
         for account, text, day in zip(page, texts, days, strict=True):
             own = None if day is None else day_of(day)
-            if own is None and text is not None and text.strip():
+            if own is None and not is_never(text):
                 yield LockSkipReason.UNREADABLE_DATE
                 continue
             typed = self._choice.typed.get(folded_login(account.login or ""))

@@ -152,13 +152,13 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
     """Count failures here, or in Redis too."""
     from lean_tumbler.service.failures import OwnFailures
     from lean_tumbler.service.shared_failures import SharedFailures, redis_client
-    from lean_tumbler.stores.credentials import REDIS_PASSWORD_VARIABLE, password_from_environment
+    from lean_tumbler.stores.credentials import REDIS_PASSWORD_VARIABLE, from_environment
 
     own = OwnFailures(key=os.urandom(_KEY_BYTES), clock=time.monotonic)
     if shared is None:
         return own
     return SharedFailures(
-        redis_client(shared, password_from_environment(REDIS_PASSWORD_VARIABLE)),
+        redis_client(shared, from_environment(REDIS_PASSWORD_VARIABLE)),
         own=own,
         clock=time.monotonic,
         alert=lambda message: log(Event.ALERT, message=message),

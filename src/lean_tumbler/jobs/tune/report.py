@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from dataclasses import asdict
 from itertools import pairwise
 from typing import TYPE_CHECKING
@@ -15,7 +16,7 @@ from lean_tumbler.core.tuning.measuring import is_noisy
 from lean_tumbler.core.tuning.popularity import LIKELIEST
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import duration, guess_count, money
+from lean_tumbler.reports.wording import count, duration, guess_count, money
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -263,6 +264,20 @@ def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
     console.print()
 
 
+def _dropped(tuned: Tuned) -> Iterator[str]:
+    """Say which points were not measured for want of time, and which schemes so drop out."""
+    slow = Counter((left.scheme, left.why) for left in tuned.left_out if "MiB" not in left.why)
+    for (scheme, why), number in slow.items():
+        yield f"{scheme}: {count(number, 'point')} not measured, {why}."
+    measured = {point.scheme for point in tuned.points}
+    for scheme in sorted({left.scheme for left in tuned.left_out} | measured):
+        if scheme not in tuned.lines:
+            yield (
+                f"{scheme} is not among the candidates: fewer than two of its points were "
+                "measured. Measure again on a quiet machine."
+            )
+
+
 def _costs_of_read_by(tuned: Tuned) -> Iterator[str]:
     """Say which choice it costs that stock functions must verify what is written."""
     programs = tuned.demand.read_by
@@ -323,5 +338,6 @@ def _draw_measuring(console: Console, tuned: Tuned, host: MeasuredHost) -> None:
         for left in tuned.left_out
         if "MiB" in left.why
     ]
+    notes += _dropped(tuned)
     for note in notes:
         console.print(note, style="dim")

@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
+from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, server_login
 from lean_tumbler.stores.transport import leaves_this_machine
 
 _SCHEMES = ("ldap", "ldaps", "ldapi")
@@ -78,7 +78,7 @@ def connected(address: DirectoryAddress, *, writable: bool = False) -> Iterator[
         import ldap3  # noqa: PLC0415 - an extra
     except ModuleNotFoundError:
         raise UsageError(f"a directory needs one more package: {_HOW_TO_INSTALL}") from None
-    password = password_from_environment()
+    password = server_login().password
     try:
         # The name in the certificate is compared with the host of the URL.
         tls = ldap3.Tls(validate=ssl.CERT_REQUIRED)

@@ -28,14 +28,14 @@ class GuardState:
 
     Attributes:
         store: the store's name in the policy.
-        stands: whether the guard is there.
+        stands: whether the guard is there; None where this account cannot see it.
         admitted: what it admits, in words.
         guard: its statements.
         violations: rows that it would not admit.
     """
 
     store: str
-    stands: bool
+    stands: bool | None
     admitted: Sequence[str]
     guard: Guard
     violations: Violations
@@ -75,9 +75,12 @@ class ColumnGuard:
         with self._database.connect() as connection:
             yield connection.execution_options(no_parameters=True)
 
-    def stands(self) -> bool:
-        """Tell whether the guard is there, whole."""
-        return self._gives_a_row(self.guard.stands)
+    def stands(self) -> bool | None:
+        """Tell whether the guard is there, whole; None where this account cannot see it."""
+        if self._gives_a_row(self.guard.stands):
+            return True
+        is_seen = not self.guard.seen or self._gives_a_row(self.guard.seen)
+        return False if is_seen else None
 
     def exists(self) -> bool:
         """Tell whether the guard is there, or what a run left of it that ended half way."""

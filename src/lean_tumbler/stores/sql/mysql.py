@@ -182,6 +182,13 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         "SELECT 1 FROM information_schema.table_constraints WHERE constraint_schema ="  # noqa: S608
         f" {schema} AND table_name = '{names.table_text}' AND constraint_name = '{GUARD}'"
     )
+    # With SELECT alone, the catalogue shows the key of the columns, and no constraints.
+    seen = (
+        "SELECT 1 FROM information_schema.table_constraints WHERE constraint_schema ="  # noqa: S608
+        f" {schema} AND table_name = '{names.table_text}'"
+        " UNION SELECT 1 FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM information_schema.columns WHERE"
+        f" table_schema = {schema} AND table_name = '{names.table_text}' AND column_key <> '')"
+    )
     return Guard(
         admits=admits,
         apply=(f"{table} ADD CONSTRAINT {GUARD} CHECK ({names.column} IS NULL OR {admits});",),
@@ -189,6 +196,7 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         locks="SHARED while the table is copied: others read, but do not write.",
         stands=exists,
         exists=exists,
+        seen=seen,
     )
 
 

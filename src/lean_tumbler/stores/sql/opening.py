@@ -10,7 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from lean_tumbler.errors import SourceError, UsageError
-from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, password_from_environment
+from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, server_login
 from lean_tumbler.stores.sql.server import LOCK_SECONDS, Database, Network, Server
 from lean_tumbler.stores.sql.sqlite import open_sqlite
 from lean_tumbler.stores.transport import leaves_this_machine, require_no_secret
@@ -83,8 +83,10 @@ def _on_a_server(locator: str, *, writable: bool, lock_seconds: int) -> Database
             f"the URL holds a password, which others can see; put it into {PASSWORD_VARIABLE}"
         )
     require_no_secret(url.query, PASSWORD_VARIABLE)
+    login = server_login()
+    url = url.set(username=login.user) if login.user else url
     name = url.render_as_string().replace(network.driver, server.name, 1)
-    url = url.set(password=password_from_environment()) if password_from_environment() else url
+    url = url.set(password=login.password) if login.password else url
     # The pool and the driver log, the one with a traceback, what is raised and reported anyway.
     for logger in ("sqlalchemy.pool", "psycopg"):
         logging.getLogger(logger).setLevel(logging.CRITICAL + 1)

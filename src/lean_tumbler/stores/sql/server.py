@@ -189,6 +189,8 @@ class Guard:
         locks: what the server locks meanwhile.
         stands: a query that gives a row where it stands, and holds for every row.
         exists: a query that gives a row where it stands, or half of it does.
+        seen: a query that gives a row where this account sees constraints of the table; empty where
+            every account does.
         together: whether the statements and a look at the rows are one transaction; else the server
             looks at the rows itself.
     """
@@ -199,6 +201,7 @@ class Guard:
     locks: str
     stands: str
     exists: str
+    seen: str = ""
     together: bool = False
 
 
