@@ -62,7 +62,14 @@ def test_administrators_by_their_role(make: object, tmp_path: Path, program: Pro
     assert callable(make)
     (tmp_path / "tumbler.toml").write_text(make(tmp_path))
     source = next(tmp_path.glob("crew.*")).name
-    options = ("--column", "pw", "--privileged-column", "role", "--privileged-values", "admin,staff")
+    options = (
+        "--column",
+        "pw",
+        "--privileged-column",
+        "role",
+        "--privileged-values",
+        "admin,staff",
+    )
     for asked in (("audit", "crew"), ("audit", source, *options)):
         found = program(*asked, "--format", "csv", "--all-accounts")
         assert found.code == 0, found.err

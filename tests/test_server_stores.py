@@ -384,8 +384,6 @@ def test_an_account_that_may_only_read(
     file.chmod(0o600)
     monkeypatch.setenv("LEAN_TUMBLER_DATABASE_USER_FILE", str(file))
     assert in_process("verify", "known.csv", "--store", "kiosk").code == 0
-    refused = in_process("undo" if False else "admit", "skua0", stdin=b"Gannet 0\n")
-    assert refused.code == 0
     seen = in_process("enforce", "constraint")
     expected = "is guarded" if name == "postgresql" else "cannot be seen"
     assert (seen.code, expected in seen.out.splitlines()[0]) == (0, True), seen.out
