@@ -56,6 +56,8 @@ COMMANDS = [
     ("audit", "known.csv"),
     ("audit", "broken.csv"),
     ("explain", "-"),
+    ("draft", "harbour.db", "known.csv", "--budget", "2", "--merge"),
+    ("formula", "solve", "own.csv", "--budget", "1"),
     ("verify", "known.csv", "--store", "passengers"),
     ("verify", "own.csv", "--formula", "utf-8, prepend salt, sha1, hex"),
     ("verify", "own.csv"),

@@ -325,4 +325,5 @@ def test_an_invented_table_is_drafted_rightly(seed: int, tmp_path: Path) -> None
     """Nobody reads wrongly by a draft: who does not open is in no cohort that is written."""
     result = drafts.tried(seed, tmp_path)
     assert not result.wrong, result
+    assert not result.leaks, result
     assert result.opened + result.left == result.people

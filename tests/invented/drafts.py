@@ -34,6 +34,7 @@ class Drafted:
         opened: people whose password opens by the draft.
         left: those whose row is in no cohort of it.
         wrong: those whose row is in a cohort that does not open it, by kind: a lockout.
+        leaks: salts, stored values and passwords that stand in the policy's text.
         wrong_though_sure: those of them whose cohort was said to be sure.
     """
 
@@ -41,6 +42,7 @@ class Drafted:
     opened: int = 0
     left: int = 0
     wrong: Counter[str] = field(default_factory=Counter)
+    leaks: list[str] = field(default_factory=list)
     wrong_though_sure: int = 0
     left_kinds: Counter[str] = field(default_factory=Counter)
     cohorts: int = 0
@@ -102,7 +104,10 @@ def _judge(draft: Draft, people: list[tables.Person], result: Drafted) -> None:
     result.cohorts = sum(not cohort.twin_of for cohort in cohorts.values())
     sure = {n for n, cohort in cohorts.items() if not cohort.unsure and not cohort.twin_of}
     result.sure = len(sure)
-    policy = StoragePolicy.from_toml(policy_text(draft.stores, source="kiosk.db", day="2026-11-26"))
+    text = policy_text(draft.stores, source="kiosk.db", day="2026-11-26")
+    secrets = {s for p in people for s in (p.stored, p.salt, p.password, p.digest) if s}
+    result.leaks = [secret for secret in secrets if _is_telling(secret) and secret in text]
+    policy = StoragePolicy.from_toml(text)
     (store,) = policy.stores.values()
     reader = store_reader(policy, store)
     rows = {person.number: _row(person, store.columns.salt) for person in people}
@@ -121,6 +126,11 @@ def _judge(draft: Draft, people: list[tables.Person], result: Drafted) -> None:
         else:
             result.left += 1
             result.left_kinds[person.kind] += 1
+
+
+def _is_telling(secret: str) -> bool:
+    """Leave out what may well be a word of the policy."""
+    return len(secret) > 5 and not (secret.isascii() and secret.isalpha()) and not secret.isdigit()
 
 
 def _row(person: tables.Person, salt: str | None) -> Row:

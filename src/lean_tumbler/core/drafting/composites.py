@@ -9,11 +9,18 @@ from lean_tumbler.core.formulas.steps import DIGESTS
 from lean_tumbler.core.reading.layouts import DIGEST, SALT, ValueLayout, parse_layout
 
 _FIELD = re.compile(r"[0-9A-Za-z+/=]+")
+_MANY = 5  # values that have a field in common, for it to be written into the layout
+_VERSION = re.compile(r"v?[0-9]{1,2}", re.IGNORECASE)
 _FEW = 20  # costs are of few kinds; salts are not
 _LARGEST_COST = 10_000_000
 _HEX_DIGITS = sorted({2 * digest.size_bytes for digest in DIGESTS.values()}, reverse=True)
 _LONGEST_SALT = 64
 _ANY_DIGEST = "[0-9A-Za-z+/=]+"
+
+
+def _names_make(text: str) -> bool:
+    """Tell a version or the name of a digest, which say how a value was made."""
+    return _VERSION.fullmatch(text) is not None or text.lower() in DIGESTS
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +31,9 @@ class _Column:
 
     @property
     def is_constant(self) -> bool:
-        return len(set(self.texts)) == 1
+        """Whether it is the same in every value, and in so many that it is no salt."""
+        is_same = len(set(self.texts)) == 1
+        return is_same and (len(self.texts) >= _MANY or _names_make(self.texts[0]))
 
     @property
     def is_cost(self) -> bool:
@@ -49,7 +58,7 @@ def layouts_of(texts: Sequence[str]) -> Iterator[ValueLayout]:
     fields = [_FIELD.findall(text) for text in same]
     columns = [_Column(tuple(column)) for column in zip(*fields, strict=True)]
     for place, _ in digest_fields(first):
-        if not columns[place].is_constant or len(same) == 1:
+        if len(set(columns[place].texts)) > 1 or len(same) == 1:
             yield _layout(signs, columns, place)
 
 
