@@ -45,7 +45,7 @@ class Server:
         while True:  # a killed one may count as running until the system has buried it
             self.processes.append(_started(self.command, self.folder))
             try:
-                _wait(self.process, (*self.client, *self.probe))
+                _wait(self.process, (*self.client, *self.probe), self.folder)
             except RuntimeError:
                 assert time.monotonic() < deadline
             else:
@@ -117,11 +117,14 @@ def redis(folder: Path) -> Iterator[Redis]:
     port = str(free_port())
     command = (found("redis-server"), "--port", port, "--bind", "127.0.0.1", "--save", "")
     process = _started(command, folder)
-    _wait(process, (found("redis-cli"), "-p", port, "ping"))
+    _wait(process, (found("redis-cli"), "-p", port, "ping"), folder)
     try:
         yield Redis(f"redis://127.0.0.1:{port}/0", process)
     finally:
         _stop(process)
+
+
+_LOG = "server.log"  # what a server says, for when it does not start
 
 
 def free_port() -> int:
@@ -159,19 +162,19 @@ def _folder(user: str) -> Iterator[Path]:
         yield Path(name)
 
 
-def _wait(process: "subprocess.Popen[bytes]", probe: tuple[str, ...]) -> None:
+def _wait(process: "subprocess.Popen[bytes]", probe: tuple[str, ...], folder: Path) -> None:
     deadline = time.monotonic() + 60
     while subprocess.run(probe, capture_output=True, check=False).returncode != 0:
         if process.poll() is not None or time.monotonic() > deadline:
-            message = f"the server did not start: exit code {process.poll()}"
+            said = (folder / _LOG).read_text("utf-8", "replace")[-2000:]
+            message = f"the server did not start: exit code {process.poll()}; it said: {said}"
             raise RuntimeError(message)
         time.sleep(0.1)
 
 
 def _started(command: tuple[str, ...], folder: Path) -> "subprocess.Popen[bytes]":
-    return subprocess.Popen(
-        command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd=folder
-    )
+    with (folder / _LOG).open("ab") as log:
+        return subprocess.Popen(command, stdout=log, stderr=log, cwd=folder)
 
 
 def _stop(process: "subprocess.Popen[bytes]") -> None:
@@ -214,7 +217,7 @@ def _postgresql_in(folder: Path) -> Iterator[Server]:
     login = ("-h", str(folder), "-U", "tumbler")
     client = (psql, *login, "-v", "ON_ERROR_STOP=1", "-tA", "postgres")
     try:
-        _wait(processes[0], (*client, "-c", "select 1"))
+        _wait(processes[0], (*client, "-c", "select 1"), folder)
         yield Server(
             url=f"postgresql://tumbler@/postgres?host={folder}",
             client=client,
@@ -238,14 +241,16 @@ def mariadb(*options: str) -> Iterator[Server]:
         data, path = str(folder / "data"), str(folder / "s")
         user = ("--user=mysql",) if os.geteuid() == 0 else ()
         subprocess.run(
-            (install, "--no-defaults", f"--datadir={data}", *user,
+            # At its start it clears its folder for temporary files, others' files too.
+            (install, "--no-defaults", f"--datadir={data}", f"--tmpdir={folder}", *user,
              "--auth-root-authentication-method=normal", "--skip-test-db"),
             check=True,
             capture_output=True,
             cwd=folder,
         )  # fmt: skip
         command = (
-            server, "--no-defaults", f"--datadir={data}", f"--socket={path}", *user,
+            server, "--no-defaults", f"--datadir={data}", f"--tmpdir={folder}",
+            f"--socket={path}", *user,
             f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0",
             *(options or ("--skip-networking",)),
         )  # fmt: skip
@@ -258,7 +263,7 @@ def mariadb(*options: str) -> Iterator[Server]:
         )
         client = (found("mariadb"), *login)
         try:
-            _wait(processes[0], (*client, "-e", "select 1"))
+            _wait(processes[0], (*client, "-e", "select 1"), folder)
             subprocess.run((*client, "-e", "create database ferries"), check=True)
             yield Server(
                 url=f"mysql://root@/ferries?unix_socket={path}",
@@ -368,7 +373,7 @@ def openldap(certificate: Path | None = None) -> Iterator[Directory]:
         )
         login = ("-H", address, "-x", "-D", f"cn=admin,{base}", "-w", DIRECTORY_PASSWORD)
         try:
-            _wait(process, (whoami, *login))
+            _wait(process, (whoami, *login), folder)
             yield Directory(
                 socket_url=address,
                 base=base,

@@ -5,13 +5,13 @@ import json
 import subprocess
 import time
 from collections.abc import Iterator, Sequence
-from functools import partial
+from contextlib import chdir
 from pathlib import Path
 
 import pytest
 
 import servers
-from conftest import CHEAP_POLICY, PROGRAM, Program, run_program
+from conftest import CHEAP_POLICY, PROGRAM, Finished, Program, run_in_process, run_program
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.interface import Account, Swap, SwapResult
@@ -230,7 +230,10 @@ def kiosk(
     login: str,
     stored: str,
 ) -> Program:
-    """Write a policy for a table of MD5 values, and its known accounts; give the program there."""
+    """Write a policy for a table of MD5 values, and its known accounts; give the program there.
+
+    It runs in this process: these are many short runs.
+    """
     (folder / "tumbler.toml").write_text(
         CHEAP_POLICY.partition("[store.passengers]")[0]
         + f'[store.kiosk]\nlocator = "{server.url}"\ntable = "{table}"\n'
@@ -241,7 +244,12 @@ def kiosk(
     (folder / "known.csv").write_text(
         "login,password\n" + "".join(f"{name},{password}\n" for name, password in people)
     )
-    return partial(run_program, cwd=folder)
+
+    def run(*arguments: str, stdin: bytes = b"") -> Finished:
+        with chdir(folder):
+            return run_in_process(*arguments, stdin=stdin)
+
+    return run
 
 
 # Kinds of keys, and eight of them in the order in which the server sorts them.
