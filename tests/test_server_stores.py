@@ -322,8 +322,18 @@ def test_keys_of_any_type(
     assert run("rehearse", "known.csv").code == 0
 
 
-@pytest.mark.parametrize("name", ["postgresql", "mariadb"])
-@pytest.mark.parametrize("table", ["User", "order", "a b", "o'clock", "semi;colon", "per%cent"])
+@pytest.mark.parametrize(
+    ("name", "table"),
+    [
+        ("postgresql", "User"),
+        ("postgresql", "o'clock"),
+        ("postgresql", "per%cent"),
+        ("mariadb", "order"),
+        ("mariadb", "a b"),
+        ("mariadb", "semi;colon"),
+        ("mariadb", "per%cent"),
+    ],
+)
 def test_a_table_of_another_schema(
     name: str, table: str, running: dict[str, servers.Server], tmp_path: Path
 ) -> None:
