@@ -33,6 +33,7 @@ from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.reports.terminal import new_table, result_console
 
 BASES = [
     hashlib.md5(b"x").hexdigest(),
@@ -514,3 +515,17 @@ def test_values_kept_as_blobs_and_numbers_are_read(tmp_path: Path, program: Prog
     grades = document["stores"][0]["grades"]
     assert grades == {"readable": 1, "fast-unsalted": 2}
     assert document["stores"][0]["findings"][0]["code"] in {"unsalted-digest", "plain-text"}
+
+
+@pytest.mark.parametrize("columns", [40, 60, 80, 120])
+def test_a_table_leaves_nothing_out(columns: int) -> None:
+    """Labels and numbers are broken over lines where a terminal is narrow, and stay whole."""
+    table = new_table("what you do", "in 30 days", "in 90 days", "in 365 days", right=(1, 2, 3))
+    cells = ("wait-for-everybody-to-log-in", "1,234,567", "12,345,678", "123,456,789")
+    table.add_row(*cells)
+    out = io.StringIO()
+    result_console(out, columns=columns).print(table)
+    signs = Counter("".join(cells))
+    seen = Counter(out.getvalue())
+    assert not [sign for sign, number in signs.items() if seen[sign] < number]
+    assert "…" not in out.getvalue()

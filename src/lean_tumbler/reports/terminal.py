@@ -48,14 +48,15 @@ def result_console(file: IO[str], *, columns: int) -> Console:
 
 
 def new_table(*headings: str, right: tuple[int, ...] = ()) -> Table:
-    """Start a table; columns named in `right` hold numbers."""
+    """Start a table; columns named in `right` hold numbers.
+
+    However narrow the terminal, what stands in it is broken over lines, and never left out.
+    """
     table = Table(
         box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold", expand=False
     )
     for index, heading in enumerate(headings):
-        table.add_column(
-            heading, justify="right" if index in right else "left", no_wrap=index in right
-        )
+        table.add_column(heading, justify="right" if index in right else "left", overflow="fold")
     return table
 
 
