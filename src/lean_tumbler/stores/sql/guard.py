@@ -56,8 +56,8 @@ class ColumnGuard:
         self, database: Database, *, table: TableName, column: str, key: str, policy: StoragePolicy
     ) -> None:
         self._database = database
-        with database.errors():
-            columns = sa.inspect(database.engine).get_columns(table.name, table.schema)
+        with database.inspector() as inspector:
+            columns = inspector.get_columns(table.name, table.schema)
         kind = next((each["type"] for each in columns if each["name"] == column), None)
         if kind is None:
             raise UsageError(f"{database.locator}, table {table}: no column “{column}”")

@@ -71,8 +71,7 @@ class TableRows:
         return given if self._key_type is None else sa.cast(given, self._key_type)
 
     def _column_types(self) -> dict[str, Any]:
-        with self._database.errors():
-            inspector = sa.inspect(self._database.engine)
+        with self._database.inspector() as inspector:
             found = inspector.get_columns(self._name.name, self._name.schema)
         return {column["name"]: column["type"] for column in found}
 
@@ -80,15 +79,14 @@ class TableRows:
         found = self._database.table_named(text)
         if found is not None:
             return found
-        with self._database.errors():
-            if text in sa.inspect(self._database.engine).get_view_names():
+        with self._database.inspector() as inspector:
+            if text in inspector.get_view_names():
                 raise UsageError(f"{self._place} is a view; name the table under it")
         hint = nearest(text, tuple(map(str, self._database.tables())))
         raise UsageError(f"{self._database.locator} has no table “{text}”; {hint}")
 
     def _primary_key(self, *, writable: bool) -> str:
-        with self._database.errors():
-            inspector = sa.inspect(self._database.engine)
+        with self._database.inspector() as inspector:
             names = inspector.get_pk_constraint(self._name.name, self._name.schema)[
                 "constrained_columns"
             ]

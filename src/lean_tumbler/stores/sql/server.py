@@ -68,8 +68,7 @@ class Database:
     def tables(self) -> list[TableName]:
         """List the tables, those of other schemas last; parts of a table are none."""
         parts = self._partitions()
-        with self.errors():
-            inspector = sa.inspect(self.engine)
+        with self.inspector() as inspector:
             usual = inspector.default_schema_name
             found = [
                 TableName(name)
@@ -95,8 +94,7 @@ class Database:
 
     def keys(self, table: TableName) -> list[str]:
         """Name the columns that each name a row alone: the primary key first, then unique ones."""
-        with self.errors():
-            inspector = sa.inspect(self.engine)
+        with self.inspector() as inspector:
             primary = inspector.get_pk_constraint(table.name, table.schema)["constrained_columns"]
             unique = inspector.get_unique_constraints(table.name, table.schema)
             indexes = inspector.get_indexes(table.name, table.schema)
@@ -110,8 +108,7 @@ class Database:
     def table_named(self, text: str) -> TableName | None:
         """Find a table by its name, or by its schema's name, a dot and its own."""
         schema, _, name = text.rpartition(".")
-        with self.errors():
-            inspector = sa.inspect(self.engine)
+        with self.inspector() as inspector:
             if text in inspector.get_table_names():
                 return TableName(text)
             if schema and schema in inspector.get_schema_names():
@@ -127,6 +124,12 @@ class Database:
             SourceError: for every other of the database's errors.
         """
         return database_errors(self.locator, self.server.meaning, self.engine.dialect.loaded_dbapi)
+
+    @contextmanager
+    def inspector(self) -> Iterator[sa.Inspector]:
+        """Give what reads the catalogue, over one connection; errors are told as with `errors`."""
+        with self.connect() as connection:
+            yield sa.inspect(connection)
 
     @contextmanager
     def connect(self) -> Iterator[sa.Connection]:

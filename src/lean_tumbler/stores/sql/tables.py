@@ -83,10 +83,8 @@ class DatabaseTable:
         return server.batches(self.database, query)
 
     def _binary_columns(self) -> frozenset[str]:
-        with self.database.errors():
-            columns = sa.inspect(self.database.engine).get_columns(
-                self.table.name, self.table.schema
-            )
+        with self.database.inspector() as inspector:
+            columns = inspector.get_columns(self.table.name, self.table.schema)
         return frozenset(column["name"] for column in columns if is_binary(column["type"]))
 
 
@@ -124,8 +122,7 @@ def tables_of_database(database: Database, wanted: str = "") -> list[DatabaseTab
     """Find the tables of a database, or the one that is wanted; all, where that is not there."""
     one = database.table_named(wanted) if wanted else None
     names = database.tables() if one is None else [one]
-    with database.errors():
-        inspector = sa.inspect(database.engine)
+    with database.inspector() as inspector:
         found = {
             table: tuple(
                 column["name"] for column in inspector.get_columns(table.name, table.schema)
