@@ -9,15 +9,12 @@ from lean_tumbler.core.formulas.stored_digests import read_digest
 from lean_tumbler.core.schemes.base import BARE_LAYOUTS, PRINTED_BYTES, Kind, ParsedValue, Says
 from lean_tumbler.core.schemes.catalogue import BARE_CRYPT_SCHEMES
 
-_SIGNS = re.compile(r"[^0-9A-Za-z+/=]+|(?<![0-9A-Za-z])/|/(?![0-9A-Za-z+])")
 _DIGEST_BYTES = frozenset(digest.size_bytes for digest in DIGESTS.values())
 _LEAST_BYTES = 12  # of a digest among other fields
 _CUT_CHARACTERS = 8  # of a digest that was cut off; a shorter one is a word
 _CUT = re.compile(r"(?=[0-9a-fA-F]*[a-fA-F])(?=[0-9a-fA-F]*[0-9])(?:[0-9a-f]+|[0-9A-F]+)")
-_FIELD = re.compile(r"[0-9A-Za-z+/=]+")
+FIELD = re.compile(r"[0-9A-Za-z+/=]+")  # of a composite value; other signs stand between
 _BLOB_CHARACTERS = 24  # from here on, a text of letters and digits alone is not typed
-
-
 LOCKED = "locked or empty"  # the label of values that no password opens
 
 
@@ -78,9 +75,9 @@ def _of_text(text: str) -> ValueClass:
     """Classify a text that no layout explains."""
     found = digest_fields(text)
     if found:
-        signs = "".join(_FIELD.sub("", text))
+        signs = "".join(FIELD.sub("", text))
         return ValueClass(ClassKind.COMPOSITE, f"{found[0][1]} among fields between “{signs}”")
-    if len(text) >= _BLOB_CHARACTERS and _FIELD.fullmatch(text):
+    if len(text) >= _BLOB_CHARACTERS and FIELD.fullmatch(text):
         read = read_digest(text)
         written = read[1] if read else "letters and digits"
         return ValueClass(ClassKind.BLOB, f"{len(text)} characters of {written}")
@@ -91,7 +88,7 @@ def _of_text(text: str) -> ValueClass:
 
 def digest_fields(text: str) -> list[tuple[int, str]]:
     """Give the fields of a composite text that may be its digest: place among the fields, label."""
-    fields = _FIELD.findall(text)
+    fields = FIELD.findall(text)
     if len(fields) < 2:
         return []
     found = []

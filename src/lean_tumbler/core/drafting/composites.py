@@ -4,11 +4,10 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from lean_tumbler.core.drafting.classes import digest_fields
+from lean_tumbler.core.drafting.classes import FIELD, digest_fields
 from lean_tumbler.core.formulas.steps import DIGESTS
 from lean_tumbler.core.reading.layouts import DIGEST, SALT, ValueLayout, parse_layout
 
-_FIELD = re.compile(r"[0-9A-Za-z+/=]+")
 _MANY = 5  # values that have a field in common, for it to be written into the layout
 _VERSION = re.compile(r"v?[0-9]{1,2}", re.IGNORECASE)
 _FEW = 20  # costs are of few kinds; salts are not
@@ -50,12 +49,12 @@ def layouts_of(texts: Sequence[str]) -> Iterator[ValueLayout]:
         texts: some of the class.
     """
     first = texts[0]
-    signs = _FIELD.split(first)
+    signs = FIELD.split(first)
     if len(signs) < 3:
         yield from _without_signs(texts)
         return
-    same = [text for text in texts if _FIELD.split(text) == signs]
-    fields = [_FIELD.findall(text) for text in same]
+    same = [text for text in texts if FIELD.split(text) == signs]
+    fields = [FIELD.findall(text) for text in same]
     columns = [_Column(tuple(column)) for column in zip(*fields, strict=True)]
     for place, _ in digest_fields(first):
         if len(set(columns[place].texts)) > 1 or len(same) == 1:

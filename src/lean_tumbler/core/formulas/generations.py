@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from lean_tumbler.core.formulas.search_space import Constants
-from lean_tumbler.core.formulas.solutions import Narrowed, NearMiss, Solution, SolvedAccount
+from lean_tumbler.core.formulas.solutions import Narrowed, Solution, SolvedAccount
 from lean_tumbler.core.formulas.solver import Solver
 
 _FIRST_SHARE = 0.8  # of the time, for the first account that leads
@@ -30,13 +30,17 @@ class Generations:
 
     Attributes:
         found: those that explain most come first.
-        unexplained: the places of accounts that no formula explains.
-        solution: the same as one search's: solved where one formula explains all accounts.
+        tried: digests that were computed.
+        seconds: how long all searches took.
+        exhausted: whether each searched the whole space.
+        reached: the last stage that the first search began, in words.
     """
 
     found: tuple[Generation, ...]
-    unexplained: tuple[int, ...]
-    solution: Solution
+    tried: int
+    seconds: float
+    exhausted: bool
+    reached: str
 
 
 def solve_generations(
@@ -65,11 +69,11 @@ def solve_generations(
     deadline = started + budget_seconds
     left = list(range(len(accounts)))
     found: list[Generation] = []
-    unexplained: list[int] = []
+    is_unexplained = False
     searches: list[Solution] = []
     while left and clock() < deadline:
         seconds_left = deadline - clock()
-        share = _OTHERS_SECONDS if unexplained else _FIRST_SHARE * seconds_left
+        share = _OTHERS_SECONDS if is_unexplained else _FIRST_SHARE * seconds_left
         searches.append(
             Solver(
                 [accounts[place] for place in left],
@@ -83,31 +87,16 @@ def solve_generations(
         )
         explained = searches[-1].best
         if not explained:
-            unexplained.append(left.pop(searches[-1].led_by))
+            is_unexplained = True
+            del left[searches[-1].led_by]
             continue
         formulas, places = explained
         found.append(Generation(formulas, tuple(left[place] for place in places)))
         left = [place for number, place in enumerate(left) if number not in places]
-    ordered = tuple(sorted(found, key=lambda each: -len(each.explained)))
     return Generations(
-        found=ordered,
-        unexplained=tuple(sorted((*unexplained, *left))),
-        solution=_together(ordered, searches, len(accounts), clock() - started),
-    )
-
-
-def _together(
-    found: Sequence[Generation], searches: Sequence[Solution], accounts: int, seconds: float
-) -> Solution:
-    """Give what all searches found as one solution."""
-    whole = found[0].formulas if found and len(found[0].explained) == accounts else ()
-    return Solution(
-        formulas=whole,
-        near_misses=()
-        if whole
-        else tuple(NearMiss(each.formulas[0], each.explained) for each in found),
+        found=tuple(sorted(found, key=lambda each: -len(each.explained))),
         tried=sum(search.tried for search in searches),
-        seconds=seconds,
+        seconds=clock() - started,
         exhausted=all(search.exhausted for search in searches),
         reached=searches[0].reached if searches else "",
     )

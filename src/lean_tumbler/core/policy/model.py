@@ -70,11 +70,6 @@ class Target:
         return f"{self.scheme} {costs}"
 
 
-ROLES = (
-    "account", "login", "stored", "salt", "last_login", "privileged", "created", "updated",
-)  # fmt: skip
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Columns:
     """The store's own names for what the tool needs; None where there is none.
@@ -99,6 +94,9 @@ class Columns:
         """Role -> the own name of its column, of those that are there."""
         named = ((role, getattr(self, role)) for role in ROLES)
         return {role: own for role, own in named if own}
+
+
+ROLES = tuple(name for name in Columns.__dataclass_fields__ if name != "privileged_values")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -45,19 +45,6 @@ class CohortTable(PolicyTable, frozen=True, kw_only=True):
     when: str = ""
 
 
-class ColumnsTable(PolicyTable, frozen=True, kw_only=True):
-    """`[store.NAME.columns]`: the table's own names."""
-
-    account: str | None = None
-    login: str | None = None
-    stored: str | None = None
-    salt: str | None = None
-    last_login: str | None = None
-    privileged: str | None = None
-    created: str | None = None
-    updated: str | None = None
-
-
 class PrivilegedTable(PolicyTable, frozen=True, kw_only=True):
     """`privileged`, where a column of roles says who is an administrator."""
 

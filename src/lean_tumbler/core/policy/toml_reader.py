@@ -29,7 +29,7 @@ from lean_tumbler.core.policy.model import (
     StorePolicy,
     Target,
 )
-from lean_tumbler.core.policy.tables import ColumnsTable, Document, PrivilegedTable, StoreTable
+from lean_tumbler.core.policy.tables import Document, PrivilegedTable, StoreTable
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
@@ -281,7 +281,10 @@ class _Reader(Entries):
         if isinstance(told, dict):
             by_value = self.read(f"{place}.privileged", told, PrivilegedTable)
             entries = {**entries, "privileged": by_value.column}
-        table = self.read(place, entries, ColumnsTable)
+        kind = defstruct(
+            "ColumnsTable", [(r, str | None, None) for r in ROLES], forbid_unknown_fields=True
+        )
+        table = self.read(place, entries, kind)
         columns = Columns(
             **{role: getattr(table, role) for role in ROLES},
             privileged_values=by_value.values if by_value else (),

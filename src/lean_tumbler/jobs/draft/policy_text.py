@@ -4,11 +4,12 @@ import json
 import re
 import textwrap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lean_tumbler.core.drafting.classes import ClassKind
 from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
 from lean_tumbler.core.policy import Target
+from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.policy.model import StorePolicy
 from lean_tumbler.jobs.draft.drafting import DraftedStore
 from lean_tumbler.reports.wording import count
@@ -24,7 +25,6 @@ class PlacedStore:
     Attributes:
         locator: as the policy has it.
         needs_table: whether its table must be named.
-        others: columns of credentials for which no store could be drafted, with the reason.
     """
 
     name: str
@@ -212,13 +212,7 @@ def merged_text(
         same = _same_store(placed, existing)
         if same is None:
             name = free_name(placed.name, existing)
-            renamed = PlacedStore(
-                name=name,
-                locator=placed.locator,
-                needs_table=placed.needs_table,
-                drafted=placed.drafted,
-            )
-            lines += store_text(renamed)
+            lines += store_text(replace(placed, name=name))
             added.append(f"the store {name}")
             continue
         lines += _new_cohorts(same, placed, added)
@@ -226,20 +220,22 @@ def merged_text(
 
 
 def _new_cohorts(same: StorePolicy, placed: PlacedStore, added: list[str]) -> Iterator[str]:
-    here = PlacedStore(
-        name=same.name,
-        locator=placed.locator,
-        needs_table=placed.needs_table,
-        drafted=placed.drafted,
-    )
-    known = {_identity(c.formula.text if c.formula else "", c.then, c.scheme,
-                       c.layout.text if c.layout else "", str(c.condition or ""))
-             for c in same.cohorts}  # fmt: skip
+    here = replace(placed, name=same.name)
+    known = {
+        (
+            c.formula.text if c.formula else "",
+            c.then,
+            c.scheme,
+            c.layout.text if c.layout else "",
+            str(c.condition or ""),
+        )
+        for c in same.cohorts
+    }
     names = {cohort.name for cohort in same.cohorts}
     for name, cohort in placed.drafted.cohorts.items():
         explanation = cohort.explanation
-        before, _, then = explanation.formula.partition(", then ")
-        own = _identity(before, then, explanation.scheme, explanation.layout, cohort.condition)
+        before, then = split_then(explanation.formula)
+        own = (before, then, explanation.scheme, explanation.layout, cohort.condition)
         if own in known:
             continue
         chosen = free_name(name, names)
@@ -251,10 +247,6 @@ def _new_cohorts(same: StorePolicy, placed: PlacedStore, added: list[str]) -> It
         yield ""
         yield f"[store.{key(same.name)}.parts]"
         yield from parts_lines(missing)
-
-
-def _identity(*parts: str) -> tuple[str, ...]:
-    return parts
 
 
 def _same_store(placed: PlacedStore, existing: Mapping[str, StorePolicy]) -> StorePolicy | None:

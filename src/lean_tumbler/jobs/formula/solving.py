@@ -163,7 +163,7 @@ def _solved(
 ) -> Solved:
     """Give what was found of all groups as one result."""
     generations = tuple(_together(rows, parts, found))
-    solutions = [each.generations.solution for each in found]
+    searches = [each.generations for each in found]
     lines = tuple(row.line for row in rows)
     explained = {place for each in generations for place in each.explained}
     one = len(generations) == 1 and len(explained) == len(rows)
@@ -173,12 +173,12 @@ def _solved(
         near_misses=()
         if one
         else tuple(NearMiss(each.formulas[0], each.explained) for each in generations),
-        tried=sum(each.tried for each in solutions),
-        seconds=sum(each.seconds for each in solutions),
-        exhausted=all(each.exhausted for each in solutions),
-        reached=solutions[0].reached,
+        tried=sum(each.tried for each in searches),
+        seconds=sum(each.seconds for each in searches),
+        exhausted=all(each.exhausted for each in searches),
+        reached=searches[0].reached,
     )
-    prepared = [account_of(row, None, parts) or _nothing(row) for row in rows]
+    prepared = [made for row in rows if (made := account_of(row, None, parts))]
     used = {part for each in generations for part in parts_used(notation.parse(each.formulas[0]))}
     return Solved(
         solution=solution,
@@ -191,10 +191,6 @@ def _solved(
         differences=tuple(difference(solution.formulas[0], other) for other in solution.formulas),
         next_checks=() if is_whole else tuple(next_checks(prepared, constants, solution)),
     )
-
-
-def _nothing(row: KnownRow) -> SolvedAccount:
-    return SolvedAccount(inputs=Inputs(password=row.password, login=row.login), stored=row.text)
 
 
 def _together(
@@ -267,10 +263,10 @@ def _groups(rows: Sequence[KnownRow], parts: Mapping[str, str]) -> list[list[Kno
     """Group accounts that one formula can explain: by inputs, composite values by their make."""
     groups: dict[object, list[KnownRow]] = {}
     for row in rows:
-        made = account_of(row, None, parts) or _nothing(row)
+        made = account_of(row, None, parts)
         is_composite = row.value_class.kind is ClassKind.COMPOSITE
         make = row.value_class if is_composite else None
-        inputs = (bool(made.inputs.salt), frozenset(made.inputs.parts))
+        inputs = made and (bool(made.inputs.salt), frozenset(made.inputs.parts))
         groups.setdefault((make, inputs), []).append(row)
     return list(groups.values())
 

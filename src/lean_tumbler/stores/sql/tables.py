@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
@@ -41,7 +42,7 @@ class DatabaseTable:
         """Say what the schema declares of a column."""
         return self.database.server.declared(self.database, self.table, column)
 
-    @property
+    @cached_property
     def keys(self) -> tuple[str, ...]:
         """The columns that each name a row alone, the primary key first."""
         return tuple(self.database.keys(self.table))
