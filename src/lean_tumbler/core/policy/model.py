@@ -96,6 +96,8 @@ class Columns:
         return {role: own for role, own in named if own}
 
 
+# What a yes/no column says of everybody else, in small letters.
+NOT_PRIVILEGED = ("", "0", "f", "n", "false", "no")
 ROLES = tuple(name for name in Columns.__dataclass_fields__ if name != "privileged_values")
 
 

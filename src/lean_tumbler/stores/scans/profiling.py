@@ -16,6 +16,7 @@ from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy
+from lean_tumbler.core.policy.model import NOT_PRIVILEGED
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.core.tuning.attacker import Attacker
@@ -35,7 +36,6 @@ NO_GRADED_ROWS = pl.DataFrame(
         "wrapped": pl.Boolean,
     }
 )  # fmt: skip
-_FALSE = ("", "0", "f", "n", "false", "no")
 
 
 def _ignore(_: int) -> None:
@@ -112,7 +112,9 @@ def _frames(
         roles = {role: pl.col(name) if name else missing for role, name in named.items()}
         text = roles["privileged"].str.to_lowercase()
         values = [value.lower() for value in columns.privileged_values]
-        truth = (text.is_in(values) if values else ~text.is_in(_FALSE)).fill_null(value=False)
+        truth = (text.is_in(values) if values else ~text.is_in(NOT_PRIVILEGED)).fill_null(
+            value=False
+        )
         yield frame.select(
             account=pl.col(account).fill_null(place) if account else place,
             stored=roles["stored"],

@@ -9,6 +9,7 @@ import sqlalchemy as sa
 from sqlalchemy.sql.compiler import SQLCompiler
 
 from lean_tumbler.core.policy import Columns
+from lean_tumbler.core.policy.model import NOT_PRIVILEGED
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey
 from lean_tumbler.stores.naming import nearest, require_column
@@ -16,7 +17,6 @@ from lean_tumbler.stores.sql.origins import origins
 from lean_tumbler.stores.sql.server import Column, Database, Expression, TableName, is_binary
 
 _KEY_CHARACTERS = 255
-_FALSE = ("", "0", "f", "n", "false", "no")
 
 
 class TableRows:
@@ -170,7 +170,7 @@ class TableRows:
         """Give an expression for an administrator's row; NULL is none's."""
         text = sa.func.lower(sa.cast(column, sa.String))
         values = [value.lower() for value in self._columns.privileged_values]
-        told = text.in_(values) if values else text.not_in(_FALSE)
+        told = text.in_(values) if values else text.not_in(NOT_PRIVILEGED)
         return sa.and_(column.is_not(None), told)
 
     def fetch(self, login: str) -> list[Account]:
