@@ -135,6 +135,15 @@ def run_context(
         )
 
 
+def reading_context(advance: "Callable[[int], None]") -> "RunContext":
+    """Give what a job works with that goes through a store's rows and writes none of them."""
+    from lean_tumbler.jobs.bulk.context import RunContext
+
+    return RunContext(
+        clock=time.perf_counter, randomness=os.urandom, pause=time.sleep, progress=advance
+    )
+
+
 def finished_copy(store: "Store") -> str:
     """End a bulk step that went through; give the file that was written, or nothing."""
     from lean_tumbler.stores.interface import WritesCopy

@@ -137,6 +137,17 @@ def expected(model: ReturnModel, exposure: WatchedAccounts, busy: Numbers) -> Nu
     return weekly
 
 
+def _added_up(exposures: Sequence[WatchedAccounts]) -> tuple[Numbers, Numbers]:
+    """Count who returned in each week, and who did not of those that were watched for so many."""
+    longest = max(len(exposure.returned) for exposure in exposures)
+    in_week, left = np.zeros(longest), np.zeros(longest + 1)
+    for exposure in exposures:
+        weeks = len(exposure.returned)
+        in_week[:weeks] += exposure.returned
+        left[weeks] += max(0.0, exposure.at_risk - float(exposure.returned.sum()))
+    return in_week, left
+
+
 def fit(
     exposures: Sequence[WatchedAccounts], start: ReturnModel | None = None, *, leaving: float = 0.0
 ) -> ReturnModel | None:
@@ -151,15 +162,8 @@ def fit(
 
     if returns_of(exposures) < FEWEST_RETURNS:
         return None
-    longest = max(len(exposure.returned) for exposure in exposures)
-    # Watched for equally long, accounts can be added up.
-    returned = np.zeros((longest + 1, longest))
-    left = np.zeros(longest + 1)
-    for exposure in exposures:
-        weeks = len(exposure.returned)
-        returned[weeks, :weeks] += exposure.returned
-        left[weeks] += max(0.0, exposure.at_risk - float(exposure.returned.sum()))
-    in_week = returned.sum(axis=0)
+    in_week, left = _added_up(exposures)
+    longest = len(in_week)
     edges = np.arange(longest + 1, dtype=np.float64) * WEEK
 
     def cost(logs: Numbers) -> tuple[float, Numbers]:

@@ -67,6 +67,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a file (SQLite, CSV, JSON, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst),"
         " a URL, or a store of the policy",
     )
+    _add_column_options(parser)
+    _add_likely_password_options(parser)
+    parser.add_argument(
+        "--fail-on",
+        metavar="SEVERITY|CODE",
+        help="exit with 1 where such a finding, or a worse one, is there",
+    )
+    parser.add_argument(
+        "--all-accounts",
+        action="store_true",
+        help="with --format csv: list every account, also those that no finding concerns",
+    )
+    add_attacker_option(parser)
+    add_policy_option(parser)
+    add_report_options(parser, "csv", "html", "sarif")
+
+
+def _add_column_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--table", metavar="NAME", help="look at this table alone")
     parser.add_argument("--column", metavar="NAME", help="the column of the stored values")
     for role in _COLUMN_OPTIONS:
@@ -76,6 +94,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="TEXT,TEXT",
         help="what stands in that column for an administrator; without it, anything but no",
     )
+
+
+def _add_likely_password_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--words",
         metavar="WORD,WORD",
@@ -94,19 +115,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--slow-schemes", action="store_true", help="within the budget, try slow schemes too"
     )
-    parser.add_argument(
-        "--fail-on",
-        metavar="SEVERITY|CODE",
-        help="exit with 1 where such a finding, or a worse one, is there",
-    )
-    parser.add_argument(
-        "--all-accounts",
-        action="store_true",
-        help="with --format csv: list every account, also those that no finding concerns",
-    )
-    add_attacker_option(parser)
-    add_policy_option(parser)
-    add_report_options(parser, "csv", "html", "sarif")
 
 
 def run(options: Options, session: Session) -> int:

@@ -26,9 +26,10 @@ from lean_tumbler.errors import Interrupted, UsageError
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.bulk.deriving import RemoteDerivation
     from lean_tumbler.jobs.bulk.layering import Selection
+    from lean_tumbler.jobs.bulk.summary import LayeringSummary
 
 EXAMPLE = """\
   lean-tumbler layer --store passengers --dry-run
@@ -92,7 +93,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.layering import Workers, layer_store
     from lean_tumbler.jobs.bulk.left import left_lines
     from lean_tumbler.jobs.layer.report import draw_layer, layer_document
     from lean_tumbler.stores.file_access import write_text
@@ -102,6 +102,24 @@ def run(options: Options, session: Session) -> int:
     require_cohort("--only", options.only, store_policy)
     for name in options.unproven:
         require_cohort("--unproven", name, store_policy)
+    summary = _layered(options, session, policy, store_policy)
+    if options.list_left:
+        write_text(options.list_left, "".join(left_lines(summary)))
+    session.emit(
+        options,
+        document=lambda: layer_document(summary),
+        draw=lambda console: draw_layer(console, summary),
+    )
+    if summary.stopped or summary.failed:
+        return Interrupted.exit_code
+    return int(bool(summary.unproven))
+
+
+def _layered(
+    options: Options, session: Session, policy: "StoragePolicy", store_policy: "StorePolicy"
+) -> "LayeringSummary":
+    from lean_tumbler.jobs.bulk.layering import Workers, layer_store
+
     local_workers = options.workers or os.cpu_count() or 1
     ready_on = session.clock().astimezone(UTC).date()
     with (
@@ -123,16 +141,7 @@ def run(options: Options, session: Session) -> int:
         )
         if not summary.stopped:
             summary.copy = finished_copy(store)
-    if options.list_left:
-        write_text(options.list_left, "".join(left_lines(summary)))
-    session.emit(
-        options,
-        document=lambda: layer_document(summary),
-        draw=lambda console: draw_layer(console, summary),
-    )
-    if summary.stopped or summary.failed:
-        return Interrupted.exit_code
-    return int(bool(summary.unproven))
+    return summary
 
 
 def _selection(options: Options) -> "Selection":

@@ -20,7 +20,8 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
 
 if TYPE_CHECKING:
-    from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.jobs.lock_dormant.locking import Locked
 
 EXAMPLE = """\
   lean-tumbler lock-dormant --away 180 --dry-run --list reset.csv
@@ -68,7 +69,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.lock_dormant.locking import LockChoice, lock_dormant
     from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document, reset_list
     from lean_tumbler.stores.file_access import write_text
 
@@ -78,6 +78,22 @@ def run(options: Options, session: Session) -> int:
         raise UsageError(
             "--backup and --to are needed: what is locked must be possible to open again"
         )
+    locked = _locked(options, session, policy, store_policy)
+    if options.list:
+        write_text(options.list, "".join(reset_list(locked)))
+    session.emit(
+        options,
+        document=lambda: locked_document(locked),
+        draw=lambda console: draw_locked(console, locked, listed=str(options.list or "")),
+    )
+    return Interrupted.exit_code if locked.stopped else 0
+
+
+def _locked(
+    options: Options, session: Session, policy: "StoragePolicy", store_policy: "StorePolicy"
+) -> "Locked":
+    from lean_tumbler.jobs.lock_dormant.locking import LockChoice, lock_dormant
+
     choice = LockChoice(
         before=options.before or session.today() - timedelta(days=options.away or 0),
         undated=options.undated,
@@ -106,14 +122,7 @@ def run(options: Options, session: Session) -> int:
         )
         if not locked.stopped:
             locked.copy = finished_copy(store)
-    if options.list:
-        write_text(options.list, "".join(reset_list(locked)))
-    session.emit(
-        options,
-        document=lambda: locked_document(locked),
-        draw=lambda console: draw_locked(console, locked, listed=str(options.list or "")),
-    )
-    return Interrupted.exit_code if locked.stopped else 0
+    return locked
 
 
 def _typed(options: Options, store: "StorePolicy", today: date) -> dict[str, date]:

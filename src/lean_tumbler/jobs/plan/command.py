@@ -2,12 +2,12 @@
 
 import argparse
 import os
-import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.bulk import reading_context
 from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
 from lean_tumbler.cli.option_types import ForecastOptions, ReportOptions
 from lean_tumbler.cli.options import (
@@ -80,7 +80,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.jobs.bulk.layering import Workers
     from lean_tumbler.jobs.plan.planning import plan_store
     from lean_tumbler.jobs.plan.report import draw_plan, plan_document
@@ -98,12 +97,7 @@ def run(options: Options, session: Session) -> int:
             store,
             store_policy=store_policy,
             policy=policy,
-            context=RunContext(
-                clock=time.perf_counter,
-                randomness=os.urandom,
-                pause=time.sleep,
-                progress=advance,
-            ),
+            context=reading_context(advance),
             workers=Workers(executor, workers),
             keys=keys_of(options, policy),
             evidence=EvidenceFile.beside(policy_path(options)).read(),

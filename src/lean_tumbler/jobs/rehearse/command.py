@@ -3,11 +3,11 @@
 import argparse
 import os
 import tempfile
-import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
+from lean_tumbler.cli.bulk import reading_context
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_store_options,
@@ -54,7 +54,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.layering import characters_needed
-    from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.jobs.bulk.layering import Workers
     from lean_tumbler.jobs.rehearse.rehearsal import rehearse
     from lean_tumbler.jobs.rehearse.report import draw_rehearse, rehearse_document
@@ -76,12 +75,7 @@ def run(options: Options, session: Session) -> int:
             known,
             store_policy=store_policy,
             gateway=gateway_of(options, policy),
-            context=RunContext(
-                clock=time.perf_counter,
-                randomness=os.urandom,
-                pause=time.sleep,
-                progress=advance,
-            ),
+            context=reading_context(advance),
             workers=Workers(executor, workers),
             folder=Path(folder),
             rows=options.rows,

@@ -82,6 +82,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="the longest wait, as given to `tune`; who would wait longer is told to come back "
         f"(default {DEFAULT_MILLISECONDS:.0f})",
     )
+    _add_caller_options(parser)
+    add_policy_option(parser)
+
+
+def _add_caller_options(parser: argparse.ArgumentParser) -> None:
+    """Add what tells callers from others, and keeps what they say from being read."""
     parser.add_argument(
         "--token-file",
         type=Path,
@@ -96,19 +102,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--certificate", type=Path, metavar="FILE", help="for TLS, in PEM")
     parser.add_argument("--private-key", type=Path, metavar="FILE", help="the certificate's key")
-    add_policy_option(parser)
 
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.service.app import Access
-    from lean_tumbler.service.derivation_slots import DerivationSlots
-    from lean_tumbler.service.logins import ServiceContext
-    from lean_tumbler.service.metrics import Metrics
     from lean_tumbler.service.serving import Listening, serve
-    from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.host import keep_freed_memory
-    from lean_tumbler.stores.login_evidence import Observations
 
     log = log_lines(session.message, clock=time.time)
     listening = Listening(
@@ -121,22 +121,7 @@ def run(options: Options, session: Session) -> int:
     at_once = options.at_once or os.cpu_count() or 1
     keep_freed_memory()
     with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
-        context = ServiceContext(
-            executor=executor,
-            slots=DerivationSlots(
-                at_once=at_once, within_seconds=options.within / 1000, clock=time.monotonic
-            ),
-            most_inside=at_once + (options.queue or _QUEUE_FOR_EACH * at_once),
-            failures=_failures(options.share_failures, log),
-            metrics=Metrics(),
-            log=log,
-            clock=time.monotonic,
-            observed=Observations(
-                EvidenceFile.beside(policy_path(options)),
-                clock=time.monotonic,
-                alert=lambda message: log(Event.ALERT, message=message),
-            ),
-        )
+        context = _context(options, log, executor, at_once)
         serve(
             lambda: _service(options, context),
             listening,
@@ -146,6 +131,34 @@ def run(options: Options, session: Session) -> int:
         )
         context.observed.write()
     return 0
+
+
+def _context(
+    options: Options, log: "Log", executor: ThreadPoolExecutor, at_once: int
+) -> "ServiceContext":
+    """Give what all requests share."""
+    from lean_tumbler.service.derivation_slots import DerivationSlots
+    from lean_tumbler.service.logins import ServiceContext
+    from lean_tumbler.service.metrics import Metrics
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.login_evidence import Observations
+
+    return ServiceContext(
+        executor=executor,
+        slots=DerivationSlots(
+            at_once=at_once, within_seconds=options.within / 1000, clock=time.monotonic
+        ),
+        most_inside=at_once + (options.queue or _QUEUE_FOR_EACH * at_once),
+        failures=_failures(options.share_failures, log),
+        metrics=Metrics(),
+        log=log,
+        clock=time.monotonic,
+        observed=Observations(
+            EvidenceFile.beside(policy_path(options)),
+            clock=time.monotonic,
+            alert=lambda message: log(Event.ALERT, message=message),
+        ),
+    )
 
 
 def _failures(shared: str | None, log: "Log") -> "FailureLimit":

@@ -36,20 +36,11 @@ _CANDIDATES_AROUND = 2
 
 def tune_document(tuned: Tuned, host: MeasuredHost) -> Document:
     """Give measurements and the choice as a document."""
-    demand, choice = tuned.demand, tuned.choice
+    choice = tuned.choice
     return new_document(
         "tune",
         host=asdict(host),
-        constraints={
-            "cores": demand.cores,
-            "memory_kib": demand.memory_kib,
-            "within_milliseconds": demand.within_milliseconds,
-            "peak_logins_per_second": demand.logins_per_second or None,
-            "upgrading": demand.upgrading,
-            "floor": tuned.floor.source,
-            "schemes": list(tuned.lines),
-            "read_by": list(map(str, demand.read_by)),
-        },
+        constraints=_constraints(tuned),
         measured=[_measured(point) for point in tuned.points],
         left_out=[
             {"scheme": left.scheme, "parameters": dict(left.parameters), "why": left.why}
@@ -83,6 +74,20 @@ def tune_document(tuned: Tuned, host: MeasuredHost) -> Document:
         ],
         attacker={"hardware": tuned.attacker.hardware.name, "likeliest": _likeliest(tuned)},
     )  # fmt: skip
+
+
+def _constraints(tuned: Tuned) -> Document:
+    demand = tuned.demand
+    return {
+        "cores": demand.cores,
+        "memory_kib": demand.memory_kib,
+        "within_milliseconds": demand.within_milliseconds,
+        "peak_logins_per_second": demand.logins_per_second or None,
+        "upgrading": demand.upgrading,
+        "floor": tuned.floor.source,
+        "schemes": list(tuned.lines),
+        "read_by": list(map(str, demand.read_by)),
+    }
 
 
 def _rounded(value: float | None, digits: int = 2) -> float | None:
@@ -300,6 +305,11 @@ def _costs_of_read_by(tuned: Tuned) -> Iterator[str]:
 
 
 def _draw_measuring(console: Console, tuned: Tuned, host: MeasuredHost) -> None:
+    for note in _notes_on_measuring(tuned, host):
+        console.print(note, style="dim")
+
+
+def _notes_on_measuring(tuned: Tuned, host: MeasuredHost) -> list[str]:
     measured_on = f"Measured on {host.cores} cores ({host.machine})"
     memory = f"{tuned.demand.memory_kib / 2**20:.3g} GiB"
     floor = f"Floor: {tuned.floor.source}."
@@ -338,6 +348,4 @@ def _draw_measuring(console: Console, tuned: Tuned, host: MeasuredHost) -> None:
         for left in tuned.left_out
         if "MiB" in left.why
     ]
-    notes += _dropped(tuned)
-    for note in notes:
-        console.print(note, style="dim")
+    return [*notes, *_dropped(tuned)]

@@ -1,9 +1,11 @@
 """`undo`: puts back what a bulk step replaced, from its sealed backup."""
 
 import argparse
+from contextlib import closing
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import add_bulk_options, finished_copy, run_context
 from lean_tumbler.cli.option_types import BulkOptions, ReportOptions
@@ -15,6 +17,13 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.jobs.undo.undoing import Undone
+    from lean_tumbler.stores.sealed_backup import BackupHead, BackupReader
 
 EXAMPLE = """\
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --dry-run
@@ -50,45 +59,61 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.undo.report import draw_undo, undo_document
-    from lean_tumbler.jobs.undo.undoing import undo_swaps
     from lean_tumbler.stores.file_access import read_text
     from lean_tumbler.stores.sealed_backup import BackupReader
     from lean_tumbler.stores.signing_key import verifying_key
 
     policy = read_policy(options)
-    key = read_text(options.key, limit_bytes=_KEY_BYTES)
-    signed_by = verifying_key(policy_path(options))
-    backup = BackupReader(options.backup, private_key=key, verifying_key=signed_by)
-    try:
+    reader = partial(
+        BackupReader,
+        options.backup,
+        private_key=read_text(options.key, limit_bytes=_KEY_BYTES),
+        verifying_key=verifying_key(policy_path(options)),
+    )
+    with closing(reader()) as backup:
         store_policy = chosen_store(policy, options.store or backup.head.store)
-        if (backup.head.store, backup.head.table) != (store_policy.name, store_policy.table):
-            raise UsageError(
-                f"{options.backup}: of the store {backup.head.store}, table {backup.head.table}"
-            )
-        if backup.head.expired(session.clock()):
-            raise UsageError(f"{options.backup}: expired at {backup.head.expires_at}; delete it")
-        with (
-            opened_rows(options, store_policy) as store,
-            run_context(
-                options, session, store_policy, step="undo", title="Putting back", rows=0
-            ) as context,
-        ):
-            # Opened from end to end first: nothing is put back from a file that was changed.
-            undo = partial(
-                undo_swaps, store, step=backup.head.step, context=context, share=options.share
-            )
-            undone = undo(backup.swaps(unfinished=options.unfinished), dry_run=True)
-            if not options.dry_run:
-                again = BackupReader(options.backup, private_key=key, verifying_key=signed_by)
-                undone = undo(again.swaps(unfinished=options.unfinished), dry_run=False)
-                again.close()
-                if not undone.stopped:
-                    undone.copy = finished_copy(store)
-    finally:
-        backup.close()
+        _require_fitting(options, session, store_policy, backup.head)
+        undone = _undone(options, session, store_policy, backup, reader)
     session.emit(
         options,
         document=lambda: undo_document(undone),
         draw=lambda console: draw_undo(console, undone),
     )
     return Interrupted.exit_code if undone.stopped else int(undone.is_overtaken)
+
+
+def _require_fitting(
+    options: Options, session: Session, store_policy: "StorePolicy", head: "BackupHead"
+) -> None:
+    if (head.store, head.table) != (store_policy.name, store_policy.table):
+        raise UsageError(f"{options.backup}: of the store {head.store}, table {head.table}")
+    if head.expired(session.clock()):
+        raise UsageError(f"{options.backup}: expired at {head.expires_at}; delete it")
+
+
+def _undone(
+    options: Options,
+    session: Session,
+    store_policy: "StorePolicy",
+    backup: "BackupReader",
+    reader: "Callable[[], BackupReader]",
+) -> "Undone":
+    """Put back, after the file was opened from end to end: nothing comes from a changed one."""
+    from lean_tumbler.jobs.undo.undoing import undo_swaps
+
+    with (
+        opened_rows(options, store_policy) as store,
+        run_context(
+            options, session, store_policy, step="undo", title="Putting back", rows=0
+        ) as context,
+    ):
+        undo = partial(
+            undo_swaps, store, step=backup.head.step, context=context, share=options.share
+        )
+        undone = undo(backup.swaps(unfinished=options.unfinished), dry_run=True)
+        if not options.dry_run:
+            with closing(reader()) as again:
+                undone = undo(again.swaps(unfinished=options.unfinished), dry_run=False)
+            if not undone.stopped:
+                undone.copy = finished_copy(store)
+    return undone
