@@ -3,14 +3,17 @@
 import hashlib
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import closing
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import servers
 from conftest import CHEAP_POLICY, Program, in_process
+from lean_tumbler.stores.interface import Swap
+from lean_tumbler.stores.sql.store import SqlStore
 
 __all__ = ["in_process"]
 HEAD = CHEAP_POLICY.partition("[store.passengers]")[0]
@@ -34,6 +37,8 @@ class Schema:
         after: statements once the rows stand there.
         widen: the statement that gives the column room, where it has too little.
         stored: the expression for the stored value as text.
+        edits: what a person changes in the drafted policy: text, and what takes its place.
+        holds: a query, and what it gives in the end.
     """
 
     create: str
@@ -43,6 +48,35 @@ class Schema:
     after: str = ""
     widen: str = ""
     stored: str = "pw"
+    edits: tuple[tuple[str, str], ...] = ()
+    holds: tuple[str, str] = ("", "")
+
+
+def beside_people(reference: str) -> Schema:
+    """Logins stand in a table of people; each has a password and a token, by a key of two."""
+    people = ", ".join(f"({n}, '{login}')" for n, (login, _) in enumerate(PEOPLE))
+    return Schema(
+        create="CREATE TABLE people (id int PRIMARY KEY, email varchar(90) UNIQUE);"
+        f" INSERT INTO people VALUES {people}; CREATE TABLE {{T}} (person_id int{reference},"
+        " kind varchar(20), pw varchar(255), salt varchar(20), PRIMARY KEY (person_id, kind))",
+        row="({n}, 'password', '{pw}', '{salt}'), ({n}, 'token', '{salt}{salt}{salt}', NULL)",
+        holds=("SELECT count(*) FROM crew WHERE kind = 'token' AND length(pw) = 9", "12"),
+    )
+
+
+def to_another_column(definition: str) -> Schema:
+    """A column of its own for new values; the old one may not be NULL, and is emptied."""
+    return Schema(
+        create="CREATE TABLE {T} (id int PRIMARY KEY, login varchar(90), pw varchar(40) NOT NULL,"
+        f" salt varchar(20), slow varchar(255){definition})",
+        row="({n}, '{login}', '{pw}', '{salt}', {slow})".replace(
+            "{slow}", "''" if "NOT NULL" in definition else "NULL"
+        ),
+        edits=(
+            ('stored = "pw"', 'write_to = { column = "slow", empty_stored = true }\nstored = "pw"'),
+        ),
+        holds=("SELECT count(*) FROM crew WHERE pw = '' AND slow <> ''", "12"),
+    )
 
 
 _PLAIN = "id int PRIMARY KEY, login varchar(90), pw varchar(255), salt varchar(20)"
@@ -90,6 +124,8 @@ _TABLES: dict[str, dict[str, Schema]] = {
             " PRIMARY KEY (line, seat))",
             row="(1, {n}, '{login}', '{pw}', '{salt}')",
         ),
+        "a login in another table": beside_people(""),
+        "another column": to_another_column(" NOT NULL DEFAULT ''"),
     },
     "postgresql": {
         "identity": Schema(
@@ -153,6 +189,8 @@ _TABLES: dict[str, dict[str, Schema]] = {
             " PRIMARY KEY (line, seat))",
             row="(1, {n}, '{login}', '{pw}', '{salt}')",
         ),
+        "a login in another table": beside_people(" REFERENCES people"),
+        "another column": to_another_column(""),
     },
     "mariadb": {
         "latin-1": Schema(create=f"CREATE TABLE {{T}} ({_PLAIN}) CHARACTER SET latin1"),
@@ -197,6 +235,7 @@ _TABLES: dict[str, dict[str, Schema]] = {
             create=f"CREATE TABLE {{T}} ({_PLAIN}, changed timestamp NOT NULL DEFAULT"
             " '2020-01-01 00:00:00' ON UPDATE current_timestamp())",
             row="({n}, '{login}', '{pw}', '{salt}', '2020-01-01')",
+            holds=("SELECT count(*) FROM crew WHERE changed = '2020-01-01'", "12"),
         ),
         "documents and enumerations beside": Schema(
             create=f"CREATE TABLE {{T}} ({_PLAIN}, more json, role enum('admin', 'hand'))",
@@ -207,6 +246,8 @@ _TABLES: dict[str, dict[str, Schema]] = {
             " salt varchar(20), PRIMARY KEY (line, seat))",
             row="(1, {n}, '{login}', '{pw}', '{salt}')",
         ),
+        "a login in another table": beside_people(" REFERENCES people (id)"),
+        "another column": to_another_column(""),
     },
 }
 ZOO = [(server, name) for server, schemas in _TABLES.items() for name in schemas]
@@ -236,8 +277,30 @@ def statements(schema: Schema) -> Sequence[str]:
 _CLEAN = {
     "postgresql": "DROP SCHEMA public CASCADE; CREATE SCHEMA public;"
     ' DROP SCHEMA IF EXISTS "CRM desk" CASCADE; GRANT ALL ON SCHEMA public TO public',
-    "mariadb": "DROP TABLE IF EXISTS crew, `User Data`; SET sql_mode = ''",
+    "mariadb": "DROP TABLE IF EXISTS crew, `User Data`, people; SET sql_mode = ''",
 }
+
+
+_KILLED = 137
+
+
+@contextmanager
+def dying_in_its_second_batch(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Have a run end inside the transaction of its second batch, with no chance to tidy up."""
+    batches = 0
+    usual = SqlStore._require_written  # noqa: SLF001 - the last step inside the transaction
+
+    def dies(self: SqlStore, connection: Any, swap: Swap) -> None:
+        nonlocal batches
+        batches += 1
+        if batches == 2:
+            raise SystemExit(_KILLED)
+        usual(self, connection, swap)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(SqlStore, "_require_written", dies)
+        yield
+    assert batches == 2
 
 
 @pytest.mark.parametrize(("server", "name"), ZOO)
@@ -247,8 +310,9 @@ def test_a_table_of_the_zoo_goes_through_the_whole_job(
     running: dict[str, servers.Server],
     tmp_path: Path,
     in_process: Program,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    """Drafted, proven, rehearsed, layered in two parts, undone, layered, logged in to, guarded."""
+    """Drafted, proven, rehearsed, layered, killed, undone, layered, logged in to, locked, guarded."""
     schema = _TABLES[server][name]
     if server == "sqlite":
         source = "crew.db"
@@ -270,13 +334,21 @@ def test_a_table_of_the_zoo_goes_through_the_whole_job(
     policy = tmp_path / "tumbler.toml"
     text = policy.read_text()
     assert f'table = "{schema.table}"' in text
-    policy.write_text(text.replace("# readers_ready", "readers_ready"))
+    for old, new in (("# readers_ready", "readers_ready"), *schema.edits):
+        text = text.replace(old, new)
+    policy.write_text(text)
     if schema.widen:
         running[server].run(schema.widen.replace("{T}", schema.quoted))
     assert "12 of 12 rows" in run("plan")
     run("rehearse", "known.csv")
     run("keys", "new", "k")
     run("layer", "--share", "50%")
+    with dying_in_its_second_batch(monkeypatch):
+        killed = in_process(
+            "layer", "--rate", "6/s", "--backup", "a.sealed", "--to", "k.public.pem"
+        )
+    assert killed.code == _KILLED
+    run("undo", "a.sealed", "--key", "k.private.pem", "--unfinished")
     run("layer", "--backup", "b.sealed", "--to", "k.public.pem")
     assert "12" in run("progress")
     run("undo", "b.sealed", "--key", "k.private.pem")
@@ -284,5 +356,15 @@ def test_a_table_of_the_zoo_goes_through_the_whole_job(
     for login, password in PEOPLE[:3]:
         run("admit", login, stdin=password.encode() + b"\n")
         assert in_process("admit", login, stdin=b"x\n").code == 1
+    (tmp_path / "log.csv").write_text(f"login,at\n{PEOPLE[0][0]},2026-11-01\n")
+    lock = ("lock-dormant", "--before", "2026-06-01", "--undated", "--logins", "log.csv")
+    run(*lock, "--backup", "l.sealed", "--to", "k.public.pem")
+    assert in_process("admit", PEOPLE[4][0], stdin=PEOPLE[4][1].encode() + b"\n").code == 1
     run("enforce", "constraint", "--apply")
     assert in_process("audit", source, "--format", "json").code == 0
+    query, expected = schema.holds
+    if query and server == "sqlite":
+        with closing(sqlite3.connect(tmp_path / source)) as db:
+            assert str(db.execute(query).fetchone()[0]) == expected
+    elif query:
+        assert expected in running[server].ask(query).split()

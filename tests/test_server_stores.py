@@ -130,9 +130,9 @@ def test_views_and_tables_without_a_key_are_refused(server: servers.Server) -> N
         "DROP TABLE IF EXISTS nokey; CREATE TABLE nokey (login varchar(20), pw text);"
         "DROP VIEW IF EXISTS seen; CREATE VIEW seen AS SELECT login, pw FROM nokey;"
     )
-    with pytest.raises(UsageError, match="table nokey has no primary key of one column"):
+    with pytest.raises(UsageError, match="table nokey has no primary key that names a row"):
         opened(server, "nokey")
-    with pytest.raises(UsageError, match="seen is a view; name the table under it"):
+    with pytest.raises(UsageError, match="seen is a view, which is only read"):
         opened(server, "seen")
 
 

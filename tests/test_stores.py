@@ -95,7 +95,7 @@ def test_an_account_column_that_is_not_unique_writes_nothing(tmp_path: Path) -> 
 
 def test_a_table_without_a_key_is_not_written_to(tmp_path: Path) -> None:
     """Without a primary key the user must name a unique column."""
-    with pytest.raises(UsageError, match="no primary key of one column"):
+    with pytest.raises(UsageError, match="no primary key that names a row"):
         make_store(tmp_path, "CREATE TABLE kiosk (login TEXT, pw TEXT);", [("a", "old")])
 
 

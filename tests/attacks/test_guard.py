@@ -17,9 +17,11 @@ from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.schemes.lock_markers import MARKERS, new_marker
 from lean_tumbler.core.stored_forms import pattern, sqlite_condition
+from lean_tumbler.stores.sql.database import TableName
 from lean_tumbler.stores.sql.guard import ColumnGuard
 from lean_tumbler.stores.sql.opening import open_database
-from lean_tumbler.stores.sql.server import TableName
+from lean_tumbler.stores.sql.relation import PLAIN_ROWS, Relation
+from lean_tumbler.stores.sql.row_key import RowKey
 from test_servers import STARTERS
 
 POLICY = StoragePolicy.from_toml(
@@ -130,9 +132,12 @@ def by_server(server: servers.Server, values: list[str]) -> list[bool]:
     with engine.begin() as connection:
         for number, value in enumerate(values):
             connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s)", (number, value))
-    guard = ColumnGuard(database, table=TableName("t"), column="pw", key="n", policy=POLICY)
+    relation = Relation(database, TableName("t"), PLAIN_ROWS, stored="pw")
+    guard = ColumnGuard(
+        database, relation=relation, key=RowKey([relation.column("n")], [None], ()), policy=POLICY
+    )
     with engine.connect() as connection:
-        rows = connection.exec_driver_sql(f"SELECT n FROM t WHERE {guard.guard.admits}")
+        rows = connection.exec_driver_sql(f"SELECT n FROM t WHERE NOT ({guard.guard.refuses})")
         found = {row[0] for row in rows}
     engine.dispose()
     return [number in found for number in range(len(values))]

@@ -1,6 +1,7 @@
 """What `plan`, `progress` and `report` share: options of the forecast, and making it."""
 
 import argparse
+from contextlib import closing
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.scans.auditing import AuditedColumn
     from lean_tumbler.stores.scans.migration_progress import MigrationProgress
     from lean_tumbler.stores.scans.store_forecast import Accounts, StoreForecast
+    from lean_tumbler.stores.sql.column_move import ColumnMove
 
 LATELY_DAYS = 30
 
@@ -104,7 +106,18 @@ def counted(
         entries=entries,
         taken_at=taken_at,
         lately_days=options.lately,
+        move=_column_move(options, store),
     )
+
+
+def _column_move(options: CountOptions, store: "StorePolicy") -> "ColumnMove | None":
+    from lean_tumbler.stores.interface import HasSchema
+    from lean_tumbler.stores.locators import open_store
+
+    if store.source.write_to is None:
+        return None
+    with closing(open_store(store, base=policy_path(options).parent)) as opened:
+        return opened.column_move() if isinstance(opened, HasSchema) else None
 
 
 def _accounts(

@@ -68,14 +68,15 @@ _DOUBTS: Mapping[Doubt, SkipReason] = {
 class RowPlan:
     """One row's part in the bulk step.
 
-    Exactly one is set: `leave`, `plain` (known password: written as current at once), or `head`
-    with the legacy digest. `cohort` names the row's ways, `costs` and `formula` say what a guess
-    at it takes.
+    Exactly one is set: `leave`, `plain` (known password: written as current at once), `moves`, or
+    `head` with the legacy digest. `cohort` names the row's ways, `costs` and `formula` say what a
+    guess at it takes.
 
     Attributes:
         identity: what the ways rest on, for evidence: the origin of the head.
         needs_proof: whether nothing but the policy or the shape says how it was made.
         suspected: what the column shows the text to be a digest of.
+        moves: whether the value goes as it is to the column that takes the place of its own.
     """
 
     leave: SkipReason | None = None
@@ -83,6 +84,7 @@ class RowPlan:
     identity: str = ""
     needs_proof: bool = False
     suspected: str = ""
+    moves: bool = False
     costs: Parameters = field(default_factory=dict)
     formula: str = ""
     plain: bytes | None = field(default=None, repr=False)
@@ -97,6 +99,17 @@ _BY_SHAPE = frozenset({None, SkipReason.LAYERED, SkipReason.CURRENT, SkipReason.
 def holds_for_alike(plan: RowPlan) -> bool:
     """Tell whether rows that are alike get the same plan; in doubt, each is looked at by itself."""
     return plan.leave in _BY_SHAPE and plan.plain is None
+
+
+# What every program reads that knows what is written, so that it may stand in the new column.
+_MOVED = frozenset({SkipReason.CURRENT, SkipReason.LAYERED, SkipReason.LOCKED})
+
+
+def moved(plan: RowPlan) -> RowPlan:
+    """Give the plan of a row whose value stands in a column that is to be left behind."""
+    if plan.leave not in _MOVED:
+        return plan
+    return RowPlan(cohort=plan.cohort or str(plan.leave.name).lower(), moves=True)
 
 
 def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:

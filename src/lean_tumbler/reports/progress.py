@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.forecast.forecasting import Forecast
     from lean_tumbler.stores.scans.migration_progress import MigrationProgress
+    from lean_tumbler.stores.sql.column_move import ColumnMove
 
 _VERDICT_STYLES = {"behind": "bold yellow", "on course": "bold green", "ahead": "bold green"}
 _FAR = 365
@@ -65,6 +66,15 @@ def store_document(migration: MigrationProgress) -> dict[str, Any]:
         "fewer": {
             "since": None if migration.fewer_since is None else migration.fewer_since.isoformat(),
             "needs": dict(migration.fewer),
+        },
+        "column_move": None
+        if migration.move is None
+        else {
+            "from": migration.move.left_behind,
+            "to": migration.move.column,
+            "moved": migration.move.moved,
+            "waiting": migration.move.waiting,
+            "doubled": migration.move.doubled,
         },
         "since_start": changes(migration),
         "notes": list(migration.store.notes) if migration.store else [],
@@ -117,6 +127,8 @@ def draw_progress(
         layered = profile.grades.get(Grade.LAYERED, 0)
         if layered:
             console.print(f"{count(layered, 'layered account')} will be upgraded at next login.")
+        if migration.move is not None:
+            console.print(moved_so_far(migration.move))
         _draw_verdict(console, migration)
         console.print()
         console.print(grades_table(profile))
@@ -126,6 +138,15 @@ def draw_progress(
         _draw_needed(console, migration)
     for note in notes:
         console.print(f"note: {note}.", highlight=False)
+
+
+def moved_so_far(move: ColumnMove) -> str:
+    """Say in a sentence how far values have moved to another column."""
+    old, new = f"“{move.left_behind}”", f"“{move.column}”"
+    return (
+        f"From {old} to {new}: {count(move.moved, 'value')} moved, {move.waiting:,} in {old} "
+        f"alone, {move.doubled:,} in both."
+    )
 
 
 def _draw_verdict(console: Console, migration: MigrationProgress) -> None:

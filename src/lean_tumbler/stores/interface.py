@@ -8,27 +8,11 @@ from typing import TYPE_CHECKING, Protocol, runtime_checkable
 from lean_tumbler.core.reading.rows import Row
 
 if TYPE_CHECKING:
+    from lean_tumbler.stores.sql.column_move import ColumnMove
     from lean_tumbler.stores.sql.server import SchemaChange
     from lean_tumbler.stores.sql.surroundings import Surroundings
 
 AccountKey = int | str | bytes
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Account:
-    """One row. Stored value, salt and other columns are the store's own bytes, exactly."""
-
-    key: AccountKey
-    login: str | None = None
-    stored: bytes | None = field(default=None, repr=False)
-    salt: bytes | None = field(default=None, repr=False)
-    last_login: bytes | None = None
-    others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
-
-    @property
-    def row(self) -> Row:
-        """Give what a reading takes."""
-        return Row(stored=self.stored, salt=self.salt, login=self.login, others=self.others)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,17 +23,70 @@ class Swap:
         new: text; or bytes that are none, where such a value is put back.
         last_login: write only where this stands there too, as bytes; None to look at the value
             alone.
+        is_left_behind: whether the old value stands in a column whose place another takes; it is
+            put back there.
+        puts_back: whether the new value goes to the column that is left behind, and the one that
+            takes its place is emptied.
     """
 
     key: AccountKey
     old: bytes = field(repr=False)
     new: str | bytes = field(repr=False)
     last_login: bytes | None = None
+    is_left_behind: bool = False
+    puts_back: bool = False
 
     @property
     def new_bytes(self) -> bytes:
         """The new value's bytes."""
         return self.new if isinstance(self.new, bytes) else self.new.encode("utf-8")
+
+    @property
+    def undone(self) -> "Swap":
+        """The swap that puts the old value back, where it stood."""
+        return Swap(
+            key=self.key,
+            old=self.new_bytes,
+            new=as_stored(self.old),
+            puts_back=self.is_left_behind,
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Account:
+    """One row. Stored value, salt and other columns are the store's own bytes, exactly.
+
+    Attributes:
+        is_left_behind: whether the value stands in a column whose place another takes.
+    """
+
+    key: AccountKey
+    login: str | None = None
+    stored: bytes | None = field(default=None, repr=False)
+    salt: bytes | None = field(default=None, repr=False)
+    last_login: bytes | None = None
+    others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
+    is_left_behind: bool = False
+
+    @property
+    def row(self) -> Row:
+        """Give what a reading takes."""
+        return Row(stored=self.stored, salt=self.salt, login=self.login, others=self.others)
+
+    def swap(self, new: str | bytes, *, last_login: bytes | None = None) -> Swap:
+        """Give the swap that writes `new` where this row's value still stands.
+
+        Args:
+            new: the value.
+            last_login: what must stand there as the last login; None to look at the value alone.
+        """
+        return Swap(
+            key=self.key,
+            old=self.stored or b"",
+            new=new,
+            last_login=last_login,
+            is_left_behind=self.is_left_behind,
+        )
 
 
 def as_stored(raw: bytes) -> str | bytes:
@@ -134,6 +171,9 @@ class HasSchema(Protocol):
 
     def schema_change(self, *, needed: int) -> "SchemaChange | None":
         """Say what the stored column needs for values of so many characters."""
+
+    def column_move(self) -> "ColumnMove | None":
+        """Say how far values have moved to another column; None where they stay in theirs."""
 
     def surroundings(self) -> "Surroundings":
         """Say what a change of the table would touch."""

@@ -9,6 +9,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.directory.store import DirectoryStore
 from lean_tumbler.stores.interface import LoginStore, Store
+from lean_tumbler.stores.sources import require_plain
 from lean_tumbler.stores.sql.guard import ColumnGuard
 from lean_tumbler.stores.sql.opening import is_url, open_database
 from lean_tumbler.stores.sql.server import LOCK_SECONDS, Clock, Replicas
@@ -57,6 +58,7 @@ def open_store(
             "values at /v1/admit-value; `audit` reads an export of it"
         )
     if is_file(store, base=base):
+        require_plain(store.source, store.locator)
         if writable and into is None:
             raise UsageError(
                 f"{store.locator}: a file is never written in place; `layer` and `undo` write a "
@@ -68,6 +70,7 @@ def open_store(
     if into is not None:
         raise UsageError(f"[store.{store.name}] is no file, so --into has nothing to write")
     if is_directory_url(store.locator):
+        require_plain(store.source, store.locator)
         return DirectoryStore(store.locator, store.columns, others=store.other_columns)
     if not store.table:
         raise UsageError(f"[store.{store.name}] “table” is missing: the table of the accounts")
@@ -76,6 +79,7 @@ def open_store(
         database,
         table=store.table,
         columns=store.columns,
+        source=store.source,
         others={name: name for name in store.other_columns},
         writable=writable,
     )
@@ -117,9 +121,8 @@ def open_guard(
     database = open_database(store.locator, base=base, writable=writable)
     return ColumnGuard(
         database,
-        table=opened.table_name,
-        column=store.columns.stored or "",
-        key=opened.key_name,
+        relation=opened.relation,
+        key=opened.key,
         policy=policy,
     )
 

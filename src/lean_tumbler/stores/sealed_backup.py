@@ -18,7 +18,7 @@ from lean_tumbler.core.sealing import ENCAPSULATED_BYTES, Opener, Sealer
 from lean_tumbler.core.signing import SIGNATURE_BYTES, Signer, Verifier
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.file_access import file_errors
-from lean_tumbler.stores.interface import AccountKey, Swap, as_stored
+from lean_tumbler.stores.interface import AccountKey, Swap
 from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/sealed-backup/1"
@@ -85,7 +85,14 @@ class BackupWriter:
     def keep(self, swaps: Sequence[Swap]) -> None:
         """Seal and sync what swaps are about to replace."""
         lines = [
-            json.dumps([_key_text(swap.key), _base64(swap.old), _base64(swap.new_bytes)])
+            json.dumps(
+                [
+                    _key_text(swap.key),
+                    _base64(swap.old),
+                    _base64(swap.new_bytes),
+                    swap.is_left_behind,
+                ]
+            )
             for swap in swaps
         ]
         self._seal("\n".join(lines).encode("utf-8"), last=False)
@@ -217,9 +224,14 @@ class BackupReader:
 
     @staticmethod
     def _swap(line: str) -> Swap:
-        key, old, new = load_json(line)
-        put_back = base64.b64decode(old)
-        return Swap(key=_key(key), old=base64.b64decode(new), new=as_stored(put_back))
+        key, old, new, is_left_behind = load_json(line)
+        written = Swap(
+            key=_key(key),
+            old=base64.b64decode(old),
+            new=base64.b64decode(new),
+            is_left_behind=is_left_behind,
+        )
+        return written.undone
 
     def close(self) -> None:
         """Let go of the file."""

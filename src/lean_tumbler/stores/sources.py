@@ -2,35 +2,58 @@
 
 from pathlib import Path
 
+from lean_tumbler.core.policy import RowSource
+from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.directory.tables import tables_of_directory
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.files.kinds import tables_of_file
 from lean_tumbler.stores.sql.opening import SQLITE, is_url, open_database
+from lean_tumbler.stores.sql.relation import PLAIN_ROWS
 from lean_tumbler.stores.sql.sqlite import is_sqlite
 from lean_tumbler.stores.sql.tables import tables_of_database
 
 
-def tables_at(locator: str, *, base: Path, table: str = "") -> tuple[str, list[Table]]:
+def require_plain(source: RowSource, locator: str) -> None:
+    """Refuse what only an SQL database has.
+
+    Raises:
+        UsageError: rows are made up of more than one table's own columns.
+    """
+    if not source.is_plain:
+        raise UsageError(
+            f"{locator} is no SQL database, which alone can have “join”, “only” and “write_to”"
+        )
+
+
+def tables_at(
+    locator: str, *, base: Path, table: str = "", source: RowSource = PLAIN_ROWS, stored: str = ""
+) -> tuple[str, list[Table]]:
     """Find the tables at a locator.
 
     Args:
         locator: a path or a URL.
         base: the folder that a relative path starts from.
         table: the one that is wanted, where it is known: of a database, no other is looked at.
+        source: what makes up a row of that table.
+        stored: the column that `source.write_to` takes the place of.
 
     Returns:
         What messages call the source, and its tables.
 
     Raises:
-        UsageError: a locator of a kind that is not read.
+        UsageError: a locator of a kind that is not read, or that has no such rows.
         SourceError: it cannot be read.
     """
     if is_directory_url(locator):
+        require_plain(source, locator)
         name, directory = tables_of_directory(locator)
         return name, list(directory)
     path = base / locator.removeprefix(SQLITE)
     if is_url(locator) or is_sqlite(path):
         database = open_database(locator, base=base)
-        return database.locator, list(tables_of_database(database, table))
+        return database.locator, list(
+            tables_of_database(database, table, source=source, stored=stored)
+        )
+    require_plain(source, locator)
     return locator, tables_of_file(path)

@@ -33,7 +33,7 @@ _ROLES = {
     ),
 }
 # A column of roles, and the roles in it that may do much.
-_ROLE_NAMES = re.compile(r"(^|_)(roles?|groups?|level|user_type|account_type|rank)($|_)")
+_ROLE_NAMES = re.compile(r"(^|[_.])(roles?|groups?|level|user_type|account_type|rank)($|_)")
 _ADMINISTRATOR = re.compile(
     r"(^|_)(admin(istrator)?s?|root|super_?users?|sys_?admins?|sysops?|staff|owners?)($|_)"
 )
@@ -63,6 +63,11 @@ def folded(name: str) -> str:
     return _SEPARATORS.sub("_", _HUMP.sub("_", name)).lower()
 
 
+def names_passwords(text: str) -> bool:
+    """Tell a word for passwords from one for other kinds of credentials."""
+    return _STORED.search(folded(text)) is not None
+
+
 def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
     """Tell whether a column holds credentials.
 
@@ -79,7 +84,8 @@ def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
     # Bytes of a digest's length may be a key or an address: there the name decides.
     read = [parsed for parsed in map(read_value, texts) if parsed.layout != PREFIXED_HEX]
     digests = sum(parsed.kind in _DIGESTS for parsed in read)
-    if digests >= _CONTENT_SHARE * len(texts):
+    locked = sum(parsed.kind is Kind.LOCKED for parsed in read)  # says nothing of the others
+    if digests and digests >= _CONTENT_SHARE * (len(texts) - locked):
         return True
     dates = sum(bool(_DATE.fullmatch(text)) for text in texts)
     if _CLEAR.search(name):

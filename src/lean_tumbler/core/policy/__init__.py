@@ -7,9 +7,18 @@ from lean_tumbler.core.policy.model import (
     APPLICATION,
     Columns,
     KeySource,
+    RowSource,
     StoragePolicy,
     StorePolicy,
     Target,
 )
 
-__all__ = ["APPLICATION", "Columns", "KeySource", "StoragePolicy", "StorePolicy", "Target"]
+__all__ = [
+    "APPLICATION",
+    "Columns",
+    "KeySource",
+    "RowSource",
+    "StoragePolicy",
+    "StorePolicy",
+    "Target",
+]

@@ -102,6 +102,59 @@ ROLES = tuple(name for name in Columns.__dataclass_fields__ if name != "privileg
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class JoinedTable:
+    """One more table, whose columns stand beside the store's own.
+
+    Attributes:
+        table: its name; its columns are written TABLE.COLUMN.
+        key: its column that names each of its rows alone.
+        by: the column of the store's own table that holds that key.
+    """
+
+    table: str
+    key: str
+    by: str
+
+    def own_name(self, column: str) -> str | None:
+        """Give the name that a column has in the joined table; None where it is not of it."""
+        prefix = f"{self.table}."
+        return column.removeprefix(prefix) if column.startswith(prefix) else None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WriteTo:
+    """The column that takes the place of `stored`: read first, and the only one written.
+
+    Attributes:
+        column: its name.
+        empty_stored: whether the same write empties the column that is left behind.
+    """
+
+    column: str
+    empty_stored: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RowSource:
+    """What makes up a row, where that is more than all rows of one table with one stored column.
+
+    Attributes:
+        join: a table whose columns stand beside the store's own.
+        only: column -> the texts of which one must stand there, for a row to belong to the store.
+        write_to: the column that takes the place of `stored`.
+    """
+
+    join: JoinedTable | None = None
+    only: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    write_to: WriteTo | None = None
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether it is all rows of one table with one stored column, which files have too."""
+        return self == RowSource()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class KeySource:
     """Where a key comes from: a variable of the environment, or a file; and how it is written."""
 
@@ -115,6 +168,7 @@ class StorePolicy:
     """One store: where it is and how its values came about.
 
     Attributes:
+        source: what makes up a row.
         parts: further inputs of formulas -> the table's own names of their columns.
         cohorts: how values came about that do not say so themselves.
         replace_lossy: whether a login replaces a value that other passwords open too.
@@ -126,6 +180,7 @@ class StorePolicy:
     locator: str
     table: str
     columns: Columns
+    source: RowSource = field(default_factory=RowSource)
     parts: Mapping[str, str] = field(default_factory=dict)
     cohorts: tuple[Cohort, ...] = ()
     replace_lossy: bool = False
@@ -143,7 +198,9 @@ class StorePolicy:
             (c.name, c.identity, c.then, c.plain_text, c.layout and c.layout.text, str(c.condition))
             for c in self.cohorts
         ]
-        return repr((self.columns, sorted(self.parts.items()), self.decryption, cohorts))
+        return repr(
+            (self.columns, self.source, sorted(self.parts.items()), self.decryption, cohorts)
+        )
 
     @property
     def other_columns(self) -> tuple[str, ...]:

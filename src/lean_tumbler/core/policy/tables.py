@@ -52,12 +52,29 @@ class PrivilegedTable(PolicyTable, frozen=True, kw_only=True):
     values: Annotated[tuple[str, ...], Meta(min_length=1)]
 
 
+class WriteToTable(PolicyTable, frozen=True, kw_only=True):
+    """`write_to`, where the column that is left behind is emptied too."""
+
+    column: str
+    empty_stored: bool = False
+
+
+class JoinTable(PolicyTable, frozen=True, kw_only=True):
+    """`join`: a table whose columns stand beside the store's own."""
+
+    table: str
+    key: str
+    by: str
+
+
 class StoreTable(PolicyTable, frozen=True, kw_only=True):
     """`[store.NAME]`."""
 
     locator: str = ""
     table: str = ""
     columns: dict[str, Any] = {}
+    join: dict[str, Any] | None = None
+    only: dict[str, Any] = {}
     parts: dict[str, Any] = {}
     cohort: Annotated[
         list[dict[str, Any]], Meta(extra={"must": "tables: [[store.NAME.cohort]]"})

@@ -29,6 +29,7 @@ from lean_tumbler.core.policy.model import (
     StorePolicy,
     Target,
 )
+from lean_tumbler.core.policy.source_tables import row_source
 from lean_tumbler.core.policy.tables import Document, PrivilegedTable, StoreTable
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
@@ -227,13 +228,15 @@ class _Reader(Entries):
             raise self.error(place, "“replicas” must be a list of URLs without passwords")
         columns = Columns(salt="salt")  # what a request may bring along
         if table.locator != APPLICATION:
-            columns = self._columns(f"{place}.columns", table.columns)
+            entries = {role: own for role, own in table.columns.items() if role != "write_to"}
+            columns = self._columns(f"{place}.columns", entries)
         self._check_parts(f"{place}.parts", table.parts)
         return StorePolicy(
             name=name,
             locator=table.locator,
             table=table.table,
             columns=columns,
+            source=row_source(self, place, table),
             parts=table.parts,
             cohorts=self._cohorts(name, table, columns, formulas),
             replace_lossy=table.replace_lossy,

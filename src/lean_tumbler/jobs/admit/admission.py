@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from lean_tumbler.core.login.gateway import NO_SLOT, CredentialGateway, Slot
 from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, SwapResult, as_stored
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -58,6 +58,8 @@ def admit_login(
         store, gateway, store_name, login, password, upgrade=upgrade, slot=slot
     )
     if outcome.new_value is None:
+        if upgrade and outcome.admitted and account.is_left_behind:
+            return _write(store, account, outcome, as_stored(account.stored or b""))
         return Admission(outcome=outcome, alert=alert or _alert(account, outcome))
     return _write(store, account, outcome, outcome.new_value)
 
@@ -99,7 +101,7 @@ def change_password(
         return False, outcome
     with slot:
         value = gateway.hash(password=new, login=login)
-    result = store.swap(Swap(key=account.key, old=account.stored, new=value))
+    result = store.swap(account.swap(value))
     return result is SwapResult.DONE, outcome
 
 
@@ -135,10 +137,12 @@ def _alert(account: Account, outcome: Outcome) -> str:
     return f"account {account.key!r}: {message}" if message else ""
 
 
-def _write(store: LoginStore, account: Account, outcome: Outcome, new_value: str) -> Admission:
+def _write(
+    store: LoginStore, account: Account, outcome: Outcome, new_value: str | bytes
+) -> Admission:
     deferred = replace(outcome, action=Action.DEFERRED, new_value=None, to_scheme=None)
     try:
-        result = store.swap(Swap(key=account.key, old=account.stored or b"", new=new_value))
+        result = store.swap(account.swap(new_value))
     except SourceError as error:
         return Admission(outcome=deferred, alert=f"the upgrade was not written: {error}")
     if result is not SwapResult.DONE:

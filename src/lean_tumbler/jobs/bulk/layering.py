@@ -13,6 +13,7 @@ from lean_tumbler.core.layering import (
     RowPlan,
     SkipReason,
     holds_for_alike,
+    moved,
     plan_row,
     require_confirmed,
     require_opening,
@@ -37,7 +38,7 @@ from lean_tumbler.jobs.bulk.deriving import (
 )
 from lean_tumbler.jobs.bulk.engine import BulkRun, Due
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
-from lean_tumbler.stores.interface import Account, LoginStore, Store, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, LoginStore, Store, Swap, SwapResult, as_stored
 from lean_tumbler.stores.scans.surveying import surveyed_once
 
 _CALLS_FOR_EACH_WORKER = 8  # of a batch's; more even out workers of different speed
@@ -212,18 +213,21 @@ class _Layering:
             return
         from lean_tumbler.core.audit.alike_rows import alike  # noqa: PLC0415 - an extra
 
-        plans: dict[int, RowPlan] = {}
+        plans: dict[tuple[int, bool], RowPlan] = {}
         groups = alike([account.row for account in rows], self._reader)
         for account, group in zip(rows, groups, strict=True):
-            plan = None if group is None else plans.get(group)
+            alike_too = None if group is None else (group, account.is_left_behind)
+            plan = None if alike_too is None else plans.get(alike_too)
             if plan is None:
                 plan = self._plan(account)
-                if group is not None and holds_for_alike(plan):
-                    plans[group] = plan
+                if alike_too is not None and holds_for_alike(plan):
+                    plans[alike_too] = plan
             yield plan
 
     def _plan(self, account: Account) -> RowPlan:
         plan = plan_row(self._reader.read(account.row), self._policy)
+        if account.is_left_behind and account.stored:
+            plan = moved(plan)
         if plan.leave is not None or not plan.needs_proof:
             return plan
         key = CohortKey(self._store_policy.name, plan.cohort, plan.identity)
@@ -257,7 +261,11 @@ class _Layering:
         made: list[DerivationTask] = []
         calls = []
         for known in (False, True):
-            chosen = [row for row in rows if (row.choice.plain is not None) is known]
+            chosen = [
+                row
+                for row in rows
+                if not row.choice.moves and (row.choice.plain is not None) is known
+            ]
             ordered += chosen
             for start in range(0, len(chosen), at_once):
                 tasks = [
@@ -285,9 +293,13 @@ class _Layering:
                 continue
             require_confirmed(value, task, self._reader)
             self.summary.hashing_seconds += seconds
-            old = due.account.stored or b""
-            swaps[id(due)] = Swap(key=due.account.key, old=old, new=value)
-        return [swaps[id(due)] for due in rows]
+            swaps[id(due)] = due.account.swap(value)
+        return [
+            due.account.swap(as_stored(due.account.stored or b""))
+            if due.choice.moves
+            else swaps[id(due)]
+            for due in rows
+        ]
 
     def _check_again(self, made: _Derivations, values: Sequence[str]) -> None:
         """Derive some of what came from elsewhere again, here, before anything is written."""
@@ -310,7 +322,9 @@ class _Layering:
         self.summary.cohorts[choice.cohort] += 1
         if self._selection.dry_run:
             self.summary.examples.setdefault(choice.cohort, choice)
-        if choice.plain is not None:
+        if choice.moves:
+            self.summary.moved += 1
+        elif choice.plain is not None:
             self.summary.replaced += 1
         else:
             self.summary.layered += 1

@@ -33,6 +33,7 @@ class LayeringSummary:
     considered: int = 0
     layered: int = 0
     replaced: int = 0
+    moved: int = 0
     changed_meanwhile: int = 0
     failed: int = 0
     left: Counter[SkipReason] = field(default_factory=Counter)
@@ -62,7 +63,7 @@ class LayeringSummary:
     @property
     def written(self) -> int:
         """Rows that were changed."""
-        return self.layered + self.replaced
+        return self.layered + self.replaced + self.moved
 
     @property
     def per_second(self) -> float:

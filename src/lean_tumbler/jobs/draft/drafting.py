@@ -3,10 +3,11 @@
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import polars as pl
 
-from lean_tumbler.core.audit.discovery import folded, privileged_values
+from lean_tumbler.core.audit.discovery import folded, names_passwords, privileged_values
 from lean_tumbler.core.drafting.classes import LOCKED, ClassKind, ValueClass
 from lean_tumbler.core.drafting.cohorts import (
     ClassRows,
@@ -20,7 +21,7 @@ from lean_tumbler.core.drafting.solving import Search, explain_class, part_name
 from lean_tumbler.core.drafting.untested import with_untested
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
-from lean_tumbler.core.policy import Columns
+from lean_tumbler.core.policy import Columns, RowSource
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.reading.conditions import day_of
 from lean_tumbler.core.reading.rows import Row, bytes_of
@@ -28,8 +29,11 @@ from lean_tumbler.core.reading.survey import Column, Survey
 from lean_tumbler.jobs.draft.scanning import CLASS, ClassScan, scanned
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.known_accounts import KnownAccount
+from lean_tumbler.stores.sql.relation import PLAIN_ROWS
 
 _MOST_PARTS = 12
+_MOST_KINDS = 20  # different texts of a column that tells one kind of credential from another
+_KINDS_TRIED = 8
 _TEXTS = 200  # of a class, to find its layout
 _LOGINS_FOUND = 0.5  # of the known logins, in the column that holds logins
 
@@ -40,6 +44,7 @@ class DraftedStore:
 
     Attributes:
         table: its name.
+        source: what makes up a row.
         columns: the table's own names by role.
         reasons: role -> why that column is taken for it.
         parts: further inputs of formulas -> the table's own names.
@@ -52,9 +57,12 @@ class DraftedStore:
         known: known accounts that stand there.
         opened: those of them that a cohort opens, or the value by itself.
         not_opened: the lines of the others.
+        repeated: known accounts whose login stands in several rows, so that none can be taken.
+        kinds: column and text of rows in which each login would stand once, likeliest first.
     """
 
     table: str
+    source: RowSource = PLAIN_ROWS
     columns: Columns
     reasons: Mapping[str, str]
     parts: Mapping[str, str] = field(default_factory=dict)
@@ -67,6 +75,8 @@ class DraftedStore:
     known: int = 0
     opened: int = 0
     not_opened: tuple[int, ...] = ()
+    repeated: int = 0
+    kinds: tuple[tuple[str, str], ...] = ()
 
 
 def draft_store(
@@ -164,6 +174,7 @@ def _drafted(
         known=len(accounts),
         opened=len(drafting.opened),
         not_opened=tuple(a.line for a in accounts if a.line not in drafting.opened),
+        **_repeated(columns, scan, known),
     )
 
 
@@ -235,6 +246,31 @@ def _known_rows(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]
             value_class = scan.classes[int(exact[0][CLASS] or 0)]
             found.append(_known_row(account, exact[0], columns, value_class))
     return found
+
+
+def _repeated(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]) -> dict[str, Any]:
+    """Say how many known logins stand in several rows, and which rows would have each once."""
+    if not columns.login:
+        return {}
+    wanted = {account.login.casefold() for account in known}
+    login = pl.col(columns.login).str.to_lowercase()
+    rows = scan.known.with_columns(login).filter(login.is_in(wanted))
+    logins = rows[columns.login]
+    repeated = logins.len() - logins.n_unique()
+    if not repeated:
+        return {}
+    kinds: list[tuple[int, str, str]] = []
+    for name in rows.columns:
+        values = scan.sample[name].drop_nulls().unique() if name != CLASS else None
+        if values is None or values.len() > _MOST_KINDS:
+            continue
+        for value in values.to_list():
+            own = rows.filter(pl.col(name) == value)[columns.login]
+            if own.len() == own.n_unique() > 0:
+                kinds.append((own.len(), name, value))
+    kinds.sort(key=lambda kind: (-kind[0], not names_passwords(kind[2])))
+    likeliest = kinds[:_KINDS_TRIED]
+    return {"repeated": repeated, "kinds": tuple((name, value) for _, name, value in likeliest)}
 
 
 def _known_row(

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from lean_tumbler.core.drafting.classes import ClassKind
 from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
-from lean_tumbler.core.policy import Target
+from lean_tumbler.core.policy import RowSource, Target
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.policy.model import StorePolicy
 from lean_tumbler.jobs.draft.drafting import DraftedStore
@@ -83,6 +83,7 @@ def store_text(placed: PlacedStore) -> Iterator[str]:
     yield f"locator = {quoted(placed.locator)}"
     if placed.needs_table:
         yield f"table = {quoted(drafted.table)}"
+    yield from _row_source(drafted.source)
     yield from _comment(
         "Bulk steps write nothing without the next line: the day since which every program that "
         "checks passwords uses the new check."
@@ -100,6 +101,16 @@ def store_text(placed: PlacedStore) -> Iterator[str]:
         yield from cohort_text(placed, cohort_name, cohort)
     for unproven in drafted.unproven:
         yield from unproven_text(placed, unproven)
+
+
+def _row_source(source: RowSource) -> Iterator[str]:
+    if source.join is not None:
+        join = source.join
+        names = f"table = {quoted(join.table)}, key = {quoted(join.key)}, by = {quoted(join.by)}"
+        yield f"join = {{ {names} }}  # the logins stand there"
+    if source.only:
+        only = ", ".join(f"{key(name)} = {quoted(texts[0])}" for name, texts in source.only.items())
+        yield f"only = {{ {only} }}  # a login has further rows, which are no passwords of its own"
 
 
 def parts_lines(parts: Mapping[str, str]) -> Iterator[str]:

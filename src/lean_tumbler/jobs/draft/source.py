@@ -1,8 +1,9 @@
 """From a source to a draft: every place that holds credentials, as a store under a name."""
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from lean_tumbler.core.audit.discovery import folded
@@ -12,6 +13,7 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.draft.drafting import DraftedStore, draft_store
 from lean_tumbler.jobs.draft.policy_text import PlacedStore, free_name
+from lean_tumbler.jobs.draft.row_sources import joined_places, only_place
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.files.nested import NestedTable
 from lean_tumbler.stores.known_accounts import KnownAccount
@@ -68,13 +70,13 @@ def draft_source(
     stores: list[PlacedStore] = []
     left_out: list[str] = []
     for place in places:
-        drafted = draft_store(
-            place.table,
-            place.columns,
+        draft = partial(
+            _drafted,
             known=known,
             search=_with_names(search, locator, place),
             beside=tuple(_beside(place, places)),
         )
+        drafted = _best(draft, place, known)
         reason = _no_store(place, drafted)
         if reason:
             left_out.append(f"{place.table.name}.{place.columns.stored}: {reason}")
@@ -88,6 +90,42 @@ def draft_source(
             )
         )
     return Draft(source=name, stores=tuple(stores), left_out=tuple(left_out))
+
+
+def _drafted(
+    place: CredentialPlace,
+    *,
+    known: Sequence[KnownAccount],
+    search: Search,
+    beside: Sequence[str],
+) -> DraftedStore:
+    drafted = draft_store(place.table, place.columns, known=known, search=search, beside=beside)
+    table = place.table
+    return replace(drafted, source=table.source) if isinstance(table, DatabaseTable) else drafted
+
+
+def _best(
+    draft: Callable[[CredentialPlace], DraftedStore],
+    place: CredentialPlace,
+    known: Sequence[KnownAccount],
+) -> DraftedStore:
+    """Draft a place; where its table does not hold the logins, beside a table that does."""
+    found = draft(place)
+    if not found.columns.login or (known and not found.known and not found.repeated):
+        for beside in joined_places(place, guess=bool(known)):
+            other = draft(beside)
+            if other.columns.login and _rank(other) >= _rank(found):
+                place, found = beside, other
+            if other.opened or (other.columns.login and not known):
+                break
+    if found.repeated > found.known:
+        only = [draft(only_place(place, column, text)) for column, text in found.kinds]
+        found = max([found, *only], key=lambda each: each.opened)
+    return found
+
+
+def _rank(drafted: DraftedStore) -> tuple[int, int]:
+    return drafted.opened, max(drafted.known, drafted.repeated)
 
 
 def _with_names(search: Search, locator: str, place: CredentialPlace) -> Search:
@@ -107,8 +145,8 @@ def _no_store(place: CredentialPlace, drafted: DraftedStore) -> str:
         return "it stands in documents inside a column, which only `audit` reads"
     if not drafted.columns.login:
         return (
-            "no column of the table holds logins; copy them there or into a view's table, "
-            "or name the column in the policy yourself"
+            "no column of the table holds logins, nor of one that it refers to; name both in the "
+            "policy yourself, with “join”"
         )
     if isinstance(place.table, DatabaseTable) and not place.table.can_be_paged:
         return "no column of the table names a row alone: add a key or a unique index"

@@ -169,12 +169,7 @@ class _Locking:
         """Give the swaps; the last login is compared too, where the store has one."""
         dated = bool(self._columns.last_login)
         return [
-            Swap(
-                key=due.account.key,
-                old=due.account.stored or b"",
-                new=marker,
-                last_login=(due.account.last_login or b"") if dated else None,
-            )
+            due.account.swap(marker, last_login=(due.account.last_login or b"") if dated else None)
             for due, marker in zip(rows, made, strict=True)
         ]
 

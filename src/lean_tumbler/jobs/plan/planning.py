@@ -11,6 +11,7 @@ from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
 from lean_tumbler.stores.interface import HasSchema, Store
+from lean_tumbler.stores.sql.column_move import ColumnMove
 from lean_tumbler.stores.sql.server import SchemaChange
 from lean_tumbler.stores.sql.surroundings import Surroundings
 
@@ -28,6 +29,7 @@ class Plan:
         guesses_after: the same at the target.
         change: the schema change that the column needs first; None where it has room.
         needed: characters of the longest value.
+        move: how far values have moved to another column; None where they stay in theirs.
         around: what the change would touch.
         readers_ready: whether bulk steps may write.
     """
@@ -40,6 +42,7 @@ class Plan:
     guesses_after: float | None
     change: SchemaChange | None
     needed: int
+    move: ColumnMove | None
     around: Surroundings
     readers_ready: bool = False
 
@@ -86,6 +89,7 @@ def plan_store(
         ),
         change=store.schema_change(needed=needed) if isinstance(store, HasSchema) else None,
         needed=needed,
+        move=store.column_move() if isinstance(store, HasSchema) else None,
         around=store.surroundings() if isinstance(store, HasSchema) else Surroundings(),
         readers_ready=store_policy.readers_ready is not None,
     )

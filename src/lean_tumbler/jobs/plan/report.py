@@ -12,6 +12,7 @@ from lean_tumbler.jobs.bulk.left import draw_left
 from lean_tumbler.jobs.bulk.proof import draw_proofs, proof_document
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import draw_outlook, outlook_document
+from lean_tumbler.reports.progress import moved_so_far
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, estimate, guess_count
 
@@ -22,9 +23,11 @@ if TYPE_CHECKING:
 
     from lean_tumbler.jobs.plan.planning import Plan
     from lean_tumbler.reports.forecast import Outlook
+    from lean_tumbler.stores.sql.column_move import ColumnMove
 
 _LAYER = "layered now; replaced at the next login"
 _REPLACE = "replaced now: the password is known"
+_MOVE = "moved as it is to the new column"
 # What becomes of rows that a bulk run leaves.
 _LEFT = {
     SkipReason.NO_VALUE: "nothing to protect",
@@ -45,7 +48,7 @@ _TOUCHED = {
     "triggers": "triggers run at every row",
     "views": "views read the table",
     "generated": "generated columns may be computed from it",
-    "updated_by_itself": "columns are set by the server at every row",
+    "updated_by_itself": "columns that the server dates at every row; kept, where this user may",
     "relatives": "tables that seem to keep its past, weak values too",
     "copies": "copies get every change, and keep the old values",
 }
@@ -64,7 +67,7 @@ _NEXT_WHEN_LAYERED = (
 def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
     for cohort, rows in plan.summary.cohorts.most_common():
         example = plan.summary.examples[cohort]
-        gets = _REPLACE if example.plain is not None else _LAYER
+        gets = _MOVE if example.moves else _REPLACE if example.plain is not None else _LAYER
         yield cohort, rows, _UNPROVEN if cohort in plan.summary.unproven else gets
     for leave, rows in plan.summary.left.most_common():
         yield leave.value, rows, _LEFT.get(leave, _PERSON)
@@ -96,6 +99,7 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
         workers=plan.summary.workers,
         characters_needed=plan.needed,
         schema_change=None if change is None else asdict(change),
+        column_move=None if plan.move is None else asdict(plan.move),
         touched={part: value for part, value in asdict(plan.around).items() if part != "bytes"},
         table_bytes=plan.around.bytes,
         forecast=None if outlook is None else outlook_document(outlook),
@@ -127,6 +131,8 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     draw_proofs(console, plan.summary)
     console.print()
     _draw_change(console, plan)
+    if plan.move is not None:
+        _draw_move(console, plan, plan.move)
     _draw_touched(console, plan)
     if outlook is None:
         console.print()
@@ -147,6 +153,8 @@ def _waiting(plan: Plan) -> int:
 def _next(plan: Plan) -> str:
     if _waiting(plan):
         return _NEXT_WHILE_UNPROVEN.format(store=plan.name)
+    if plan.move is not None and not plan.move.is_there:
+        return f"add the column “{plan.move.column}” by the statement above"
     if not plan.summary.written:
         return _NEXT_WHEN_LAYERED
     return _NEXT if plan.readers_ready else _NEXT_WHILE_READERS_ARE_NOT
@@ -160,6 +168,8 @@ def _guesses(plan: Plan, cohort: str) -> str:
 
 
 def _draw_change(console: Console, plan: Plan) -> None:
+    if plan.move is not None and not plan.move.is_there:
+        return  # it is added with room enough
     if plan.change is None:
         console.print(f"The column has room for the {plan.needed:,} characters that are needed.")
         return
@@ -172,6 +182,38 @@ def _draw_change(console: Console, plan: Plan) -> None:
     console.print("To take it back, once no long value stands there (`lean-tumbler undo`):")
     for statement in plan.change.reverse:
         console.print(f"  {statement}", highlight=False, soft_wrap=True)
+
+
+def _draw_move(console: Console, plan: Plan, move: ColumnMove) -> None:
+    """Print the steps from one column to the other, in the safe order, each with its way back."""
+    old, new = f"“{move.left_behind}”", f"“{move.column}”"
+    if move.is_there:
+        console.print()
+    console.print(Text(moved_so_far(move), "bold"))
+    steps = [
+        (f"Add the column {new}; review, and run it yourself:", move.add, move.drop_added),
+        (
+            f"Have every program read {new} first, then {old}; set readers_ready in the policy.",
+            "",
+            f"the old check, once `lean-tumbler undo` has put the values back into {old}",
+        ),
+        (
+            f"Fill it; logins do so too, one by one. Nothing is written to {old} any more.",
+            f"lean-tumbler layer --store {plan.name} --backup FILE --to PUBLICKEY",
+            "lean-tumbler undo FILE --key PRIVATEKEY",
+        ),
+        (
+            f"Once `lean-tumbler progress` counts none in {old} alone, name {new} as stored and:",
+            move.drop,
+            f"add {old} again; `lean-tumbler undo` puts the values back from the sealed backups",
+        ),
+    ]
+    for number, (does, statement, back) in enumerate(steps[move.is_there :], start=1):
+        console.print(f"  {number}. {does}", highlight=False)
+        if statement:
+            console.print(f"       {statement}", highlight=False, soft_wrap=True)
+        console.print(f"     Way back: {back}", highlight=False)
+    console.print(f"  Adding and dropping lock: {move.locks}", highlight=False)
 
 
 def _draw_touched(console: Console, plan: Plan) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Outcome
-from lean_tumbler.core.policy import StorePolicy
+from lean_tumbler.core.policy import RowSource, StorePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.schemes.current import bcrypt
 from lean_tumbler.errors import CheckImpossible
@@ -20,7 +20,7 @@ from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
 from lean_tumbler.stores import evidence_file
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
-from lean_tumbler.stores.interface import Account, Store, Swap
+from lean_tumbler.stores.interface import Account, Store
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import open_store, require_bulk
 
@@ -159,7 +159,13 @@ def rehearse(
     )
     columns = COPIED if store_policy.columns.salt else replace(COPIED, salt=None)
     there = replace(
-        store_policy, locator=str(path), table=TABLE, columns=columns, mode="upgrade", share=1.0
+        store_policy,
+        locator=str(path),
+        table=TABLE,
+        columns=columns,
+        source=RowSource(),  # the copy holds rows as they were read
+        mode="upgrade",
+        share=1.0,
     )
     copy = require_bulk(open_store(there, base=folder, writable=True))
     try:
@@ -277,7 +283,7 @@ class _RehearsalRun:
                 continue
             outcome, _ = self._ask(row, attempt.password)
             if outcome is not None and outcome.new_value is not None:
-                swap = Swap(key=row.key, old=row.stored or b"", new=outcome.new_value)
+                swap = row.swap(outcome.new_value)
                 self._copy.swap(swap)
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.reading.readings import State
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, SwapResult
 
 # Whose value may be replaced: no password opens any of them.
 _CLOSED = frozenset({State.NO_VALUE, State.EMPTY, State.LOCKED, State.REMNANT})
@@ -51,7 +51,7 @@ def set_password(
     if account.stored is None:
         result = store.fill(account.key, value)
     else:
-        result = store.swap(Swap(key=account.key, old=account.stored, new=value))
+        result = store.swap(account.swap(value))
     return PasswordSet(
         key=account.key,
         was=was,

@@ -11,6 +11,7 @@ from lean_tumbler.core.forecast.intervals import Interval
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.stores.history import Entry, StoreCount
 from lean_tumbler.stores.scans.store_forecast import DAYS, StoreForecast
+from lean_tumbler.stores.sql.column_move import ColumnMove
 
 _EARLY_DAYS = 84
 _LAST_ONE = 0.5  # accounts: fewer are none
@@ -37,6 +38,7 @@ class MigrationProgress:
             often it was used.
         fewer_since: that day; None where there is none.
         lately_days: what counts as lately, for what is still needed.
+        move: how far values have moved to another column; None where they stay in theirs.
     """
 
     name: str
@@ -52,6 +54,7 @@ class MigrationProgress:
     fewer: Mapping[str, int]
     fewer_since: date | None
     lately_days: int
+    move: ColumnMove | None = None
 
     @property
     def waiting(self) -> int:
@@ -139,6 +142,7 @@ def migration(
     entries: Sequence[Entry],
     taken_at: datetime,
     lately_days: int,
+    move: ColumnMove | None = None,
 ) -> MigrationProgress:
     """Hold a count against the history.
 
@@ -150,6 +154,7 @@ def migration(
         entries: earlier counts, oldest first.
         taken_at: when it was counted now.
         lately_days: what counts as lately.
+        move: how far values have moved to another column.
     """
     own = [(entry.taken_at, entry.stores[name]) for entry in entries if name in entry.stores]
     now = store_count(profile, table, found)
@@ -187,6 +192,7 @@ def migration(
         if compared else {},
         fewer_since=compared[0].date() if compared else None,
         lately_days=lately_days,
+        move=move,
     )  # fmt: skip
 
 

@@ -191,7 +191,13 @@ def policy_table(store: StorePolicy, *, base: Path) -> Table:
         UsageError: the table or a column is not there.
         SourceError: the store cannot be read.
     """
-    name, tables = tables_at(store.locator, base=base, table=store.table)
+    name, tables = tables_at(
+        store.locator,
+        base=base,
+        table=store.table,
+        source=store.source,
+        stored=store.columns.stored or "",
+    )
     table = table_named(store.table, tables, name)
     for column in filter(None, (*store.columns.mapped.values(), *store.other_columns)):
         require_column(column, table.columns, f"{name}, table {table.name}")

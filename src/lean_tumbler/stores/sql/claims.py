@@ -7,7 +7,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.sql.server import Database
+from lean_tumbler.stores.sql.database import Database
 
 
 class SessionClaims:

@@ -8,8 +8,10 @@ from typing import Any
 import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StoragePolicy
-from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.sql.server import Database, Guard, GuardedColumn, TableName, is_binary
+from lean_tumbler.stores.sql.database import Database
+from lean_tumbler.stores.sql.relation import Relation
+from lean_tumbler.stores.sql.row_key import RowKey
+from lean_tumbler.stores.sql.server import Guard, GuardedColumn
 
 ROWS_NAMED = 20
 
@@ -46,27 +48,32 @@ class ColumnGuard:
 
     Args:
         database: opened for writing.
-        table: the table's name.
-        column: of the stored values.
-        key: the column that names a row.
+        relation: the table and its columns.
+        key: what names a row.
         policy: the least that is current, and the most that a value may ask for.
     """
 
     def __init__(
-        self, database: Database, *, table: TableName, column: str, key: str, policy: StoragePolicy
+        self, database: Database, *, relation: Relation, key: RowKey, policy: StoragePolicy
     ) -> None:
         self._database = database
-        with database.inspector() as inspector:
-            columns = inspector.get_columns(table.name, table.schema)
-        kind = next((each["type"] for each in columns if each["name"] == column), None)
-        if kind is None:
-            raise UsageError(f"{database.locator}, table {table}: no column “{column}”")
-        self._key = database.quoted(key)
+        table, column = relation.name, relation.written
+        for name in relation.source.only:
+            relation.require_own(name)  # a constraint sees one table
+        self._key = ", ".join(database.quoted(column.name) for column in key.columns)
+        self._key_of = key.of
         self._names = GuardedColumn(
-            table=database.quoted(table), column=database.quoted(column), binary=is_binary(kind),
+            table=database.quoted(table),
+            column=database.quoted(column),
+            binary=relation.is_binary(column),
+            left_behind=database.quoted(relation.stored) if relation.is_moving else "",
+            only={
+                database.quoted(name): [database.quoted_text(text) for text in texts]
+                for name, texts in relation.source.only.items()
+            },
             table_text=table.name.replace("'", "''"),
             schema_text=(table.schema or "").replace("'", "''"),
-        )  # fmt: skip
+        )
         self.guard = database.server.guard(self._names, policy)
 
     @contextmanager
@@ -96,14 +103,13 @@ class ColumnGuard:
             return self._violations(connection)
 
     def _violations(self, connection: sa.Connection) -> Violations:
-        names, admits = self._names, self.guard.admits
         # Quoted names and our own patterns.
-        where = f"FROM {names.table} WHERE {names.column} IS NOT NULL AND NOT ({admits})"
+        where = f"FROM {self._names.table} WHERE {self.guard.refuses}"
         rows = connection.exec_driver_sql(f"SELECT COUNT(*) {where}").scalar_one()
         keys = connection.exec_driver_sql(
             f"SELECT {self._key} {where} ORDER BY {self._key} LIMIT {ROWS_NAMED}"
         )
-        return Violations(rows=int(rows), keys=tuple(row[0] for row in keys))
+        return Violations(rows=int(rows), keys=tuple(self._key_of(row) for row in keys))
 
     def apply(self) -> Violations:
         """Put the guard there; give the rows that others wrote meanwhile and that hinder it.

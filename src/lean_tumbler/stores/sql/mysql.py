@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import SourceError, UsageError
+from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
 from lean_tumbler.stores.sql.definitions import folds_case
 from lean_tumbler.stores.sql.errors import (
     FULL,
@@ -28,7 +29,6 @@ from lean_tumbler.stores.sql.server import (
     Claims,
     Clock,
     Column,
-    Database,
     Declared,
     Expression,
     Guard,
@@ -39,7 +39,6 @@ from lean_tumbler.stores.sql.server import (
     Replicas,
     SchemaChange,
     Server,
-    TableName,
     one_after_the_other,
 )
 from lean_tumbler.stores.transport import verifying_context
@@ -90,7 +89,7 @@ def _joined_update(update: JoinedUpdate) -> tuple[str, list[Any]]:
     # Quoted names; the values are parameters.
     statement = (
         f"UPDATE {update.table} JOIN ({rows}) AS swaps ON {update.key} = swap_key "  # noqa: S608
-        f"SET {update.stored} = swap_new WHERE {update.raw} = swap_old"
+        f"SET {update.stored} = swap_new{update.beside} WHERE {update.raw} = swap_old"
     )
     return statement, [value for row in update.rows for value in row]
 
@@ -149,6 +148,10 @@ def _widened(
     )
 
 
+_SET_BY_ITSELF = (
+    "SELECT column_name FROM information_schema.columns WHERE table_schema ="
+    " coalesce(:schema, DATABASE()) AND table_name = :name AND extra LIKE '%on update%'"
+)
 _AROUND = CatalogueQueries(
     size="SELECT data_length + index_length FROM information_schema.tables"
     " WHERE table_schema = coalesce(:schema, DATABASE()) AND table_name = :name",
@@ -160,9 +163,7 @@ _AROUND = CatalogueQueries(
         " AND view_definition LIKE CONCAT('%`', :name, '`%')",
         "generated": "SELECT column_name FROM information_schema.columns WHERE table_schema ="
         " coalesce(:schema, DATABASE()) AND table_name = :name AND extra LIKE '%GENERATED%'",
-        "updated_by_itself": "SELECT column_name FROM information_schema.columns WHERE"
-        " table_schema = coalesce(:schema, DATABASE()) AND table_name = :name"
-        " AND extra LIKE '%on update%'",
+        "updated_by_itself": _SET_BY_ITSELF,
         "copies": "SELECT 'the binary log, and what reads it' WHERE @@log_bin = 1",
     },
 )
@@ -176,6 +177,7 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         f"({text} REGEXP BINARY '{pattern(policy.floor, policy.limits)}'"
         f" AND INSTR({text}, CHAR(10)) = 0)"
     )
+    refuses = names.refuses(admits, text="char")
     table = f"ALTER TABLE {names.table}"
     schema = f"'{names.schema_text}'" if names.schema_text else "DATABASE()"
     exists = (
@@ -190,8 +192,8 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         f" table_schema = {schema} AND table_name = '{names.table_text}' AND column_key <> '')"
     )
     return Guard(
-        admits=admits,
-        apply=(f"{table} ADD CONSTRAINT {GUARD} CHECK ({names.column} IS NULL OR {admits});",),
+        refuses=refuses,
+        apply=(f"{table} ADD CONSTRAINT {GUARD} CHECK (NOT ({refuses}));",),
         remove=(f"{table} DROP CONSTRAINT {GUARD};",),
         locks="SHARED while the table is copied: others read, but do not write.",
         stands=exists,
@@ -256,7 +258,9 @@ def _batches(database: Database, query: sa.Select[Any]) -> "Batches":
         # Rows stay with the server until they are fetched.
         opened: Any = connection.connection.driver_connection
         with _read_out(opened.cursor(SSCursor), driver) as cursor, _rarely_collecting():
-            cursor.execute(str(query.compile(database.engine)), ())  # per cent signs are doubled
+            cursor.execute(
+                str(query.compile(database.engine, compile_kwargs=AS_TEXT)), ()
+            )  # per cent signs are doubled
             while rows := cursor.fetchmany(_ROWS_PER_BATCH):
                 values = zip(names, zip(*rows, strict=True), strict=True)
                 yield pl.DataFrame(
@@ -307,6 +311,9 @@ SERVER = Server(
     ),
     raw=_raw,
     update_each=one_after_the_other,
+    kept=f"{_SET_BY_ITSELF} AND privileges LIKE '%update%'",
+    column_locks="the table's definition for a moment, where the server adds and drops columns "
+    "instantly; else the table is copied.",
     joined_update=_joined_update,
     declared=_declared,
     widened=_widened,

@@ -11,7 +11,8 @@ import sqlalchemy as sa
 
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, server_login
-from lean_tumbler.stores.sql.server import LOCK_SECONDS, Database, Network, Server
+from lean_tumbler.stores.sql.database import Database
+from lean_tumbler.stores.sql.server import LOCK_SECONDS, Network, Server
 from lean_tumbler.stores.sql.sqlite import open_sqlite
 from lean_tumbler.stores.transport import leaves_this_machine, require_no_secret
 

@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
 from lean_tumbler.stores.sql.definitions import declared_in_text
 from lean_tumbler.stores.sql.errors import (
     FULL,
@@ -29,7 +30,6 @@ from lean_tumbler.stores.sql.server import (
     Claims,
     Clock,
     Column,
-    Database,
     Declared,
     Expression,
     Guard,
@@ -40,7 +40,6 @@ from lean_tumbler.stores.sql.server import (
     Replicas,
     SchemaChange,
     Server,
-    TableName,
 )
 
 if TYPE_CHECKING:
@@ -96,7 +95,7 @@ def _joined_update(update: JoinedUpdate) -> tuple[str, list[Any]]:
     kind = "bytea" if isinstance(new[0], bytes) else "text"
     # Quoted names; the values are parameters.
     statement = (
-        f"UPDATE {update.table} SET {update.stored} = swap_new "  # noqa: S608
+        f"UPDATE {update.table} SET {update.stored} = swap_new{update.beside} "  # noqa: S608
         f"FROM unnest(%s::bigint[], %s::bytea[], %s::{kind}[]) "
         "AS swaps (swap_key, swap_old, swap_new) "
         f"WHERE {update.table}.{update.key} = swap_key AND {update.raw} = swap_old"
@@ -173,6 +172,7 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
     text = f"convert_from({names.column}, 'UTF8')" if names.binary else f"{names.column}::text"
     # By bytes: a collation that folds letter case would be asked else, and may refuse patterns.
     admits = f"({text} COLLATE \"C\") ~ '{pattern(policy.floor, policy.limits)}'"
+    refuses = names.refuses(admits)
     table = f"ALTER TABLE {names.table}"
     name = names.table.replace("'", "''")  # as the server spells it, letter case and all
     exists = (
@@ -180,10 +180,10 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         f" AND conrelid = '{name}'::regclass"
     )
     return Guard(
-        admits=admits,
+        refuses=refuses,
         apply=(
             f"SET lock_timeout = '{_LOCK_TIMEOUT}';",
-            f"{table} ADD CONSTRAINT {GUARD} CHECK ({names.column} IS NULL OR {admits}) NOT VALID;",
+            f"{table} ADD CONSTRAINT {GUARD} CHECK (NOT ({refuses})) NOT VALID;",
             f"{table} VALIDATE CONSTRAINT {GUARD};",
         ),
         remove=(f"{table} DROP CONSTRAINT {GUARD};",),
@@ -255,7 +255,8 @@ def _batches(database: Database, query: sa.Select[Any]) -> "Batches":
                for name, value in url.query.items()}  # fmt: skip
     address = make_conninfo(**{**named, **further, "client_encoding": "UTF8"})
     # With this style of parameters, per cent signs in names stay single.
-    text = str(query.compile(dialect=postgresql.dialect(paramstyle="named")))  # type: ignore[no-untyped-call]
+    dialect = postgresql.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
+    text = str(query.compile(dialect=dialect, compile_kwargs=AS_TEXT))
     with database.errors(), _driver_errors():
         yield from ArrowReading(adbc_driver_postgresql, address).batches(text)
 
@@ -313,6 +314,8 @@ SERVER = Server(
     batches=_batches,
     is_text_certain=_is_text_certain,
     cast_keys=(sa.Uuid, sa.Numeric),
+    column_locks="ACCESS EXCLUSIVE for a moment. A dropped column's bytes stay in the table's file "
+    "until its rows are written anew (VACUUM FULL).",
     partitions=_PARTITIONS,
     is_own=lambda schema: schema != "information_schema" and not schema.startswith("pg_"),
     claims=Claims(

@@ -8,15 +8,16 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.sql.compiler import SQLCompiler
 
-from lean_tumbler.core.policy import Columns
+from lean_tumbler.core.policy import Columns, RowSource
 from lean_tumbler.core.policy.model import NOT_PRIVILEGED
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey
 from lean_tumbler.stores.naming import nearest, require_column
+from lean_tumbler.stores.sql.database import Database, TableName
 from lean_tumbler.stores.sql.origins import origins
-from lean_tumbler.stores.sql.server import Column, Database, Expression, TableName, is_binary
-
-_KEY_CHARACTERS = 255
+from lean_tumbler.stores.sql.relation import PLAIN_ROWS, Relation
+from lean_tumbler.stores.sql.row_key import RowKey
+from lean_tumbler.stores.sql.server import Column, Expression
 
 
 class TableRows:
@@ -26,6 +27,7 @@ class TableRows:
         database: where it is.
         table: the table's name.
         columns: the table's own names for what is needed.
+        source: what makes up a row.
         others: further columns that readings need: the policy's name -> the table's own.
         writable: whether swaps will be asked for, which needs a unique key.
     """
@@ -39,6 +41,7 @@ class TableRows:
         *,
         table: str,
         columns: Columns,
+        source: RowSource = PLAIN_ROWS,
         others: Mapping[str, str] = MappingProxyType({}),
         writable: bool = False,
     ) -> None:
@@ -46,58 +49,44 @@ class TableRows:
         self._others = dict(others)
         self._columns = columns
         self._place = f"{database.locator}, table {table}"
-        self._name = self._named(table)
-        types = self._column_types()
-        named = columns.mapped
-        for name in (*named.values(), *others.values()):
-            require_column(name, list(types), self._place)
-        self._binary = frozenset(name for name, kind in types.items() if is_binary(kind))
-        self._key_name = columns.account or self._primary_key(writable=writable)
-        names = {self._key_name, *named.values(), *others.values()}
-        named_columns: list[sa.ColumnClause[Any]] = [sa.column(name) for name in names]
-        self._table = sa.table(self._name.name, *named_columns, schema=self._name.schema)
-        self._key = self._table.c[self._key_name]
-        kind = types.get(self._key_name)
-        is_cast = isinstance(kind, database.server.cast_keys)
-        self._kind_of_key, self._key_type = kind, kind if is_cast else None
+        self._name = self._named(table, writable=writable)
+        self._relation = Relation(database, self._name, source, stored=columns.stored or "")
+        for name in (*columns.mapped.values(), *others.values()):
+            require_column(name, self._relation.names, self._place)
+        for name in filter(None, (columns.account, columns.stored)):
+            self._relation.require_own(name)
+        self._table = self._relation.table
+        self._key = self._row_key(writable=writable)
+        if writable:
+            _ = self._relation.written  # must be there
 
-    def _as_key(self, key: Any) -> sa.ColumnElement[Any]:
-        """Give a key as the column's own type; one that Python has no type for is kept as text.
-
-        Args:
-            key: a value, or a parameter for one.
-        """
-        given = key if isinstance(key, sa.ColumnElement) else sa.literal(key)
-        return given if self._key_type is None else sa.cast(given, self._key_type)
-
-    def _column_types(self) -> dict[str, Any]:
-        with self._database.inspector() as inspector:
-            found = inspector.get_columns(self._name.name, self._name.schema)
-        return {column["name"]: column["type"] for column in found}
-
-    def _named(self, text: str) -> TableName:
-        found = self._database.table_named(text)
+    def _named(self, text: str, *, writable: bool) -> TableName:
+        found = self._database.table_named(text, views=not writable)
         if found is not None:
             return found
-        with self._database.inspector() as inspector:
-            if text in inspector.get_view_names():
-                raise UsageError(f"{self._place} is a view; name the table under it")
+        if self._database.table_named(text, views=True) is not None:
+            raise UsageError(
+                f"{self._place} is a view, which is only read; name its table to write"
+            )
         hint = nearest(text, tuple(map(str, self._database.tables())))
         raise UsageError(f"{self._database.locator} has no table “{text}”; {hint}")
 
-    def _primary_key(self, *, writable: bool) -> str:
-        with self._database.inspector() as inspector:
-            names = inspector.get_pk_constraint(self._name.name, self._name.schema)[
-                "constrained_columns"
-            ]
-        hidden_key = self._database.server.hidden_key
-        if len(names) == 1:
-            return names[0]
-        if writable or not hidden_key:
+    def _row_key(self, *, writable: bool) -> RowKey:
+        """Find what names a row: the policy's column, or the table's primary key."""
+        cast, types = self._database.server.cast_keys, self._relation.types
+        account = self._columns.account
+        names = [account] if account else self._database.primary_key(self._name)
+        is_told = len(names) == 1 or (names and not any(map(self._relation.is_binary, names)))
+        if not is_told and (writable or not self._database.server.hidden_key):
             raise UsageError(
-                f"{self._place} has no primary key of one column; name a unique one as “account”"
+                f"{self._place} has no primary key that names a row; name a unique column as "
+                "“account”"
             )
-        return hidden_key  # enough to refer to a row in a report
+        if not is_told:  # enough to refer to a row in a report
+            return RowKey([self._table.c[self._database.server.hidden_key]], [None], cast)
+        return RowKey(
+            [self._table.c[name] for name in names], [types[name] for name in names], cast
+        )
 
     @property
     def table(self) -> str:
@@ -105,28 +94,24 @@ class TableRows:
         return str(self._name)
 
     @property
-    def table_name(self) -> TableName:
-        """Its name and its schema's."""
-        return self._name
+    def relation(self) -> Relation:
+        """What rows are read from."""
+        return self._relation
 
     @property
-    def key_name(self) -> str:
-        """The column that names a row."""
-        return self._key_name
+    def key(self) -> RowKey:
+        """What names a row."""
+        return self._key
 
-    def _column(self, name: str | None) -> sa.ColumnElement[Any]:
-        return self._table.c[name] if name else sa.null()
-
-    def _raw(self, name: str | None) -> sa.ColumnElement[Any]:
+    def _raw(self, name: str | None) -> Expression:
         """A column's bytes, whatever its declared type."""
-        if not name:
-            return sa.null()
-        return self._database.server.raw(self._table.c[name], name in self._binary)
+        return self._relation.raw(name) if name else sa.null()
 
-    def _row_columns(self) -> list[sa.ColumnElement[Any]]:
-        columns = self._columns
+    def _row_columns(self) -> list[Expression]:
+        columns, relation = self._columns, self._relation
         return [
-            self._key,
+            *self._key.columns,
+            relation.is_moved if relation.is_moving else sa.true(),
             self._raw(columns.stored),
             self._raw(columns.salt),
             self._raw(columns.login),
@@ -135,34 +120,36 @@ class TableRows:
         ]
 
     def _account(self, row: Any) -> Account:
-        key, stored, salt, login, last_login, *others = row
+        parts = len(self._key.columns)
+        is_moved, stored, salt, login, last_login, *others = row[parts:]
         return Account(
-            key=key if isinstance(key, int | str | bytes) else str(key),  # a UUID, for one
+            key=self._key.of(row[:parts]),
+            login=None if login is None else bytes(login).decode("utf-8", "replace"),
             stored=None if stored is None else bytes(stored),
             salt=None if salt is None else bytes(salt),
-            login=None if login is None else bytes(login).decode("utf-8", "replace"),
             last_login=None if last_login is None else bytes(last_login),
             others={
                 name: None if content is None else bytes(content)
                 for name, content in zip(self._others, others, strict=True)
             },
+            is_left_behind=not is_moved,
         )
 
     def count(self) -> int:
         """Count the rows."""
         with self._database.connect() as connection:
-            query = sa.select(sa.func.count()).select_from(self._table)
+            query = self._relation.select(sa.func.count())
             return int(connection.execute(query).scalar_one())
 
     def page(
         self, *, after: AccountKey | None, rows: int, privileged: bool | None = None
     ) -> list[Account]:
         """Read the next rows in order of their key; of administrators alone, or of the others."""
-        query = sa.select(*self._row_columns()).order_by(self._key).limit(rows)
+        query = self._relation.select(*self._row_columns()).order_by(*self._key.columns).limit(rows)
         if after is not None:
-            query = query.where(self._key > self._as_key(after))
+            query = query.where(self._key.after(after))
         if privileged is not None and self._columns.privileged:
-            truth = self._is_privileged(self._table.c[self._columns.privileged])
+            truth = self._is_privileged(self._relation.column(self._columns.privileged))
             query = query.where(truth if privileged else sa.not_(truth))
         return self._accounts(query)
 
@@ -181,10 +168,8 @@ class TableRows:
 
     def find(self, key: str) -> Account | None:
         """Read the row with a key, given as text; None where there is none."""
-        # Blanks at the end of a char(n) count for none of the server's, and a cast takes them off.
-        is_text = isinstance(self._kind_of_key, sa.String)
-        text = self._key if is_text else sa.cast(self._key, sa.String(_KEY_CHARACTERS))
-        found = self._accounts(sa.select(*self._row_columns()).where(text == key).limit(2))
+        query = self._relation.select(*self._row_columns()).where(self._key.is_text(key))
+        found = self._accounts(query.limit(2))
         return found[0] if len(found) == 1 else None
 
     def _fetch_statement(self, login: str) -> tuple[str, Any]:
@@ -197,8 +182,9 @@ class TableRows:
 
     @cached_property
     def _fetch_compiled(self) -> SQLCompiler:
-        login = self._column(self._columns.login) == sa.bindparam("the_login")
-        query = sa.select(*self._row_columns()).where(login).limit(sa.literal_column("2"))
+        login = self._relation.column(self._columns.login or "") == sa.bindparam("the_login")
+        query = self._relation.select(*self._row_columns()).where(login)
+        query = query.limit(sa.literal_column("2"))
         return query.compile(dialect=self._database.engine.dialect)
 
     def _accounts(self, query: sa.Select[Any]) -> list[Account]:
@@ -208,12 +194,12 @@ class TableRows:
     def require_answer(self) -> None:
         """Ask for one row's key."""
         with self._database.connect() as connection:
-            connection.execute(sa.select(self._key).limit(1)).first()
+            connection.execute(self._relation.select(*self._key.columns).limit(1)).first()
 
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
         with self._database.connect() as connection:
-            return origins(connection, self._table, self._raw(self._columns.stored))
+            return origins(connection, self._relation, self._raw(self._columns.stored))
 
     def close(self) -> None:
         """Let go of connections."""

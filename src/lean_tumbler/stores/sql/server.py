@@ -3,15 +3,15 @@
 One module a server fills this in; what they have in common stands in the other modules here.
 """
 
-from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager
+from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol
 
 import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.stores.sql.errors import Meaning, database_errors
+from lean_tumbler.stores.sql.database import Database, TableName
+from lean_tumbler.stores.sql.errors import Meaning
 
 if TYPE_CHECKING:
     import polars as pl
@@ -21,126 +21,9 @@ if TYPE_CHECKING:
 LOCK_SECONDS = 10
 LOGIN_LOCK_SECONDS = 2  # people wait for it
 GUARD = "tumbler_stored_forms"  # the name of the constraint, or how triggers' names begin
-_PER_CENT = "\0"  # which no name holds; it stands for a sign that would be doubled
 Column = sa.ColumnClause[Any]
 Expression = sa.ColumnElement[Any]
 Clock = Callable[[], float]
-
-
-@dataclass(frozen=True, slots=True)
-class TableName:
-    """A table's name, and its schema's; None for the one that a connection begins with."""
-
-    name: str
-    schema: str | None = None
-
-    def __str__(self) -> str:
-        """Give it as policies and reports write it."""
-        return f"{self.schema}.{self.name}" if self.schema else self.name
-
-
-@dataclass(frozen=True, slots=True)
-class Database:
-    """An open database.
-
-    Attributes:
-        engine: its connections.
-        locator: what messages call it; without a password.
-        server: its kind.
-    """
-
-    engine: sa.Engine = field(repr=False)
-    locator: str
-    server: "Server"
-
-    def quoted(self, name: str | TableName) -> str:
-        """Write a name for a statement without parameters, in which per cent signs stay single."""
-        preparer = self.engine.dialect.identifier_preparer
-
-        def quote(text: str) -> str:
-            return preparer.quote(text.replace("%", _PER_CENT)).replace(_PER_CENT, "%")
-
-        if isinstance(name, TableName):
-            schema = f"{quote(name.schema)}." if name.schema else ""
-            return schema + quote(name.name)
-        return quote(name)
-
-    def tables(self) -> list[TableName]:
-        """List the tables, those of other schemas last; parts of a table are none."""
-        parts = self._partitions()
-        with self.inspector() as inspector:
-            usual = inspector.default_schema_name
-            found = [
-                TableName(name)
-                for name in inspector.get_table_names()
-                if (usual, name) not in parts
-            ]
-            is_own = self.server.is_own
-            if is_own is None:
-                return found
-            for schema in inspector.get_schema_names():
-                if schema != usual and is_own(schema):
-                    names = inspector.get_table_names(schema)
-                    found += [TableName(n, schema) for n in names if (schema, n) not in parts]
-        return found
-
-    def _partitions(self) -> set[tuple[str, str]]:
-        """Name the tables that are parts of another, each with its schema."""
-        if not self.server.partitions:
-            return set()
-        with self.connect() as connection:
-            rows = connection.exec_driver_sql(self.server.partitions)
-            return {(str(schema), str(name)) for schema, name in rows}
-
-    def keys(self, table: TableName) -> list[str]:
-        """Name the columns that each name a row alone: the primary key first, then unique ones."""
-        with self.inspector() as inspector:
-            primary = inspector.get_pk_constraint(table.name, table.schema)["constrained_columns"]
-            unique = inspector.get_unique_constraints(table.name, table.schema)
-            indexes = inspector.get_indexes(table.name, table.schema)
-        sets: list[Sequence[str | None]] = [primary]
-        sets += [each["column_names"] for each in unique]
-        sets += [
-            each["column_names"] for each in indexes if each["unique"] and not _is_partial(each)
-        ]
-        return list(dict.fromkeys(str(names[0]) for names in sets if len(names) == 1 and names[0]))
-
-    def table_named(self, text: str) -> TableName | None:
-        """Find a table by its name, or by its schema's name, a dot and its own."""
-        schema, _, name = text.rpartition(".")
-        with self.inspector() as inspector:
-            if text in inspector.get_table_names():
-                return TableName(text)
-            if schema and schema in inspector.get_schema_names():
-                known = inspector.get_table_names(schema)
-                return TableName(name, schema) if name in known else None
-        return None
-
-    def errors(self) -> AbstractContextManager[None]:
-        """Turn the database's own errors into one clear line.
-
-        Raises:
-            StoreUnavailable: the server is away, or a lock is held.
-            SourceError: for every other of the database's errors.
-        """
-        return database_errors(self.locator, self.server.meaning, self.engine.dialect.loaded_dbapi)
-
-    @contextmanager
-    def inspector(self) -> Iterator[sa.Inspector]:
-        """Give what reads the catalogue, over one connection; errors are told as with `errors`."""
-        with self.connect() as connection:
-            yield sa.inspect(connection)
-
-    @contextmanager
-    def connect(self) -> Iterator[sa.Connection]:
-        """Give a connection; errors are told as with `errors`."""
-        with self.errors(), self.engine.connect() as connection:
-            yield connection
-
-
-def _is_partial(index: Mapping[str, Any]) -> bool:
-    """Tell an index that holds some of the rows alone."""
-    return any(name.endswith("_where") for name in index.get("dialect_options", {}))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -151,6 +34,7 @@ class JoinedUpdate:
         table: its name, quoted.
         key: the name of its column of whole numbers, quoted.
         stored: the name of the column that is written, quoted.
+        beside: further assignments, each after a comma; or empty.
         raw: the expression for that column's bytes.
         rows: key, old bytes and new value of each.
     """
@@ -158,6 +42,7 @@ class JoinedUpdate:
     table: str
     key: str
     stored: str
+    beside: str
     raw: str
     rows: Sequence[tuple[int, bytes, str | bytes]]
 
@@ -172,13 +57,42 @@ class Claims:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GuardedColumn:
-    """The column that is to be guarded: names quoted and as text, and whether it holds bytes."""
+    """The column that is to be guarded: names quoted and as text, and whether it holds bytes.
+
+    Attributes:
+        left_behind: the column whose place it takes, quoted; or empty.
+        only: column, quoted -> texts, quoted, of which it must hold one for a row to be guarded.
+    """
 
     table: str
     column: str
     binary: bool
     table_text: str
     schema_text: str
+    left_behind: str = ""
+    only: Mapping[str, Sequence[str]] = field(default_factory=dict)
+
+    def refuses(self, admits: str, row: str = "", *, text: str = "text") -> str:
+        """Give the condition of a row that is not admitted, which is never unknown.
+
+        Where a column is left behind, a value may stand there only beside one in its successor.
+
+        Args:
+            admits: the condition of a value that is not NULL.
+            row: what stands before the columns' names; or nothing.
+            text: the type that `only` compares.
+        """
+        column, left_behind = row + self.column, row + self.left_behind
+        refused = f"{column} IS NOT NULL AND NOT ({admits})"
+        if self.left_behind:
+            alone = f"{left_behind} IS NOT NULL AND {left_behind} <> ''"
+            is_empty = f"({column} IS NULL OR {column} = '')"
+            refused = f"({column} <> '' AND {refused}) OR ({is_empty} AND {alone})"
+        for name, texts in self.only.items():
+            of = row + name
+            listed = f"CAST({of} AS {text}) IN ({', '.join(texts)})"
+            refused = f"{of} IS NOT NULL AND {listed} AND ({refused})"
+        return refused
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -186,7 +100,7 @@ class Guard:
     """What stands guard, as statements of one server.
 
     Attributes:
-        admits: the condition, of a value that is not NULL.
+        refuses: the condition of a row that it does not admit.
         apply: puts it there.
         remove: takes it away, whole or half.
         locks: what the server locks meanwhile.
@@ -198,7 +112,7 @@ class Guard:
             looks at the rows itself.
     """
 
-    admits: str
+    refuses: str
     apply: tuple[str, ...]
     remove: tuple[str, ...]
     locks: str
@@ -307,12 +221,15 @@ class Server:
         is_own: tells a schema's name from one of the server's; None where a URL means one schema.
         partitions: a query for schema and name of tables that are parts of another; or empty.
         cast_keys: types of keys that it compares with their own type alone.
+        kept: a query for columns that the server sets at every update, except where a statement
+            sets them itself and may; or empty.
         hidden_key: the name of a row's own number, where a table has no other key; or empty.
         joined_update: gives the statement, and its values, that writes many rows at once; None
             where a statement for each is as quick.
         claims: locks for runs that share a table; None where a single program writes.
         widened: the change that gives a column room for so many characters; None where none is
             ever needed.
+        column_locks: what it locks where a column is added or dropped.
         replicas: finds the replicas of a store's server; None where there are none.
     """
 
@@ -326,10 +243,12 @@ class Server:
     guard: Callable[[GuardedColumn, StoragePolicy], Guard]
     meaning: Callable[[Exception], Meaning | None]
     batches: "Callable[[Database, sa.Select[Any]], Batches]"
+    column_locks: str = ""
     is_text_certain: Callable[[Database], bool] = lambda _: False
     is_own: Callable[[str], bool] | None = None
     partitions: str = ""
     cast_keys: tuple[type[Any], ...] = (sa.Numeric,)
+    kept: str = ""
     hidden_key: str = ""
     joined_update: Callable[[JoinedUpdate], tuple[str, list[Any]]] | None = None
     claims: Claims | None = None

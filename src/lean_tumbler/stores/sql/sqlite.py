@@ -16,6 +16,7 @@ from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.stored_forms import sqlite_condition
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.file_access import file_errors
+from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
 from lean_tumbler.stores.sql.definitions import declared_in_text
 from lean_tumbler.stores.sql.errors import Meaning, database_errors, first_line
 from lean_tumbler.stores.sql.server import (
@@ -23,13 +24,11 @@ from lean_tumbler.stores.sql.server import (
     LOCK_SECONDS,
     CatalogueQueries,
     Column,
-    Database,
     Declared,
     Expression,
     Guard,
     GuardedColumn,
     Server,
-    TableName,
     one_after_the_other,
 )
 
@@ -166,19 +165,20 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
     def admits(value: str) -> str:
         return sqlite_condition(f"CAST({value} AS TEXT)", policy.floor, policy.limits)
 
-    new = f"NEW.{names.column}"
+    refused = names.refuses(admits(f"NEW.{names.column}"), "NEW.")
+    columns = ", ".join(filter(None, (names.column, names.left_behind, *names.only)))
     raised = f"SELECT RAISE(ABORT, '{GUARD}: only current, layered or locked values');"
     triggers = tuple(
         f"CREATE TRIGGER {GUARD}_{event.lower()} BEFORE {event}{of} ON {names.table} FOR EACH ROW "
-        f"WHEN {new} IS NOT NULL AND NOT ({admits(new)}) BEGIN {raised} END;"
-        for event, of in (("INSERT", ""), ("UPDATE", f" OF {names.column}"))
+        f"WHEN {refused} BEGIN {raised} END;"
+        for event, of in (("INSERT", ""), ("UPDATE", f" OF {columns}"))
     )
     exists = (
         "SELECT 1 FROM sqlite_master WHERE type = 'trigger'"  # noqa: S608 - quoted names
         f" AND name IN ('{GUARD}_insert', '{GUARD}_update') AND tbl_name = '{names.table_text}'"
     )
     return Guard(
-        admits=admits(names.column),
+        refuses=names.refuses(admits(names.column)),
         apply=triggers,
         remove=(
             f"DROP TRIGGER IF EXISTS {GUARD}_insert;",
@@ -208,7 +208,7 @@ def _batches(database: Database, query: sa.Select[Any]) -> "Batches":
     )
     # The driver takes a column's type from the first rows, so the first of all holds bytes.
     first = ", ".join(f"x'' AS c{number}" for number in range(len(query.selected_columns)))
-    text = f"SELECT {first} UNION ALL {query.compile(database.engine)}"
+    text = f"SELECT {first} UNION ALL {query.compile(database.engine, compile_kwargs=AS_TEXT)}"
     with database.errors(), _python_errors():
         for number, batch in enumerate(reading.batches(text)):
             yield batch.slice(1) if number == 0 else batch
@@ -234,6 +234,7 @@ SERVER = Server(
     guard=_guard,
     meaning=meaning,
     batches=_batches,
+    column_locks="the file; adding is a moment's work, dropping writes the whole table anew.",
     cast_keys=(),
     hidden_key="rowid",
 )

@@ -7,7 +7,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from lean_tumbler.stores.sql.server import GUARD, Database, TableName
+from lean_tumbler.stores.sql.database import Database, TableName
+from lean_tumbler.stores.sql.server import GUARD
 
 _HISTORY = re.compile(
     r"(?:^|_)(?:history|hist|audit|log|archive|old|backup|bak)(?:_|$)", re.IGNORECASE

@@ -3,7 +3,7 @@
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
-from functools import cached_property
+from functools import cache, cached_property, partial
 from typing import Any
 
 import sqlalchemy as sa
@@ -11,8 +11,9 @@ from sqlalchemy.sql.compiler import SQLCompiler
 
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.interface import AccountKey, Swap, SwapResult
+from lean_tumbler.stores.sql.database import TableName
 from lean_tumbler.stores.sql.rows import TableRows
-from lean_tumbler.stores.sql.server import JoinedUpdate, TableName
+from lean_tumbler.stores.sql.server import Expression, JoinedUpdate
 from lean_tumbler.stores.sql.sqlite import WRITES
 
 
@@ -25,11 +26,11 @@ class SqlSwaps(TableRows):
 
     def fill(self, key: AccountKey, new: str) -> SwapResult:
         """Write a first value, only where none stands."""
-        column = self._table.c[self._columns.stored or ""]
-        filled = sa.update(self._table).where(self._key == self._as_key(key), column.is_(None))
         swap = Swap(key=key, old=b"", new=new)
+        filled = sa.update(self._table).where(self._key.is_(key), self._stored.is_(None))
+        values = self._assigned(sa.literal(self._as_written(swap)))
         with self._writing() as connection:
-            rows = connection.execute(filled.values({column: self._as_written(new)})).rowcount
+            rows = connection.execute(filled.values(values)).rowcount
             if rows != 1:
                 return self._not_written(connection, swap, rows)
             self._require_written(connection, swap)
@@ -55,19 +56,29 @@ class SqlSwaps(TableRows):
             yield connection
 
     def _update(self, connection: sa.Connection, swaps: Sequence[Swap]) -> list[int]:
-        """Write each value where its old bytes stand; give how many rows each has changed.
+        """Write each value where its old bytes stand; give how many rows each has changed."""
+        forward = [number for number, swap in enumerate(swaps) if not swap.puts_back]
+        back = [number for number, swap in enumerate(swaps) if swap.puts_back]
+        changed = [0] * len(swaps)
+        for numbers in filter(None, (forward, back)):
+            rows = self._update_alike(connection, [swaps[number] for number in numbers])
+            for number, count in zip(numbers, rows, strict=True):
+                changed[number] = count
+        return changed
 
-        By the driver's own cursor: a statement of SQLAlchemy's takes five times as long, and
-        psycopg sends many without waiting for each answer.
+    def _update_alike(self, connection: sa.Connection, swaps: Sequence[Swap]) -> list[int]:
+        """Write by one statement, with the driver's own cursor.
+
+        A statement of SQLAlchemy's takes five times as long, and psycopg sends many without
+        waiting for each answer.
         """
         dated = any(swap.last_login is not None for swap in swaps)
-        compiled = self._swap_while_away_statement if dated else self._swap_statement
-        statement = str(compiled)
+        compiled = self._statement(dated=dated, puts_back=swaps[0].puts_back)
         parameters: list[Any] = [
             {
-                "the_key": swap.key,
+                **self._key.bound(swap.key),
                 "the_old": swap.old,
-                "the_new": self._as_written(swap.new),
+                "the_new": self._as_written(swap),
                 "the_last_login": swap.last_login or b"",
             }
             for swap in swaps
@@ -78,93 +89,116 @@ class SqlSwaps(TableRows):
         with closing(connection.connection.cursor()) as opened:
             cursor: Any = opened
             joined = self._database.server.joined_update
-            if joined is not None and not dated and all(type(swap.key) is int for swap in swaps):
+            is_usual = not dated and not swaps[0].puts_back
+            if joined and is_usual and all(type(swap.key) is int for swap in swaps):
                 statement, values = joined(self._joined(swaps))
                 cursor.execute(statement, values)
                 return self._changed(connection, swaps, int(cursor.rowcount))
-            return self._database.server.update_each(cursor, statement, parameters)
+            return self._database.server.update_each(cursor, str(compiled), parameters)
 
     def _joined(self, swaps: Sequence[Swap]) -> JoinedUpdate:
-        stored = self._columns.stored or ""
+        compiled = partial(_as_text, dialect=self._database.engine.dialect)
 
         def quoted(name: str | TableName) -> str:
             return self._database.quoted(name).replace("%", "%%")  # there are parameters
 
         return JoinedUpdate(
             table=quoted(self._name),
-            key=quoted(self._key_name),
-            stored=quoted(stored),
-            raw=str(self._raw(stored).compile(dialect=self._database.engine.dialect)),
-            rows=[(int(swap.key), swap.old, self._as_written(swap.new)) for swap in swaps],
-        )
+            key=quoted(self._key.columns[0].name),
+            stored=quoted(self._relation.written),
+            beside="".join(f", {quoted(name)} = {compiled(value)}"
+                           for name, value in self._set_beside.items()),
+            raw=compiled(self._stored),
+            rows=[(int(swap.key), swap.old, self._as_written(swap)) for swap in swaps],
+        )  # fmt: skip
 
     def _changed(self, connection: sa.Connection, swaps: Sequence[Swap], number: int) -> list[int]:
         """Give how many rows each swap has changed, where the number of all of them is known."""
         keys = {swap.key for swap in swaps}
         if number == len(keys):
             return [1] * len(swaps)
-        query = sa.select(self._key, self._raw(self._columns.stored)).where(self._key.in_(keys))
+        (key,) = self._key.columns
+        query = sa.select(key, self._stored).where(key.in_(keys))
         found = Counter(
             (key, bytes(value)) for key, value in connection.execute(query) if value is not None
         )
         return [found[swap.key, swap.new_bytes] for swap in swaps]
 
     @cached_property
-    def _swap_statement(self) -> SQLCompiler:
-        return self._swap_where().compile(dialect=self._database.engine.dialect)
+    def _stored(self) -> Expression:
+        return self._raw(self._columns.stored)
 
     @cached_property
-    def _swap_while_away_statement(self) -> SQLCompiler:
-        last_login = sa.func.coalesce(self._raw(self._columns.last_login), sa.literal_column("''"))
-        wanted = sa.bindparam("the_last_login", type_=sa.LargeBinary())
-        unchanged = self._swap_where().where(sa.cast(last_login, sa.LargeBinary) == wanted)
-        return unchanged.compile(dialect=self._database.engine.dialect)
+    def _set_beside(self) -> dict[str, Expression]:
+        """What every write sets beside the value: columns that stay as they are, or are emptied."""
+        relation, write_to = self._relation, self._relation.source.write_to
+        beside: dict[str, Expression] = {name: self._table.c[name] for name in relation.kept()}
+        if write_to is not None and write_to.empty_stored:
+            beside[self._columns.stored or ""] = relation.emptied(self._columns.stored or "")
+        return beside
 
-    def _swap_where(self) -> sa.Update:
-        stored = self._columns.stored or ""
-        return (
-            sa.update(self._table)
-            .where(
-                self._key == self._as_key(sa.bindparam("the_key")),
-                self._raw(stored) == sa.bindparam("the_old", type_=sa.LargeBinary()),
-            )
-            .values({self._table.c[stored]: sa.bindparam("the_new")})
-        )
+    def _assigned(self, new: Expression, *, puts_back: bool = False) -> dict[Any, Expression]:
+        """Give what a write sets: column -> value."""
+        relation, stored = self._relation, self._columns.stored or ""
+        written = {relation.written: new}
+        if puts_back:
+            written = {relation.written: relation.emptied(relation.written), stored: new}
+        return {
+            self._table.c[name]: value for name, value in {**self._set_beside, **written}.items()
+        }
+
+    @cache  # noqa: B019 - as long as the store
+    def _statement(self, *, dated: bool, puts_back: bool) -> SQLCompiler:
+        """Give the statement of a swap, whose parameters are the_key_0, the_old and the_new."""
+        old = sa.bindparam("the_old", type_=sa.LargeBinary())
+        swapped = sa.update(self._table).where(self._key.is_bound(), self._stored == old)
+        if dated:
+            last_login = self._relation.raw_in_update(self._columns.last_login or "")
+            seen = sa.func.coalesce(last_login, sa.literal_column("''"))
+            wanted = sa.bindparam("the_last_login", type_=sa.LargeBinary())
+            swapped = swapped.where(sa.cast(seen, sa.LargeBinary) == wanted)
+        swapped = swapped.values(self._assigned(sa.bindparam("the_new"), puts_back=puts_back))
+        return swapped.compile(dialect=self._database.engine.dialect)
 
     def _require_written(self, connection: sa.Connection, swap: Swap) -> None:
         """Read the longest value back before the transaction ends.
 
         Some servers cut off, and triggers change, what is written, without an error.
         """
-        query = sa.select(self._raw(self._columns.stored)).where(
-            self._key == self._as_key(swap.key)
-        )
-        found = connection.execute(query).scalar()
-        if found is None or bytes(found) != swap.new_bytes:
+        relation, stored = self._relation, self._columns.stored or ""
+        write_to = relation.source.write_to
+        is_emptied = write_to is not None and write_to.empty_stored and not swap.puts_back
+        left = relation.raw_alone(stored) if is_emptied else sa.null()
+        query = sa.select(self._stored, left).where(self._key.is_(swap.key))
+        found, left_behind = connection.execute(query).first() or (None, None)
+        if found is None or bytes(found) != swap.new_bytes or left_behind:
             raise SourceError(
-                f"{self._place}: the column “{self._columns.stored}” "
+                f"{self._place}: the column “{stored if left_behind else relation.written}” "
                 "did not keep a value as written (too narrow, or changed by a trigger); "
                 "nothing of this batch was written"
             )
 
-    def _as_written(self, value: str | bytes) -> str | bytes:
+    def _as_written(self, swap: Swap) -> str | bytes:
         """Give a new value as the column takes it."""
-        is_text = isinstance(value, str) and self._columns.stored in self._binary
-        return value.encode("utf-8") if is_text else value  # type: ignore[union-attr] # text
+        column = (self._columns.stored or "") if swap.puts_back else self._relation.written
+        is_text = isinstance(swap.new, str) and self._relation.is_binary(column)
+        return swap.new.encode("utf-8") if is_text else swap.new  # type: ignore[union-attr] # text
 
     def _not_written(self, connection: sa.Connection, swap: Swap, rows: int) -> SwapResult:
         """Tell why a swap changed no row; more than one is an error."""
         if rows > 1:
             raise SourceError(
                 f"{self._place}: the account column "
-                f"“{self._key_name}” is not unique; nothing of this batch was written"
+                f"{self._key} is not unique; nothing of this batch was written"
             )
-        again = sa.select(self._raw(self._columns.stored)).where(
-            self._key == self._as_key(swap.key)
-        )
+        again = sa.select(self._stored).where(self._key.is_(swap.key))
         found = connection.execute(again).first()
         if found is None:
             return SwapResult.GONE
         # After a lost connection the write may have been done already: salts make it unmistakable.
         written = found[0] is not None and bytes(found[0]) == swap.new_bytes
         return SwapResult.DONE if written else SwapResult.CHANGED
+
+
+def _as_text(expression: Expression, *, dialect: sa.Dialect) -> str:
+    return str(expression.compile(dialect=dialect))

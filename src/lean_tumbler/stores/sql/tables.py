@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 import sqlalchemy as sa
 
+from lean_tumbler.core.policy import RowSource
 from lean_tumbler.core.reading.rows import CONTROL_SIGNS, text_of
 from lean_tumbler.stores.files.base import (
     LINE,
@@ -19,7 +20,9 @@ from lean_tumbler.stores.files.base import (
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.sql.server import Database, Declared, TableName, is_binary
+from lean_tumbler.stores.sql.database import Database, TableName
+from lean_tumbler.stores.sql.relation import PLAIN_ROWS, Relation
+from lean_tumbler.stores.sql.server import Declared
 
 if TYPE_CHECKING:
     from lean_tumbler.stores.sql.server import Batches
@@ -32,6 +35,8 @@ class DatabaseTable:
     database: Database
     table: TableName
     columns: tuple[str, ...]
+    source: RowSource = PLAIN_ROWS
+    stored: str = ""
 
     @property
     def name(self) -> str:
@@ -50,7 +55,14 @@ class DatabaseTable:
     @property
     def can_be_paged(self) -> bool:
         """Whether its rows can be named one by one."""
-        return bool(self.keys or self.database.server.hidden_key)
+        return bool(self.keys or self.database.server.hidden_key or self._primary_key())
+
+    def _primary_key(self) -> list[str]:
+        return self.database.primary_key(self.table)
+
+    @cached_property
+    def _relation(self) -> Relation:
+        return Relation(self.database, self.table, self.source, stored=self.stored)
 
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
         """Read the wanted columns as text, all rows in one consistent view."""
@@ -68,25 +80,17 @@ class DatabaseTable:
 
     def _batches(self, wanted: Sequence[str]) -> "Batches":
         """Give rows as the driver gives them, a few at a time; each value is text or bytes."""
-        server = self.database.server
-        binary = self._binary_columns()
+        server, relation = self.database.server, self._relation
         as_text = server.is_text_certain(self.database)
-        table = sa.table(
-            self.table.name, *(sa.column(name) for name in wanted), schema=self.table.schema
-        )
 
         def expression(name: str) -> sa.ColumnElement[Any]:
-            if as_text and name not in binary:
-                return sa.cast(table.c[name], sa.Text)
-            return server.raw(table.c[name], name in binary)
+            is_moving = name == self.stored and relation.is_moving
+            if as_text and not is_moving and not relation.is_binary(name):
+                return sa.cast(relation.column(name), sa.Text)
+            return relation.raw(name)
 
-        query = sa.select(*(expression(name).label(name) for name in wanted))
+        query = relation.select(*(expression(name).label(name) for name in wanted))
         return server.batches(self.database, query)
-
-    def _binary_columns(self) -> frozenset[str]:
-        with self.database.inspector() as inspector:
-            columns = inspector.get_columns(self.table.name, self.table.schema)
-        return frozenset(column["name"] for column in columns if is_binary(column["type"]))
 
 
 def _frames(
@@ -119,10 +123,22 @@ def _text(raw: str | bytes | None) -> str | None:
     return text_of(raw if isinstance(raw, bytes) else raw.encode("utf-8"))
 
 
-def tables_of_database(database: Database, wanted: str = "") -> list[DatabaseTable]:
-    """Find the tables of a database, or the one that is wanted; all, where that is not there."""
-    one = database.table_named(wanted) if wanted else None
-    names = database.tables() if one is None else [one]
+def tables_of_database(
+    database: Database, wanted: str = "", *, source: RowSource = PLAIN_ROWS, stored: str = ""
+) -> list[DatabaseTable]:
+    """Find the tables of a database, or the one that is wanted; all, where that is not there.
+
+    Args:
+        database: where they are.
+        wanted: a table or a view.
+        source: what makes up a row of the one that is wanted.
+        stored: the column that `source.write_to` takes the place of.
+    """
+    one = database.table_named(wanted, views=True) if wanted else None
+    if one is not None:
+        relation = Relation(database, one, source, stored=stored)
+        return [DatabaseTable(database, one, tuple(relation.names), source, stored)]
+    names = database.tables()
     with database.inspector() as inspector:
         found = {
             table: tuple(
