@@ -28,7 +28,7 @@ class SqlSwaps(TableRows):
         """Write a first value, only where none stands."""
         swap = Swap(key=key, old=b"", new=new)
         filled = sa.update(self._table).where(self._key.is_(key), self._stored.is_(None))
-        values = self._assigned(sa.literal(self._as_written(swap)))
+        values = self._assigned(sa.literal(self._as_written(swap)), sa.literal(b""))
         with self._writing() as connection:
             rows = connection.execute(filled.values(values)).rowcount
             if rows != 1:
@@ -107,7 +107,7 @@ class SqlSwaps(TableRows):
             key=quoted(self._key.columns[0].name),
             stored=quoted(self._relation.written),
             beside="".join(f", {quoted(name)} = {compiled(value)}"
-                           for name, value in self._set_beside.items()),
+                           for name, value in self._set_beside(sa.literal_column("swap_old")).items()),
             raw=compiled(self._stored),
             rows=[(int(swap.key), swap.old, self._as_written(swap)) for swap in swaps],
         )  # fmt: skip
@@ -128,23 +128,36 @@ class SqlSwaps(TableRows):
     def _stored(self) -> Expression:
         return self._raw(self._columns.stored)
 
-    @cached_property
-    def _set_beside(self) -> dict[str, Expression]:
-        """What every write sets beside the value: columns that stay as they are, or are emptied."""
+    def _set_beside(self, old: Expression) -> dict[str, Expression]:
+        """What a write sets beside the value: columns that stay as they are, or are emptied.
+
+        The column that is left behind is emptied of the old value alone, which a backup holds.
+        """
         relation, write_to = self._relation, self._relation.source.write_to
-        beside: dict[str, Expression] = {name: self._table.c[name] for name in relation.kept()}
+        beside: dict[str, Expression] = {name: self._table.c[name] for name in self._kept}
         if write_to is not None and write_to.empty_stored:
-            beside[self._columns.stored or ""] = relation.emptied(self._columns.stored or "")
+            stored = self._columns.stored or ""
+            beside[stored] = sa.case(
+                (relation.raw_alone(stored) == old, relation.emptied(stored)),
+                else_=self._table.c[stored],
+            )
         return beside
 
-    def _assigned(self, new: Expression, *, puts_back: bool = False) -> dict[Any, Expression]:
+    @cached_property
+    def _kept(self) -> list[str]:
+        return self._relation.kept()
+
+    def _assigned(
+        self, new: Expression, old: Expression, *, puts_back: bool = False
+    ) -> dict[Any, Expression]:
         """Give what a write sets: column -> value."""
         relation, stored = self._relation, self._columns.stored or ""
         written = {relation.written: new}
         if puts_back:
             written = {relation.written: relation.emptied(relation.written), stored: new}
         return {
-            self._table.c[name]: value for name, value in {**self._set_beside, **written}.items()
+            self._table.c[name]: value
+            for name, value in {**self._set_beside(old), **written}.items()
         }
 
     @cache  # noqa: B019 - as long as the store
@@ -157,7 +170,7 @@ class SqlSwaps(TableRows):
             seen = sa.func.coalesce(last_login, sa.literal_column("''"))
             wanted = sa.bindparam("the_last_login", type_=sa.LargeBinary())
             swapped = swapped.where(sa.cast(seen, sa.LargeBinary) == wanted)
-        swapped = swapped.values(self._assigned(sa.bindparam("the_new"), puts_back=puts_back))
+        swapped = swapped.values(self._assigned(sa.bindparam("the_new"), old, puts_back=puts_back))
         return swapped.compile(dialect=self._database.engine.dialect)
 
     def _require_written(self, connection: sa.Connection, swap: Swap) -> None:
@@ -167,7 +180,7 @@ class SqlSwaps(TableRows):
         """
         relation, stored = self._relation, self._columns.stored or ""
         write_to = relation.source.write_to
-        is_emptied = write_to is not None and write_to.empty_stored and not swap.puts_back
+        is_emptied = write_to is not None and write_to.empty_stored and swap.is_left_behind
         left = relation.raw_alone(stored) if is_emptied else sa.null()
         query = sa.select(self._stored, left).where(self._key.is_(swap.key))
         found, left_behind = connection.execute(query).first() or (None, None)
