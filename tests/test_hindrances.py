@@ -36,6 +36,30 @@ def test_an_account_that_may_not_write(server: servers.Server, tmp_path: Path) -
     assert run_program("audit", "passengers", cwd=tmp_path).code == 0
 
 
+@pytest.mark.parametrize("command", ["audit passengers", "plan", "progress", "layer --dry-run"])
+def test_hidden_rows_are_never_taken_for_all(
+    command: str, server: servers.Server, tmp_path: Path
+) -> None:
+    """Where row-level security would hide rows, nothing is counted; without it, all are."""
+    if is_mariadb(server):
+        pytest.skip("it has no row-level security")
+    make_server_portal(server, tmp_path)
+    server.run(
+        "DROP ROLE IF EXISTS watch; CREATE ROLE watch LOGIN; GRANT SELECT ON passengers TO watch;"
+        "ALTER TABLE passengers ENABLE ROW LEVEL SECURITY;"
+        "CREATE POLICY few ON passengers USING (id < 40);"
+    )
+    policy = tmp_path / "tumbler.toml"
+    text = policy.read_text()
+    policy.write_text(text.replace("//tumbler@", "//watch@"))
+    hidden = run_program(*command.split(), cwd=tmp_path)
+    assert (hidden.code, hidden.out) == (3, "")
+    assert "row-level security would hide rows" in hidden.err
+    policy.write_text(text)
+    assert run_program(*command.split(), cwd=tmp_path).code in {0, 1}
+    server.run("DROP TABLE passengers CASCADE; DROP ROLE watch")
+
+
 def test_a_wrong_password_and_a_guard_are_said(server: servers.Server, tmp_path: Path) -> None:
     """A refused password is no missing right; a refused value is no server that is away."""
     make_server_portal(server, tmp_path)

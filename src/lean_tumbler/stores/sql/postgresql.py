@@ -16,6 +16,7 @@ from lean_tumbler.stores.sql.definitions import declared_in_text
 from lean_tumbler.stores.sql.errors import (
     FULL,
     GUARDED,
+    HIDDEN,
     LOCKED,
     NO_RIGHT,
     PASSWORD,
@@ -46,6 +47,7 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.sql.server import Batches
 
 _LOCK_TIMEOUT = "5s"
+_ROW_SECURITY = "row-level security"  # in the server's message, where it is in English
 # Section 32.19: without these, any certificate would do, or none.
 _VERIFIED = {"sslmode": "verify-full", "sslrootcert": "system"}
 
@@ -67,6 +69,8 @@ _MEANING: Mapping[str, Meaning] = MappingProxyType(
 def _meaning(cause: Exception) -> Meaning | None:
     found = next((_MEANING[name] for name in class_names(cause) if name in _MEANING), None)
     text = first_line(cause)
+    if found is NO_RIGHT and _ROW_SECURITY in text:
+        return HIDDEN
     # While it connects, the driver knows no codes.
     refused = "password authentication failed" in text or "no password supplied" in text
     return PASSWORD if found is None and refused else found
@@ -279,7 +283,7 @@ def _driver_errors() -> Iterator[None]:
             kind = errors.lookup(error.sqlstate)
         except KeyError:
             kind = OperationalError
-        raise kind(error.sqlstate) from None
+        raise kind(_ROW_SECURITY if _ROW_SECURITY in str(error) else error.sqlstate) from None
 
 
 def _is_text_certain(database: Database) -> bool:
@@ -299,8 +303,9 @@ SERVER = Server(
         driver="postgresql+psycopg",
         arguments={},
         setting="options",
-        reading="-c default_transaction_read_only=on",
-        writing="-c lock_timeout={seconds}s",
+        # Section 20.11.1: without row_security, rows are never hidden in silence.
+        reading="-c default_transaction_read_only=on -c row_security=off",
+        writing="-c lock_timeout={seconds}s -c row_security=off",
         verified=lambda: (dict(_VERIFIED), {}),
     ),
     raw=_raw,

@@ -102,15 +102,17 @@ class SqlSwaps(TableRows):
         def quoted(name: str | TableName) -> str:
             return self._database.quoted(name).replace("%", "%%")  # there are parameters
 
+        beside = self._set_beside(sa.literal_column("swap_old"))
         return JoinedUpdate(
             table=quoted(self._name),
             key=quoted(self._key.columns[0].name),
             stored=quoted(self._relation.written),
-            beside="".join(f", {quoted(name)} = {compiled(value)}"
-                           for name, value in self._set_beside(sa.literal_column("swap_old")).items()),
+            beside="".join(
+                f", {quoted(name)} = {compiled(value)}" for name, value in beside.items()
+            ),
             raw=compiled(self._stored),
             rows=[(int(swap.key), swap.old, self._as_written(swap)) for swap in swaps],
-        )  # fmt: skip
+        )
 
     def _changed(self, connection: sa.Connection, swaps: Sequence[Swap], number: int) -> list[int]:
         """Give how many rows each swap has changed, where the number of all of them is known."""
