@@ -9,6 +9,8 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import CHEAP_POLICY, Program, make_portal
 from lean_tumbler.core.forecast.back_test import back_test
@@ -25,6 +27,7 @@ from lean_tumbler.core.forecast.observations import (
 from lean_tumbler.core.forecast.return_model import ReturnModel, WatchedAccounts, expected, fit
 from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
 from lean_tumbler.core.forecast.times import Times, days_of
+from lean_tumbler.core.stored_days import day_in, is_never
 from lives import POPULATIONS, lives, registered
 
 TODAY = date(2026, 10, 31)
@@ -190,7 +193,13 @@ def test_a_log_is_watched_by_how_long_ago_accounts_were_seen() -> None:
         ("2026-10-01 07:00:00", "2026-10-01", "ISO 8601"),
         ("1790812800", "2026-10-01", "seconds"),
         ("1790812800123", "2026-10-01", "milliseconds"),
-        ("1.10.2026", None, "unreadable"),
+        ("1.10.2026", "2026-10-01", "DD.MM.YYYY"),
+        ("01.10.2026 17:45", "2026-10-01", "DD.MM.YYYY"),
+        ("2026/10/01", "2026-10-01", "YYYY/MM/DD"),
+        ("20261001", "2026-10-01", "YYYYMMDD"),
+        ("20261001074500", "2026-10-01", "YYYYMMDD"),
+        ("01/10/2026", None, "unreadable"),  # nothing says which is the month
+        ("31.02.2026", None, "unreadable"),
         ("2026-02-31", None, "unreadable"),
         ("2031-01-01", None, "in the future"),
         ("", None, "none"),
@@ -202,6 +211,24 @@ def test_times_in_their_forms(text: str, expected_day: str | None, form: str) ->
     found = days_of(pl.Series([text]), today=TODAY, times=times)[0]
     day = None if found is None else (date(1970, 1, 1) + timedelta(days=found)).isoformat()
     assert (day, times.forms[form]) == (expected_day, 1)
+
+
+@given(
+    st.one_of(
+        st.text(alphabet="0123456789-/. T:Z", max_size=20),
+        st.dates(date(1990, 1, 1), date(2026, 10, 1)).flatmap(
+            lambda day: st.sampled_from(
+                [f"{day:{form}}" for form in ("%Y-%m-%d", "%Y%m%d", "%Y/%m/%d", "%d.%m.%Y")]
+            )
+        ),
+    )
+)
+def test_columns_and_single_values_are_read_alike(text: str) -> None:
+    """A condition, a lock and a forecast take a text for the same day."""
+    single = None if is_never(text) else day_in(text)
+    found = days_of(pl.Series([text]), today=date(2100, 1, 1), times=Times())[0]
+    several = None if found is None else date(1970, 1, 1) + timedelta(days=found)
+    assert (single, text) == (several, text)
 
 
 def flat(accounts: int, remaining: float) -> Forecast:
@@ -277,7 +304,7 @@ def test_plan_says_how_it_will_finish(program: Program, tmp_path: Path) -> None:
 def test_plan_with_dates_that_are_of_no_use(program: Program, tmp_path: Path) -> None:
     """They are named and counted; with too few left, the baseline stands alone and says so."""
     future = ago(-400)
-    dated_portal(tmp_path, ["soon", future, "31.12.2025", *(ago(n) for n in range(8)), None])
+    dated_portal(tmp_path, ["soon", future, "31/12/2025", *(ago(n) for n in range(8)), None])
     finished = program("plan")
     assert finished.code == 0, finished.err
     assert "only 7 returns were seen, 30 are needed" in finished.out

@@ -93,12 +93,14 @@ def test_any_text_is_a_condition_or_a_mistake(text: str) -> None:
     [
         (b"2011-03-01", date(2011, 3, 1)), (b"2011-03-01T23:59:59+14:00", date(2011, 3, 1)),
         (b" 20110301 ", date(2011, 3, 1)), (b"1299024000", date(2011, 3, 2)),
-        (b"1299024000123", date(2011, 3, 2)), (b"0000-00-00", None), (b"01.03.2011", None),
+        (b"1299024000123", date(2011, 3, 2)), (b"0000-00-00", None),
+        (b"01.03.2011", date(2011, 3, 1)), (b"1.3.2011 9:05", date(2011, 3, 1)),
+        (b"01/03/2011", None),
         (b"", None), (None, None), (b"\xff", None), (b"99999999999999", None),
     ],
 )  # fmt: skip
 def test_days_are_read_as_databases_print_them(raw: bytes | None, day: date | None) -> None:
-    """ISO dates and times, compact dates, seconds and milliseconds since 1970; else no day."""
+    """ISO, compact and dotted dates, seconds and milliseconds since 1970; else no day."""
     assert day_of(raw) == day
 
 

@@ -1,27 +1,16 @@
-"""Times as people store them, read as days: ISO 8601, and seconds or milliseconds since 1970."""
+"""Columns of times, read as days."""
 
-import re
 from collections import Counter
 from dataclasses import dataclass, field
 from datetime import date
 
 import polars as pl
 
+from lean_tumbler.core.stored_days import CALENDAR_FORMS, MILLISECONDS, NEVER, SECONDS
+
 _EPOCH = date(1970, 1, 1).toordinal()  # day 0 of the numbers
-# Ten digits are seconds from 2001 to 2286, thirteen the same in milliseconds.
-_ISO = r"^((?:19|20)\d\d-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01]))(?:$|[T ])"
 _ZONE = r"[T ]\d\d:?\d\d.*(?:[+-]\d\d:?\d\d|[A-Z]{3,5})$"
-_SECONDS = r"^(\d{9,10})(?:\.\d+)?$"
-_MILLISECONDS = r"^(\d{12,13})$"
-
-
-# What programs write where there was no time: MySQL's zero date, and zero seconds.
-_NEVER = r"^(?:0000-00-00(?:[T ]00:00:00(?:\.0+)?)?|0(?:\.0+)?)$"
-
-
-def is_never(text: str | None) -> bool:
-    """Tell whether a text stands for no time at all."""
-    return text is None or not text.strip() or re.match(_NEVER, text.strip()) is not None
+_FORMS = (*CALENDAR_FORMS, "seconds", "milliseconds")
 
 
 def number_of(day: date) -> int:
@@ -52,7 +41,7 @@ class Times:
 
     def notes(self) -> list[str]:
         """Say what a reader should know of them."""
-        forms = [form for form in ("ISO 8601", "seconds", "milliseconds") if self.forms[form]]
+        forms = [form for form in _FORMS if self.forms[form]]
         found = []
         if len(forms) > 1:
             counted = ", ".join(f"{self.forms[form]:,} {form}" for form in forms)
@@ -78,25 +67,24 @@ def days_of(column: pl.Series, *, today: date, times: Times) -> pl.Series:
         times: counts what was found.
     """
     text = pl.col("text")
-    is_time = (text.str.len_bytes() > 0) & ~text.str.contains(_NEVER)
-    iso = text.str.extract(_ISO, 1).str.to_date("%Y-%m-%d", strict=False).cast(pl.Int32)
-    seconds = text.str.extract(_SECONDS, 1).cast(pl.Int64)
-    milliseconds = text.str.extract(_MILLISECONDS, 1).cast(pl.Int64)
+    is_time = (text.str.len_bytes() > 0) & ~text.str.contains(NEVER)
+    seconds = text.str.extract(SECONDS, 1).cast(pl.Int64) // 86_400
+    milliseconds = text.str.extract(MILLISECONDS, 1).cast(pl.Int64) // 86_400_000
     frame = pl.DataFrame({"text": column.cast(pl.String).str.strip_chars()}).with_columns(
         text=pl.when(is_time).then(text)
     )
     read = frame.with_columns(
-        iso=iso,
-        seconds=(seconds // 86_400).cast(pl.Int32),
-        milliseconds=(milliseconds // 86_400_000).cast(pl.Int32),
-        zoned=text.str.contains(_ZONE) & iso.is_not_null(),
-    ).with_columns(day=pl.coalesce("iso", "seconds", "milliseconds"))
+        **{form: _calendar_day(text, pattern) for form, pattern in CALENDAR_FORMS.items()},
+        seconds=seconds.cast(pl.Int32),
+        milliseconds=milliseconds.cast(pl.Int32),
+    ).with_columns(
+        day=pl.coalesce(*_FORMS),
+        zoned=text.str.contains(_ZONE) & pl.coalesce(*CALENDAR_FORMS).is_not_null(),
+    )
     last = number_of(today)
     day = pl.col("day")
     counted = read.select(
-        pl.col("iso").is_not_null().sum().alias("ISO 8601"),
-        pl.col("seconds").is_not_null().sum().alias("seconds"),
-        pl.col("milliseconds").is_not_null().sum().alias("milliseconds"),
+        *(pl.col(form).is_not_null().sum() for form in _FORMS),
         pl.col("zoned").sum().alias("with a zone"),
         (text.is_not_null() & day.is_null()).sum().alias("unreadable"),
         (day > last).sum().alias("in the future"),
@@ -104,3 +92,15 @@ def days_of(column: pl.Series, *, today: date, times: Times) -> pl.Series:
     ).row(0, named=True)
     times.forms.update({form: int(number or 0) for form, number in counted.items()})
     return read.select(pl.when(day <= last).then(day))["day"]
+
+
+def _calendar_day(text: pl.Expr, pattern: str) -> pl.Expr:
+    """Give the day since 1970; null where the text is not of this form, or no such day is."""
+    part = text.str.extract_groups(pattern).struct
+    padded = pl.concat_str(
+        part.field("year"),
+        part.field("month").str.zfill(2),
+        part.field("day").str.zfill(2),
+        separator="-",
+    )
+    return padded.str.to_date("%Y-%m-%d", strict=False).cast(pl.Int32)

@@ -16,9 +16,10 @@ import json
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime
+from datetime import date
 
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED, Row, text_of
+from lean_tumbler.core.stored_days import day_in
 from lean_tumbler.errors import ConditionError
 
 TEXT_CHARACTERS = 4_000
@@ -36,9 +37,6 @@ _TOKEN = re.compile(
 )
 _CARRIED = (STORED, SALT, LOGIN)
 _TESTS = 'empty, present, null, = "TEXT", in ("TEXT", …), before DATE or from DATE'
-_ISO_DAY = re.compile(r"\s*([0-9]{4})-?([0-9]{2})-?([0-9]{2})(?:\D|$)", re.ASCII)
-_EPOCH_SECONDS = re.compile(r"[0-9]{9,10}(?:\.[0-9]+)?", re.ASCII)
-_EPOCH_MILLISECONDS = re.compile(r"[0-9]{12,13}", re.ASCII)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,19 +104,8 @@ def is_plain_word(text: str) -> bool:
 
 
 def day_of(raw: bytes | None) -> date | None:
-    """Read the day of a date or time as databases print it, or of seconds since 1970 (in UTC)."""
-    if raw is None:
-        return None
-    text = raw.decode("utf-8", "replace").strip()
-    try:
-        if match := _ISO_DAY.match(text):
-            return date(*map(int, match.groups()))
-        seconds = float(text) if _EPOCH_SECONDS.fullmatch(text) else None
-        if _EPOCH_MILLISECONDS.fullmatch(text):
-            seconds = int(text) / 1000
-        return None if seconds is None else datetime.fromtimestamp(seconds, UTC).date()
-    except ValueError:
-        return None
+    """Read the day of a date or time as programs store it; None where it is none."""
+    return None if raw is None else day_in(raw.decode("utf-8", "replace"))
 
 
 def _text_of(raw: bytes | None) -> str | None:

@@ -8,7 +8,7 @@ from enum import StrEnum
 
 import polars as pl
 
-from lean_tumbler.core.forecast.times import Times, day_of, days_of, is_never
+from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.login.sharing import in_share
@@ -16,6 +16,7 @@ from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.grading import grade_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.lock_markers import new_marker
+from lean_tumbler.core.stored_days import is_never
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.engine import BulkRun, Due
