@@ -131,8 +131,10 @@ def test_the_guard_of_each_server(guarded: Guarded) -> None:
     shown = run_program("enforce", "constraint", "--format", "json", cwd=guarded.folder)
     assert (shown.code, shown.document["stands"], shown.document["violations"]) == (0, False, 0)
     assert guarded.write(guarded.update, "harbour1")
-    stopped = run_program("enforce", "constraint", "--apply", cwd=guarded.folder)
+    listed = ("--list", "refused.csv")
+    stopped = run_program("enforce", "constraint", "--apply", *listed, cwd=guarded.folder)
     assert stopped.code == 1
+    assert (guarded.folder / "refused.csv").read_text().split() == ["account", "1"]
     assert "1 row would not be admitted" in stopped.out
     assert "account 1" in stopped.out
     assert "harbour1" not in stopped.out + stopped.err

@@ -54,9 +54,9 @@ class Schema:
 
 def beside_people(reference: str) -> Schema:
     """Logins stand in a table of people; each has a password and a token, by a key of two."""
-    people = ", ".join(f"({n}, '{login}')" for n, (login, _) in enumerate(PEOPLE))
+    people = ", ".join(f"({n}, '{login}', '2026-01-{n + 1:02}')" for n, (login, _) in enumerate(PEOPLE))
     return Schema(
-        create="CREATE TABLE people (id int PRIMARY KEY, email varchar(90) UNIQUE);"
+        create="CREATE TABLE people (id int PRIMARY KEY, email varchar(90) UNIQUE, last_login date);"
         f" INSERT INTO people VALUES {people}; CREATE TABLE {{T}} (person_id int{reference},"
         " kind varchar(20), pw varchar(255), salt varchar(20), PRIMARY KEY (person_id, kind))",
         row="({n}, 'password', '{pw}', '{salt}'), ({n}, 'token', '{salt}{salt}{salt}', NULL)",

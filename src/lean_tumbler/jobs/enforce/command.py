@@ -19,6 +19,7 @@ from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from lean_tumbler.jobs.enforce.gate import GateResult
+    from lean_tumbler.stores.sql.guard import ColumnGuard
 
 EXAMPLE = """\
   lean-tumbler enforce constraint --store passengers
@@ -34,6 +35,7 @@ class ConstraintOptions(StoreOptions, ReportOptions):
     apply: bool
     remove: bool
     print: bool
+    list: Path | None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -54,6 +56,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     what.add_argument("--apply", action="store_true", help="run the statements")
     what.add_argument("--remove", action="store_true", help="take the guard away")
     what.add_argument("--print", action="store_true", help="print the statements, and run none")
+    constraint.add_argument(
+        "--list",
+        type=Path,
+        metavar="FILE",
+        help="write the accounts whose values would not be admitted, as CSV",
+    )
     constraint.set_defaults(act=_constraint)
     gate = parts.add_parser(
         "gate", help="fail when anything below the floor has appeared since the accepted state"
@@ -100,6 +108,8 @@ def _constraint(options: ConstraintOptions, session: Session) -> int:
             violations = column.apply()
         if options.remove:
             column.remove()
+        if options.list:
+            _write_list(options.list, column)
         stands = column.stands()
     finally:
         column.close()
@@ -113,9 +123,19 @@ def _constraint(options: ConstraintOptions, session: Session) -> int:
     session.emit(
         options,
         document=lambda: guard_document(state),
-        draw=lambda console: draw_guard(console, state, statements=options.print),
+        draw=lambda console: draw_guard(
+            console, state, statements=options.print, listed=str(options.list or "")
+        ),
     )
     return 1 if options.apply and violations.rows else 0
+
+
+def _write_list(path: Path, column: "ColumnGuard") -> None:
+    from lean_tumbler.reports.csv_lines import csv_line
+    from lean_tumbler.stores.file_access import write_text
+
+    lines = (csv_line((str(key),)) for key in column.refused_keys())
+    write_text(path, "".join([csv_line(("account",)), *lines]))
 
 
 def _gate(options: GateOptions, session: Session) -> int:

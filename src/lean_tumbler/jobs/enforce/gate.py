@@ -16,7 +16,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.file_access import file_errors, write_bytes
 from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS, AuditContext, graded_rows
 
-ACCOUNTS_NAMED = 20
+ACCOUNTS_NAMED = 10
 _WEAK = [str(grade) for grade in (*BELOW_FLOOR, Grade.UNKNOWN)]  # not understood is not fine
 _SCHEMA = {"store": pl.String, "account": pl.String, "weak": pl.Boolean}
 

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.jobs.enforce.gate import GateResult, Regression
-    from lean_tumbler.stores.sql.guard import GuardState
+    from lean_tumbler.stores.sql.guard import GuardState, Violations
 
 RULE = "below-floor-appeared"
 _MEANING = "A value below the floor, or one that nobody understands, has appeared."
@@ -38,13 +38,14 @@ def guard_document(state: GuardState) -> Document:
     )
 
 
-def draw_guard(console: Console, state: GuardState, *, statements: bool) -> None:
+def draw_guard(console: Console, state: GuardState, *, statements: bool, listed: str) -> None:
     """Print whether the column is guarded, what stands against it, and the next step.
 
     Args:
         console: where to.
         state: of the guard.
         statements: whether to print these, which are long.
+        listed: the file that names all rows which would not be admitted; empty without one.
     """
     store, violations = state.store, state.violations
     if state.stands:
@@ -57,23 +58,33 @@ def draw_guard(console: Console, state: GuardState, *, statements: bool) -> None
         console.print(Text(f"{store}: not guarded; {rows} would not be admitted.", "bold yellow"))
     else:
         console.print(Text(f"{store}: not guarded; every row would be admitted.", "bold"))
-    for key in violations.keys:
-        console.print(f"  account {key!r}", highlight=False)
     if violations.rows:
-        console.print("Bring them up first: `lean-tumbler layer`, or `lean-tumbler lock-dormant`.")
+        _draw_violations(console, violations, listed)
     console.print()
     console.print("Admitted, beside NULL:")
     for words in state.admitted:
         console.print(f"  {words}", highlight=False)
-    if violations.rows:
+    if violations.rows and not statements:
         return
     console.print()
     if statements:
         for statement in state.guard.remove if state.stands else state.guard.apply:
             console.print(statement, highlight=False, soft_wrap=True)
     console.print(f"Locks: {state.guard.locks}")
+    if violations.rows:
+        return
     verb = "--remove takes it away" if state.stands else "--apply puts it there"
     console.print(f"Next: {verb}; --print shows the statements.")
+
+
+def _draw_violations(console: Console, violations: Violations, listed: str) -> None:
+    for key in violations.keys:
+        console.print(f"  account {key!r}", highlight=False)
+    others = violations.rows - len(violations.keys)
+    if others:
+        where = f"all stand in {listed}" if listed else "--list FILE writes all of them"
+        console.print(f"  and {others:,} more; {where}", highlight=False)
+    console.print("Bring them up first: `lean-tumbler layer`, or `lean-tumbler lock-dormant`.")
 
 
 def gate_document(gate_results: Sequence[GateResult]) -> Document:

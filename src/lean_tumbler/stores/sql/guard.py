@@ -8,12 +8,13 @@ from typing import Any
 import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.stores.interface import AccountKey
 from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.row_key import RowKey
 from lean_tumbler.stores.sql.server import Guard, GuardedColumn
 
-ROWS_NAMED = 20
+ROWS_NAMED = 10  # the others go into a file
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -102,13 +103,24 @@ class ColumnGuard:
         with self._connect() as connection:
             return self._violations(connection)
 
+    def refused_keys(self) -> Iterator[AccountKey]:
+        """Name every row that it would not admit, in order."""
+        with self._connect() as connection:
+            for row in connection.exec_driver_sql(self._refused):
+                yield self._key_of(row)
+
+    @property
+    def _refused(self) -> str:
+        return f"SELECT {self._key} {self._from} ORDER BY {self._key}"
+
+    @property
+    def _from(self) -> str:
+        """The rows that it would not admit: quoted names, and our own patterns."""
+        return f"FROM {self._names.table} WHERE {self.guard.refuses}"
+
     def _violations(self, connection: sa.Connection) -> Violations:
-        # Quoted names and our own patterns.
-        where = f"FROM {self._names.table} WHERE {self.guard.refuses}"
-        rows = connection.exec_driver_sql(f"SELECT COUNT(*) {where}").scalar_one()
-        keys = connection.exec_driver_sql(
-            f"SELECT {self._key} {where} ORDER BY {self._key} LIMIT {ROWS_NAMED}"
-        )
+        rows = connection.exec_driver_sql(f"SELECT COUNT(*) {self._from}").scalar_one()
+        keys = connection.exec_driver_sql(f"{self._refused} LIMIT {ROWS_NAMED}")
         return Violations(rows=int(rows), keys=tuple(self._key_of(row) for row in keys))
 
     def apply(self) -> Violations:
