@@ -218,6 +218,50 @@ def test_a_policy_is_never_overwritten_and_a_merge_keeps_its_comments(
     assert (again.code, again.document["added"]) == (0, [])
 
 
+def test_a_merge_adds_a_part_beside_those_that_are_there(tmp_path: Path, program: Program) -> None:
+    """A formula's further input joins [parts]; one that is another column is refused by name."""
+    with closing(sqlite3.connect(tmp_path / "crew.db")) as db, db:
+        db.execute("CREATE TABLE crew (id INTEGER PRIMARY KEY, login text, pw text, berth text)")
+        for n in range(12):
+            text = hashlib.sha1(f"Fulmar {n}{1000 + n * 7}".encode()).hexdigest()
+            row = (n, f"u{n}@tidepost.example", text, f"{1000 + n * 7}")
+            db.execute("INSERT INTO crew VALUES (?, ?, ?, ?)", row)
+    (tmp_path / "known.csv").write_text(
+        "login,password\n" + "".join(f"u{n}@tidepost.example,Fulmar {n}\n" for n in range(4))
+    )
+    begun = (
+        '[store.crew]\nlocator = "crew.db"\ntable = "crew"\n[store.crew.columns]\naccount = "id"\n'
+        'login = "login"\nstored = "pw"\n[store.crew.parts]  # ours\n'
+    )
+    policy = tmp_path / "tumbler.toml"
+    policy.write_text(begun + 'berth = "id"\n')
+    refused = program("draft", "crew.db", "known.csv", "--merge")
+    assert refused.code == 2
+    assert "“berth” is another column" in refused.err
+    assert policy.read_text() == begun + 'berth = "id"\n'
+    policy.write_text(begun + 'deck = "id"\n')
+    assert program("draft", "crew.db", "known.csv", "--merge").code == 0
+    assert "[store.crew.parts]  # ours" in policy.read_text()
+    assert 'berth = "berth"' in policy.read_text()
+    assert program("verify", "known.csv", "--store", "crew").code == 0
+
+
+def test_a_merge_names_the_salt_column_where_nobody_has(tmp_path: Path, program: Program) -> None:
+    """A store that was written by hand without it learns what known accounts prove."""
+    people = small_shop(tmp_path)
+    write_known(tmp_path, people[1:8:2])
+    policy = tmp_path / "tumbler.toml"
+    policy.write_text(
+        '[store.ours]\nlocator = "harbour.db"\ntable = "passengers"\n'
+        '[store.ours.columns]  # by hand\nlogin = "login"\nstored = "pw"\n'
+    )
+    merged = program("draft", "harbour.db", "known.csv", "--merge", "--format", "json")
+    assert merged.code == 0, merged.err
+    assert "the salt column pw_salt of ours" in merged.document["added"]
+    assert "[store.ours.columns]  # by hand" in policy.read_text()
+    assert program("verify", "known.csv", "--store", "ours").code == 0
+
+
 def test_rows_without_a_known_account_get_no_cohort(tmp_path: Path, program: Program) -> None:
     """What is proven for salted rows says nothing of those whose salt is empty."""
     people = small_shop(tmp_path)

@@ -54,7 +54,9 @@ class Schema:
 
 def beside_people(reference: str) -> Schema:
     """Logins stand in a table of people; each has a password and a token, by a key of two."""
-    people = ", ".join(f"({n}, '{login}', '2026-01-{n + 1:02}')" for n, (login, _) in enumerate(PEOPLE))
+    people = ", ".join(
+        f"({n}, '{login}', '2026-01-{n + 1:02}')" for n, (login, _) in enumerate(PEOPLE)
+    )
     return Schema(
         create="CREATE TABLE people (id int PRIMARY KEY, email varchar(90) UNIQUE, last_login date);"
         f" INSERT INTO people VALUES {people}; CREATE TABLE {{T}} (person_id int{reference},"

@@ -61,16 +61,47 @@ def save_cohort(
     """
     import tomlkit  # noqa: PLC0415 - only commands that write the policy need it
 
-    document = tomlkit.parse(read_text(path, limit_bytes=POLICY_BYTES))
+    text = with_parts(read_text(path, limit_bytes=POLICY_BYTES), store, parts)
+    document = tomlkit.parse(text)
     table = document["store"][store]
-    if parts:
-        known = table.setdefault("parts", tomlkit.table())
-        for name, column in parts.items():
-            known.setdefault(name, column)
     if "cohort" not in table:
         table["cohort"] = tomlkit.aot()
     table["cohort"].append(tomlkit.item(dict(cohort)))
     _write(path, tomlkit.dumps(document))
+
+
+def with_salt(text: str, store: str, column: str) -> str:
+    """Name the salt column of a store in a policy's text; its comments stay."""
+    import tomlkit  # noqa: PLC0415 - only commands that write the policy need it
+
+    document = tomlkit.parse(text)
+    document["store"][store]["columns"]["salt"] = column
+    return tomlkit.dumps(document)
+
+
+def with_parts(text: str, store: str, parts: Mapping[str, str]) -> str:
+    """Add further inputs of formulas to a store in a policy's text; its comments stay.
+
+    Args:
+        text: the policy's.
+        store: a store of it.
+        parts: name -> the table's own name.
+
+    Raises:
+        PolicyError: a part of that name is another column.
+    """
+    import tomlkit  # noqa: PLC0415 - only commands that write the policy need it
+
+    if not parts:
+        return text
+    document = tomlkit.parse(text)
+    known = document["store"][store].setdefault("parts", tomlkit.table())
+    for name, column in parts.items():
+        if known.setdefault(name, column) != column:
+            raise PolicyError(
+                f"[store.{store}.parts] “{name}” is another column than the formula's; rename it"
+            )
+    return tomlkit.dumps(document)
 
 
 def _save_table(

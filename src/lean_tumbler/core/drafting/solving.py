@@ -138,15 +138,9 @@ def _of_digests(
     search: Search,
 ) -> Iterator[Explanation]:
     """Solve accounts that have the same inputs together: with salt or without, and so on."""
-    groups: dict[tuple[bool, frozenset[str]], list[SolvedAccount]] = {}
-    for each in known:
-        made = account_of(each, layout, parts)
-        if made is not None:
-            inputs = made.inputs
-            groups.setdefault((bool(inputs.salt), frozenset(inputs.parts)), []).append(made)
-    for group in groups.values():
+    for group in groups_of(known, layout, parts):
         solved = solve_generations(
-            [replace(a, inputs=replace(a.inputs, salt=a.inputs.salt or None)) for a in group],
+            [account for _, account in group],
             constants=search.constants,
             narrowed=search.narrowed,
             budget_seconds=search.seconds_left(),
@@ -158,23 +152,43 @@ def _of_digests(
                 yield Explanation(formula=text)
 
 
+def groups_of(
+    known: Sequence[KnownRow], layout: ValueLayout | None, parts: Mapping[str, str]
+) -> list[list[tuple[KnownRow, SolvedAccount]]]:
+    """Group accounts that one formula can explain: those with the same inputs.
+
+    An empty salt counts for none. Accounts of another layout are left out.
+    """
+    groups: dict[tuple[bool, frozenset[str]], list[tuple[KnownRow, SolvedAccount]]] = {}
+    for row in known:
+        made = account_of(row, layout, parts)
+        if made is not None:
+            inputs = replace(made.inputs, salt=made.inputs.salt or None)
+            alike = (bool(inputs.salt), frozenset(inputs.parts))
+            groups.setdefault(alike, []).append((row, replace(made, inputs=inputs)))
+    return list(groups.values())
+
+
 def account_of(
     known: KnownRow, layout: ValueLayout | None, parts: Mapping[str, str]
 ) -> SolvedAccount | None:
     """Give what a formula takes of an account, and what it must print; None for another layout."""
-    row, text = known.row, known.text
-    inputs = {name: raw for name, column in parts.items() if (raw := row.others.get(column))}
-    salt = row.salt
+    whole = account_of_digest(known, parts)
     if layout is None:
-        parsed = read_value(text)
-        printed, salt = digest_and_salt(parsed, parsed.inner_text or text, salt)
-    else:
-        found = layout.read(text)
-        if found is None:
-            return None
-        printed = found.digest
-        inputs |= found.others
-        salt = inputs.pop(SALT, salt)
+        return whole
+    found = layout.read(known.text)
+    if found is None:
+        return None
+    inputs = {**whole.inputs.parts, **found.others}
+    salt = inputs.pop(SALT, known.row.salt)
+    return SolvedAccount(inputs=replace(whole.inputs, salt=salt, parts=inputs), stored=found.digest)
+
+
+def account_of_digest(known: KnownRow, parts: Mapping[str, str]) -> SolvedAccount:
+    """Give what a formula takes of an account whose value is nothing but its digest."""
+    row, parsed = known.row, read_value(known.text)
+    printed, salt = digest_and_salt(parsed, parsed.inner_text or known.text, row.salt)
+    inputs = {name: raw for name, column in parts.items() if (raw := row.others.get(column))}
     return SolvedAccount(
         inputs=Inputs(password=known.password, salt=salt, login=known.login, parts=inputs),
         stored=printed,

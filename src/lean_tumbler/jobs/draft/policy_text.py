@@ -13,6 +13,7 @@ from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.policy.model import StorePolicy
 from lean_tumbler.jobs.draft.drafting import DraftedStore
 from lean_tumbler.reports.wording import count
+from lean_tumbler.stores.policy_file import with_parts, with_salt
 
 _LINE = 100
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
@@ -95,7 +96,7 @@ def store_text(placed: PlacedStore) -> Iterator[str]:
     if drafted.parts:
         yield ""
         yield f"[store.{name}.parts]"
-        yield from parts_lines(drafted.parts)
+        yield from (f"{key(part)} = {quoted(column)}" for part, column in drafted.parts.items())
     yield from _said(drafted)
     for cohort_name, cohort in drafted.cohorts.items():
         yield from cohort_text(placed, cohort_name, cohort)
@@ -111,11 +112,6 @@ def _row_source(source: RowSource) -> Iterator[str]:
     if source.only:
         only = ", ".join(f"{key(name)} = {quoted(texts[0])}" for name, texts in source.only.items())
         yield f"only = {{ {only} }}  # a login has further rows, which are no passwords of its own"
-
-
-def parts_lines(parts: Mapping[str, str]) -> Iterator[str]:
-    """Write further inputs of formulas."""
-    yield from (f"{key(name)} = {quoted(column)}" for name, column in parts.items())
 
 
 def _columns(drafted: DraftedStore) -> Iterator[str]:
@@ -216,6 +212,9 @@ def merged_text(
 
     Returns:
         The new text, and what was added, as sentences.
+
+    Raises:
+        PolicyError: a part of a store has the name of another column's.
     """
     added: list[str] = []
     lines: list[str] = []
@@ -226,8 +225,19 @@ def merged_text(
             lines += store_text(replace(placed, name=name))
             added.append(f"the store {name}")
             continue
+        text = with_parts(text, same.name, placed.drafted.parts)
+        salt = placed.drafted.columns.salt
+        if salt and not same.columns.salt and _uses_salt(placed.drafted):
+            text = with_salt(text, same.name, salt)
+            added.append(f"the salt column {salt} of {same.name}")
         lines += _new_cohorts(same, placed, added)
     return text.rstrip("\n") + "\n" + "\n".join([*lines, ""]) if lines else text, added
+
+
+def _uses_salt(drafted: DraftedStore) -> bool:
+    """Tell whether a formula or a condition names the salt."""
+    texts = ((c.explanation.formula, c.condition or "") for c in drafted.cohorts.values())
+    return any(re.search(r"\bsalt\b", text) for both in texts for text in both)
 
 
 def _new_cohorts(same: StorePolicy, placed: PlacedStore, added: list[str]) -> Iterator[str]:
@@ -253,11 +263,6 @@ def _new_cohorts(same: StorePolicy, placed: PlacedStore, added: list[str]) -> It
         names.add(chosen)
         added.append(f"the cohort {chosen} of {same.name}")
         yield from cohort_text(here, chosen, cohort)
-    missing = {n: c for n, c in placed.drafted.parts.items() if n not in same.parts}
-    if missing and not same.parts:
-        yield ""
-        yield f"[store.{key(same.name)}.parts]"
-        yield from parts_lines(missing)
 
 
 def _same_store(placed: PlacedStore, existing: Mapping[str, StorePolicy]) -> StorePolicy | None:

@@ -7,15 +7,13 @@ from dataclasses import dataclass, replace
 from lean_tumbler.core.drafting.classes import ClassKind, class_of
 from lean_tumbler.core.drafting.composites import layouts_of, without_unused
 from lean_tumbler.core.drafting.explanations import KnownRow
-from lean_tumbler.core.drafting.solving import account_of, part_name
+from lean_tumbler.core.drafting.solving import account_of, account_of_digest, groups_of, part_name
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
-from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.generations import Generations, solve_generations
 from lean_tumbler.core.formulas.near_misses import fits
 from lean_tumbler.core.formulas.search_space import DIGEST_ORDER, Constants
 from lean_tumbler.core.formulas.solutions import Narrowed, NearMiss, Solution, SolvedAccount
-from lean_tumbler.core.reading.candidates import digest_and_salt
 from lean_tumbler.core.reading.layouts import ValueLayout
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.base import Kind
@@ -261,14 +259,15 @@ def _with_stored(row: KnownRow, text: str) -> KnownRow:
 
 def _groups(rows: Sequence[KnownRow], parts: Mapping[str, str]) -> list[list[KnownRow]]:
     """Group accounts that one formula can explain: by inputs, composite values by their make."""
-    groups: dict[object, list[KnownRow]] = {}
+    makes: dict[object, list[KnownRow]] = {}
     for row in rows:
-        made = account_of(row, None, parts)
         is_composite = row.value_class.kind is ClassKind.COMPOSITE
-        make = row.value_class if is_composite else None
-        inputs = made and (bool(made.inputs.salt), frozenset(made.inputs.parts))
-        groups.setdefault((make, inputs), []).append(row)
-    return list(groups.values())
+        makes.setdefault(row.value_class if is_composite else None, []).append(row)
+    return [
+        [row for row, _ in group]
+        for make in makes.values()
+        for group in groups_of(make, None, parts)
+    ]
 
 
 def _searched(
@@ -283,11 +282,11 @@ def _searched(
     if kinds <= {ClassKind.COMPOSITE, ClassKind.BLOB}:
         layouts += layouts_of([row.text for row in rows])
     for layout in (*layouts, None):
-        accounts = [made for row in rows if (made := account_of(row, layout, parts))]
+        groups = groups_of(rows, layout, parts)
+        accounts = [account for group in groups for _, account in group]
         if len(accounts) < len(rows):
             continue
-        bare = [replace(a, inputs=replace(a.inputs, salt=a.inputs.salt or None)) for a in accounts]
-        found = search(bare, budget_seconds / (len(layouts) + 1))
+        found = search(accounts, budget_seconds / (len(layouts) + 1))
         if found.found:
             break
     return _Found(layout, found)
@@ -322,18 +321,9 @@ def _require_formulas(rows: Sequence[KnownRow]) -> None:
 
 def inputs_of(account: KnownAccount, keys: Mapping[str, bytes]) -> SolvedAccount:
     """Give what a formula takes of a known account, and what it must print."""
-    stored = account.stored.reveal() if account.stored else ""
-    parsed = read_value(stored)
-    printed, salt = digest_and_salt(parsed, parsed.inner_text or stored, account.salt)
-    parts = {name: text.encode("utf-8") for name, text in account.others.items()}
-    inputs = Inputs(
-        password=account.password.reveal(),
-        salt=salt,
-        login=account.login,
-        keys=keys,
-        parts=parts,
-    )
-    return SolvedAccount(inputs=inputs, stored=printed)
+    row = _row_of(account)
+    made = account_of_digest(row, {part_name(name): name for name in row.row.others})
+    return replace(made, inputs=replace(made.inputs, keys=keys))
 
 
 def _require_consistent(rows: Sequence[KnownRow]) -> None:
