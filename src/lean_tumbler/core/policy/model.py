@@ -142,11 +142,13 @@ class RowSource:
         join: a table whose columns stand beside the store's own.
         only: column -> the texts of which one must stand there, for a row to belong to the store.
         write_to: the column that takes the place of `stored`.
+        key: the columns that together name a row; empty for `account`, or the primary key.
     """
 
     join: JoinedTable | None = None
     only: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     write_to: WriteTo | None = None
+    key: tuple[str, ...] = ()
 
     @property
     def is_plain(self) -> bool:

@@ -25,6 +25,7 @@ def row_source(entries: Entries, place: str, table: StoreTable) -> RowSource:
             for column, wanted in table.only.items()
         },
         write_to=_write_to(entries, f"{place}.columns", table.columns),
+        key=_key(entries, f"{place}.columns", table.columns),
     )
     written = () if source.write_to is None else (source.write_to.column,)
     if source.join and any(map(source.join.own_name, written)):
@@ -42,6 +43,12 @@ def _texts(entries: Entries, place: str, column: str, wanted: object) -> tuple[s
     if not texts or not all(isinstance(text, str) for text in texts):
         raise entries.error(place, f"“{column}” must be text, or a list of texts")
     return tuple(texts)
+
+
+def _key(entries: Entries, place: str, columns: dict[str, Any]) -> tuple[str, ...]:
+    """Read `account` where it is a list."""
+    account = columns.get("account")
+    return _texts(entries, place, "account", account) if isinstance(account, list) else ()
 
 
 def _write_to(entries: Entries, place: str, columns: dict[str, Any]) -> WriteTo | None:

@@ -228,7 +228,11 @@ class _Reader(Entries):
             raise self.error(place, "“replicas” must be a list of URLs without passwords")
         columns = Columns(salt="salt")  # what a request may bring along
         if table.locator != APPLICATION:
-            entries = {role: own for role, own in table.columns.items() if role != "write_to"}
+            entries = {
+                role: own
+                for role, own in table.columns.items()
+                if role != "write_to" and not (role == "account" and isinstance(own, list))
+            }
             columns = self._columns(f"{place}.columns", entries)
         self._check_parts(f"{place}.parts", table.parts)
         return StorePolicy(

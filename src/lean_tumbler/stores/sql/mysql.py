@@ -308,6 +308,8 @@ SERVER = Server(
         " SESSION lock_wait_timeout = {seconds},"
         " SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')",
         verified=lambda: ({}, {"ssl": verifying_context()}),
+        # Else the driver reads all certificates of the system for each connection.
+        on_socket={"ssl_disabled": True},
     ),
     raw=_raw,
     update_each=one_after_the_other,

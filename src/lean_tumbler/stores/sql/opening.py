@@ -107,6 +107,8 @@ def _verified(url: sa.URL, network: Network) -> tuple[dict[str, str], dict[str, 
     """Have a server on another machine verified, unless the URL says how to go about it."""
     host = url.host or str(url.query.get("host", ""))
     says = any(name.startswith("ssl") for name in url.query)
-    if says or not leaves_this_machine(host) or "unix_socket" in url.query:
+    if "unix_socket" in url.query and not says:
+        return {}, dict(network.on_socket)
+    if says or not leaves_this_machine(host):
         return {}, {}
     return network.verified()

@@ -53,7 +53,7 @@ class TableRows:
         self._relation = Relation(database, self._name, source, stored=columns.stored or "")
         for name in (*columns.mapped.values(), *others.values()):
             require_column(name, self._relation.names, self._place)
-        for name in filter(None, (columns.account, columns.stored)):
+        for name in filter(None, (columns.account, columns.stored, *source.key)):
             self._relation.require_own(name)
         self._table = self._relation.table
         self._key = self._row_key(writable=writable)
@@ -74,8 +74,8 @@ class TableRows:
     def _row_key(self, *, writable: bool) -> RowKey:
         """Find what names a row: the policy's column, or the table's primary key."""
         cast, types = self._database.server.cast_keys, self._relation.types
-        account = self._columns.account
-        names = [account] if account else self._database.primary_key(self._name)
+        account, told = self._columns.account, list(self._relation.source.key)
+        names = told or ([account] if account else self._database.primary_key(self._name))
         is_told = len(names) == 1 or (names and not any(map(self._relation.is_binary, names)))
         if not is_told and (writable or not self._database.server.hidden_key):
             raise UsageError(

@@ -188,6 +188,7 @@ class Network:
         setting: the argument that says what a connection begins with.
         reading: what a connection begins with that only reads.
         writing: the same for one that writes; `{seconds}` to wait for locks.
+        on_socket: what the driver is told besides, where the server is reached by a socket.
         verified: gives settings of the URL and arguments of the driver by which a server on another
             machine is verified.
     """
@@ -198,6 +199,7 @@ class Network:
     reading: str
     writing: str
     verified: Callable[[], tuple[dict[str, str], dict[str, Any]]]
+    on_socket: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
