@@ -6,7 +6,7 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -169,7 +169,7 @@ def _wait(process: "subprocess.Popen[bytes]", probe: tuple[str, ...], folder: Pa
             said = (folder / _LOG).read_text("utf-8", "replace")[-2000:]
             message = f"the server did not start: exit code {process.poll()}; it said: {said}"
             raise RuntimeError(message)
-        time.sleep(0.1)
+        time.sleep(0.03)
 
 
 def _started(command: tuple[str, ...], folder: Path) -> "subprocess.Popen[bytes]":
@@ -186,23 +186,41 @@ def _stop(process: "subprocess.Popen[bytes]") -> None:
         process.wait()
 
 
+_TEMPLATES: dict[str, tempfile.TemporaryDirectory[str]] = {}
+
+
+def _template(user: str, make: Callable[[Path], Sequence[str]]) -> Path:
+    """Make a new server's data, once for all servers of this process; give its folder."""
+    if user not in _TEMPLATES:
+        _TEMPLATES[user] = tempfile.TemporaryDirectory(prefix="lt-", dir="/tmp")
+        folder = Path(_TEMPLATES[user].name)
+        if os.geteuid() == 0:
+            shutil.chown(folder, user)
+        subprocess.run(make(folder), check=True, capture_output=True, cwd=folder)
+    return Path(_TEMPLATES[user].name) / "data"
+
+
 def postgresql() -> AbstractContextManager[Server]:
     """Start PostgreSQL on a socket."""
-    options = ("-U", "tumbler", "-A", "trust", "-N")
-    return _postgresql(found("initdb"), *options)
+
+    def make(folder: Path) -> Sequence[str]:
+        options = ("-U", "tumbler", "-A", "trust", "-N", "-D", str(folder / "data"))
+        return (*_as("postgres"), found("initdb"), *options)
+
+    return _postgresql(lambda data: ("cp", "-a", str(_template("postgres", make)), str(data)))
 
 
 def postgresql_standby(primary: Server) -> AbstractContextManager[Server]:
     """Start a PostgreSQL server that follows another."""
     options = ("-h", str(primary.folder), "-U", "tumbler", "-R", "-c", "fast")
-    return _postgresql(found("pg_basebackup"), *options)
+    return _postgresql(lambda data: (found("pg_basebackup"), *options, "-D", str(data)))
 
 
 @contextmanager
-def _postgresql(*making: str) -> Iterator[Server]:
+def _postgresql(making: Callable[[Path], Sequence[str]]) -> Iterator[Server]:
     """Make a server's data by a program, and start it."""
     with _folder("postgres") as folder:
-        command = (*_as("postgres"), *making, "-D", str(folder / "data"))
+        command = (*_as("postgres"), *making(folder / "data"))
         subprocess.run(command, check=True, capture_output=True, cwd=folder)
         with _postgresql_in(folder) as server:
             yield server
@@ -230,6 +248,8 @@ def _postgresql_in(folder: Path) -> Iterator[Server]:
             probe=("-c", "select 1"),
         )
     finally:
+        at_once = (found("pg_ctl"), "-D", str(folder / "data"), "-m", "immediate", "stop")
+        subprocess.run((*_as("postgres"), *at_once), check=False, capture_output=True)
         _stop(processes[-1])
 
 
@@ -237,17 +257,18 @@ def _postgresql_in(folder: Path) -> Iterator[Server]:
 def mariadb(*options: str) -> Iterator[Server]:
     """Start MariaDB on a socket, and with options on a port too."""
     install, server = found("mariadb-install-db"), found("mariadbd")
+    user = ("--user=mysql",) if os.geteuid() == 0 else ()
+
+    def make(folder: Path) -> Sequence[str]:
+        # At its start it clears its folder for temporary files, others' files too.
+        data = (f"--datadir={folder / 'data'}", f"--tmpdir={folder}")
+        usual = ("--auth-root-authentication-method=normal", "--skip-test-db")
+        return (install, "--no-defaults", *data, *user, *usual)
+
     with _folder("mysql") as folder:
         data, path = str(folder / "data"), str(folder / "s")
-        user = ("--user=mysql",) if os.geteuid() == 0 else ()
-        subprocess.run(
-            # At its start it clears its folder for temporary files, others' files too.
-            (install, "--no-defaults", f"--datadir={data}", f"--tmpdir={folder}", *user,
-             "--auth-root-authentication-method=normal", "--skip-test-db"),
-            check=True,
-            capture_output=True,
-            cwd=folder,
-        )  # fmt: skip
+        copied = ("cp", "-a", str(_template("mysql", make)), data)
+        subprocess.run(copied, check=True, capture_output=True)
         command = (
             server, "--no-defaults", f"--datadir={data}", f"--tmpdir={folder}",
             f"--socket={path}", *user,
