@@ -195,6 +195,10 @@ class Layout:
         """Match the pattern against all of a text."""
         return self._compiled.fullmatch(text)
 
+    def beginning(self, text: str) -> re.Match[str] | None:
+        """Match the pattern against the beginning of a text."""
+        return self._compiled.match(text)
+
     def read(self, text: str) -> ParsedValue | None:
         """Read a value; None where it is not of this layout."""
         if self.starts and not text.startswith(self.starts):

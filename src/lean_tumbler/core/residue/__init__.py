@@ -1,0 +1,1 @@
+"""Stored values in bytes of any kind: how they are found, in which encodings, and how surely."""

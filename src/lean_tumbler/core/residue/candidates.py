@@ -1,0 +1,99 @@
+"""Texts that may be stored values, read from the place where one may begin."""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from urllib.parse import unquote_to_bytes
+
+from lean_tumbler.core.residue.finds import Encoding
+from lean_tumbler.core.schemes.base import Kind, Says
+from lean_tumbler.core.schemes.catalogue import LAYOUTS, read_value
+
+LONGEST = 1200  # bytes of a value; the longest layered ones have some hundred
+_SHORTEST = 12
+_SIGNS_TRIED = 8
+_CUT_OFF = 12  # signs of base64 that may be the next column's
+_SIGNS = rb"0-9A-Za-z./+=$,:_{}*@|-"
+_PLAIN = re.compile(rb"[%s]+" % _SIGNS)
+_URL = re.compile(rb"[%%~%s]+" % _SIGNS)
+_JSON = re.compile(rb"[\\%s]+" % _SIGNS)
+_ESCAPED = re.compile(rb"\\(?:u00([0-9a-fA-F]{2})|(/))")
+_FOUND = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
+MARKED = tuple(
+    layout
+    for layout in LAYOUTS
+    if layout.says is Says.ALL and layout.kind in _FOUND and layout.starts
+)
+_BARE = frozenset({"hex", "hex-upper", "base64", "base64, no padding"})
+# What stands between a word for passwords and the value: the rest of the name, and a separator.
+_NAMED = re.compile(
+    rb"[\w.-]{0,24}[\"'\\]{0,3}\s{0,4}(?:[:=>]|=>|,|\))\s{0,4}[\"'\\]{0,3}(?P<value>[\\%s]{16,%d})"
+    % (_SIGNS, LONGEST),
+    re.ASCII,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """A text that reads as a stored value: where it begins, how it was written, and its scheme."""
+
+    start: int
+    text: str = field(repr=False)
+    scheme: str
+    encoding: Encoding = Encoding.PLAIN
+
+
+def marked_at(data: bytes, start: int) -> Candidate | None:
+    """Read the value that begins at a place and says itself what it is; None where none does."""
+    limit = min(len(data), start + LONGEST)
+    plain = _PLAIN.match(data, start, limit)
+    end = start if plain is None else plain.end()
+    encoding = Encoding.PLAIN
+    raw = data[start:end]
+    if data[end : end + 1] == b"%" and (run := _URL.match(data, start, limit)):
+        encoding, raw = Encoding.URL, unquote_to_bytes(run[0])
+    elif _ESCAPED.match(data, end) and (run := _JSON.match(data, start, limit)):
+        encoding, raw = Encoding.JSON, unescaped(run[0])
+    found = _longest(raw.decode("ascii", "replace").rstrip("\\"))
+    return None if found is None else Candidate(start, *found, encoding)
+
+
+def unescaped(run: bytes) -> bytes:
+    """Take JSON's escapes of single signs off (RFC 8259, section 7)."""
+    return _ESCAPED.sub(lambda m: bytes([int(m[1], 16)]) if m[1] else b"/", run)
+
+
+def _longest(text: str) -> tuple[str, str] | None:
+    """Give the longest beginning of a text that says itself what it is, and its scheme."""
+    for end in _ends(text):
+        parsed = read_value(text[:end])
+        if parsed.says is Says.ALL and parsed.kind in _FOUND and not parsed.wrappers:
+            return text[:end], parsed.scheme
+    return None
+
+
+def _ends(text: str) -> Iterator[int]:
+    """Say where a value may end: with the text, at a sign, or where its layout does."""
+    end = len(text)
+    yield end
+    for _ in range(_SIGNS_TRIED):
+        end = max(text.rfind(sign, 0, end) for sign in ":,.={}|@*_-$")
+        if end < _SHORTEST:
+            break
+        yield end
+    for layout in MARKED:
+        if text.startswith(layout.starts) and (match := layout.beginning(text)):
+            yield from range(match.end(), match.end() - _CUT_OFF, -1)
+
+
+def named_after(data: bytes, end: int) -> Candidate | None:
+    """Read a bare digest that a word for passwords names, which ends at a place."""
+    match = _NAMED.match(data, end)
+    if match is None:
+        return None
+    text = unescaped(match["value"]).decode("ascii", "replace").rstrip("\\.,:|@")
+    parsed = read_value(text)
+    is_digest = parsed.layout in _BARE or parsed.says in {Says.TAG, Says.PLACES}
+    if parsed.kind not in _FOUND or not is_digest:
+        return None  # what says so itself is found by its mark
+    return Candidate(match.start("value"), text, parsed.scheme)

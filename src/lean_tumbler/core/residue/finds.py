@@ -1,0 +1,50 @@
+"""What a search through bytes finds. A find names where a value stands, and never the value."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+from hashlib import blake2b
+
+_PRINT_BYTES = 16
+
+
+class Certainty(StrEnum):
+    """How sure it is that a find is a stored value, the surest first."""
+
+    EXACT = "replaced"  # a value that a bulk step replaced, or that a store still holds
+    SAID = "unmistakable"  # the text says itself what it is
+    NAMED = "named"  # a bare digest beside a word for passwords, or in such a column
+
+
+class Encoding(StrEnum):
+    """How a value was written where it was found."""
+
+    PLAIN = "as it is"
+    HEX = "hexadecimal"
+    BASE64 = "base64"
+    JSON = "escaped for JSON"
+    URL = "escaped for URLs"
+    UTF16 = "UTF-16"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Find:
+    """One value that was found.
+
+    Attributes:
+        offset: of its first byte, from the beginning of what was searched.
+        certainty: how sure it is.
+        scheme: as the text reads; empty where nothing reads it.
+        encoding: how it was written.
+        fingerprint: of the value, for comparison; it is not printed.
+    """
+
+    offset: int
+    certainty: Certainty
+    scheme: str
+    encoding: Encoding
+    fingerprint: bytes
+
+
+def fingerprint(value: bytes) -> bytes:
+    """Give what stands for a value in memory while it is compared with others."""
+    return blake2b(value, digest_size=_PRINT_BYTES).digest()

@@ -1,0 +1,72 @@
+"""Taking encodings off what stands at a place: hexadecimal, base64, UTF-16."""
+
+import base64
+import re
+from collections.abc import Iterator
+from urllib.parse import unquote_to_bytes
+
+from lean_tumbler.core.residue.candidates import LONGEST
+from lean_tumbler.core.residue.finds import Encoding
+
+_RUN_BYTES = 3 * LONGEST
+_HEX = re.compile(rb"(?:[0-9a-fA-F]{2})+")
+_BASE64 = re.compile(rb"[0-9A-Za-z+/_-]+")
+_WIDE = re.compile(rb"(?:[ -~]\x00)+")
+_TO_STANDARD = bytes.maketrans(b"-_", b"+/")
+_SHORTEST = 16  # signs of a run that may stand for a value
+_SIGNS = frozenset(b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz+/-_")
+_IN_RUNS = bytes(49 if code in _SIGNS else 0 for code in range(256))
+_BEGIN_TEXT = frozenset(b"IJKLMNOPQRSTUVWXYZabcdef")
+_OF_LETTERS = frozenset(b"234567")  # how hexadecimal of printable ASCII begins
+_URL_WORD = re.compile(rb"[0-9A-Za-z%._~*+$/-]*%[0-9A-Fa-f]{2}[0-9A-Za-z%._~*+$/-]*")
+_PRINTABLE = bytes(range(32, 127)) + b"\t\r\n"
+_LOOKED_AT = 24  # bytes of what was decoded, to tell text
+
+
+def from_hex(data: bytes, start: int) -> bytes:
+    """Give what hexadecimal digits at a place stand for."""
+    match = _HEX.match(data, start, start + 2 * _RUN_BYTES)
+    return bytes.fromhex(match[0].decode("ascii")) if match else b""
+
+
+def from_base64(data: bytes, start: int) -> bytes:
+    """Give what base64 at a place stands for; a part of three bytes that is not whole is left."""
+    match = _BASE64.match(data, max(0, start), start + 2 * _RUN_BYTES)
+    run = match[0].translate(_TO_STANDARD) if match else b""
+    if len(run) % 4 == 1:
+        run = run[:-1]
+    return base64.b64decode(run + b"=" * (-len(run) % 4))
+
+
+def from_wide(data: bytes, start: int) -> bytes:
+    """Give what UTF-16 (little-endian, of ASCII alone) at a place stands for."""
+    match = _WIDE.match(data, start, start + 2 * _RUN_BYTES)
+    return match[0][::2] if match else b""
+
+
+def all_packed(data: bytes) -> Iterator[tuple[Encoding, int, bytes]]:
+    """Give everything in some bytes that stands for text, in whichever encoding."""
+    marks, shortest = data.translate(_IN_RUNS), b"1" * _SHORTEST
+    start = marks.find(shortest)
+    while start >= 0:
+        end = marks.find(b"\0", start)
+        end = len(data) if end < 0 else end
+        first = start + 2 * (data[start : start + 2] == b"0x")
+        if _OF_LETTERS.issuperset(data[first : first + 6 : 2]):
+            yield Encoding.HEX, first, from_hex(data, first)
+        # Of printable ASCII, base64 begins with few of its signs.
+        if data[start] in _BEGIN_TEXT and is_text(from_base64(data[start : start + _SHORTEST], 0)):
+            yield Encoding.BASE64, start, from_base64(data, start)
+        start = marks.find(shortest, end)
+    if b"\0" in data:
+        for match in _WIDE.finditer(data):
+            yield Encoding.UTF16, match.start(), match[0][::2]
+    if b"%" in data:
+        for match in _URL_WORD.finditer(data):
+            yield Encoding.URL, match.start(), unquote_to_bytes(match[0])
+
+
+def is_text(decoded: bytes) -> bool:
+    """Tell whether what was decoded begins as text does."""
+    head = decoded[:_LOOKED_AT]
+    return len(head) >= 6 and not head.translate(None, _PRINTABLE)
