@@ -25,5 +25,6 @@ SUMMARIES = {
     "keys": "make the key pair for sealed backups",
     "progress": "count the grades now, and say whether the migration is on course",
     "enforce": "keep it finished: a guard on the column, and a gate for cron and CI",
+    "residue": "find what still holds old values: logs, dumps, archives, histories, freed pages",
     "report": "write the file for whoever signs off: before and after, standards, what remains",
 }

@@ -17,6 +17,7 @@ _STORED = re.compile(
     r"(^|[_.])(user)?(pw|pwd|pass|passwd|password|passphrase|passcode|secret|hash|digest|credential)"
     r"s?($|[_.0-9])"
 )
+_DIGEST_WORDS = re.compile(r"^(hash|digest|hashed|sha\d*|md5)s?$")
 _CLEAR = re.compile(r"(^|[_.])(plain|clear)(_?text)?($|[_.0-9])|(^|[_.])pin(_?(code|number))?$")
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
 _ROLES = {
@@ -66,6 +67,11 @@ def folded(name: str) -> str:
 def names_passwords(text: str) -> bool:
     """Tell a word for passwords from one for other kinds of credentials."""
     return _STORED.search(folded(text)) is not None
+
+
+def names_digests(text: str) -> bool:
+    """Tell a word for digests, which may be of anything, from one for passwords."""
+    return _DIGEST_WORDS.search(folded(text)) is not None
 
 
 def holds_credentials(name: str, values: Sequence[str | None]) -> bool:

@@ -27,7 +27,8 @@ MARKED = tuple(
 _BARE = frozenset({"hex", "hex-upper", "base64", "base64, no padding"})
 # What stands between a word for passwords and the value: the rest of the name, and a separator.
 _NAMED = re.compile(
-    rb"[\w.-]{0,24}[\"'\\]{0,3}\s{0,4}(?:[:=>]|=>|,|\))\s{0,4}[\"'\\]{0,3}(?P<value>[\\%s]{16,%d})"
+    rb"(?:(?i:w(?:or)?d|w|phrase|code))?s?(?i:hash(?:ed)?|digest|md5|sha\d*|enc\w*)?\d{0,2}"
+    rb"(?:[_.-][\w.-]{0,20})?[\"'\\]{0,3}\s{0,4}(?:::?|[=>]|=>|,|\))\s{0,4}[\"'\\]{0,3}(?P<value>[\\%s]{16,%d})"
     % (_SIGNS, LONGEST),
     re.ASCII,
 )
@@ -86,8 +87,11 @@ def _ends(text: str) -> Iterator[int]:
             yield from range(match.end(), match.end() - _CUT_OFF, -1)
 
 
-def named_after(data: bytes, end: int) -> Candidate | None:
-    """Read a bare digest that a word for passwords names, which ends at a place."""
+def named_after(data: bytes, start: int, end: int) -> Candidate | None:
+    """Read a bare digest that a word for passwords names, which begins and ends at these places."""
+    before, first = data[start - 1 : start], data[start : start + 1]
+    if before.isalpha() and not (before.islower() and first.isupper()):
+        return None  # compass, bypass
     match = _NAMED.match(data, end)
     if match is None:
         return None

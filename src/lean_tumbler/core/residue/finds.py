@@ -10,7 +10,7 @@ _PRINT_BYTES = 16
 class Certainty(StrEnum):
     """How sure it is that a find is a stored value, the surest first."""
 
-    EXACT = "replaced"  # a value that a bulk step replaced, or that a store still holds
+    EXACT = "exact"  # a value that a bulk step replaced, or that a store holds now
     SAID = "unmistakable"  # the text says itself what it is
     NAMED = "named"  # a bare digest beside a word for passwords, or in such a column
 

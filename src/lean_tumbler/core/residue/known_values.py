@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 
 from lean_tumbler.core.residue.finds import fingerprint
 
-_SHORTEST = 6  # bytes; shorter texts stand anywhere
+_SHORTEST = 8  # bytes; shorter texts stand anywhere, and so do words and numbers
+_LONG_NUMBER = 20
 _MOST_TEXTS = 2_000  # of odd shape, which are looked for one by one
 _HEX = re.compile(rb"[0-9a-f]+|[0-9A-F]+")
 _WORD = re.compile(rb"[0-9A-Za-z./+]+=*")
@@ -41,9 +42,9 @@ class KnownValues:
     def add(
         self, values: Iterable[bytes], store: str, *, live: bool = False, privileged: bool = False
     ) -> None:
-        """Add values of a store; very short ones are left out, and counted."""
+        """Add values of a store; short ones and words are left out, and counted."""
         for value in values:
-            if len(value) < _SHORTEST:
+            if _is_anybodys(value):
                 self.left_out += 1
                 continue
             mark = fingerprint(value)
@@ -154,6 +155,12 @@ class KnownValues:
     def _as_texts(self, data: bytes) -> Iterator[tuple[int, int, bytes]]:
         for text in self._texts:
             yield from _places(data, text, fingerprint(text))
+
+
+def _is_anybodys(value: bytes) -> bool:
+    """Tell a value that stands anywhere: a plain password that is short, or a word or number."""
+    is_word = value.isalpha() and (value.islower() or value.isupper() or value.istitle())
+    return len(value) < _SHORTEST or is_word or (value.isdigit() and len(value) < _LONG_NUMBER)
 
 
 def _places(data: bytes, value: bytes, mark: bytes) -> Iterator[tuple[int, int, bytes]]:

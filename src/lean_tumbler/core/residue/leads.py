@@ -14,8 +14,8 @@ from lean_tumbler.core.residue.candidates import MARKED
 _MARK_BYTES = 7  # of a mark; more would only make the search's tables larger
 _SHORTEST_PACKED = 3  # signs of base64 that a mark leaves no choice
 # Words for passwords, in the letter cases that programs use.
-_WORDS = ("pass", "pwd", "secret", "credential")
-_SHORT_WORDS = ('"pw', "'pw", "pw=", "pw:")
+_WORDS = ("pass", "pwd", "credential")
+_SHORT_WORDS = ('"pw', "'pw", "pw=", "pw:", "pw_")
 
 
 class Lead(Enum):

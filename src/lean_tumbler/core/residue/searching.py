@@ -47,7 +47,7 @@ def _by_leads(data: bytes, known: KnownValues, *, packed: bool = True) -> Iterat
                     yield replace(find, offset=start + find.offset, encoding=encoding)
                     ends[lead] = start + len(content)
             continue
-        candidate = marked_at(data, start) if lead is Lead.MARK else named_after(data, end)
+        candidate = marked_at(data, start) if lead is Lead.MARK else named_after(data, start, end)
         if candidate is not None:
             ends[lead] = candidate.start + len(candidate.text)
             certainty = Certainty.SAID if lead is Lead.MARK else Certainty.NAMED

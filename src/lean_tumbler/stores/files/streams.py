@@ -122,24 +122,29 @@ def opened(path: Path) -> Iterator[_Stream]:
     with file_errors(path), path.open("rb") as raw:
         head = raw.read(len(_XZ))
         raw.seek(0)
-        if head.startswith(_GZIP):
-            with gzip.open(raw) as stream:
-                yield _unpacked(cast("_Stream", stream), path)
-        elif head.startswith(_XZ):
-            with lzma.open(raw) as stream:
-                yield _unpacked(cast("_Stream", stream), path)
-        elif head.startswith(_ZSTD):
-            yield _unpacked(_ZstandardStream(raw), path)
-        else:
+        stream = decompressed(raw, head)
+        if stream is None:
             yield _Utf8Stream(cast("_Stream", raw))
+        else:
+            yield _Utf8Stream(_BoundedStream(stream, path.stat().st_size))
 
 
-def _unpacked(stream: _Stream, path: Path) -> _Stream:
-    return _Utf8Stream(_BoundedStream(stream, path.stat().st_size))
+def decompressed(raw: BinaryIO, head: bytes) -> _Stream | None:
+    """Give what a stream unpacks to; None where it is not compressed.
+
+    Args:
+        raw: the stream, from its start.
+        head: how it begins.
+    """
+    if head.startswith(_GZIP):
+        return cast("_Stream", gzip.open(raw))
+    if head.startswith(_XZ):
+        return cast("_Stream", lzma.open(raw))
+    return _ZstandardStream(raw) if head.startswith(_ZSTD) else None
 
 
-def _damage() -> tuple[type[Exception], ...]:
-    """What the decompressors raise where a file ends early or is broken."""
+def damage() -> tuple[type[Exception], ...]:
+    """Give what the decompressors raise where a file ends early or is broken."""
     known = (EOFError, lzma.LZMAError, zlib.error, gzip.BadGzipFile)
     try:
         import zstandard  # noqa: PLC0415 - rarely needed
@@ -161,7 +166,7 @@ def _read(stream: _Stream, size: int, *, before: bytes = b"") -> tuple[bytes, bo
     while length < size:
         try:
             part = stream.read1(min(size - length, _PIECE_BYTES))
-        except _damage():
+        except damage():
             return b"".join(parts), True
         if not part:
             break
@@ -170,9 +175,14 @@ def _read(stream: _Stream, size: int, *, before: bytes = b"") -> tuple[bytes, bo
     return b"".join(parts), False
 
 
+def is_compressed(beginning: bytes) -> bool:
+    """Tell a compressed file by its first bytes."""
+    return beginning.startswith((_GZIP, _XZ, _ZSTD))
+
+
 def is_plain(beginning: bytes) -> bool:
     """Tell a file that is neither compressed nor UTF-16 by its first bytes."""
-    return not beginning.startswith((_GZIP, _XZ, _ZSTD, *_UTF16))
+    return not is_compressed(beginning) and not beginning.startswith(_UTF16)
 
 
 def sample(path: Path) -> bytes:

@@ -110,11 +110,7 @@ def _frames(
     place = pl.col(LINE).cast(pl.String)
     for frame in table.frames(wanted, unreadable):
         roles = {role: pl.col(name) if name else missing for role, name in named.items()}
-        text = roles["privileged"].str.to_lowercase()
-        values = [value.lower() for value in columns.privileged_values]
-        truth = (text.is_in(values) if values else ~text.is_in(NOT_PRIVILEGED)).fill_null(
-            value=False
-        )
+        truth = is_privileged(roles["privileged"], columns)
         yield frame.select(
             account=pl.col(account).fill_null(place) if account else place,
             stored=roles["stored"],
@@ -126,6 +122,18 @@ def _frames(
             privileged=truth,
             **{OTHER + name: pl.col(name) for name in others},
         )
+
+
+def is_privileged(role: pl.Expr, columns: Columns) -> pl.Expr:
+    """Give whether a row is an administrator's; NULL is none's.
+
+    Args:
+        role: the column `privileged`, as text.
+        columns: what stands there for an administrator.
+    """
+    text = role.str.to_lowercase()
+    values = [value.lower() for value in columns.privileged_values]
+    return (text.is_in(values) if values else ~text.is_in(NOT_PRIVILEGED)).fill_null(value=False)
 
 
 def graded_rows(store: StorePolicy, *, base: Path, context: AuditContext) -> Iterator[pl.DataFrame]:

@@ -152,6 +152,13 @@ _SET_BY_ITSELF = (
     "SELECT column_name FROM information_schema.columns WHERE table_schema ="
     " coalesce(:schema, DATABASE()) AND table_name = :name AND extra LIKE '%on update%'"
 )
+_DEFINITIONS = (
+    "SELECT CONCAT('view ', table_name), view_definition FROM information_schema.views WHERE"
+    " table_schema = DATABASE() UNION ALL SELECT CONCAT('trigger ', trigger_name), action_statement"
+    " FROM information_schema.triggers WHERE trigger_schema = DATABASE() UNION ALL SELECT"
+    " CONCAT('routine ', routine_name), routine_definition FROM information_schema.routines WHERE"
+    " routine_schema = DATABASE() AND routine_definition IS NOT NULL"
+)
 _AROUND = CatalogueQueries(
     size="SELECT data_length + index_length FROM information_schema.tables"
     " WHERE table_schema = coalesce(:schema, DATABASE()) AND table_name = :name",
@@ -314,6 +321,7 @@ SERVER = Server(
     raw=_raw,
     update_each=one_after_the_other,
     kept=f"{_SET_BY_ITSELF} AND privileges LIKE '%update%'",
+    definitions=_DEFINITIONS,
     column_locks="the table's definition for a moment, where the server adds and drops columns "
     "instantly; else the table is copied.",
     joined_update=_joined_update,

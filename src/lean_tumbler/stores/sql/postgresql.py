@@ -47,6 +47,15 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.sql.server import Batches
 
 _LOCK_TIMEOUT = "5s"
+_DEFINITIONS = (
+    "SELECT 'view ' || viewname, definition FROM pg_views"
+    " WHERE schemaname NOT IN ('pg_catalog', 'information_schema')"
+    " UNION ALL SELECT 'routine ' || p.proname, p.prosrc FROM pg_proc p"
+    " JOIN pg_namespace n ON n.oid = p.pronamespace"
+    " WHERE n.nspname NOT IN ('pg_catalog', 'information_schema')"
+    " UNION ALL SELECT 'trigger ' || tgname, pg_get_triggerdef(oid) FROM pg_trigger"
+    " WHERE NOT tgisinternal"
+)
 _ROW_SECURITY = "row-level security"  # in the server's message, where it is in English
 # Section 32.19: without these, any certificate would do, or none.
 _VERIFIED = {"sslmode": "verify-full", "sslrootcert": "system"}
@@ -319,6 +328,7 @@ SERVER = Server(
     batches=_batches,
     is_text_certain=_is_text_certain,
     cast_keys=(sa.Uuid, sa.Numeric),
+    definitions=_DEFINITIONS,
     column_locks="ACCESS EXCLUSIVE for a moment. A dropped column's bytes stay in the table's file "
     "until its rows are written anew (VACUUM FULL).",
     partitions=_PARTITIONS,

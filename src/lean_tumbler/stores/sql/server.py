@@ -223,6 +223,8 @@ class Server:
         is_own: tells a schema's name from one of the server's; None where a URL means one schema.
         partitions: a query for schema and name of tables that are parts of another; or empty.
         cast_keys: types of keys that it compares with their own type alone.
+        definitions: a query for what is stored as text beside rows: name, and text, of views,
+            triggers and routines; or empty.
         kept: a query for columns that the server sets at every update, except where a statement
             sets them itself and may; or empty.
         hidden_key: the name of a row's own number, where a table has no other key; or empty.
@@ -250,6 +252,7 @@ class Server:
     is_own: Callable[[str], bool] | None = None
     partitions: str = ""
     cast_keys: tuple[type[Any], ...] = (sa.Numeric,)
+    definitions: str = ""
     kept: str = ""
     hidden_key: str = ""
     joined_update: Callable[[JoinedUpdate], tuple[str, list[Any]]] | None = None

@@ -234,6 +234,7 @@ SERVER = Server(
     guard=_guard,
     meaning=meaning,
     batches=_batches,
+    definitions="SELECT type || ' ' || name, sql FROM sqlite_master WHERE sql IS NOT NULL",
     column_locks="the file; adding is a moment's work, dropping writes the whole table anew.",
     cast_keys=(),
     hidden_key="rowid",

@@ -1,0 +1,1 @@
+"""Finding stored values where they should be no more."""

@@ -1,0 +1,164 @@
+"""`residue`: what still holds old values, everywhere else."""
+
+import argparse
+import os
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from multiprocessing import get_context
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
+from lean_tumbler.cli.options import add_policy_option, add_report_options, policy_path, read_policy
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.residue.known_values import KnownValues
+    from lean_tumbler.stores.residue.searching import Residue
+    from lean_tumbler.stores.residue.tables import OwnColumns
+
+EXAMPLE = """\
+  lean-tumbler residue /var/log/harbour backups/ harbour.db
+  lean-tumbler residue dump.tar.gz --backup layer-1.sealed --key recovery.private.pem
+  tail -f access.log | lean-tumbler residue -
+
+Everything is only read, and no value is printed. With a policy, values that a store holds now are
+looked for too: each that is found elsewhere opens an account today."""
+
+_STREAM = "-"
+_KEY_BYTES = 1 << 14
+_SEVERITIES = ("low", "medium", "high", "critical")
+_ALONE_BYTES = 1 << 26  # less than that is searched sooner than other processes would start
+
+
+@dataclass(frozen=True, kw_only=True)
+class Options(PolicyOptions, ReportOptions):
+    """What the command was asked for."""
+
+    place: list[str]
+    backup: list[Path]
+    key: Path | None
+    fail_on: str | None
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument(
+        "place",
+        nargs="+",
+        metavar="PLACE",
+        help="a file, a folder, an archive, a database's URL, or - for lines of standard input",
+    )
+    parser.add_argument(
+        "--backup",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="look for exactly what a bulk step replaced, from its sealed backup; may be repeated",
+    )
+    parser.add_argument(
+        "--key", type=Path, metavar="FILE", help="the private half of the backups' key"
+    )
+    parser.add_argument(
+        "--fail-on",
+        choices=_SEVERITIES,
+        help="exit with 1 where a find is so severe, or more",
+    )
+    add_policy_option(parser)
+    add_report_options(parser, "sarif")
+
+
+def run(options: Options, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.residue.known_values import KnownValues
+    from lean_tumbler.jobs.residue.report import (
+        draw_residue,
+        residue_document,
+        residue_sarif,
+        severity,
+    )
+    from lean_tumbler.reports.documents import as_json
+
+    if bool(options.backup) is not (options.key is not None):
+        raise UsageError("--backup and --key go together: the file, and whom it was sealed for")
+    known = KnownValues()
+    own = _live_values(options, known)
+    _replaced_values(options, known)
+    if options.place == [_STREAM]:
+        found = _of_stream(options, session, known)
+    else:
+        found = _searched(options, session, known, own)
+    session.emit(
+        options,
+        document=lambda: residue_document(found, known),
+        draw=lambda console: draw_residue(console, found, known),
+        others={"sarif": lambda: [as_json(residue_sarif(found))]},
+    )
+    worst = max((_SEVERITIES.index(severity(*each)) for each in found.remains.items()), default=-1)
+    limit = _SEVERITIES.index(options.fail_on) if options.fail_on else len(_SEVERITIES)
+    return int(worst >= limit)
+
+
+def _live_values(options: Options, known: "KnownValues") -> "OwnColumns":
+    """Take what the policy's stores hold now; nothing without a policy."""
+    from lean_tumbler.stores.residue.tables import add_live_values
+
+    path = policy_path(options)
+    if options.policy is None and not path.exists():
+        return frozenset()
+    return add_live_values(known, read_policy(options), base=path.parent)
+
+
+def _replaced_values(options: Options, known: "KnownValues") -> None:
+    """Take what bulk steps replaced."""
+    from lean_tumbler.stores.file_access import read_text
+    from lean_tumbler.stores.sealed_backup import BackupReader
+    from lean_tumbler.stores.signing_key import verifying_key
+
+    for path in options.backup if options.key else ():
+        backup = BackupReader(
+            path,
+            private_key=read_text(options.key or path, limit_bytes=_KEY_BYTES),
+            verifying_key=verifying_key(policy_path(options)),
+        )
+        for swaps in backup.swaps(unfinished=True):
+            known.add((swap.new_bytes for swap in swaps), backup.head.store)
+        backup.close()
+
+
+def _of_stream(options: Options, session: Session, known: "KnownValues") -> "Residue":
+    """Search standard input line by line, and say each find as it comes."""
+    from lean_tumbler.stores.residue.places import Place
+    from lean_tumbler.stores.residue.searching import Residue, search_lines
+
+    found = Residue()
+    for number, find in search_lines(session.stdin, known, found, Place("standard input")):
+        if options.format == "text":
+            session.message(f"line {number:,}: {find.certainty}, {find.scheme or 'a value'}")
+    return found
+
+
+def _searched(
+    options: Options, session: Session, known: "KnownValues", own: "OwnColumns"
+) -> "Residue":
+    from lean_tumbler.jobs.residue.search import search_files, search_sources
+    from lean_tumbler.stores.residue.places import size_of
+    from lean_tumbler.stores.residue.searching import Residue, take_known
+
+    found = Residue()
+    with session.progress("Reading tables", total=0, unit="rows") as advance:
+        files = search_sources(options.place, known, own, found, progress=advance)
+    total = size_of(files.paths)
+    workers = (os.cpu_count() or 1) if total > _ALONE_BYTES else 1
+    with session.progress("Searching", total=total, unit="bytes") as advance:
+        if workers == 1:
+            take_known(known)
+            search_files(files, known, found, executor=None, workers=1, progress=advance)
+        else:
+            with ProcessPoolExecutor(
+                workers, get_context("spawn"), initializer=take_known, initargs=(known,)
+            ) as pool:
+                search_files(files, known, found, executor=pool, workers=workers, progress=advance)
+    return found

@@ -1,0 +1,213 @@
+"""What remains, and where: for people, for programs and for code scanning. Never a value."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rich.text import Text
+
+from lean_tumbler.core.residue.finds import Certainty, Encoding
+from lean_tumbler.jobs.residue.remedies import remedy_of
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.sarif import sarif_log
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from rich.console import Console
+
+    from lean_tumbler.core.residue.known_values import KnownValues
+    from lean_tumbler.stores.residue.searching import Remains, Residue, Spot
+
+_PLACES_SHOWN = 10
+_UNREAD_SHOWN = 5
+_KINDS_NAMED = 3
+_LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
+RULE = "stored-value-elsewhere"
+_MEANS = {
+    Certainty.EXACT: "a value that a store holds, or held",
+    Certainty.SAID: "the text says itself what it is",
+    Certainty.NAMED: "a digest beside a word for passwords, or in such a column",
+}
+
+
+def severity(spot: Spot, found: Remains) -> str:
+    """Say how bad finds at a spot are; what opens an account today is worst."""
+    if found.live:
+        return "critical"
+    return "medium" if spot.certainty is Certainty.NAMED else "high"
+
+
+def _sorted(found: Residue) -> list[tuple[Spot, Remains]]:
+    order = {"critical": 0, "high": 1, "medium": 2, "low": 3}
+    return sorted(found.remains.items(), key=lambda item: (order[severity(*item)], -item[1].count))
+
+
+def residue_document(found: Residue, known: KnownValues) -> Document:
+    """Give what remains as a document."""
+    return new_document(
+        "residue",
+        places=found.places,
+        bytes=found.bytes,
+        values=found.count,
+        open_an_account_today=found.live,
+        looked_for=len(known.stores),
+        finds=[_entry(spot, remains) for spot, remains in _sorted(found)],
+        unread=[{"place": str(each.place), "reason": each.reason} for each in found.unread],
+    )
+
+
+def _entry(spot: Spot, remains: Remains) -> dict[str, Any]:
+    return {
+        "place": spot.place.path,
+        "members": list(spot.place.members),
+        "column": spot.column or None,
+        "first": remains.first or None,
+        "values": remains.count,
+        "certainty": spot.certainty,
+        "scheme": spot.scheme,
+        "encoding": spot.encoding,
+        "store": spot.store or None,
+        "open_an_account_today": remains.live,
+        "administrators": remains.privileged,
+        "severity": severity(spot, remains),
+        "remedy": remedy_of(spot),
+    }
+
+
+def draw_residue(console: Console, found: Residue, known: KnownValues) -> None:
+    """Print what remains, where, and what its owner can do."""
+    searched = f"{count(found.places, 'place')} ({found.bytes / 2**20:,.1f} MiB) searched"
+    places = len({spot.place for spot in found.remains})
+    if not found.count:
+        console.print(Text(f"No stored value was found; {searched}.", "bold green"))
+    else:
+        where = f"{count(found.count, 'stored value')} in {count(places, 'place')}"
+        console.print(Text(f"{where}; {searched}.", "bold yellow"))
+    if found.live:
+        console.print(
+            Text(f"{found.live:,} of them open an account today: change these values.", "bold red")
+        )
+    if found.count:
+        _draw_places(console, found)
+    _draw_unread(console, found)
+    _draw_end(console, found, known)
+
+
+def _draw_places(console: Console, found: Residue) -> None:
+    console.print()
+    table = new_table("where", "first", "values", "open today", "what", "how sure", right=(2, 3))
+    together = _together(shown := _sorted(found))
+    for (where, certainty), parts in list(together.items())[:_PLACES_SHOWN]:
+        live = sum(remains.live for _, remains in parts)
+        table.add_row(
+            Text(where, "red" if live else ""),
+            parts[0][1].first,
+            f"{sum(remains.count for _, remains in parts):,}",
+            f"{live:,}" if live else "",
+            _kinds(parts),
+            str(certainty),
+        )
+    console.print(table)
+    if len(together) > _PLACES_SHOWN:
+        more = len(together) - _PLACES_SHOWN
+        console.print(f"and {more:,} more; --format json names all of them", style="dim")
+    console.print()
+    console.print("What their owners can do:")
+    for remedy, where in _remedies(shown):
+        console.print(f"  {where}: {remedy}.", highlight=False)
+
+
+def _together(
+    shown: list[tuple[Spot, Remains]],
+) -> dict[tuple[str, Certainty], list[tuple[Spot, Remains]]]:
+    """Put what stands in one place, and is as sure, on one line."""
+    found: dict[tuple[str, Certainty], list[tuple[Spot, Remains]]] = {}
+    for spot, remains in shown:
+        where = f"{spot.place}, {spot.column}" if spot.column else str(spot.place)
+        found.setdefault((where, spot.certainty), []).append((spot, remains))
+    return found
+
+
+def _kinds(parts: list[tuple[Spot, Remains]]) -> str:
+    """Name the schemes, and the encodings where they are others than usual."""
+    named = dict.fromkeys(
+        spot.scheme if spot.encoding is Encoding.PLAIN else f"{spot.scheme} ({spot.encoding})"
+        for spot, _ in parts
+    )
+    more = f" and {len(named) - _KINDS_NAMED} more" if len(named) > _KINDS_NAMED else ""
+    return ", ".join(list(named)[:_KINDS_NAMED]) + more
+
+
+def _remedies(shown: list[tuple[Spot, Remains]]) -> Iterator[tuple[str, str]]:
+    """Give each remedy once, with the places that it is for."""
+    places: dict[str, list[str]] = {}
+    for spot, _ in shown:
+        named = places.setdefault(remedy_of(spot), [])
+        if spot.place.path not in named:
+            named.append(spot.place.path)
+    for remedy, paths in places.items():
+        more = f" and {len(paths) - 3} more" if len(paths) > 3 else ""
+        yield remedy, ", ".join(paths[:3]) + more
+
+
+def _draw_unread(console: Console, found: Residue) -> None:
+    if not found.unread:
+        return
+    console.print()
+    console.print(Text(f"{count(len(found.unread), 'place')} could not be searched:", "bold"))
+    for each in found.unread[:_UNREAD_SHOWN]:
+        console.print(f"  {each.place}: {each.reason}", highlight=False)
+    if len(found.unread) > _UNREAD_SHOWN:
+        console.print(f"  and {len(found.unread) - _UNREAD_SHOWN:,} more")
+
+
+def _draw_end(console: Console, found: Residue, known: KnownValues) -> None:
+    console.print()
+    if known.left_out:
+        console.print(
+            f"{count(known.left_out, 'value')} too short or too odd to be looked for.", style="dim"
+        )
+    if not known:
+        console.print(
+            "Looked for what says itself that it is a stored value. With a policy, also for what "
+            "its stores hold now; with --backup and --key, for exactly what was replaced.",
+            style="dim",
+        )
+    if found.count:
+        console.print("Next: when it is done, run the same command again; it proves that it is.")
+
+
+def residue_sarif(found: Residue) -> Document:
+    """Give what remains for code scanning, one result a place."""
+    rules = [
+        {
+            "id": f"{RULE}-{certainty.name.lower()}",
+            "shortDescription": {"text": "A stored value stands where none should."},
+            "fullDescription": {"text": f"How sure: {means}."},
+        }
+        for certainty, means in _MEANS.items()
+    ]
+    results = [
+        {
+            "ruleId": f"{RULE}-{spot.certainty.name.lower()}",
+            "level": _LEVELS[severity(spot, remains)],
+            "message": {
+                "text": f"{count(remains.count, 'stored value')} ({spot.scheme}, {spot.encoding}); "
+                f"the first at {remains.first}. {remedy_of(spot)}."
+            },
+            "locations": [{"physicalLocation": _location(spot, remains)}],
+        }
+        for spot, remains in _sorted(found)
+    ]
+    return sarif_log(rules, results, whole=not found.unread)
+
+
+def _location(spot: Spot, remains: Remains) -> dict[str, Any]:
+    location: dict[str, Any] = {"artifactLocation": {"uri": spot.place.path}}
+    kind, _, number = remains.first.partition(" ")
+    if kind == "line":
+        location["region"] = {"startLine": int(number.replace(",", ""))}
+    return location

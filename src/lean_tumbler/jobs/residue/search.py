@@ -1,0 +1,125 @@
+"""From what was named to what is searched: tables first, and then the bytes of files."""
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Executor, ThreadPoolExecutor
+from contextlib import nullcontext
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lean_tumbler.core.residue.finds import Certainty, Find
+from lean_tumbler.core.residue.known_values import KnownValues
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.residue.places import Place, pieces_of
+from lean_tumbler.stores.residue.searching import Residue, search_pieces
+from lean_tumbler.stores.residue.tables import OwnColumns, search_file_tables, search_source
+from lean_tumbler.stores.sql.opening import is_url
+from lean_tumbler.stores.sql.sqlite import is_sqlite
+
+NO_ROW = "bytes that no row holds"
+_BESIDE_SQLITE = ("-wal", "-journal")
+
+
+@dataclass(slots=True)
+class Files:
+    """The files whose bytes are to be searched, and what their tables have told already.
+
+    Attributes:
+        paths: files and folders.
+        held: database file -> fingerprints of what its rows hold.
+        by_column: file -> fingerprints of what its columns were found to hold.
+    """
+
+    paths: list[Path] = field(default_factory=list)
+    held: dict[str, set[bytes]] = field(default_factory=dict)
+    by_column: dict[str, set[bytes]] = field(default_factory=dict)
+
+    def told(self, place: Place, find: Find) -> str | None:
+        """Say under which heading a find is told; None where a table has told it."""
+        if place.path in self.held:
+            return None if find.fingerprint in self.held[place.path] else NO_ROW
+        is_told = find.fingerprint in self.by_column.get(place.path, ())
+        return None if is_told and find.certainty is Certainty.NAMED else ""
+
+
+def search_sources(
+    places: Sequence[str],
+    known: KnownValues,
+    own: OwnColumns,
+    residue: Residue,
+    *,
+    progress: Callable[[int], None],
+) -> Files:
+    """Search the tables of all places; give the files that are left.
+
+    Raises:
+        UsageError: a place is not there.
+        SourceError: a database cannot be read.
+    """
+    files = Files()
+    for place in places:
+        if is_url(place):
+            search_source(
+                place, base=Path(), known=known, own=own, residue=residue, progress=progress
+            )
+            continue
+        path = Path(place)
+        if not path.exists():
+            raise UsageError(f"{path}: is not there")
+        files.paths.append(path)
+        for file in _files_in(path):
+            if is_sqlite(file):
+                held = search_source(
+                    str(file), base=Path(), known=known, own=own, residue=residue, progress=progress
+                )
+                for name in (str(file), *(f"{file}{end}" for end in _BESIDE_SQLITE)):
+                    files.held[name] = held
+            else:
+                files.by_column[str(file)] = search_file_tables(file, known, residue)
+        files.paths += [
+            beside for end in _BESIDE_SQLITE
+            if path.is_file() and (beside := Path(f"{path}{end}")).is_file()
+        ]  # fmt: skip
+    return files
+
+
+def _files_in(path: Path) -> Iterator[Path]:
+    if not path.is_dir():
+        yield path
+        return
+    for folder, _, names in os.walk(path):
+        for name in sorted(names):
+            file = Path(folder, name)
+            if file.is_file() and not file.is_symlink():
+                yield file
+
+
+def search_files(
+    files: Files,
+    known: KnownValues,
+    residue: Residue,
+    *,
+    executor: Executor | None,
+    workers: int,
+    progress: Callable[[int], None],
+) -> None:
+    """Search the bytes of files.
+
+    Args:
+        files: which.
+        known: values to look for.
+        residue: takes the finds.
+        executor: other processes that search; None to search here.
+        workers: how many.
+        progress: told the number of bytes after each piece.
+    """
+    with nullcontext(executor) if executor else ThreadPoolExecutor(1) as searching:
+        search_pieces(
+            pieces_of(files.paths),
+            known,
+            residue,
+            executor=searching,
+            workers=workers,
+            progress=progress,
+            told=files.told,
+        )

@@ -1,0 +1,1 @@
+"""Places in which stored values may remain: files, archives, streams, databases, directories."""

@@ -1,0 +1,225 @@
+"""Searching pieces of bytes, several at once, and adding up what was found."""
+
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Executor, Future
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lean_tumbler.core.residue.finds import Certainty, Encoding, Find
+from lean_tumbler.core.residue.known_values import KnownValues
+from lean_tumbler.core.residue.searching import finds_in
+from lean_tumbler.stores.residue.places import OVERLAP_BYTES, Piece, Place, Unread
+
+_AT_ONCE = 4  # pieces that wait for each worker
+_NUL = b"\0"
+Told = Callable[[Place, Find], str | None]  # the column, or None where it was told already
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spot:
+    """What finds have in common that are told together.
+
+    Attributes:
+        place: where the bytes stand.
+        column: table and column, of a database; else empty.
+        store: of the policy, where the value is known.
+        certainty: how sure it is.
+        scheme: as the text reads.
+        encoding: how it was written.
+    """
+
+    place: Place
+    column: str = ""
+    store: str = ""
+    certainty: Certainty
+    scheme: str
+    encoding: Encoding
+
+
+@dataclass(slots=True, kw_only=True)
+class Remains:
+    """How many values were found at a spot.
+
+    Attributes:
+        count: finds.
+        first: where the first stands: “line 7”, “byte 4,096” or “row 12”.
+        live: values that a store still holds: each opens an account today.
+        privileged: those of them that open an administrator's.
+    """
+
+    count: int = 0
+    first: str = ""
+    live: int = 0
+    privileged: int = 0
+
+
+@dataclass(slots=True, kw_only=True)
+class Residue:
+    """What a search found.
+
+    Attributes:
+        places: how many were searched to their end.
+        bytes: how many were searched.
+        remains: by spot.
+        unread: places that could not be searched.
+    """
+
+    places: int = 0
+    bytes: int = 0
+    remains: dict[Spot, Remains] = field(default_factory=dict)
+    unread: list[Unread] = field(default_factory=list)
+
+    @property
+    def count(self) -> int:
+        """All values that were found."""
+        return sum(found.count for found in self.remains.values())
+
+    @property
+    def live(self) -> int:
+        """Those of them that open an account today."""
+        return sum(found.live for found in self.remains.values())
+
+    def add(
+        self, place: Place, find: Find, known: KnownValues, *, first: str, column: str = ""
+    ) -> None:
+        """Add one find."""
+        spot = Spot(
+            place=place,
+            column=column,
+            store=known.stores.get(find.fingerprint, ""),
+            certainty=find.certainty,
+            scheme=find.scheme,
+            encoding=find.encoding,
+        )
+        found = self.remains.setdefault(spot, Remains(first=first))
+        found.count += 1
+        found.live += find.fingerprint in known.live
+        found.privileged += find.fingerprint in known.privileged
+
+
+@dataclass(frozen=True, slots=True)
+class _Looked:
+    """What was found in a piece, and how many lines it has; None where it is no text."""
+
+    finds: list[tuple[Find, int]]
+    lines: int | None
+
+
+_KNOWN = KnownValues()  # of a worker
+
+
+def take_known(known: KnownValues) -> None:
+    """Take the values that a worker looks for, once for all its pieces."""
+    global _KNOWN  # noqa: PLW0603 - one for each process
+    _KNOWN = known
+
+
+def look_into(piece: Piece) -> _Looked:
+    """Search a piece, by the values that were taken.
+
+    Raises:
+        OSError: the file cannot be read any more.
+    """
+    data = piece.data or _read(piece)
+    finds = [find for find in finds_in(data, _KNOWN) if find.offset < piece.own]
+    if _NUL in data[: 1 << 16]:
+        return _Looked([(find, 0) for find in finds], None)
+    counted, line, before = [], 0, 0
+    for find in finds:
+        line += data.count(b"\n", before, find.offset)
+        before = find.offset
+        counted.append((find, line))
+    return _Looked(counted, line + data.count(b"\n", before, piece.own))
+
+
+def _read(piece: Piece) -> bytes:
+    with Path(piece.place.path).open("rb") as file:
+        file.seek(piece.offset)
+        return file.read(piece.own + OVERLAP_BYTES)
+
+
+def search_pieces(
+    pieces: Iterable[Piece | Unread],
+    known: KnownValues,
+    residue: Residue,
+    *,
+    executor: Executor,
+    workers: int,
+    progress: Callable[[int], None],
+    told: Told,
+) -> None:
+    """Search pieces, and add what is found in their order.
+
+    Args:
+        pieces: of all places, one place after the other.
+        known: values to look for; workers have taken them already.
+        residue: takes the finds.
+        executor: looks into pieces.
+        workers: how many it looks into at once.
+        progress: told the number of bytes after each piece.
+        told: says under which heading a find is told.
+    """
+    pending: deque[tuple[Piece, Future[_Looked]]] = deque()
+    counting = _Counting(residue, known, progress, told)
+    for piece in pieces:
+        if isinstance(piece, Unread):
+            residue.unread.append(piece)
+            continue
+        pending.append((piece, executor.submit(look_into, piece)))
+        if len(pending) >= _AT_ONCE * workers:
+            counting.add(*pending.popleft())
+    while pending:
+        counting.add(*pending.popleft())
+
+
+class _Counting:
+    """Adds up finds, and numbers their lines."""
+
+    def __init__(
+        self,
+        residue: Residue,
+        known: KnownValues,
+        progress: Callable[[int], None],
+        told: Told,
+    ) -> None:
+        self._residue, self._known, self._progress = residue, known, progress
+        self._told = told
+        self._place: Place | None = None
+        self._lines: int | None = 0
+
+    def add(self, piece: Piece, call: "Future[_Looked]") -> None:
+        """Add what was found in the next piece."""
+        if piece.place != self._place:
+            self._place, self._lines = piece.place, 0
+            self._residue.places += 1
+        try:
+            looked = call.result()
+        except OSError as error:
+            reason = error.strerror or "cannot be read"
+            self._residue.unread.append(Unread(piece.place, reason))
+            return
+        if looked.lines is None:
+            self._lines = None
+        for find, line in looked.finds:
+            byte = f"byte {piece.offset + find.offset:,}"
+            first = byte if self._lines is None else f"line {self._lines + line + 1:,}"
+            column = self._told(piece.place, find)
+            if column is not None:
+                self._residue.add(piece.place, find, self._known, first=first, column=column)
+        if self._lines is not None and looked.lines is not None:
+            self._lines += looked.lines
+        self._residue.bytes += piece.own
+        self._progress(piece.own)
+
+
+def search_lines(
+    lines: Iterable[bytes], known: KnownValues, residue: Residue, place: Place
+) -> Iterator[tuple[int, Find]]:
+    """Search lines as they come; give each find with its line's number."""
+    for number, line in enumerate(lines, start=1):
+        residue.bytes += len(line)
+        for find in finds_in(line, known):
+            residue.add(place, find, known, first=f"line {number:,}")
+            yield number, find
+    residue.places += 1
