@@ -2,10 +2,10 @@
 
 import base64
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from urllib.parse import unquote_to_bytes
 
-from lean_tumbler.core.residue.candidates import LONGEST
+from lean_tumbler.core.residue.candidates import LONGEST, unescaped
 from lean_tumbler.core.residue.finds import Encoding
 
 _RUN_BYTES = 3 * LONGEST
@@ -19,6 +19,11 @@ _IN_RUNS = bytes(49 if code in _SIGNS else 0 for code in range(256))
 _BEGIN_TEXT = frozenset(b"IJKLMNOPQRSTUVWXYZabcdef")
 _OF_LETTERS = frozenset(b"234567")  # how hexadecimal of printable ASCII begins
 _URL_WORD = re.compile(rb"[0-9A-Za-z%._~*+$/-]*%[0-9A-Fa-f]{2}[0-9A-Za-z%._~*+$/-]*")
+_JSON_WORD = re.compile(rb"[0-9A-Za-z./+=*-]*\\u00[0-9A-Fa-f]{2}[0-9A-Za-z./+=*\\-]*")
+_ESCAPES: tuple[tuple[Encoding, bytes, re.Pattern[bytes], Callable[[bytes], bytes]], ...] = (
+    (Encoding.URL, b"%", _URL_WORD, unquote_to_bytes),
+    (Encoding.JSON, b"\\u00", _JSON_WORD, unescaped),
+)
 _PRINTABLE = bytes(range(32, 127)) + b"\t\r\n"
 _LOOKED_AT = 24  # bytes of what was decoded, to tell text
 
@@ -61,9 +66,10 @@ def all_packed(data: bytes) -> Iterator[tuple[Encoding, int, bytes]]:
     if b"\0" in data:
         for match in _WIDE.finditer(data):
             yield Encoding.UTF16, match.start(), match[0][::2]
-    if b"%" in data:
-        for match in _URL_WORD.finditer(data):
-            yield Encoding.URL, match.start(), unquote_to_bytes(match[0])
+    for encoding, sign, word, decoded in _ESCAPES:
+        if sign in data:
+            for match in word.finditer(data):
+                yield encoding, match.start(), decoded(match[0])
 
 
 def is_text(decoded: bytes) -> bool:

@@ -1,53 +1,81 @@
-"""What the owner of a place can do, as a statement or command for review."""
+"""What the owner of a place can do, as statements or commands for review."""
 
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass
 from types import MappingProxyType
 
-from lean_tumbler.jobs.residue.search import NO_ROW
+from lean_tumbler.jobs.residue.search import NO_ROW, SERVER_FILES
 from lean_tumbler.stores.residue.searching import Spot
 
-_REMEDIES: Mapping[str, str] = MappingProxyType(
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """What is to be done, and the statements that do it; `{table}` and `{column}` are names."""
+
+    does: str
+    statements: tuple[str, ...] = ()
+
+    def text(self, *, table: str = "TABLE", column: str = "COLUMN") -> str:
+        """Write it in one sentence."""
+        if not self.statements:
+            return self.does
+        statements = " ".join(f"{statement};" for statement in self.statements)
+        return f"{self.does}: {statements.format(table=table, column=column)}"
+
+
+REMEDIES: Mapping[str, Remedy] = MappingProxyType(
     {
-        "sqlite": (
-            "rewrite the file, with freed pages overwritten: PRAGMA secure_delete = ON; VACUUM; "
-            "PRAGMA wal_checkpoint(TRUNCATE)"
+        "freed": Remedy(
+            "rewrite the file, and overwrite what was freed",
+            ("PRAGMA secure_delete = ON", "VACUUM", "PRAGMA wal_checkpoint(TRUNCATE)"),
         ),
-        "column": (
-            "empty the column, or delete the rows, if nothing reads them: UPDATE {table} SET "
-            "{column} = NULL; then see that the file or tablespace is written anew"
+        "column": Remedy(
+            "if nothing reads the column, empty it, and have the table written anew",
+            ("UPDATE {table} SET {column} = NULL",),
         ),
-        "definition": "write the value out of the definition, and create it anew",
-        "postgresql": (
-            "write the table anew: VACUUM FULL TABLE; then CHECKPOINT, SELECT pg_switch_wal(), and "
-            "expire archived write-ahead logs and base backups"
+        "definition": Remedy("take the value out of the definition, and create it anew"),
+        "postgresql": Remedy(
+            "write the table anew, and end the write-ahead log's old segments; archived logs and "
+            "base backups need an end of their own",
+            (
+                "VACUUM FULL {table}",
+                "ALTER SYSTEM SET wal_recycle = off",
+                "SELECT pg_reload_conf()",
+                "SELECT pg_switch_wal()",
+                "CHECKPOINT",
+                "ALTER SYSTEM RESET wal_recycle",
+            ),
         ),
-        "mariadb": (
-            "write the table anew: OPTIMIZE TABLE TABLE; then FLUSH BINARY LOGS, and PURGE BINARY "
-            "LOGS BEFORE NOW(); undo space is purged by itself"
+        "mysql": Remedy(
+            "write the table anew, purge the binary log, and have the redo log written anew by "
+            "another size",
+            (
+                "SET GLOBAL innodb_immediate_scrub_data_uncompressed = ON",
+                "OPTIMIZE TABLE {table}",
+                "FLUSH BINARY LOGS",
+                "PURGE BINARY LOGS BEFORE NOW() + INTERVAL 1 SECOND",
+                "SET GLOBAL innodb_log_file_size = 2 * @@innodb_log_file_size",
+            ),
         ),
-        "har": "delete the recording; tell whoever it was sent to",
-        "log": (
+        "recording": Remedy("delete the recording, and tell whoever it was sent to"),
+        "log": Remedy(
             "delete the log and its rotated copies, and stop what writes the value: a response or "
-            "object is logged whole"
+            "an object is logged whole"
         ),
-        "core": "delete the core dump, and forbid further ones for the service (LimitCORE=0)",
-        "source": (
-            "replace it by an invented value, and rewrite the history if the value is real "
-            "(git filter-repo); whoever has a clone has the value"
+        "core": Remedy("delete the core dump, and forbid further ones (LimitCORE=0)"),
+        "source": Remedy(
+            "replace it by an invented value; if it is real, rewrite the history too: whoever has "
+            "a clone has the value"
         ),
-        "dump": (
-            "delete the dump, or seal it for a key that is kept offline; its copies too, and the "
-            "place that they are taken to"
-        ),
-        "file": "delete the file, or take the values out of it; its backups too",
-        "stream": "stop what writes the value into this stream",
+        "dump": Remedy("delete the dump and its copies, or seal it for a key that is kept offline"),
+        "file": Remedy("delete the file, or take the values out of it; its backups too"),
+        "stream": Remedy("stop what writes the value into this stream"),
     }
 )
 _BY_NAME: tuple[tuple[str, re.Pattern[str]], ...] = (
-    ("har", re.compile(r"\.har$")),
-    ("postgresql", re.compile(r"/(?:base|global|pg_wal|pg_tblspc)/[^ ]+$")),
-    ("mariadb", re.compile(r"(?:\.ibd|ibdata\d+|ib_logfile\d+|undo\d+|-bin\.\d{6})$")),
+    *SERVER_FILES.items(),
+    ("recording", re.compile(r"\.har$")),
     ("core", re.compile(r"(?:^|/)core(?:\.\d+)?$|\.core$|\.dmp$")),
     ("log", re.compile(r"(?:\.log(?:[.-]\w+)*|/log/[^/]+|_log)$")),
     ("source", re.compile(r"\.(?:py|js|ts|rb|go|java|php|rs|c|cs|pl|ya?ml|toml|md|rst)$")),
@@ -62,13 +90,12 @@ def remedy_of(spot: Spot) -> str:
     """Say what the owner of a place can do about what was found there."""
     table, _, column = spot.column.rpartition(".")
     if spot.column == NO_ROW:
-        return _REMEDIES["sqlite"]
-    if table and "file" not in table:
-        return _REMEDIES["column"].format(table=table, column=column)
-    if spot.column and not table:
-        return _REMEDIES["definition"]
+        return REMEDIES["freed"].text()
+    if spot.is_of_database:
+        kind = "column" if table else "definition"
+        return REMEDIES[kind].text(table=table, column=column)
     if spot.place.path == "standard input":
-        return _REMEDIES["stream"]
+        return REMEDIES["stream"].text()
     name = str(spot.place).lower()
     kind = next((kind for kind, pattern in _BY_NAME if pattern.search(name)), "file")
-    return _REMEDIES[kind]
+    return REMEDIES[kind].text()

@@ -1,11 +1,13 @@
 """From what was named to what is searched: tables first, and then the bytes of files."""
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import MappingProxyType
 
 from lean_tumbler.core.residue.finds import Certainty, Find
 from lean_tumbler.core.residue.known_values import KnownValues
@@ -16,6 +18,13 @@ from lean_tumbler.stores.residue.tables import OwnColumns, search_file_tables, s
 from lean_tumbler.stores.sql.opening import is_url
 from lean_tumbler.stores.sql.sqlite import is_sqlite
 
+# Files of servers, by where they stand; what their stores hold now belongs there.
+SERVER_FILES: Mapping[str, re.Pattern[str]] = MappingProxyType(
+    {
+        "postgresql": re.compile(r"/(?:base/\d+|global|pg_wal|pg_tblspc/.+)/[^/ ]+$"),
+        "mysql": re.compile(r"(?:\.ibd|/ibdata\d+|/ib_logfile\d+|/undo\d+|-bin\.\d{6})$"),
+    }
+)
 NO_ROW = "bytes that no row holds"
 _BESIDE_SQLITE = ("-wal", "-journal")
 
@@ -28,16 +37,21 @@ class Files:
         paths: files and folders.
         held: database file -> fingerprints of what its rows hold.
         by_column: file -> fingerprints of what its columns were found to hold.
+        live: fingerprints of what stores hold now.
     """
 
     paths: list[Path] = field(default_factory=list)
     held: dict[str, set[bytes]] = field(default_factory=dict)
     by_column: dict[str, set[bytes]] = field(default_factory=dict)
+    live: set[bytes] = field(default_factory=set)
 
     def told(self, place: Place, find: Find) -> str | None:
         """Say under which heading a find is told; None where a table has told it."""
         if place.path in self.held:
             return None if find.fingerprint in self.held[place.path] else NO_ROW
+        is_server = any(pattern.search(place.path) for pattern in SERVER_FILES.values())
+        if is_server and find.fingerprint in self.live:
+            return None
         is_told = find.fingerprint in self.by_column.get(place.path, ())
         return None if is_told and find.certainty is Certainty.NAMED else ""
 
@@ -56,7 +70,7 @@ def search_sources(
         UsageError: a place is not there.
         SourceError: a database cannot be read.
     """
-    files = Files()
+    files = Files(live=known.live)
     for place in places:
         if is_url(place):
             search_source(

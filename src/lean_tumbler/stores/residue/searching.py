@@ -22,7 +22,8 @@ class Spot:
 
     Attributes:
         place: where the bytes stand.
-        column: table and column, of a database; else empty.
+        column: table and column, or what else of a database; else empty.
+        is_of_database: whether a row or a definition of a database holds it.
         store: of the policy, where the value is known.
         certainty: how sure it is.
         scheme: as the text reads.
@@ -31,6 +32,7 @@ class Spot:
 
     place: Place
     column: str = ""
+    is_of_database: bool = False
     store: str = ""
     certainty: Certainty
     scheme: str
@@ -81,12 +83,20 @@ class Residue:
         return sum(found.live for found in self.remains.values())
 
     def add(
-        self, place: Place, find: Find, known: KnownValues, *, first: str, column: str = ""
+        self,
+        place: Place,
+        find: Find,
+        known: KnownValues,
+        *,
+        first: str,
+        column: str = "",
+        is_of_database: bool = False,
     ) -> None:
         """Add one find."""
         spot = Spot(
             place=place,
             column=column,
+            is_of_database=is_of_database,
             store=known.stores.get(find.fingerprint, ""),
             certainty=find.certainty,
             scheme=find.scheme,

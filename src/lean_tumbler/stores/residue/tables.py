@@ -110,6 +110,7 @@ class _TableSearch:
                     self._known,
                     first=f"row {line:,}",
                     column=f"{table}.{column}",
+                    is_of_database=True,
                 )
         self._residue.bytes += sum(map(len, texts))
 
@@ -139,7 +140,9 @@ class _TableSearch:
             ).all()
         for name, text in rows:
             for find in finds_in(str(text).encode("utf-8"), self._known):
-                self._residue.add(self._place, find, self._known, first="", column=str(name))
+                self._residue.add(
+                    self._place, find, self._known, first="", column=str(name), is_of_database=True
+                )
 
 
 def bare_digest(text: str) -> Find | None:
