@@ -21,6 +21,8 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         "$ lean-tumbler verify known.csv --store passengers",
         "$ lean-tumbler tune --quick",
         "$ lean-tumbler layer --store passengers",
+        "$ lean-tumbler residue harbour-2025.zip api.log harbour.db --backup layer-1.sealed",
+        "No stored value was found",
         "| lean-tumbler admit ",
         "$ lean-tumbler progress --history progress.jsonl",
         "$ lean-tumbler lock-dormant --away 180 --undated",

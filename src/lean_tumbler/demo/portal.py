@@ -10,6 +10,7 @@ from pathlib import Path
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.demo.bookings import BOOKINGS_FILES, write_bookings
+from lean_tumbler.demo.forgotten import FORGOTTEN, write_forgotten
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES, write_other_stores
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.errors import SourceError, UsageError
@@ -22,6 +23,7 @@ KNOWN_FEW = "known-few.csv"  # for a rehearsal that is over in seconds
 _FEW_EVERY = 5
 # What the tour's commands write.
 RECOVERY, HISTORY, LOCKED, RESET = "recovery", "progress.jsonl", "lock-1.sealed", "reset.csv"
+LAYERED = "layer-1.sealed"
 GATE, REPORT = "gate.state", "report.html"
 _EVIDENCE = "tumbler.evidence.json"
 _MADE = frozenset(
@@ -30,6 +32,7 @@ _MADE = frozenset(
         f"{RECOVERY}.private.pem",
         f"{RECOVERY}.public.pem",
         HISTORY,
+        LAYERED,
         LOCKED,
         RESET,
         GATE,
@@ -46,6 +49,7 @@ _WRITTEN = frozenset(
         AGENTS_KNOWN,
         *OTHER_STORES,
         *BOOKINGS_FILES,
+        *FORGOTTEN,
     }
 )
 
@@ -179,6 +183,7 @@ def write_portal(folder: Path) -> list[Person]:
     known = _write_database(folder / DATABASE, everybody)
     write_other_stores(folder, DATABASE)
     write_bookings(folder)
+    write_forgotten(folder, DATABASE)
     write_text(folder / POLICY, POLICY_TEXT)
     lines = [f"{person.login},{person.password}" for person in known]
     for name, some in ((KNOWN, lines), (KNOWN_FEW, lines[::_FEW_EVERY])):

@@ -16,6 +16,7 @@ from pathlib import Path
 
 from lean_tumbler.cli.session import Session
 from lean_tumbler.demo.bookings import BOOKINGS_KNOWN, BOOKINGS_POLICY
+from lean_tumbler.demo.forgotten import FORGOTTEN, FORGOTTEN_TABLE, clean_up
 from lean_tumbler.demo.half_year import HALF_YEAR_DAYS, Visit, note_seen, visits
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES
 from lean_tumbler.demo.people import TAKEOVER, Person
@@ -25,6 +26,7 @@ from lean_tumbler.demo.portal import (
     HISTORY,
     KNOWN,
     KNOWN_FEW,
+    LAYERED,
     LOCKED,
     POLICY,
     RECOVERY,
@@ -85,7 +87,8 @@ _STEPS = (
     (
         "Layer now",
         "Every weak value goes under a slow hash at once, without anybody's password.",
-        ["layer", "--store", "passengers"],
+        ["keys", "new", RECOVERY],
+        ["layer", "--store", "passengers", "--backup", LAYERED, "--to", f"{RECOVERY}.public.pem"],
     ),
     (
         "Prove it again",
@@ -111,7 +114,6 @@ _LAST_STEPS = (
     (
         "Close what nobody opens",
         "Who has not come in half a year gets a mail; until then, no password opens the account.",
-        ["keys", "new", RECOVERY],
         ["lock-dormant", "--away", str(HALF_YEAR_DAYS), "--undated", "--backup", LOCKED,
          "--to", f"{RECOVERY}.public.pem", "--list", RESET],
     ),
@@ -185,6 +187,8 @@ class _Tour:
                 self._readers_first()
                 code = self._steps(_STEPS) or self._steps([_GENERATIONS])
             if code == 0:
+                code = self._what_remains()
+            if code == 0:
                 self._some_logins()
                 self._half_year(everybody)
                 code = self._steps(_LAST_STEPS)
@@ -250,6 +254,21 @@ class _Tour:
         write_text(Path(POLICY), _OBSERVING.sub(ready, policy))
         self._say(f"\nAll programs are ready. {POLICY} says so now:\n{ready}")
         self._command(["plan", "--store", "passengers"])
+
+    def _what_remains(self) -> int:
+        """Search what somebody forgot, clean up, and search again."""
+        self._heading(
+            "Find what remains elsewhere",
+            "The column is clean. Does anything else still hold what it held?",
+        )
+        exactly = ("--backup", LAYERED, "--key", f"{RECOVERY}.private.pem")
+        code = self._command(["residue", *FORGOTTEN, DATABASE, *exactly])
+        self._say("\nTheir owners do so:")
+        self._say(f"  rm {' '.join(FORGOTTEN)}")
+        statements = f"PRAGMA secure_delete = ON; DROP TABLE {FORGOTTEN_TABLE}; VACUUM"
+        self._say(f"  sqlite3 {DATABASE} '{statements}'")
+        clean_up(Path(), DATABASE)
+        return code or self._command(["residue", DATABASE, *exactly])
 
     def _some_logins(self) -> None:
         self._heading(

@@ -35,7 +35,7 @@ _NAMED = re.compile(
 
 
 @dataclass(frozen=True, slots=True)
-class Candidate:
+class PossibleValue:
     """A text that reads as a stored value: where it begins, how it was written, and its scheme."""
 
     start: int
@@ -44,7 +44,7 @@ class Candidate:
     encoding: Encoding = Encoding.PLAIN
 
 
-def marked_at(data: bytes, start: int) -> Candidate | None:
+def marked_at(data: bytes, start: int) -> PossibleValue | None:
     """Read the value that begins at a place and says itself what it is; None where none does."""
     limit = min(len(data), start + LONGEST)
     plain = _PLAIN.match(data, start, limit)
@@ -56,7 +56,7 @@ def marked_at(data: bytes, start: int) -> Candidate | None:
     elif _ESCAPED.match(data, end) and (run := _JSON.match(data, start, limit)):
         encoding, raw = Encoding.JSON, unescaped(run[0])
     found = _longest(raw.decode("ascii", "replace").rstrip("\\"))
-    return None if found is None else Candidate(start, *found, encoding)
+    return None if found is None else PossibleValue(start, *found, encoding)
 
 
 def unescaped(run: bytes) -> bytes:
@@ -87,7 +87,7 @@ def _ends(text: str) -> Iterator[int]:
             yield from range(match.end(), match.end() - _CUT_OFF, -1)
 
 
-def named_after(data: bytes, start: int, end: int) -> Candidate | None:
+def named_after(data: bytes, start: int, end: int) -> PossibleValue | None:
     """Read a bare digest that a word for passwords names, which begins and ends at these places."""
     before, first = data[start - 1 : start], data[start : start + 1]
     if before.isalpha() and not (before.islower() and first.isupper()):
@@ -100,4 +100,4 @@ def named_after(data: bytes, start: int, end: int) -> Candidate | None:
     is_digest = parsed.layout in _BARE or parsed.says in {Says.TAG, Says.PLACES}
     if parsed.kind not in _FOUND or not is_digest:
         return None  # what says so itself is found by its mark
-    return Candidate(match.start("value"), text, parsed.scheme)
+    return PossibleValue(match.start("value"), text, parsed.scheme)

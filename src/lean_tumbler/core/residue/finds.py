@@ -7,8 +7,8 @@ from hashlib import blake2b
 _PRINT_BYTES = 16
 
 
-class Certainty(StrEnum):
-    """How sure it is that a find is a stored value, the surest first."""
+class Recognition(StrEnum):
+    """By what a find is known for a stored value, the surest first."""
 
     EXACT = "exact"  # a value that a bulk step replaced, or that a store holds now
     SAID = "unmistakable"  # the text says itself what it is
@@ -39,7 +39,7 @@ class Find:
     """
 
     offset: int
-    certainty: Certainty
+    certainty: Recognition
     scheme: str
     encoding: Encoding
     fingerprint: bytes

@@ -4,8 +4,8 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 
 from lean_tumbler.core.reading.rows import text_of
-from lean_tumbler.core.residue.candidates import Candidate, marked_at, named_after
-from lean_tumbler.core.residue.finds import Certainty, Encoding, Find, fingerprint
+from lean_tumbler.core.residue.candidates import PossibleValue, marked_at, named_after
+from lean_tumbler.core.residue.finds import Encoding, Find, Recognition, fingerprint
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.leads import Lead, leads
 from lean_tumbler.core.residue.packed import all_packed, from_base64, from_hex, from_wide
@@ -28,7 +28,7 @@ def finds_in(data: bytes, known: KnownValues) -> list[Find]:
     found: dict[int, Find] = {}
     for find in (*_by_leads(data, known), *_known(data, known)):
         other = found.get(find.offset)
-        if other is None or find.certainty is Certainty.EXACT:
+        if other is None or find.certainty is Recognition.EXACT:
             found[find.offset] = find
     return [found[offset] for offset in sorted(found)]
 
@@ -50,7 +50,7 @@ def _by_leads(data: bytes, known: KnownValues, *, packed: bool = True) -> Iterat
         candidate = marked_at(data, start) if lead is Lead.MARK else named_after(data, start, end)
         if candidate is not None:
             ends[lead] = candidate.start + len(candidate.text)
-            certainty = Certainty.SAID if lead is Lead.MARK else Certainty.NAMED
+            certainty = Recognition.SAID if lead is Lead.MARK else Recognition.NAMED
             yield _judged(candidate, certainty, known, known.at(data, candidate.start))
 
 
@@ -67,7 +67,7 @@ def _known_in(data: bytes, known: KnownValues, first: int, encoding: Encoding) -
     for start, length, mark in known.within(data):
         yield Find(
             offset=first + start,
-            certainty=Certainty.EXACT,
+            certainty=Recognition.EXACT,
             scheme=read_value(text_of(data[start : start + length])).scheme,
             encoding=encoding,
             fingerprint=mark,
@@ -75,14 +75,14 @@ def _known_in(data: bytes, known: KnownValues, first: int, encoding: Encoding) -
 
 
 def _judged(
-    candidate: Candidate, certainty: Certainty, known: KnownValues, exact: bytes | None
+    candidate: PossibleValue, certainty: Recognition, known: KnownValues, exact: bytes | None
 ) -> Find:
     mark = fingerprint(candidate.text.encode("utf-8"))
     if mark not in known.stores and exact is not None:
         mark = exact
     return Find(
         offset=candidate.start,
-        certainty=Certainty.EXACT if mark in known.stores else certainty,
+        certainty=Recognition.EXACT if mark in known.stores else certainty,
         scheme=candidate.scheme,
         encoding=candidate.encoding,
         fingerprint=mark,

@@ -88,8 +88,8 @@ def _draw_end(console: Console, summary: LayeringSummary) -> None:
         if summary.copy:
             console.print(f"The copy is {summary.copy}; the file itself is as it was.")
         console.print(
-            "What was written is layered in the live column; backups, logs, replicas and old dumps "
-            "are not.",
+            "Next: `lean-tumbler progress` as people log in. Dumps, logs and histories may still "
+            "hold the old values: `lean-tumbler residue PLACE…` finds them.",
             style="dim",
         )
 

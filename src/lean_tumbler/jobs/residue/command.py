@@ -24,7 +24,7 @@ EXAMPLE = """\
   tail -f access.log | lean-tumbler residue -
 
 Everything is only read, and no value is printed. With a policy, values that a store holds now are
-looked for too: each that is found elsewhere opens an account today."""
+looked for too: whoever cracks one that is found elsewhere gets in today."""
 
 _STREAM = "-"
 _KEY_BYTES = 1 << 14
@@ -130,11 +130,11 @@ def _replaced_values(options: Options, known: "KnownValues") -> None:
 
 def _of_stream(options: Options, session: Session, known: "KnownValues") -> "Residue":
     """Search standard input line by line, and say each find as it comes."""
-    from lean_tumbler.stores.residue.places import Place
+    from lean_tumbler.stores.residue.places import SearchedPlace
     from lean_tumbler.stores.residue.searching import Residue, search_lines
 
     found = Residue()
-    for number, find in search_lines(session.stdin, known, found, Place("standard input")):
+    for number, find in search_lines(session.stdin, known, found, SearchedPlace("standard input")):
         if options.format == "text":
             session.message(f"line {number:,}: {find.certainty}, {find.scheme or 'a value'}")
     return found

@@ -20,7 +20,7 @@ class Remedy:
         """Write it in one sentence."""
         if not self.statements:
             return self.does
-        statements = " ".join(f"{statement};" for statement in self.statements)
+        statements = "; ".join(self.statements)
         return f"{self.does}: {statements.format(table=table, column=column)}"
 
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
-from lean_tumbler.core.residue.finds import Certainty, Encoding
+from lean_tumbler.core.residue.finds import Encoding, Recognition
 from lean_tumbler.jobs.residue.remedies import remedy_of
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.sarif import sarif_log
@@ -27,17 +27,17 @@ _KINDS_NAMED = 3
 _LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 RULE = "stored-value-elsewhere"
 _MEANS = {
-    Certainty.EXACT: "a value that a store holds, or held",
-    Certainty.SAID: "the text says itself what it is",
-    Certainty.NAMED: "a digest beside a word for passwords, or in such a column",
+    Recognition.EXACT: "a value that a store holds, or held",
+    Recognition.SAID: "the text says itself what it is",
+    Recognition.NAMED: "a digest beside a word for passwords, or in such a column",
 }
 
 
 def severity(spot: Spot, found: Remains) -> str:
-    """Say how bad finds at a spot are; what opens an account today is worst."""
+    """Say how bad finds at a spot are; what a store still holds is worst."""
     if found.live:
         return "critical"
-    return "medium" if spot.certainty is Certainty.NAMED else "high"
+    return "medium" if spot.certainty is Recognition.NAMED else "high"
 
 
 def _sorted(found: Residue) -> list[tuple[Spot, Remains]]:
@@ -52,7 +52,7 @@ def residue_document(found: Residue, known: KnownValues) -> Document:
         places=found.places,
         bytes=found.bytes,
         values=found.count,
-        open_an_account_today=found.live,
+        still_held=found.live,
         looked_for=len(known.stores),
         finds=[_entry(spot, remains) for spot, remains in _sorted(found)],
         unread=[{"place": str(each.place), "reason": each.reason} for each in found.unread],
@@ -70,7 +70,7 @@ def _entry(spot: Spot, remains: Remains) -> dict[str, Any]:
         "scheme": spot.scheme,
         "encoding": spot.encoding,
         "store": spot.store or None,
-        "open_an_account_today": remains.live,
+        "still_held": remains.live,
         "administrators": remains.privileged,
         "severity": severity(spot, remains),
         "remedy": remedy_of(spot),
@@ -88,7 +88,10 @@ def draw_residue(console: Console, found: Residue, known: KnownValues) -> None:
         console.print(Text(f"{where}; {searched}.", "bold yellow"))
     if found.live:
         console.print(
-            Text(f"{found.live:,} of them open an account today: change these values.", "bold red")
+            Text(
+                f"{found.live:,} of them are still what a store holds: whoever cracks one gets in.",
+                "bold red",
+            )
         )
     if found.count:
         _draw_places(console, found)
@@ -98,7 +101,7 @@ def draw_residue(console: Console, found: Residue, known: KnownValues) -> None:
 
 def _draw_places(console: Console, found: Residue) -> None:
     console.print()
-    table = new_table("where", "first", "values", "open today", "what", "how sure", right=(2, 3))
+    table = new_table("where", "first", "values", "still held", "what", "how sure", right=(2, 3))
     together = _together(shown := _sorted(found))
     for (where, certainty), parts in list(together.items())[:_PLACES_SHOWN]:
         live = sum(remains.live for _, remains in parts)
@@ -122,9 +125,9 @@ def _draw_places(console: Console, found: Residue) -> None:
 
 def _together(
     shown: list[tuple[Spot, Remains]],
-) -> dict[tuple[str, Certainty], list[tuple[Spot, Remains]]]:
+) -> dict[tuple[str, Recognition], list[tuple[Spot, Remains]]]:
     """Put what stands in one place, and is as sure, on one line."""
-    found: dict[tuple[str, Certainty], list[tuple[Spot, Remains]]] = {}
+    found: dict[tuple[str, Recognition], list[tuple[Spot, Remains]]] = {}
     for spot, remains in shown:
         where = f"{spot.place}, {spot.column}" if spot.column else str(spot.place)
         found.setdefault((where, spot.certainty), []).append((spot, remains))
@@ -168,7 +171,9 @@ def _draw_end(console: Console, found: Residue, known: KnownValues) -> None:
     console.print()
     if known.left_out:
         console.print(
-            f"{count(known.left_out, 'value')} too short or too odd to be looked for.", style="dim"
+            f"Not looked for: {count(known.left_out, 'value')} of stores that stand anywhere, as "
+            "short texts, words and numbers do.",
+            style="dim",
         )
     if not known:
         console.print(

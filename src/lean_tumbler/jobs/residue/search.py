@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from types import MappingProxyType
 
-from lean_tumbler.core.residue.finds import Certainty, Find
+from lean_tumbler.core.residue.finds import Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.residue.places import Place, pieces_of
+from lean_tumbler.stores.residue.places import SearchedPlace, pieces_of
 from lean_tumbler.stores.residue.searching import Residue, search_pieces
 from lean_tumbler.stores.residue.tables import OwnColumns, search_file_tables, search_source
 from lean_tumbler.stores.sql.opening import is_url
@@ -45,7 +45,7 @@ class Files:
     by_column: dict[str, set[bytes]] = field(default_factory=dict)
     live: set[bytes] = field(default_factory=set)
 
-    def told(self, place: Place, find: Find) -> str | None:
+    def told(self, place: SearchedPlace, find: Find) -> str | None:
         """Say under which heading a find is told; None where a table has told it."""
         if place.path in self.held:
             return None if find.fingerprint in self.held[place.path] else NO_ROW
@@ -53,7 +53,7 @@ class Files:
         if is_server and find.fingerprint in self.live:
             return None
         is_told = find.fingerprint in self.by_column.get(place.path, ())
-        return None if is_told and find.certainty is Certainty.NAMED else ""
+        return None if is_told and find.certainty is Recognition.NAMED else ""
 
 
 def search_sources(
@@ -76,6 +76,7 @@ def search_sources(
             search_source(
                 place, base=Path(), known=known, own=own, residue=residue, progress=progress
             )
+            residue.places += 1
             continue
         path = Path(place)
         if not path.exists():

@@ -21,7 +21,7 @@ from lean_tumbler.stores.files.streams import (
 
 PIECE_BYTES = 1 << 23
 OVERLAP_BYTES = 4 * LONGEST  # a value that begins in a piece ends in it, in any encoding
-_NESTED = 4  # archives within archives
+_NESTED = 6  # within each other; a compressed tar archive is two
 _HEAD_BYTES = 512
 _HELD_BYTES = 1 << 26  # of a ZIP archive within another archive; beyond it, on disk
 _ZIP = b"PK\x03\x04"
@@ -36,7 +36,7 @@ _PASSED_OVER = frozenset({".git/objects"})  # compressed by git; `git log -p` sh
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class SearchedPlace:
     """Where bytes stand: a file, and the names of what is packed in it, outermost first."""
 
     path: str
@@ -48,7 +48,7 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
+class BytesPiece:
     """Some bytes of a place; finds that begin at `own` or behind are the next piece's.
 
     Attributes:
@@ -58,7 +58,7 @@ class Piece:
         own: how many of them are this piece's.
     """
 
-    place: Place
+    place: SearchedPlace
     offset: int
     data: bytes
     own: int
@@ -68,11 +68,11 @@ class Piece:
 class Unread:
     """A place that could not be searched, or not to its end, and why."""
 
-    place: Place
+    place: SearchedPlace
     reason: str
 
 
-def pieces_of(paths: Sequence[Path]) -> Iterator[Piece | Unread]:
+def pieces_of(paths: Sequence[Path]) -> Iterator[BytesPiece | Unread]:
     """Give the bytes of files, and of all files in folders; links are not followed."""
     for path in paths:
         if path.is_dir():
@@ -108,8 +108,8 @@ def _is_passed_over(folder: str, name: str) -> bool:
     return f"{Path(folder).name}/{name}" in _PASSED_OVER
 
 
-def _pieces_of_file(path: Path) -> Iterator[Piece | Unread]:
-    place = Place(str(path))
+def _pieces_of_file(path: Path) -> Iterator[BytesPiece | Unread]:
+    place = SearchedPlace(str(path))
     try:
         found = path.lstat()
         if stat.S_ISLNK(found.st_mode):
@@ -128,10 +128,10 @@ def _pieces_of_file(path: Path) -> Iterator[Piece | Unread]:
         yield Unread(place, error.strerror or "cannot be read")
 
 
-def _of_plain_file(place: Place, size: int) -> Iterator[Piece]:
+def _of_plain_file(place: SearchedPlace, size: int) -> Iterator[BytesPiece]:
     for offset in range(0, size, PIECE_BYTES):
         own = min(PIECE_BYTES, size - offset)
-        yield Piece(place, offset, b"", own)
+        yield BytesPiece(place, offset, b"", own)
 
 
 def _kind(head: bytes) -> str:
@@ -143,22 +143,22 @@ def _kind(head: bytes) -> str:
 
 
 def _unpacked(
-    place: Place, raw: BinaryIO, head: bytes, packed_bytes: int
-) -> Iterator[Piece | Unread]:
+    place: SearchedPlace, raw: BinaryIO, head: bytes, packed_bytes: int, depth: int = 0
+) -> Iterator[BytesPiece | Unread]:
     """Give what is packed in a stream, as far as it may be unpacked."""
     kind = _kind(head)
-    if kind and len(place.members) >= _NESTED:
+    if kind and depth >= _NESTED:
         yield Unread(place, f"more than {_NESTED} archives within each other")
         return
     try:
         if kind == "zip":
-            yield from _of_zip(place, raw)
+            yield from _of_zip(place, raw, depth + 1)
         elif kind == "tar":
-            yield from _of_tar(place, raw)
+            yield from _of_tar(place, raw, depth + 1)
         elif kind == "packed":
             limit = max(UNPACKED_BYTES, MOST_TIMES_LARGER * packed_bytes)
             inner = cast("BinaryIO", _Bounded(decompressed(raw, head), limit))
-            yield from _of_stream(Place(place.path, (*place.members, "unpacked")), inner)
+            yield from _of_stream(place, inner, depth + 1)
         else:
             yield from _of_bytes(place, raw)
     except _DAMAGE as error:
@@ -167,7 +167,7 @@ def _unpacked(
         )
 
 
-def _of_stream(place: Place, raw: BinaryIO) -> Iterator[Piece | Unread]:
+def _of_stream(place: SearchedPlace, raw: BinaryIO, depth: int) -> Iterator[BytesPiece | Unread]:
     """Look at how a stream begins, and go on with what it is."""
     head = raw.read(_HEAD_BYTES)
     whole = cast("BinaryIO", _Rejoined(head, raw))
@@ -176,15 +176,15 @@ def _of_stream(place: Place, raw: BinaryIO) -> Iterator[Piece | Unread]:
             while part := whole.read(1 << 20):
                 held.write(part)
             held.seek(0)
-            yield from _unpacked(place, cast("BinaryIO", held), head, held.tell() or 1)
+            yield from _unpacked(place, cast("BinaryIO", held), head, PIECE_BYTES, depth)
     else:
-        yield from _unpacked(place, whole, head, PIECE_BYTES)
+        yield from _unpacked(place, whole, head, PIECE_BYTES, depth)
 
 
-def _of_zip(place: Place, raw: BinaryIO) -> Iterator[Piece | Unread]:
+def _of_zip(place: SearchedPlace, raw: BinaryIO, depth: int) -> Iterator[BytesPiece | Unread]:
     with zipfile.ZipFile(raw) as archive:
         for member in archive.infolist():
-            inner = Place(place.path, (*place.members, member.filename))
+            inner = SearchedPlace(place.path, (*place.members, member.filename))
             if member.is_dir():
                 continue
             if member.flag_bits & 1:
@@ -192,19 +192,19 @@ def _of_zip(place: Place, raw: BinaryIO) -> Iterator[Piece | Unread]:
                 continue
             with archive.open(member) as stream:
                 limit = max(UNPACKED_BYTES, MOST_TIMES_LARGER * member.compress_size)
-                yield from _of_stream(inner, cast("BinaryIO", _Bounded(stream, limit)))
+                yield from _of_stream(inner, cast("BinaryIO", _Bounded(stream, limit)), depth)
 
 
-def _of_tar(place: Place, raw: BinaryIO) -> Iterator[Piece | Unread]:
+def _of_tar(place: SearchedPlace, raw: BinaryIO, depth: int) -> Iterator[BytesPiece | Unread]:
     with tarfile.open(fileobj=raw, mode="r|") as archive:
         for member in archive:
             stream = archive.extractfile(member) if member.isreg() else None
             if stream is not None:
-                inner = Place(place.path, (*place.members, member.name))
-                yield from _of_stream(inner, cast("BinaryIO", stream))
+                inner = SearchedPlace(place.path, (*place.members, member.name))
+                yield from _of_stream(inner, cast("BinaryIO", stream), depth)
 
 
-def _of_bytes(place: Place, raw: BinaryIO) -> Iterator[Piece]:
+def _of_bytes(place: SearchedPlace, raw: BinaryIO) -> Iterator[BytesPiece]:
     """Give a stream in pieces that overlap."""
     offset, rest = 0, b""
     while True:
@@ -213,7 +213,7 @@ def _of_bytes(place: Place, raw: BinaryIO) -> Iterator[Piece]:
         is_last = len(part) < PIECE_BYTES
         own = len(data) if is_last else len(data) - OVERLAP_BYTES
         if data:
-            yield Piece(place, offset, data, own)
+            yield BytesPiece(place, offset, data, own)
         if is_last:
             return
         offset, rest = offset + own, data[own:]

@@ -6,14 +6,14 @@ from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lean_tumbler.core.residue.finds import Certainty, Encoding, Find
+from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
-from lean_tumbler.stores.residue.places import OVERLAP_BYTES, Piece, Place, Unread
+from lean_tumbler.stores.residue.places import OVERLAP_BYTES, BytesPiece, SearchedPlace, Unread
 
 _AT_ONCE = 4  # pieces that wait for each worker
 _NUL = b"\0"
-Told = Callable[[Place, Find], str | None]  # the column, or None where it was told already
+Told = Callable[[SearchedPlace, Find], str | None]  # the column, or None where it was told already
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -30,11 +30,11 @@ class Spot:
         encoding: how it was written.
     """
 
-    place: Place
+    place: SearchedPlace
     column: str = ""
     is_of_database: bool = False
     store: str = ""
-    certainty: Certainty
+    certainty: Recognition
     scheme: str
     encoding: Encoding
 
@@ -46,7 +46,7 @@ class Remains:
     Attributes:
         count: finds.
         first: where the first stands: “line 7”, “byte 4,096” or “row 12”.
-        live: values that a store still holds: each opens an account today.
+        live: those that a store still holds: whoever cracks one gets in.
         privileged: those of them that open an administrator's.
     """
 
@@ -79,12 +79,12 @@ class Residue:
 
     @property
     def live(self) -> int:
-        """Those of them that open an account today."""
+        """Those of them that a store still holds."""
         return sum(found.live for found in self.remains.values())
 
     def add(
         self,
-        place: Place,
+        place: SearchedPlace,
         find: Find,
         known: KnownValues,
         *,
@@ -125,7 +125,7 @@ def take_known(known: KnownValues) -> None:
     _KNOWN = known
 
 
-def look_into(piece: Piece) -> _Looked:
+def look_into(piece: BytesPiece) -> _Looked:
     """Search a piece, by the values that were taken.
 
     Raises:
@@ -143,14 +143,14 @@ def look_into(piece: Piece) -> _Looked:
     return _Looked(counted, line + data.count(b"\n", before, piece.own))
 
 
-def _read(piece: Piece) -> bytes:
+def _read(piece: BytesPiece) -> bytes:
     with Path(piece.place.path).open("rb") as file:
         file.seek(piece.offset)
         return file.read(piece.own + OVERLAP_BYTES)
 
 
 def search_pieces(
-    pieces: Iterable[Piece | Unread],
+    pieces: Iterable[BytesPiece | Unread],
     known: KnownValues,
     residue: Residue,
     *,
@@ -170,7 +170,7 @@ def search_pieces(
         progress: told the number of bytes after each piece.
         told: says under which heading a find is told.
     """
-    pending: deque[tuple[Piece, Future[_Looked]]] = deque()
+    pending: deque[tuple[BytesPiece, Future[_Looked]]] = deque()
     counting = _Counting(residue, known, progress, told)
     for piece in pieces:
         if isinstance(piece, Unread):
@@ -195,10 +195,10 @@ class _Counting:
     ) -> None:
         self._residue, self._known, self._progress = residue, known, progress
         self._told = told
-        self._place: Place | None = None
+        self._place: SearchedPlace | None = None
         self._lines: int | None = 0
 
-    def add(self, piece: Piece, call: "Future[_Looked]") -> None:
+    def add(self, piece: BytesPiece, call: "Future[_Looked]") -> None:
         """Add what was found in the next piece."""
         if piece.place != self._place:
             self._place, self._lines = piece.place, 0
@@ -224,7 +224,7 @@ class _Counting:
 
 
 def search_lines(
-    lines: Iterable[bytes], known: KnownValues, residue: Residue, place: Place
+    lines: Iterable[bytes], known: KnownValues, residue: Residue, place: SearchedPlace
 ) -> Iterator[tuple[int, Find]]:
     """Search lines as they come; give each find with its line's number."""
     for number, line in enumerate(lines, start=1):

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from lean_tumbler.core.audit.discovery import names_digests, names_passwords, roles_beside
 from lean_tumbler.core.policy import APPLICATION, Columns, StoragePolicy
 from lean_tumbler.core.reading.rows import bytes_of
-from lean_tumbler.core.residue.finds import Certainty, Encoding, Find, fingerprint
+from lean_tumbler.core.residue.finds import Encoding, Find, Recognition, fingerprint
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
 from lean_tumbler.core.schemes.base import Kind
@@ -17,7 +17,7 @@ from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import SourceError, TumblerError
 from lean_tumbler.stores.files.base import LINE, Table, Unreadable
 from lean_tumbler.stores.files.kinds import tables_of_file
-from lean_tumbler.stores.residue.places import Place, Unread
+from lean_tumbler.stores.residue.places import SearchedPlace, Unread
 from lean_tumbler.stores.residue.searching import Residue
 from lean_tumbler.stores.scans.profiling import is_privileged, policy_table
 from lean_tumbler.stores.sources import tables_at
@@ -55,7 +55,7 @@ def search_source(
         SourceError: it cannot be read.
     """
     name, tables = tables_at(locator, base=base)
-    search = _TableSearch(Place(name), known, own, residue, progress)
+    search = _TableSearch(SearchedPlace(name), known, own, residue, progress)
     for table in tables:
         try:
             search.add(table)
@@ -64,7 +64,6 @@ def search_source(
     databases = [table.database for table in tables if isinstance(table, DatabaseTable)]
     if databases:
         search.add_definitions(databases[0])
-    residue.places += 1
     return search.held
 
 
@@ -73,7 +72,7 @@ class _TableSearch:
 
     def __init__(
         self,
-        place: Place,
+        place: SearchedPlace,
         known: KnownValues,
         own: OwnColumns,
         residue: Residue,
@@ -85,7 +84,7 @@ class _TableSearch:
 
     def unread(self, table: str, reason: str) -> Unread:
         """Name a table that could not be searched."""
-        return Unread(Place(self._place.path, (table,)), reason)
+        return Unread(SearchedPlace(self._place.path, (table,)), reason)
 
     def add(self, table: Table) -> None:
         """Search one table."""
@@ -152,7 +151,7 @@ def bare_digest(text: str) -> Find | None:
         return None
     return Find(
         offset=0,
-        certainty=Certainty.NAMED,
+        certainty=Recognition.NAMED,
         scheme=parsed.scheme,
         encoding=Encoding.PLAIN,
         fingerprint=fingerprint(text.encode("utf-8", "surrogateescape")),
@@ -186,7 +185,7 @@ def search_file_tables(path: Path, known: KnownValues, residue: Residue) -> set[
                     if find is not None and find.fingerprint not in known.stores:
                         found.add(find.fingerprint)
                         residue.add(
-                            Place(str(path)), find, known, first=f"line {line:,}",
+                            SearchedPlace(str(path)), find, known, first=f"line {line:,}",
                             column=f"{table.name}.{column}",
                         )  # fmt: skip
     return found
