@@ -27,6 +27,7 @@ import generations
 import loads
 import mistakes
 import refusals
+import remains
 import servers
 import serving
 import solving
@@ -48,7 +49,7 @@ BENCHMARKS = {
             drafting,
             mistakes,
         ),
-        *(refusals, fuzzing),
+        *(refusals, remains, fuzzing),
     )
     for benchmark in module.BENCHMARKS
 }

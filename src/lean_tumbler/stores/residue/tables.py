@@ -208,8 +208,8 @@ def add_live_values(known: KnownValues, policy: StoragePolicy, *, base: Path) ->
         own |= {(table.name, each) for each in (stored, written.column if written else stored)}
         for frame in table.frames(list(dict.fromkeys(wanted)), Unreadable()):
             text = pl.col(columns.privileged) if columns.privileged else pl.lit(None, pl.String)
-            truth = is_privileged(text, columns)
-            for rows, privileged in ((frame.filter(truth), True), (frame.filter(~truth), False)):
-                values = map(bytes_of, rows[stored].drop_nulls().to_list())
-                known.add(values, name, live=True, privileged=privileged)
+            rows = frame.select(stored=pl.col(stored), is_privileged=is_privileged(text, columns))
+            for (privileged,), part in rows.drop_nulls("stored").group_by("is_privileged"):
+                values = map(bytes_of, part["stored"].to_list())
+                known.add(values, name, live=True, privileged=bool(privileged))
     return frozenset(own)
