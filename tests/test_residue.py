@@ -22,9 +22,12 @@ from urllib.parse import quote
 
 import pytest
 import zstandard
+from hypothesis import given
+from hypothesis import strategies as st
 
 import servers
 from conftest import CHEAP_POLICY, DATA, Program, in_process, make_portal
+from lean_tumbler.core.residue import candidates
 from lean_tumbler.core.residue.finds import Encoding, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
@@ -364,3 +367,35 @@ def exact_of(told: Any) -> Counter[str]:
     for find in told.document["finds"]:
         counted[find["place"]] += find["values"] if find["certainty"] == "exact" else 0
     return +counted
+
+
+HOSTILE = {
+    "marks": b"$1$", "names": b"pass=", "marks in base64": base64.b64encode(b"$2y$"),
+    "words in base64": base64.b64encode(b"password"), "escaped marks": b"\\u0024",
+    "marks for URLs": b"%24", "tags": b"{SSHA}", "a numbered blob": b"AQAAAA",
+    "in hexadecimal": b"70617373", "in UTF-16": "pass".encode("utf-16-le"), "slashes": b"\\/",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("sign", HOSTILE)
+def test_repeated_marks_cost_no_reading_each(sign: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whoever fills a file with marks makes the search read few texts, and find nothing."""
+    read = 0
+
+    def counted(text: str) -> Any:
+        nonlocal read
+        read += 1
+        return read_value(text)
+
+    monkeypatch.setattr(candidates, "read_value", counted)
+    data = HOSTILE[sign] * (100_000 // len(HOSTILE[sign]))
+    assert finds_in(data, KnownValues()) == []
+    assert read < 3_000
+
+
+@given(st.binary(max_size=400), st.sampled_from(SAID), st.sampled_from(sorted(WRITTEN)))
+def test_any_bytes_around_a_value(around: bytes, value: str, written: str) -> None:
+    """Bytes of any kind raise nothing; behind a sign that ends it, the value is found."""
+    finds_in(around, KnownValues())
+    finds = finds_in(around + b"\n" + WRITTEN[written][1](value) + b"\n", KnownValues())
+    assert any(find.offset > len(around) for find in finds)

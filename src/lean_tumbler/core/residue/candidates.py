@@ -1,7 +1,7 @@
 """Texts that may be stored values, read from the place where one may begin."""
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from urllib.parse import unquote_to_bytes
 
@@ -32,6 +32,15 @@ _NAMED = re.compile(
     % (_SIGNS, LONGEST),
     re.ASCII,
 )
+
+
+_ANY_SIGNS = re.compile(rb"[\\%%~%s]*" % _SIGNS)
+
+
+def end_of_signs(data: bytes, start: int) -> int:
+    """Give where the signs end that values are written with, in any encoding."""
+    match = _ANY_SIGNS.match(data, start)
+    return start if match is None else match.end()
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,15 +75,25 @@ def unescaped(run: bytes) -> bytes:
 
 def _longest(text: str) -> tuple[str, str] | None:
     """Give the longest beginning of a text that says itself what it is, and its scheme."""
-    for end in _ends(text):
+    begun = [
+        match.end()
+        for layout in MARKED
+        if text.startswith(layout.starts) and (match := layout.beginning(text))
+    ]
+    for end in _ends(text, begun) if begun else ():
         parsed = read_value(text[:end])
         if parsed.says is Says.ALL and parsed.kind in _FOUND and not parsed.wrappers:
             return text[:end], parsed.scheme
     return None
 
 
-def _ends(text: str) -> Iterator[int]:
-    """Say where a value may end: with the text, at a sign, or where its layout does."""
+def _ends(text: str, begun: Sequence[int]) -> Iterator[int]:
+    """Say where a value may end: with the text, at a sign, or where its layout does.
+
+    Args:
+        text: that begins with it.
+        begun: where the layouts end that the text begins with.
+    """
     end = len(text)
     yield end
     for _ in range(_SIGNS_TRIED):
@@ -82,9 +101,8 @@ def _ends(text: str) -> Iterator[int]:
         if end < _SHORTEST:
             break
         yield end
-    for layout in MARKED:
-        if text.startswith(layout.starts) and (match := layout.beginning(text)):
-            yield from range(match.end(), match.end() - _CUT_OFF, -1)
+    for last in begun:
+        yield from range(last, last - _CUT_OFF, -1)
 
 
 def named_after(data: bytes, start: int, end: int) -> PossibleValue | None:

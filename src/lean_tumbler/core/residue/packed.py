@@ -18,25 +18,30 @@ _SIGNS = frozenset(b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvw
 _IN_RUNS = bytes(49 if code in _SIGNS else 0 for code in range(256))
 _BEGIN_TEXT = frozenset(b"IJKLMNOPQRSTUVWXYZabcdef")
 _OF_LETTERS = frozenset(b"234567")  # how hexadecimal of printable ASCII begins
-_URL_WORD = re.compile(rb"[0-9A-Za-z%._~*+$/-]*%[0-9A-Fa-f]{2}[0-9A-Za-z%._~*+$/-]*")
-_JSON_WORD = re.compile(rb"[0-9A-Za-z./+=*-]*\\u00[0-9A-Fa-f]{2}[0-9A-Za-z./+=*\\-]*")
-_ESCAPES: tuple[tuple[Encoding, bytes, re.Pattern[bytes], Callable[[bytes], bytes]], ...] = (
-    (Encoding.URL, b"%", _URL_WORD, unquote_to_bytes),
-    (Encoding.JSON, b"\\u00", _JSON_WORD, unescaped),
+_ESCAPES: tuple[tuple[Encoding, re.Pattern[bytes], Callable[[bytes], bytes]], ...] = (
+    (Encoding.URL, re.compile(rb"%[0-9A-Fa-f]{2}"), unquote_to_bytes),
+    (Encoding.JSON, re.compile(rb"\\u00[0-9A-Fa-f]{2}"), unescaped),
 )
+_WORD_SIGNS = frozenset(
+    b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz%._~*+$/=\\-"
+)
+_IN_WORDS = bytes(49 if code in _WORD_SIGNS else 0 for code in range(256))
 _PRINTABLE = bytes(range(32, 127)) + b"\t\r\n"
 _LOOKED_AT = 24  # bytes of what was decoded, to tell text
 
 
-def from_hex(data: bytes, start: int) -> bytes:
-    """Give what hexadecimal digits at a place stand for."""
-    match = _HEX.match(data, start, start + 2 * _RUN_BYTES)
+def from_hex(data: bytes, start: int, most: int = 2 * _RUN_BYTES) -> bytes:
+    """Give what hexadecimal digits at a place stand for; at most so many."""
+    match = _HEX.match(data, start, start + most)
     return bytes.fromhex(match[0].decode("ascii")) if match else b""
 
 
-def from_base64(data: bytes, start: int) -> bytes:
-    """Give what base64 at a place stands for; a part of three bytes that is not whole is left."""
-    match = _BASE64.match(data, max(0, start), start + 2 * _RUN_BYTES)
+def from_base64(data: bytes, start: int, most: int = 2 * _RUN_BYTES) -> bytes:
+    """Give what base64 at a place stands for, at most so many signs.
+
+    A part of three bytes that is not whole is left.
+    """
+    match = _BASE64.match(data, max(0, start), start + most)
     run = match[0].translate(_TO_STANDARD) if match else b""
     if len(run) % 4 == 1:
         run = run[:-1]
@@ -58,18 +63,32 @@ def all_packed(data: bytes) -> Iterator[tuple[Encoding, int, bytes]]:
         end = len(data) if end < 0 else end
         first = start + 2 * (data[start : start + 2] == b"0x")
         if _OF_LETTERS.issuperset(data[first : first + 6 : 2]):
-            yield Encoding.HEX, first, from_hex(data, first)
+            yield Encoding.HEX, first, from_hex(data[first:end], 0, end - first)
         # Of printable ASCII, base64 begins with few of its signs.
         if data[start] in _BEGIN_TEXT and is_text(from_base64(data[start : start + _SHORTEST], 0)):
-            yield Encoding.BASE64, start, from_base64(data, start)
+            yield Encoding.BASE64, start, from_base64(data[start:end], 0, end - start)
         start = marks.find(shortest, end)
     if b"\0" in data:
         for match in _WIDE.finditer(data):
             yield Encoding.UTF16, match.start(), match[0][::2]
-    for encoding, sign, word, decoded in _ESCAPES:
-        if sign in data:
-            for match in word.finditer(data):
-                yield encoding, match.start(), decoded(match[0])
+    for encoding, mark, decoded in _ESCAPES:
+        for start, word in _words(data, mark):
+            yield encoding, start, decoded(word)
+
+
+def _words(data: bytes, mark: re.Pattern[bytes]) -> Iterator[tuple[int, bytes]]:
+    """Give the words that a mark stands in, each once, as far as a value is long."""
+    end = 0
+    for match in mark.finditer(data):
+        if match.start() < end:
+            continue
+        first = max(end, match.start() - LONGEST)
+        signs = data[first : match.start() + _RUN_BYTES].translate(_IN_WORDS)
+        here = match.start() - first
+        start = signs.rfind(b"\0", 0, here) + 1
+        after = signs.find(b"\0", here)
+        end = first + (len(signs) if after < 0 else after)
+        yield first + start, data[first + start : end]
 
 
 def is_text(decoded: bytes) -> bool:

@@ -4,13 +4,15 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 
 from lean_tumbler.core.reading.rows import text_of
-from lean_tumbler.core.residue.candidates import PossibleValue, marked_at, named_after
+from lean_tumbler.core.residue.candidates import PossibleValue, end_of_signs, marked_at, named_after
 from lean_tumbler.core.residue.finds import Encoding, Find, Recognition, fingerprint
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.leads import Lead, leads
 from lean_tumbler.core.residue.packed import all_packed, from_base64, from_hex, from_wide
 from lean_tumbler.core.schemes.catalogue import read_value
 
+_TRIES = 32  # within signs that nothing separates; beyond them it is no text with values
+_PHASES = 4  # steps of base64 that a word may begin in; of two for the others
 _PACKED: Mapping[Lead, tuple[Encoding, Callable[[bytes, int], bytes]]] = {
     Lead.HEX: (Encoding.HEX, from_hex),
     Lead.BASE64: (Encoding.BASE64, from_base64),
@@ -34,23 +36,31 @@ def finds_in(data: bytes, known: KnownValues) -> list[Find]:
 
 
 def _by_leads(data: bytes, known: KnownValues, *, packed: bool = True) -> Iterator[Find]:
-    ends: dict[Lead, int] = {}
+    ends: dict[tuple[Lead, int], int] = {}
+    signs_end = tries = 0
     for lead, start, end in leads(data):
-        if start < ends.get(lead, 0):
+        # What was decoded from one place holds all that begins behind it in the same step.
+        step = lead, start % _PHASES if lead in _PACKED else 0
+        if start < ends.get(step, 0):
             continue  # within what was read already
         if lead in _PACKED:
-            if packed:
-                encoding, decoded = _PACKED[lead]
-                content = decoded(data, start)
-                for find in _by_leads(content, known, packed=False):
-                    # A place in what was decoded is about as far into what it was decoded from.
-                    yield replace(find, offset=start + find.offset, encoding=encoding)
-                    ends[lead] = start + len(content)
+            encoding, decoded = _PACKED[lead]
+            content = decoded(data, start) if packed else b""
+            for find in _by_leads(content, known, packed=False):
+                # A place in what was decoded is about as far into what it was decoded from.
+                yield replace(find, offset=start + find.offset, encoding=encoding)
+            ends[step] = start + len(content)
             continue
+        if start >= signs_end:
+            signs_end, tries = end_of_signs(data, start), 0
+        tries += 1
+        if tries > _TRIES:
+            continue  # no value holds so many marks
         candidate = marked_at(data, start) if lead is Lead.MARK else named_after(data, start, end)
         if candidate is not None:
-            ends[lead] = candidate.start + len(candidate.text)
+            ends[step] = candidate.start + len(candidate.text)
             certainty = Recognition.SAID if lead is Lead.MARK else Recognition.NAMED
+            tries = 0
             yield _judged(candidate, certainty, known, known.at(data, candidate.start))
 
 
