@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -16,6 +17,8 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
+    from lean_tumbler.core.drafting.cohorts import DraftedCohort
+    from lean_tumbler.core.policy import RowSource
     from lean_tumbler.jobs.draft.policy_text import PlacedStore
     from lean_tumbler.jobs.draft.source import Draft
 
@@ -40,6 +43,8 @@ def _store_entries(store: PlacedStore) -> Document:
         "table": drafted.table,
         "columns": {r: {"column": own, "why": drafted.reasons.get(r)} for r, own in roles.items()},
         "parts": dict(drafted.parts),
+        "join": None if drafted.source.join is None else asdict(drafted.source.join),
+        "only": {column: list(texts) for column, texts in drafted.source.only.items()},
         "rows": drafted.rows,
         "without_value": drafted.without_value,
         "rows_are_estimates": drafted.sampled,
@@ -47,21 +52,7 @@ def _store_entries(store: PlacedStore) -> Document:
         "opened": drafted.opened,
         "lines_not_opened": list(drafted.not_opened),
         "said": dict(drafted.said),
-        "cohorts": [
-            {
-                "name": name,
-                **cohort.explanation.entries,
-                "when": cohort.condition or None,
-                "rows": cohort.rows,
-                "known": cohort.known,
-                "sure": not cohort.unsure and not cohort.twin_of,
-                "other_encoding_of": cohort.twin_of or None,
-                "unsure": list(cohort.unsure),
-                "seen": list(cohort.notes),
-                "also": list(cohort.also),
-            }
-            for name, cohort in drafted.cohorts.items()
-        ],
+        "cohorts": [_cohort(name, cohort) for name, cohort in drafted.cohorts.items()],
         "not_understood": [
             {
                 "values": each.value_class.label,
@@ -71,6 +62,21 @@ def _store_entries(store: PlacedStore) -> Document:
             }
             for each in drafted.unproven
         ],
+    }
+
+
+def _cohort(name: str, cohort: DraftedCohort) -> Document:
+    return {
+        "name": name,
+        **cohort.explanation.entries,
+        "when": cohort.condition or None,
+        "rows": cohort.rows,
+        "known": cohort.known,
+        "sure": not cohort.unsure and not cohort.twin_of,
+        "other_encoding_of": cohort.twin_of or None,
+        "unsure": list(cohort.unsure),
+        "seen": list(cohort.notes),
+        "also": list(cohort.also),
     }
 
 
@@ -100,6 +106,15 @@ def draw_draft(
         console.print(line, soft_wrap=True)
 
 
+def _draw_source(console: Console, source: RowSource) -> None:
+    """Say where the logins stand, and which rows are the store's, where that is not all of them."""
+    if source.join is not None:
+        join = source.join
+        console.print(f"Logins stand in {join.table}, where {join.key} is what {join.by} holds.")
+    for column, texts in source.only.items():
+        console.print(f"Only rows with {column} = {', '.join(texts)}: a login has further ones.")
+
+
 def _draw_store(console: Console, store: PlacedStore) -> None:
     drafted = store.drafted
     console.print()
@@ -111,6 +126,7 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
         ),
         soft_wrap=True,
     )
+    _draw_source(console, drafted.source)
     table = new_table("rows", "cohort", "how they were made", "where", "proof", right=(0,))
     for scheme, rows in drafted.said.items():
         table.add_row(f"{rows:,}", "", scheme, "", "the values say it")

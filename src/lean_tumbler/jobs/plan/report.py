@@ -49,7 +49,7 @@ _TOUCHED = {
     "views": "views read the table",
     "generated": "generated columns may be computed from it",
     "updated_by_itself": "columns that the server dates at every row; kept, where this user may",
-    "relatives": "tables that seem to keep its past, weak values too",
+    "relatives": "tables that may keep its past, weak values too (`lean-tumbler residue` looks)",
     "copies": "copies get every change, and keep the old values",
 }
 
