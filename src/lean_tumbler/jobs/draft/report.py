@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.drafting.cohorts import DraftedCohort
     from lean_tumbler.core.policy import RowSource
+    from lean_tumbler.jobs.draft.drafting import DraftedStore
     from lean_tumbler.jobs.draft.policy_text import PlacedStore
     from lean_tumbler.jobs.draft.source import Draft
 
@@ -151,6 +152,11 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     if drafted.without_value:
         table.add_row(f"{drafted.without_value:,}", "", "no value", "", "")
     console.print(table)
+    _draw_doubts(console, drafted)
+
+
+def _draw_doubts(console: Console, drafted: DraftedStore) -> None:
+    """Print what is not sure, each once, with the cohorts that it concerns."""
     doubts: dict[str, list[str]] = {}
     for name, cohort in drafted.cohorts.items():
         for doubt in cohort.unsure:
