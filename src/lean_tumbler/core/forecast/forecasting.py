@@ -1,7 +1,7 @@
 """A forecast: the fitted one with its intervals, or the baseline alone where none can be fitted."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 
 import numpy as np
@@ -170,6 +170,31 @@ def forecast(
         never=known.models[0].never if len(known.models) == 1 else None,
         parts={name: _expected(part, known, days) for name, part in parts.items()},
     )
+
+
+def with_others(found: Forecast, others: Population, parts: Mapping[str, Population]) -> Forecast:
+    """Add accounts that nothing was fitted to, by the baseline of their own last logins.
+
+    Args:
+        found: of the accounts that something was fitted to.
+        others: the accounts that are added.
+        parts: of those, told beside the whole.
+    """
+    days = tuple(found.days)
+    still = {day: others.total * baseline(others, day) for day in days}
+    added = {name: {day: some.total * baseline(some, day) for day in days}
+             for name, some in parts.items()}  # fmt: skip
+    names = dict.fromkeys((*found.parts, *added))
+    return replace(
+        found,
+        accounts=found.accounts + others.total,
+        days={day: found.days[day] + Interval(low=n, expected=n, high=n)
+              for day, n in still.items()},
+        baseline={day: found.baseline[day] + n for day, n in still.items()},
+        parts={name: {day: found.parts.get(name, {}).get(day, 0.0)
+                      + added.get(name, {}).get(day, 0.0) for day in days}
+               for name in names},
+    )  # fmt: skip
 
 
 def _expected(part: Population, known: Fitted, days: Sequence[int]) -> dict[int, float]:

@@ -214,7 +214,7 @@ def _merged(found: list[list[list[WatchedAccounts]]]) -> Watched:
             waiting, begun = [], row + 1
     if not classes:
         classes = [waiting]
-    elif waiting:
+    elif begun < len(found):  # what is left, perhaps nobody, has the class of who came before
         nearest = int(of[begun - 1, -1])
         of[begun:] = nearest
         classes[nearest] = [*classes[nearest], *waiting]

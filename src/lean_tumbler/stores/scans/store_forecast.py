@@ -7,7 +7,14 @@ from datetime import date
 import polars as pl
 
 from lean_tumbler.core.forecast.back_test import CUTS, BackTest, back_test
-from lean_tumbler.core.forecast.forecasting import HORIZONS, Fitted, Forecast, fitted, forecast
+from lean_tumbler.core.forecast.forecasting import (
+    HORIZONS,
+    Fitted,
+    Forecast,
+    fitted,
+    forecast,
+    with_others,
+)
 from lean_tumbler.core.forecast.intervals import DRAWS
 from lean_tumbler.core.forecast.observations import (
     NEVER_SEEN,
@@ -159,7 +166,7 @@ def forecast_accounts(
         dated=int(rows.filter(pl.col("ago") < NEVER_SEEN)["accounts"].sum()),
         seen_lately=_seen_lately(rows, context.lately_days),
         sees_who_leaves=log is not None or accounts.with_created,
-        notes=tuple(_notes(accounts, context, end, log)),
+        notes=tuple(_notes(accounts, context, end, log, not_in_log=_not_in_log(rows))),
         back_test=back_test(log.events, progress=context.progress)
         if log is not None and with_back_test
         else None,
@@ -177,13 +184,20 @@ def _seen(
     else:
         seen = last_seen(log.events, end=end).join(log.accounts, left_on="login", right_on="number")
         seen = seen.select("ago", "known", login="login_right")
-        rows = rows.join(seen, on="login", how="left")
+        rows = rows.join(seen, on="login", how="left").with_columns(
+            in_log=pl.col("ago").is_not_null(),
+            ago=pl.coalesce("ago", end - pl.col("day") + context.session_days // 2),
+        )
     days = [name for name in ("ago", "known") if name in rows.columns]
     return rows.with_columns(pl.col(days).cast(pl.Float64).fill_null(NEVER_SEEN))
 
 
 def _forecast(rows: pl.DataFrame, everybody: Population, known: Fitted) -> Forecast:
-    return forecast(population(rows), everybody, known, days=DAYS, parts=_cohorts(rows))
+    """Forecast some accounts; those that the log does not know by their own stored dates."""
+    others = rows.filter(~pl.col("in_log")) if "in_log" in rows.columns else rows.clear()
+    rows = rows.filter("in_log") if "in_log" in rows.columns else rows
+    found = forecast(population(rows), everybody, known, days=DAYS, parts=_cohorts(rows))
+    return with_others(found, population(others), _cohorts(others)) if len(others) else found
 
 
 def _end(dated: pl.DataFrame, context: ForecastContext) -> int:
@@ -215,14 +229,31 @@ def _seen_lately(rows: pl.DataFrame, days: int) -> dict[tuple[Grade, str], tuple
     return found
 
 
+def _not_in_log(rows: pl.DataFrame) -> int:
+    """Count accounts that the log does not know; none without a log."""
+    if "in_log" not in rows.columns:
+        return 0
+    return int(rows.filter(~pl.col("in_log"))["accounts"].sum())
+
+
 def _notes(
-    accounts: Accounts, context: ForecastContext, end: int, log: LoginLog | None
+    accounts: Accounts,
+    context: ForecastContext,
+    end: int,
+    log: LoginLog | None,
+    *,
+    not_in_log: int,
 ) -> Iterator[str]:
     if end < context.day:
         newest = day_of(end).isoformat()
         yield f"the newest login is of {newest}: the data is taken to be of that day"
     if log is not None:
         yield from log.notes
+        if not_in_log:
+            yield (
+                f"the log does not know {not_in_log:,} of the accounts: for these the forecast is "
+                "the baseline of their stored last logins, and no fit"
+            )
         return
     yield from accounts.notes
     if context.session_days:
