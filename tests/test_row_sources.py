@@ -183,3 +183,67 @@ def test_nobody_is_lost_between_tables_kinds_and_columns(
 def as_it_counts(row: tuple[object, ...]) -> tuple[object, ...]:
     """A row, whether nothing stands there as NULL or as the empty text."""
     return tuple(value or "" for value in row)
+
+
+def view_of(folder: Path, account: str) -> None:
+    """A table with a key of two columns and logins that repeat, and a view of some of its rows."""
+    with closing(sqlite3.connect(folder / "crew.db")) as db, db:
+        db.execute(
+            "CREATE TABLE seats (ship text, seat int, login text, pw text, salt text,"
+            " PRIMARY KEY (ship, seat))"
+        )
+        db.execute("CREATE VIEW auks AS SELECT * FROM seats WHERE ship = 'Auk'")
+        for ship in ("Auk", "Gannet"):
+            for n in range(6):
+                text = hashlib.md5(f"Fulmar {n}s{n}".encode()).hexdigest()
+                row = (ship, n, f"u{n}@tidepost.example", text, f"s{n}")
+                db.execute("INSERT INTO seats VALUES (?, ?, ?, ?, ?)", row)
+    text = f"""{HEAD}
+[store.crew]
+locator = "crew.db"
+table = "auks"
+readers_ready = 2026-01-01
+[store.crew.columns]
+account = {account}
+login = "login"
+stored = "pw"
+salt = "salt"
+[[store.crew.cohort]]
+name = "log"
+formula = "utf-8, append salt, md5, hex"
+"""
+    (folder / "tumbler.toml").write_text(text)
+    known = "".join(f"u{n}@tidepost.example,Fulmar {n}\n" for n in range(6))
+    (folder / "known.csv").write_text(f"login,password\n{known}")
+
+
+@pytest.mark.parametrize("account", ['"seat"', '["ship", "seat"]'])
+def test_a_view_is_read_and_never_written(
+    account: str, tmp_path: Path, in_process: Program
+) -> None:
+    """Audit, proof and plan work on its rows; a step that writes names the table instead."""
+    view_of(tmp_path, account)
+    audit = in_process("audit", "crew.db", "--table", "auks", "--format", "json").document
+    assert audit["rows"] == 6
+    assert in_process("verify", "known.csv", "--store", "crew").code == 0
+    assert "6 of 6 rows" in in_process("plan").out
+    refused = in_process("layer")
+    assert refused.code == 2
+    assert "is a view, which is only read; name its table to write" in refused.err
+
+
+def test_a_key_of_several_columns_may_be_named(tmp_path: Path, in_process: Program) -> None:
+    """Rows of one key's part share it; each is written alone, and found by its JSON list."""
+    view_of(tmp_path, '["ship", "seat"]')
+    policy = (tmp_path / "tumbler.toml").read_text()
+    changed = policy.replace('"auks"', '"seats"\nonly = { ship = "Gannet" }')
+    (tmp_path / "tumbler.toml").write_text(changed)
+    assert in_process("verify", "known.csv", "--store", "crew").code == 0
+    assert in_process("layer").code == 0
+    with closing(sqlite3.connect(tmp_path / "crew.db")) as db:
+        counted = dict(db.execute("SELECT ship, sum(pw LIKE '$%') FROM seats GROUP BY ship"))
+    assert counted == {"Auk": 0, "Gannet": 6}
+    explained = in_process("explain", "--store", "crew", "--account", '["Gannet", 3]')
+    assert explained.code == 0
+    assert "argon2id over log" in explained.out
+    assert in_process("explain", "--store", "crew", "--account", "3").code == 2
