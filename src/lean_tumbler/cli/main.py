@@ -97,6 +97,8 @@ def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
         if name == called:
             module = command_module(name)
             command.epilog = f"example:\n{module.EXAMPLE}"
+            # A command that has its own commands has no `run`; each of those names what it does.
+            command.set_defaults(act=getattr(module, "run", None))
             module.configure(command)
     return parser
 
@@ -126,8 +128,7 @@ def run(argv: Sequence[str], session: Session) -> int:
             session.stdout.write(_version() if arguments.version else parser.format_help())
             session.stdout.flush()
             return 0
-        act = getattr(arguments, "act", None) or command_module(arguments.command).run
-        return int(act(asked(act, arguments), session))
+        return int(arguments.act(asked(arguments.act, arguments), session))
     except (TumblerError, KeyboardInterrupt, ModuleNotFoundError) as error:
         _trace(arguments, session)
         return _explained(error, arguments.command, session)
