@@ -269,6 +269,14 @@ def test_exactly_what_was_replaced_is_found_and_proven_gone(
     (tmp_path / "api.log").write_text(f"debug: row=[1, 'x', '{first}']\n")
     before = program("residue", "api.log", "dump.sql.gz", "harbour.db", "--format", "json")
     assert {find["severity"] for find in before.document["finds"]} == {"critical"}
+    (tmp_path / "found.json").write_text(before.out)
+    report = program("report", "--residue", "found.json")
+    assert report.code == 0, report.err
+    assert "api.log" in report.out
+    assert "Nothing was named with" not in report.out
+    told = program("report", "--residue", "found.json", "--format", "json").document["residue"]
+    assert told[0]["values"] == before.document["values"]
+    assert program("report", "--residue", "tumbler.toml").code == 2
     assert program("keys", "new", "k").code == 0
     sealed = ("--backup", "b.sealed", "--to", "k.public.pem")
     assert (

@@ -24,7 +24,7 @@ _FEW_EVERY = 5
 # What the tour's commands write.
 RECOVERY, HISTORY, LOCKED, RESET = "recovery", "progress.jsonl", "lock-1.sealed", "reset.csv"
 LAYERED = "layer-1.sealed"
-GATE, REPORT = "gate.state", "report.html"
+GATE, REPORT, REMAINS = "gate.state", "report.html", "residue.json"
 _EVIDENCE = "tumbler.evidence.json"
 _MADE = frozenset(
     {
@@ -37,6 +37,7 @@ _MADE = frozenset(
         RESET,
         GATE,
         REPORT,
+        REMAINS,
     }
 )
 _WRITTEN = frozenset(

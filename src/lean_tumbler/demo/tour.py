@@ -30,6 +30,7 @@ from lean_tumbler.demo.portal import (
     LOCKED,
     POLICY,
     RECOVERY,
+    REMAINS,
     REPORT,
     RESET,
     write_portal,
@@ -127,7 +128,8 @@ _LAST_STEPS = (
         "Sign it off",
         "The last count, and one page for whoever is responsible.",
         ["progress", "--history", HISTORY],
-        ["report", "--history", HISTORY, "--backup", LOCKED, "--output", REPORT],
+        ["report", "--history", HISTORY, "--backup", LOCKED, "--residue", REMAINS,
+         "--output", REPORT],
     ),
 )  # fmt: skip
 
@@ -268,7 +270,9 @@ class _Tour:
         statements = f"PRAGMA secure_delete = ON; DROP TABLE {FORGOTTEN_TABLE}; VACUUM"
         self._say(f"  sqlite3 {DATABASE} '{statements}'")
         clean_up(Path(), DATABASE)
-        return code or self._command(["residue", DATABASE, *exactly])
+        code = code or self._command(["residue", DATABASE, *exactly])
+        written = ("--format", "json", "--output", REMAINS)
+        return code or self._command(["residue", DATABASE, *exactly, *written])
 
     def _some_logins(self) -> None:
         self._heading(

@@ -23,6 +23,7 @@ class Options(CountOptions, ReportOptions):
     """What the command was asked for."""
 
     backup: list[Path]
+    residue: list[Path]
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -37,6 +38,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default=[],
         metavar="FILE",
         help="a sealed backup that is to be named with its date; no key is needed",
+    )
+    parser.add_argument(
+        "--residue",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="what `residue --format json --output FILE` found elsewhere; may be repeated",
     )
     add_forecast_options(parser)
     parser.set_defaults(lately=LATELY_DAYS)
@@ -57,6 +66,7 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.jobs.report.page import report_document, report_page
     from lean_tumbler.jobs.report.reporting import Report, kept_backup, report_store
     from lean_tumbler.stores.history import read_history
+    from lean_tumbler.stores.residue.result_file import read_result
 
     policy = read_policy(options)
     base = policy_path(options).parent
@@ -77,6 +87,7 @@ def run(options: Options, session: Session) -> int:
         entries=history.entries,
         backups=[kept_backup(backup, taken_at) for backup in options.backup],
         notes=history.notes,
+        residue=[read_result(path) for path in options.residue],
     )
     session.emit(
         options,

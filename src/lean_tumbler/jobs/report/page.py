@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from lean_tumbler.core.forecast.forecasting import HORIZONS
@@ -18,6 +19,7 @@ from lean_tumbler.reports.progress import changes, store_document
 if TYPE_CHECKING:
     from lean_tumbler.jobs.report.reporting import KeptBackup, Report, StoreReport
     from lean_tumbler.stores.history import Entry
+    from lean_tumbler.stores.residue.result_file import ResidueResult
     from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
 # What keeps old values beside the live column, and what to do about it.
@@ -62,6 +64,7 @@ def report_document(report: Report) -> Document:
         ],
         done=[_done(entry) for entry in report.entries],
         backups=[_backup(backup) for backup in report.backups],
+        residue=[_residue(result) for result in report.residue],
     )  # fmt: skip
 
 
@@ -78,6 +81,7 @@ def report_page(report: Report) -> str:
         stores=[_store(report, store) for store in report.stores],
         done=[_done(entry) for entry in report.entries],
         backups=[_backup(backup) for backup in report.backups],
+        residue=[_residue(result) for result in report.residue],
         always=_ALWAYS,
         meaning=MEANING,
         colours=plots.GRADE_COLOURS,
@@ -175,6 +179,17 @@ def _backup(backup: KeptBackup) -> dict[str, Any]:
         "made_at": head.made_at,
         "expires_at": head.expires_at,
         "expired": backup.expired,
+    }
+
+
+def _residue(result: ResidueResult) -> dict[str, Any]:
+    return {
+        "file": str(result.path),
+        "searched_at": result.searched_at.isoformat(timespec="minutes"),
+        "places": result.places,
+        "values": result.values,
+        "unread": result.unread,
+        "finds": [asdict(find) for find in result.finds],
     }
 
 

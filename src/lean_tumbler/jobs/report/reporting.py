@@ -14,6 +14,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.history import Entry
 from lean_tumbler.stores.interface import HasSchema
 from lean_tumbler.stores.locators import open_guard, open_store
+from lean_tumbler.stores.residue.result_file import ResidueResult
 from lean_tumbler.stores.scans.auditing import AuditedColumn
 from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 from lean_tumbler.stores.sealed_backup import BackupHead, read_head
@@ -63,6 +64,7 @@ class Report:
         entries: earlier counts, oldest first.
         backups: sealed ones that were named.
         notes: what could not be read.
+        residue: what searches elsewhere found.
     """
 
     taken_at: datetime
@@ -73,6 +75,7 @@ class Report:
     entries: Sequence[Entry]
     backups: Sequence[KeptBackup]
     notes: Sequence[str]
+    residue: Sequence[ResidueResult] = ()
 
 
 def kept_backup(path: Path, now: datetime) -> KeptBackup:

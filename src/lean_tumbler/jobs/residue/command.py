@@ -4,6 +4,7 @@ import argparse
 import os
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
+from datetime import UTC
 from multiprocessing import get_context
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -83,6 +84,7 @@ def run(options: Options, session: Session) -> int:
 
     if bool(options.backup) is not (options.key is not None):
         raise UsageError("--backup and --key go together: the file, and whom it was sealed for")
+    searched_at = session.clock().astimezone(UTC)
     known = KnownValues()
     own = _live_values(options, known)
     _replaced_values(options, known)
@@ -92,7 +94,7 @@ def run(options: Options, session: Session) -> int:
         found = _searched(options, session, known, own)
     session.emit(
         options,
-        document=lambda: residue_document(found, known),
+        document=lambda: residue_document(found, known, searched_at),
         draw=lambda console: draw_residue(console, found, known),
         others={"sarif": lambda: [as_json(residue_sarif(found))]},
     )

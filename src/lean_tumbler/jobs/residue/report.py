@@ -15,6 +15,7 @@ from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
+    from datetime import datetime
 
     from rich.console import Console
 
@@ -45,10 +46,11 @@ def _sorted(found: Residue) -> list[tuple[Spot, Remains]]:
     return sorted(found.remains.items(), key=lambda item: (order[severity(*item)], -item[1].count))
 
 
-def residue_document(found: Residue, known: KnownValues) -> Document:
+def residue_document(found: Residue, known: KnownValues, searched_at: datetime) -> Document:
     """Give what remains as a document."""
     return new_document(
         "residue",
+        searched_at=searched_at.isoformat(timespec="seconds"),
         places=found.places,
         bytes=found.bytes,
         values=found.count,
