@@ -211,6 +211,11 @@ def summed_up(
     )
 
 
+def spread_of(points: Sequence[Measurement]) -> float:
+    """Give how much timings varied: the median of all points' spreads; 0 without a point."""
+    return statistics.median(point.spread for point in points) if points else 0.0
+
+
 def is_noisy(points: Sequence[Measurement]) -> bool:
     """Tell whether timings varied so much that a choice made of them is uncertain."""
-    return bool(points) and statistics.median(point.spread for point in points) > NOISY
+    return spread_of(points) > NOISY

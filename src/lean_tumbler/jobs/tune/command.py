@@ -30,7 +30,8 @@ from lean_tumbler.errors import UsageError
 if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy
     from lean_tumbler.core.tuning.choosing import Candidate
-    from lean_tumbler.core.tuning.measuring import LeftOut
+    from lean_tumbler.core.tuning.measuring import LeftOut, Measurement
+    from lean_tumbler.stores.host import Host
     from lean_tumbler.stores.tuning_files import Measured
 
 EXAMPLE = """\
@@ -203,7 +204,7 @@ def _measured(
     options: Options, schemes: tuple[str, ...], session: Session
 ) -> "tuple[Measured, list[LeftOut]]":
     """Take measurements from the file that is named, or measure."""
-    from lean_tumbler.core.tuning.measuring import QUICK, THOROUGH, Bench
+    from lean_tumbler.core.tuning.measuring import is_noisy, spread_of
     from lean_tumbler.stores.host import this_host
     from lean_tumbler.stores.tuning_files import (
         Measured,
@@ -216,16 +217,12 @@ def _measured(
     if path is not None and path.exists():
         return read_measurements(path), []
     host = this_host()
-    with ThreadPoolExecutor(host.cores) as executor:
-        bench = Bench(
-            QUICK if options.quick else THOROUGH,
-            executor=executor,
-            cores=host.cores,
-            memory_kib=host.free_kib,
-            clock=time.perf_counter,
-        )
-        with session.progress("Measuring", total=bench.steps(schemes)) as advance:
-            points = bench.measure(schemes, progress=advance)
+    points, left_out = _points(options, schemes, host, session)
+    if is_noisy(points):
+        session.message(f"timings varied by {spread_of(points):.0%}: measuring again")
+        again, left_out_again = _points(options, schemes, host, session)
+        if spread_of(again) < spread_of(points):
+            points, left_out = again, left_out_again
     measured = Measured(
         host=MeasuredHost(
             system=host.system,
@@ -240,7 +237,26 @@ def _measured(
         write_measurements(path, measured)
         session.message(f"{path}: measurements written; --measurements {path} takes them again")
         measured = read_measurements(path)  # rounded there: what is reported now comes again
-    return measured, bench.left_out
+    return measured, left_out
+
+
+def _points(
+    options: Options, schemes: tuple[str, ...], host: "Host", session: Session
+) -> "tuple[list[Measurement], list[LeftOut]]":
+    """Measure once."""
+    from lean_tumbler.core.tuning.measuring import QUICK, THOROUGH, Bench
+
+    with ThreadPoolExecutor(host.cores) as executor:
+        bench = Bench(
+            QUICK if options.quick else THOROUGH,
+            executor=executor,
+            cores=host.cores,
+            memory_kib=host.free_kib,
+            clock=time.perf_counter,
+        )
+        with session.progress("Measuring", total=bench.steps(schemes)) as advance:
+            points = bench.measure(schemes, progress=advance)
+    return points, bench.left_out
 
 
 def _save(options: Options, policy: "StoragePolicy", chosen: "Candidate", session: Session) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from itertools import cycle
 from typing import TYPE_CHECKING
 
@@ -9,7 +10,7 @@ from matplotlib.style import context
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from lean_tumbler.core.tuning.attacker import attack_cost
-from lean_tumbler.jobs.tune.report import costs_in_words
+from lean_tumbler.jobs.tune.report import costs_in_words, way_in_words
 from lean_tumbler.reports.pictures import new_axes, saved
 from lean_tumbler.reports.plots import STYLE
 
@@ -50,8 +51,11 @@ def _price(tuned: Tuned, found: Candidate) -> float:
 
 
 def _top(tuned: Tuned) -> float:
-    """Give the longest wait that is drawn to scale."""
-    return _TOP * tuned.demand.within_milliseconds
+    """Give the longest wait that is drawn to scale; where nothing fits, the shortest is."""
+    waits = [found.p99_milliseconds for found in tuned.choice.candidates]
+    shortest = min((wait for wait in waits if math.isfinite(wait)), default=0.0)
+    permitted = tuned.demand.within_milliseconds
+    return _TOP * max(permitted, shortest if tuned.choice.chosen is None else 0.0)
 
 
 def _draw_scheme(
@@ -84,7 +88,7 @@ def _draw_scheme(
 
 def _draw_limits(axes: Axes, tuned: Tuned) -> None:
     demand = tuned.demand
-    low, _ = axes.get_ylim()
+    low = min(axes.get_ylim()[0], demand.within_milliseconds / 2)
     axes.set_ylim(low, _top(tuned))
     axes.axhspan(low, demand.within_milliseconds, color="#1b7f5c", alpha=0.08, zorder=0)
     axes.axhline(demand.within_milliseconds, color="#1b7f5c", linewidth=1, linestyle="--")
@@ -121,7 +125,11 @@ def _draw_limits(axes: Axes, tuned: Tuned) -> None:
 def _draw_choice(axes: Axes, tuned: Tuned) -> None:
     chosen = tuned.choice.chosen
     if chosen is None:
-        axes.set_title("Nothing at or above the floor carries this load in time", loc="left")
+        ways = [f"{way.scheme}: {way_in_words(way)}" for way in tuned.choice.requirements[:1]]
+        would_do = f"\n{ways[0]}" if ways else ""
+        axes.set_title(
+            f"Nothing at or above the floor carries this load in time{would_do}", loc="left", pad=12
+        )
         return
     words = f"{chosen.scheme}, {costs_in_words(chosen.scheme, chosen.parameters)}"
     place = (_price(tuned, chosen), chosen.p99_milliseconds)

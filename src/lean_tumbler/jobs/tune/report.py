@@ -194,10 +194,12 @@ def _draw_ways_out(console: Console, tuned: Tuned) -> None:
     if not tuned.choice.requirements:
         console.print(f"The floor ({tuned.floor.source}) has no parameters of these schemes.")
     for way in tuned.choice.requirements:
-        console.print(f"  {way.scheme}, {costs_in_words(way.scheme, way.parameters)}: {_way(way)}")
+        costs = costs_in_words(way.scheme, way.parameters)
+        console.print(f"  {way.scheme}, {costs}: {way_in_words(way)}")
 
 
-def _way(way: Requirement) -> str:
+def way_in_words(way: Requirement) -> str:
+    """Say what a scheme at the floor would need."""
     ways = []
     if way.cores is not None:
         ways.append(f"{way.cores} cores would do")
