@@ -305,9 +305,12 @@ def test_exactly_what_was_replaced_is_found_and_proven_gone(
     assert clean["values"] == 0
 
 
+_LOGS = ("--log-bin", "--skip-networking", "--innodb-log-file-size=8M")  # small ones to search
+
+
 @pytest.fixture(scope="module")
 def running() -> Iterator[dict[str, servers.Server]]:
-    with servers.postgresql() as one, servers.mariadb("--log-bin", "--skip-networking") as other:
+    with servers.postgresql() as one, servers.mariadb(*_LOGS) as other:
         yield {"postgresql": one, "mysql": other}
 
 
