@@ -106,9 +106,7 @@ class _Held:
                 yield _TOO_LONG if self._is_too_long else self.text[begin : self._looked]
                 self._is_too_long = False
                 begin = self._looked = _BETWEEN.match(self.text, self._looked).end()  # type: ignore[union-attr] # likewise
-        if (
-            '"' not in self.text[self._looked :]
-        ):  # no string is begun: nothing is looked at twice
+        if '"' not in self.text[self._looked :]:  # no string is begun: nothing is looked at twice
             self._looked = len(self.text)
         self.text = self.text[begin:]
         self._looked -= begin
