@@ -1,11 +1,11 @@
 """Looking for values that are known: those that were replaced, or that a store still holds."""
 
 import re
-from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from lean_tumbler.core.residue.finds import fingerprint
+from lean_tumbler.core.residue.runs import LETTERS_AND_DIGITS, runs, table_of
 
 _SHORTEST = 8  # bytes; shorter texts stand anywhere, and so do words and numbers
 _LONG_NUMBER = 20
@@ -14,8 +14,8 @@ _HEX = re.compile(rb"[0-9a-f]+|[0-9A-F]+")
 _WORD = re.compile(rb"[0-9A-Za-z./+]+=*")
 _SHORTEST_RUN = 16
 _MOST_SHIFTS = 256  # within one run of hexadecimal digits
-_IN_HEX = bytes(49 if chr(code) in "0123456789abcdefABCDEF" else 0 for code in range(256))
-_WORD_SIGNS = frozenset(b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz./+")
+_IN_HEX = table_of(b"0123456789abcdefABCDEF")
+_WORD_SIGNS = frozenset(LETTERS_AND_DIGITS + b"./+")
 _IN_WORDS = bytes(code if code in _WORD_SIGNS else 32 for code in range(256))
 
 
@@ -32,11 +32,11 @@ class KnownValues:
     stores: dict[bytes, str] = field(default_factory=dict)
     live: set[bytes] = field(default_factory=set)
     privileged: set[bytes] = field(default_factory=set)
-    _hex_lengths: Counter[int] = field(default_factory=Counter)
+    _hex_lengths: set[int] = field(default_factory=set)
     _words: dict[bytes, bytes] = field(default_factory=dict)
-    _word_lengths: list[int] = field(default_factory=list)
+    _word_lengths: set[int] = field(default_factory=set)
     _texts: set[bytes] = field(default_factory=set)
-    _marked_lengths: Counter[int] = field(default_factory=Counter)
+    _marked_lengths: set[int] = field(default_factory=set)
     left_out: int = 0
 
     def add(
@@ -53,17 +53,17 @@ class KnownValues:
                 self.live.add(mark)
             if privileged:
                 self.privileged.add(mark)
-            self._place(value)
+            self._place(value, mark)
 
-    def _place(self, value: bytes) -> None:
+    def _place(self, value: bytes, mark: bytes) -> None:
         if len(value) >= _SHORTEST_RUN and _HEX.fullmatch(value):
-            self._hex_lengths[len(value)] += 1
+            self._hex_lengths.add(len(value))
         elif value.startswith((b"$", b"{")):
-            self._marked_lengths[len(value)] += 1
+            self._marked_lengths.add(len(value))
         elif _WORD.fullmatch(value):
             bare = value.rstrip(b"=")
-            self._words[bare] = fingerprint(value)
-            self._word_lengths = sorted({*self._word_lengths, len(bare)})
+            self._words[bare] = mark
+            self._word_lengths.add(len(bare))
         elif len(self._texts) < _MOST_TEXTS:
             self._texts.add(value)
         else:
@@ -96,14 +96,8 @@ class KnownValues:
         """Look at each run of hexadecimal digits; a neighbour's digits may stand around a value."""
         if not self._hex_lengths:
             return
-        shortest = min(self._hex_lengths)
-        marks, run = data.translate(_IN_HEX), b"1" * shortest
-        start = marks.find(run)
-        while start >= 0:
-            end = marks.find(b"\0", start)
-            end = len(data) if end < 0 else end
+        for start, end in runs(data, _IN_HEX, min(self._hex_lengths)):
             yield from self._in_run(data, start, end)
-            start = marks.find(run, end)
 
     def _in_run(self, data: bytes, start: int, end: int) -> Iterator[tuple[int, int, bytes]]:
         if end - start in self._hex_lengths:
@@ -144,10 +138,10 @@ class KnownValues:
                 yield from self._within_word(escaped, word)
 
     def _within_word(self, data: bytes, word: bytes) -> Iterator[tuple[int, int, bytes]]:
-        if not self._word_lengths[0] < len(word) <= _MOST_SHIFTS:
+        if len(word) > _MOST_SHIFTS:
             return
         for length in self._word_lengths:
-            for start in range(len(word) - length + 1):
+            for start in range(len(word) - length + 1 if length < len(word) else 0):
                 part = word[start : start + length]
                 if part in self._words:
                     yield from _places(data, part, self._words[part])

@@ -7,6 +7,7 @@ from urllib.parse import unquote_to_bytes
 
 from lean_tumbler.core.residue.candidates import LONGEST, unescaped
 from lean_tumbler.core.residue.finds import Encoding
+from lean_tumbler.core.residue.runs import LETTERS_AND_DIGITS, runs, table_of
 
 _RUN_BYTES = 3 * LONGEST
 _HEX = re.compile(rb"(?:[0-9a-fA-F]{2})+")
@@ -14,18 +15,14 @@ _BASE64 = re.compile(rb"[0-9A-Za-z+/_-]+")
 _WIDE = re.compile(rb"(?:[ -~]\x00)+")
 _TO_STANDARD = bytes.maketrans(b"-_", b"+/")
 _SHORTEST = 16  # signs of a run that may stand for a value
-_SIGNS = frozenset(b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz+/-_")
-_IN_RUNS = bytes(49 if code in _SIGNS else 0 for code in range(256))
+_IN_RUNS = table_of(LETTERS_AND_DIGITS + b"+/-_")
 _BEGIN_TEXT = frozenset(b"IJKLMNOPQRSTUVWXYZabcdef")
 _OF_LETTERS = frozenset(b"234567")  # how hexadecimal of printable ASCII begins
 _ESCAPES: tuple[tuple[Encoding, re.Pattern[bytes], Callable[[bytes], bytes]], ...] = (
     (Encoding.URL, re.compile(rb"%[0-9A-Fa-f]{2}"), unquote_to_bytes),
     (Encoding.JSON, re.compile(rb"\\u00[0-9A-Fa-f]{2}"), unescaped),
 )
-_WORD_SIGNS = frozenset(
-    b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz%._~*+$/=\\-"
-)
-_IN_WORDS = bytes(49 if code in _WORD_SIGNS else 0 for code in range(256))
+_IN_WORDS = table_of(LETTERS_AND_DIGITS + b"%._~*+$/=\\-")
 _PRINTABLE = bytes(range(32, 127)) + b"\t\r\n"
 _LOOKED_AT = 24  # bytes of what was decoded, to tell text
 
@@ -56,18 +53,13 @@ def from_wide(data: bytes, start: int) -> bytes:
 
 def all_packed(data: bytes) -> Iterator[tuple[Encoding, int, bytes]]:
     """Give everything in some bytes that stands for text, in whichever encoding."""
-    marks, shortest = data.translate(_IN_RUNS), b"1" * _SHORTEST
-    start = marks.find(shortest)
-    while start >= 0:
-        end = marks.find(b"\0", start)
-        end = len(data) if end < 0 else end
+    for start, end in runs(data, _IN_RUNS, _SHORTEST):
         first = start + 2 * (data[start : start + 2] == b"0x")
         if _OF_LETTERS.issuperset(data[first : first + 6 : 2]):
             yield Encoding.HEX, first, from_hex(data[first:end], 0, end - first)
         # Of printable ASCII, base64 begins with few of its signs.
         if data[start] in _BEGIN_TEXT and is_text(from_base64(data[start : start + _SHORTEST], 0)):
             yield Encoding.BASE64, start, from_base64(data[start:end], 0, end - start)
-        start = marks.find(shortest, end)
     if b"\0" in data:
         for match in _WIDE.finditer(data):
             yield Encoding.UTF16, match.start(), match[0][::2]
