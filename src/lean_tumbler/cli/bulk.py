@@ -8,10 +8,11 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import BackupOptions, BulkOptions
+from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, PolicyOptions
 from lean_tumbler.cli.options import (
     add_dry_run_option,
     add_store_options,
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StorePolicy
     from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.stores.interface import Store, Swap
+    from lean_tumbler.stores.sealed_backup import BackupReader
 
 DEFAULT_KEEP_DAYS = 90
 _KEY_BYTES = 1 << 14
@@ -195,6 +197,24 @@ def _sealed_backup(
     )
     yield writer.keep
     writer.finish()
+
+
+def backup_opener(options: PolicyOptions, key: Path) -> "Callable[[Path], BackupReader]":
+    """Give what opens sealed backups that the key beside the policy has signed.
+
+    Args:
+        options: of the policy.
+        key: whom they were sealed for, the private half; it is read once.
+    """
+    from lean_tumbler.stores.file_access import read_text
+    from lean_tumbler.stores.sealed_backup import BackupReader
+    from lean_tumbler.stores.signing_key import verifying_key
+
+    return partial(
+        BackupReader,
+        private_key=read_text(key, limit_bytes=_KEY_BYTES),
+        verifying_key=verifying_key(policy_path(options)),
+    )
 
 
 def _to_stop(

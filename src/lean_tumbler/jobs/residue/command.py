@@ -3,12 +3,14 @@
 import argparse
 import os
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC
 from multiprocessing import get_context
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.bulk import backup_opener
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import add_policy_option, add_report_options, policy_path, read_policy
 from lean_tumbler.cli.session import Session
@@ -28,7 +30,6 @@ Everything is only read, and no value is printed. With a policy, values that a s
 looked for too: whoever cracks one that is found elsewhere gets in today."""
 
 _STREAM = "-"
-_KEY_BYTES = 1 << 14
 _SEVERITIES = ("low", "medium", "high", "critical")
 _ALONE_BYTES = 1 << 26  # less than that is searched sooner than other processes would start
 
@@ -115,19 +116,13 @@ def _live_values(options: Options, known: "KnownValues") -> "OwnColumns":
 
 def _replaced_values(options: Options, known: "KnownValues") -> None:
     """Take what bulk steps replaced."""
-    from lean_tumbler.stores.file_access import read_text
-    from lean_tumbler.stores.sealed_backup import BackupReader
-    from lean_tumbler.stores.signing_key import verifying_key
-
-    for path in options.backup if options.key else ():
-        backup = BackupReader(
-            path,
-            private_key=read_text(options.key or path, limit_bytes=_KEY_BYTES),
-            verifying_key=verifying_key(policy_path(options)),
-        )
-        for swaps in backup.swaps(unfinished=True):
-            known.add((swap.new_bytes for swap in swaps), backup.head.store)
-        backup.close()
+    if options.key is None:
+        return
+    opened = backup_opener(options, options.key)
+    for path in options.backup:
+        with closing(opened(path)) as backup:
+            for swaps in backup.swaps(unfinished=True):
+                known.add((swap.new_bytes for swap in swaps), backup.head.store)
 
 
 def _of_stream(options: Options, session: Session, known: "KnownValues") -> "Residue":

@@ -7,12 +7,11 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import add_bulk_options, finished_copy, run_context
+from lean_tumbler.cli.bulk import add_bulk_options, backup_opener, finished_copy, run_context
 from lean_tumbler.cli.option_types import BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
     opened_rows,
-    policy_path,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -31,8 +30,6 @@ EXAMPLE = """\
 
 Only rows that still hold exactly what the bulk step wrote are put back, and only from a backup that
 the key beside the policy has signed."""
-
-_KEY_BYTES = 1 << 14
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -59,17 +56,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.undo.report import draw_undo, undo_document
-    from lean_tumbler.stores.file_access import read_text
-    from lean_tumbler.stores.sealed_backup import BackupReader
-    from lean_tumbler.stores.signing_key import verifying_key
 
     policy = read_policy(options)
-    reader = partial(
-        BackupReader,
-        options.backup,
-        private_key=read_text(options.key, limit_bytes=_KEY_BYTES),
-        verifying_key=verifying_key(policy_path(options)),
-    )
+    reader = partial(backup_opener(options, options.key), options.backup)
     with closing(reader()) as backup:
         store_policy = chosen_store(policy, options.store or backup.head.store)
         _require_fitting(options, session, store_policy, backup.head)
