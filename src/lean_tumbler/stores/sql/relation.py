@@ -176,12 +176,13 @@ class Relation:
 
     def emptied(self, name: str) -> Expression:
         """Give what stands in a column that was emptied: NULL, where it may."""
-        return sa.null() if self._nullable(name) else sa.literal_column("''")
+        return sa.null() if name in self._nullable else sa.literal_column("''")
 
-    def _nullable(self, name: str) -> bool:
+    @cached_property
+    def _nullable(self) -> frozenset[str]:
         with self._database.inspector() as inspector:
             columns = inspector.get_columns(self.name.name, self.name.schema)
-        return any(column["name"] == name and column["nullable"] for column in columns)
+        return frozenset(column["name"] for column in columns if column["nullable"])
 
 
 def _types(database: Database, table: TableName) -> dict[str, Any]:
