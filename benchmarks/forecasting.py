@@ -5,6 +5,7 @@ import sqlite3
 import tempfile
 import time
 from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
 from contextlib import closing
 from pathlib import Path
 
@@ -13,7 +14,8 @@ import polars as pl
 
 import servers
 from auditing import write_store
-from lean_tumbler.core.forecast.back_test import back_test
+from foretold import KINDS, Foretold
+from lean_tumbler.core.forecast.forecasting import HORIZONS
 from lives import POPULATIONS, lives
 from measuring import PROGRAM, Benchmark, Row, command, peak_mib, quickest
 
@@ -60,21 +62,74 @@ def forecast_rate(accounts: int = 1_000_000, logins: int = 20_000_000) -> Row:
     }
 
 
-def forecast_truth(seeds: int = 8) -> Iterator[Row]:
-    """How forecasts of made-up populations, from a log in the past, compare with what came."""
-    for name, habits in POPULATIONS.items():
-        logs = [lives(800, seed, habits=habits) for seed in range(seeds)]
-        tried = [each for log in logs for each in back_test(log, cuts=(182, 365)).tried]
-        yield {
-            "benchmark": f"forecast of {name}",
-            "points": len(tried),
-            "covered": round(float(np.mean([each.covered for each in tried])), 2),
-            "beats_the_baseline": round(
-                float(np.mean([each.error < each.baseline_error for each in tried])), 2
-            ),
-            "error": round(float(np.mean([each.error for each in tried])), 4),
-            "baseline_error": round(float(np.mean([each.baseline_error for each in tried])), 4),
-        }
+# What should be seen in which kind of data; elsewhere nothing should be.
+_DATES = ("last logins", "last logins and `created`")
+_LOGS = ("a log", "a log and `created`")
+_BROKEN = {
+    "holidays ahead": (_LOGS, {"season"}),
+    "a tax season ahead": (_LOGS, {"season"}),
+    "an announced shutdown": (_LOGS, {"lately"}),
+    "a log that begins late": (_LOGS, {"short log"}),
+    "lost dates": (_DATES, {"no date"}),
+    "a column added late": (_DATES, {"no date", "late column"}),
+    "a bulk import": (_DATES, {"batch", "import"}),
+    "a batch that touched nearly all": (_DATES, {"batch"}),
+}
+
+
+def _foretold(job: tuple[str, int, int, int]) -> tuple[str, dict[str, Foretold]]:
+    name, place, seed, accounts = job
+    found = lives(accounts, 10_000 * place + seed, POPULATIONS[name])
+    return name, {kind: by(found) for kind, by in KINDS.items()}
+
+
+def forecast_truth(seeds: int = 20, accounts: int = 1000) -> Iterator[Row]:
+    """How forecasts of invented populations, by what they rest on, compare with what came."""
+    jobs = [
+        (name, place, seed, accounts)
+        for place, name in enumerate(POPULATIONS)
+        for seed in range(seeds)
+    ]
+    with ProcessPoolExecutor(2) as executor:
+        found = list(executor.map(_foretold, jobs, chunksize=4))
+    for kind in KINDS:
+        yield {"benchmark": f"forecast from {kind}"} | _summary(
+            [(name, by_kind[kind]) for name, by_kind in found], kind
+        )
+    for name in POPULATIONS:
+        told = [by_kind["a log and `created`"] for one, by_kind in found if one == name]
+        yield {"benchmark": f"forecast of {name}"} | _against_truth(told)
+
+
+def _against_truth(found: list[Foretold]) -> Row:
+    points = [(each, day) for each in found if not each.forecast.withheld for day in HORIZONS]
+    inside = [each.is_inside(day) for each, day in points]
+    drawn = [known for known in inside if known is not None]
+    hopeful = [each.is_too_hopeful(day) for each, day in points]
+    plain = [
+        abs(each.forecast.baseline[day] - each.truth[day]) / each.forecast.accounts
+        for each, day in points
+        if each.forecast.baseline
+    ]
+    return {
+        "points": len(points),
+        "with_interval": round(len(drawn) / max(1, len(points)), 2),
+        "covered": round(float(np.mean(drawn)), 3) if drawn else None,
+        "too_hopeful": round(float(np.mean(hopeful)), 3),
+        "median_error": round(float(np.median([e.error(day) for e, day in points])), 4),
+        "median_error_of_baseline": round(float(np.median(plain)), 4) if plain else None,
+    }
+
+
+def _summary(found: list[tuple[str, Foretold]], kind: str) -> Row:
+    expected = [(name in _BROKEN and kind in _BROKEN[name][0], each) for name, each in found]
+    named = [bool(each.names & _BROKEN[name][1]) for name, each in found
+             if name in _BROKEN and kind in _BROKEN[name][0]]  # fmt: skip
+    false = [bool(each.names) for is_broken, each in expected if not is_broken]
+    return _against_truth([each for _, each in found]) | {
+        "breaks_seen": round(float(np.mean(named)), 3) if named else None,
+        "false_warnings": round(float(np.mean(false)), 3),
+    }
 
 
 def progress_rate(rows: int = 1_000_000) -> Row:

@@ -11,7 +11,7 @@ import pytest
 from prometheus_client.parser import text_string_to_metric_families
 
 from conftest import Portal, Program
-from lean_tumbler.core.forecast.forecasting import refitted
+from lean_tumbler.core.forecast.forecasting import from_history
 from test_forecast import ago, dated_portal
 
 HISTORY = "history.jsonl"
@@ -93,21 +93,24 @@ def test_a_history_with_a_broken_last_line(program: Program, tmp_path: Path) -> 
     assert json.loads(lines[2])["stores"]["passengers"]["below_floor"] == 40
 
 
-def test_what_has_happened_is_fitted_again() -> None:
+def test_what_has_happened_is_carried_on_by_hand_made_counts() -> None:
     """A burn-down with a floor is carried on towards that floor, by hand-made counts."""
     counted = [(7 * week, round(300 + 700 * (30 / (30 + 7 * week)) ** 1.5)) for week in range(20)]
-    found = refitted(counted, (30, 180), waiting=counted[-1][1])
+    found = from_history(counted, waiting=counted[-1][1])
     assert found is not None
     assert found.accounts == counted[-1][1]
     truth = 300 + 700 * (30 / (30 + 133 + 180)) ** 1.5
     assert abs(found.days[180].expected - truth) < 15
-    assert found.days[180].low <= truth <= found.days[180].high
-    half = refitted(counted, (180,), waiting=counted[-1][1] // 2)
+    near, truth = found.days[30], 300 + 700 * (30 / (30 + 133 + 30)) ** 1.5
+    assert near.low is not None
+    assert near.high is not None
+    assert near.low <= truth <= near.high
+    half = from_history(counted, waiting=counted[-1][1] // 2)
     assert half is not None
     assert abs(half.days[180].expected / found.days[180].expected - 0.5) < 0.01
-    assert refitted(counted[:3], (30,), waiting=9) is None
-    assert refitted([(0, 100), (30, 98), (50, 95), (70, 90)], (30,), waiting=90) is None
-    assert refitted([(0, 1000), (70, 500)], (30,), waiting=500) is None
+    assert from_history(counted[:3], waiting=9) is None
+    assert from_history([(0, 100), (30, 98), (50, 95), (70, 90)], waiting=90) is None
+    assert from_history([(0, 1000), (70, 500)], waiting=500) is None
 
 
 def test_others_read_the_counts(program: Program, tmp_path: Path) -> None:

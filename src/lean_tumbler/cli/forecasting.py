@@ -45,7 +45,7 @@ def store_forecast(
     policy: "StoragePolicy",
     store: "StorePolicy",
     *,
-    with_back_test: bool = False,
+    needs_log: bool = False,
 ) -> "StoreForecast | None":
     """Forecast a store; None where it has no dates, and none were asked for.
 
@@ -55,7 +55,7 @@ def store_forecast(
     """
     from lean_tumbler.stores.scans.profiling import AuditContext, graded_rows
 
-    if with_back_test and options.logins is None:
+    if needs_log and options.logins is None:
         raise UsageError(
             "--back-test needs --logins: last logins alone tell nothing of earlier ones"
         )
@@ -65,7 +65,7 @@ def store_forecast(
     context = AuditContext(floor=policy.floor, policy=policy)
     for frame in graded_rows(store, base=policy_path(options).parent, context=context):
         accounts.add(frame)
-    return _forecast(options, session, store, accounts, with_back_test=with_back_test)
+    return _forecast(options, session, store, accounts)
 
 
 def counted(
@@ -135,7 +135,7 @@ def _accounts(
     return Accounts(
         today=session.today(),
         with_logins=has_log,
-        with_created=not has_log and store.columns.created is not None,
+        with_created=store.columns.created is not None,
     )
 
 
@@ -145,15 +145,10 @@ def _forecast(
     store: "StorePolicy",
     accounts: "Accounts",
     *,
-    with_back_test: bool = False,
     lately_days: int = LATELY_DAYS,
 ) -> "StoreForecast":
     from lean_tumbler.stores.scans.login_log import read_log
-    from lean_tumbler.stores.scans.store_forecast import (
-        ForecastContext,
-        draws_of,
-        forecast_accounts,
-    )
+    from lean_tumbler.stores.scans.store_forecast import ForecastContext, forecast_accounts
 
     log = (
         read_log(
@@ -166,16 +161,12 @@ def _forecast(
         if accounts.with_logins and options.logins is not None
         else None
     )
-    total = draws_of(with_back_test=with_back_test)
-    with session.progress("Forecasting", total=total, unit="draws") as advance:
-        return forecast_accounts(
-            accounts,
-            context=ForecastContext(
-                today=session.today(),
-                session_days=options.session_days,
-                lately_days=lately_days,
-                progress=advance,
-            ),
-            log=log,
-            with_back_test=with_back_test,
-        )
+    return forecast_accounts(
+        accounts,
+        context=ForecastContext(
+            today=session.today(),
+            session_days=options.session_days,
+            lately_days=lately_days,
+        ),
+        log=log,
+    )

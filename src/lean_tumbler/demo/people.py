@@ -1,7 +1,7 @@
 """Invented people and their invented passwords, the same at every run."""
 
 import random
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 
@@ -9,6 +9,7 @@ SEED = 20_261_031
 TAKEOVER = date(2026, 5, 4)  # when Coldharbour Ferries took the three lines over
 # Days between visits: the Pareto distribution of the second kind, heavy-tailed as real ones are.
 SCALE_DAYS, SHAPE = 50, 0.5
+LOG_DAYS = 730
 _OLDEST_DAYS = 4_000  # the first line's accounts were moved once, and dated that day
 
 _FIRST_NAMES = (
@@ -57,6 +58,22 @@ def _days_away(chance: random.Random) -> int | None:
     if chance.random() < 0.04:
         return None
     return min(int(SCALE_DAYS * chance.paretovariate(SHAPE)) - SCALE_DAYS, _OLDEST_DAYS)
+
+
+def sign_ins(everybody: Iterable[Person]) -> Iterator[tuple[str, date]]:
+    """Invent the typed logins of the last two years, each person's at a rate of their own.
+
+    The rate is drawn from what the last login says of it, as the half-year's visits are.
+    """
+    chance = random.Random(SEED + 2)  # noqa: S311 - invented data, the same at every run
+    for person in everybody:
+        if person.last_login is None:
+            continue
+        away = (TAKEOVER - person.last_login).days
+        rate = chance.gammavariate(SHAPE + 1, 1 / (SCALE_DAYS + away))
+        while away <= LOG_DAYS:
+            yield person.login, TAKEOVER - timedelta(days=away)
+            away += max(1, round(chance.expovariate(rate)))
 
 
 def people(count: int, *, administrators: frozenset[int]) -> Iterator[Person]:

@@ -6,13 +6,14 @@ import sqlite3
 from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass
+from operator import itemgetter
 from pathlib import Path
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.demo.bookings import BOOKINGS_FILES, write_bookings
 from lean_tumbler.demo.forgotten import FORGOTTEN, write_forgotten
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES, write_other_stores
-from lean_tumbler.demo.people import SEED, Person, people
+from lean_tumbler.demo.people import SEED, Person, people, sign_ins
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.file_access import file_errors, write_text
 
@@ -20,6 +21,7 @@ DATABASE = "harbour.db"
 POLICY = "tumbler.toml"
 KNOWN = "known.csv"
 KNOWN_FEW = "known-few.csv"  # for a rehearsal that is over in seconds
+SIGN_INS = "sign-ins.csv"
 _FEW_EVERY = 5
 # What the tour's commands write.
 RECOVERY, HISTORY, LOCKED, RESET = "recovery", "progress.jsonl", "lock-1.sealed", "reset.csv"
@@ -46,6 +48,7 @@ _WRITTEN = frozenset(
         POLICY,
         KNOWN,
         KNOWN_FEW,
+        SIGN_INS,
         f"{DATABASE}-journal",
         AGENTS_KNOWN,
         *OTHER_STORES,
@@ -189,6 +192,8 @@ def write_portal(folder: Path) -> list[Person]:
     lines = [f"{person.login},{person.password}" for person in known]
     for name, some in ((KNOWN, lines), (KNOWN_FEW, lines[::_FEW_EVERY])):
         write_text(folder / name, "\n".join(["login,password", *some]) + "\n")
+    typed = [f"{login},{day}" for login, day in sorted(sign_ins(everybody), key=itemgetter(1, 0))]
+    write_text(folder / SIGN_INS, "\n".join(["login,day", *typed]) + "\n")
     return everybody
 
 

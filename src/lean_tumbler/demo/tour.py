@@ -33,6 +33,7 @@ from lean_tumbler.demo.portal import (
     REMAINS,
     REPORT,
     RESET,
+    SIGN_INS,
     write_portal,
 )
 from lean_tumbler.stores.file_access import write_text
@@ -99,7 +100,7 @@ _STEPS = (
     (
         "Say when it will be over",
         "Logins take the layers off, one by one. How many will wait on which day?",
-        ["progress", "--history", HISTORY],
+        ["progress", "--history", HISTORY, "--logins", SIGN_INS],
     ),
 )
 
@@ -255,7 +256,7 @@ class _Tour:
         ready = f'mode = "upgrade"\nreaders_ready = {self._today}'
         write_text(Path(POLICY), _OBSERVING.sub(ready, policy))
         self._say(f"\nAll programs are ready. {POLICY} says so now:\n{ready}")
-        self._command(["plan", "--store", "passengers"])
+        self._command(["plan", "--store", "passengers", "--logins", SIGN_INS])
 
     def _what_remains(self) -> int:
         """Search what somebody forgot, clean up, and search again."""

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from datetime import timedelta
+from math import isfinite
 from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
+from lean_tumbler.core.forecast.back_test import CHOICE_WEEKS
 from lean_tumbler.core.forecast.forecasting import HORIZONS
 from lean_tumbler.core.forecast.strategies import WAIT, advice, strategies
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import duration
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Mapping, Sequence
 
     from rich.console import Console
 
@@ -25,6 +27,9 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.scans.store_forecast import StoreForecast
 
 
+_SHOWN_CUTS = (13, 26, 39, 52)
+
+
 class Outlook:
     """A store's forecast with what can be done about it.
 
@@ -33,6 +38,7 @@ class Outlook:
         left: of the weak rows, how many a bulk run would leave.
         seconds_each: of one core, for one derivation.
         lock_after_days: when who has not returned could be locked.
+        shows_back_test: whether forecasts of the past are printed one by one.
     """
 
     def __init__(
@@ -42,7 +48,9 @@ class Outlook:
         left: int,
         seconds_each: float,
         lock_after_days: int,
+        shows_back_test: bool = False,
     ) -> None:
+        self.shows_back_test = shows_back_test
         self.found, self.today, self.lock_after_days = found, found.as_of, lock_after_days
         self.strategies: Sequence[Strategy] = strategies(
             found.weak, found.layered, left=left, seconds_each=seconds_each,
@@ -53,25 +61,28 @@ class Outlook:
         )
 
 
-def interval_document(interval: Interval) -> dict[str, int]:
-    """Give an interval in whole accounts."""
-    return {part: round(number) for part, number in asdict(interval).items()}
+def interval_document(interval: Interval) -> dict[str, int | None]:
+    """Give an interval in whole accounts; null ends where none is known."""
+    return {
+        part: None if number is None else round(number) for part, number in asdict(interval).items()
+    }
 
 
 def forecast_document(found: Forecast) -> dict[str, Any]:
     """Give a forecast: the days that are told, with the baseline beside each."""
     return {
         "accounts": found.accounts,
-        "fitted": found.fitted,
-        "because": found.because,
-        "returns": found.returns,
-        "never": found.never,
+        "method": found.method,
+        "no_interval": found.no_interval,
+        "withheld": found.withheld,
         "days": {str(day): interval_document(found.days[day]) for day in HORIZONS},
         "cohorts": {
             name: {str(day): round(part[day]) for day in HORIZONS}
             for name, part in found.parts.items()
         },
-        "baseline": {str(day): round(found.baseline[day]) for day in HORIZONS},
+        "baseline": {
+            str(day): round(found.baseline[day]) for day in HORIZONS if day in found.baseline
+        },
     }
 
 
@@ -82,6 +93,10 @@ def outlook_document(outlook: Outlook) -> dict[str, Any]:
         "made_for": outlook.today.isoformat(),
         "dated_accounts": found.dated,
         "notes": list(found.notes),
+        "irregularities": [
+            {"what": each.name, "sentence": each.sentence, "withholds": each.withholds.value}
+            for each in found.irregularities
+        ],
         "weak": forecast_document(found.weak),
         "layered": forecast_document(found.layered),
         "strategies": [
@@ -96,36 +111,55 @@ def outlook_document(outlook: Outlook) -> dict[str, Any]:
             for strategy in outlook.strategies
         ],
         "advice": {"take": outlook.advice.take, "reasons": list(outlook.advice.reasons)},
-        "back_test": None if found.back_test is None else back_test_document(found.back_test),
+        "back_test": None if found.tests is None else _back_test_document(*found.tests),
     }
 
 
-def back_test_document(test: BackTest) -> dict[str, Any]:
-    """Give a back-test."""
+def _back_test_document(test: BackTest, baseline: BackTest) -> dict[str, Any]:
     return {
+        "forecasts": len(test.cuts),
+        "mean_error": _finite(test.error),
+        "mean_error_of_baseline": _finite(baseline.error),
         "tried": [
             {
-                "cut_days_before_end": each.cut,
-                "days": each.days,
-                "accounts": each.accounts,
-                "forecast": interval_document(each.forecast),
-                "baseline": round(each.baseline),
-                "truth": each.truth,
+                "weeks_before_end": before,
+                "weeks": weeks,
+                "accounts": round(accounts),
+                "forecast": round(forecast),
+                "baseline": round(plain),
+                "truth": round(truth),
             }
-            for each in test.tried
+            for before, weeks, accounts, forecast, plain, truth in _tried(test, baseline)
         ],
-        "left_out": list(test.left_out),
-        "mean_error": round(test.error, 4) if test.tried else None,
-        "mean_error_of_baseline": round(test.baseline_error, 4) if test.tried else None,
-        "coverage": round(test.coverage, 3) if test.tried else None,
     }
+
+
+def _finite(error: float) -> float | None:
+    return round(error, 4) if isfinite(error) else None
+
+
+def _tried(
+    test: BackTest, baseline: BackTest
+) -> Iterator[tuple[int, int, float, float, float, float]]:
+    """Give some forecasts of the past: made so many weeks before the end, for so many weeks."""
+    for before in _SHOWN_CUTS:
+        if test.weeks - before not in test.cuts:
+            continue
+        row = test.cuts.index(test.weeks - before)
+        for weeks in CHOICE_WEEKS:
+            if weeks <= before:
+                yield (
+                    before, weeks, test.accounts[row], test.forecast[row, weeks],
+                    baseline.forecast[row, weeks], test.truth[row, weeks],
+                )  # fmt: skip
 
 
 def span(interval: Interval) -> str:
     """Write an interval: what is expected, and between what."""
-    low, middle, high = (
-        f"{round(getattr(interval, part)):,}" for part in ("low", "expected", "high")
-    )
+    middle = f"{round(interval.expected):,}"
+    if interval.low is None or interval.high is None:
+        return middle
+    low, high = f"{round(interval.low):,}", f"{round(interval.high):,}"
     return middle if low == high else f"{middle} ({low} to {high})"
 
 
@@ -138,6 +172,20 @@ def draw_outlook(console: Console, outlook: Outlook) -> None:
         console.print(f"  · {reason}", highlight=False)
     if not found.weak.accounts + found.layered.accounts:
         return
+    if not found.weak.withheld:
+        _draw_burn_down(console, outlook)
+    for each in found.irregularities:
+        if each.sentence == found.weak.withheld:
+            continue  # it stands above, as the reason why there is none
+        console.print(Text(f"  warning: {each.sentence}.", "yellow"))
+    for note in found.notes:
+        console.print(f"  note: {note}.", highlight=False)
+    if outlook.shows_back_test and found.tests is not None:
+        _draw_back_test(console, *found.tests)
+
+
+def _draw_burn_down(console: Console, outlook: Outlook) -> None:
+    found = outlook.found
     console.print()
     dates = [f"{outlook.today + timedelta(days=day):%Y-%m-%d}\nday {day}" for day in HORIZONS]
     table = new_table(
@@ -145,12 +193,12 @@ def draw_outlook(console: Console, outlook: Outlook) -> None:
     )
     for strategy in outlook.strategies:
         hours = duration(3600 * (strategy.bulk_hours + strategy.login_hours))
-        table.add_row(strategy.name, "weak", *_spans(strategy.weak), hours)
+        table.add_row(strategy.name, "weak", *_cells(strategy.weak), hours)
         if strategy.name == WAIT and len(found.weak.parts) > 1:
             for name, part in found.weak.parts.items():
                 cohort = [Text(f"{round(part[day]):,}", "dim") for day in HORIZONS]
                 table.add_row("", Text(f"  {name}", "dim"), *cohort, "")
-        table.add_row("", "layered", *_spans(strategy.layered), "")
+        table.add_row("", "layered", *_cells(strategy.layered), "")
     console.print(table)
     console.print()
     weak = found.weak
@@ -162,55 +210,50 @@ def draw_outlook(console: Console, outlook: Outlook) -> None:
             f"Locking at day {outlook.lock_after_days} would close about {dormant:,} accounts.",
             highlight=False,
         )
-    _draw_source(console, weak)
-    for note in found.notes:
-        console.print(f"  note: {note}.", highlight=False)
-    if found.back_test is not None:
-        _draw_back_test(console, found.back_test)
+    draw_source(console, weak, found.tests)
 
 
-def _draw_source(console: Console, weak: Forecast) -> None:
-    if not weak.fitted:
-        text = f"This is the plain baseline and no fit: {weak.because}. It has no interval."
-        console.print(Text(text, "yellow"))
-        return
-    never = "" if weak.never is None else f"; {weak.never:.0%} of all never return, by the fit"
-    console.print(
-        f"In brackets: four times out of five. Fitted to {weak.returns:,} returns{never}.",
-        highlight=False,
-    )
+def draw_source(
+    console: Console, forecast: Forecast, tests: tuple[BackTest, BackTest] | None
+) -> None:
+    """Say what a forecast comes from, how wrong such forecasts were, and what has no interval."""
+    text = f"The forecast comes from {forecast.method}."
+    if tests is not None and isfinite(tests[0].error):
+        test, baseline = tests
+        text += (
+            f" {len(test.cuts)} such forecasts of the past were off by {test.error:.1%} of the "
+            f"accounts on average, the plain baseline by {baseline.error:.1%}."
+        )
+    if any(each.is_drawn for each in forecast.days.values()):
+        text += " The interval holds the truth four times out of five, by what those missed."
+    console.print(text, highlight=False)
+    if forecast.no_interval:
+        console.print(Text(f"No interval: {forecast.no_interval}.", "yellow"))
 
 
-def _spans(intervals: Any) -> list[str]:
-    return [span(intervals[day]) for day in HORIZONS]
+def _cells(intervals: Mapping[int, Interval]) -> list[Text]:
+    """Give a cell for each day: the number, and its interval beneath it."""
+    written = (span(intervals[day]) for day in HORIZONS)
+    return [Text("\n").join(Text(line) for line in _beneath(each)) for each in written]
 
 
-def _draw_back_test(console: Console, test: BackTest) -> None:
+def _beneath(written: str) -> list[str]:
+    number, _, interval = written.partition(" (")
+    return [number, interval.removesuffix(")")] if interval else [number]
+
+
+def _draw_back_test(console: Console, test: BackTest, baseline: BackTest) -> None:
     console.print()
-    if not test.tried:
-        console.print(Text("Back-test: the log does not go back far enough for any cut.", "yellow"))
+    tried = list(_tried(test, baseline))
+    if not tried:
+        console.print(Text("Back-test: the log does not go back far enough.", "yellow"))
         return
-    better = test.error < test.baseline_error
-    verdict = "beats the baseline" if better else "does not beat the baseline"
-    console.print(
-        Text(
-            f"Back-test: off by {test.error:.1%} of accounts on average, the baseline by "
-            f"{test.baseline_error:.1%}: it {verdict}. The truth lay in the interval "
-            f"{test.coverage:.0%} of the time; it should be 80%.",
-            "bold" if better else "bold yellow",
-        )
+    table = new_table(
+        "made", "weeks on", "not returned", "forecast", "baseline", right=(1, 2, 3, 4)
     )
-    table = new_table("made", "days on", "not returned", "forecast", "baseline", right=(1, 2, 3, 4))
-    for each in test.tried:
-        inside = "" if each.covered else "  outside"
+    for before, weeks, _, forecast, plain, truth in tried:
         table.add_row(
-            f"{each.cut} days before the log's end",
-            str(each.days),
-            f"{each.truth:,}",
-            Text(span(each.forecast) + inside, "" if each.covered else "yellow"),
-            f"{round(each.baseline):,}",
-        )
+            f"{before} weeks before the log's end", str(weeks), f"{truth:,.0f}",
+            f"{forecast:,.0f}", f"{plain:,.0f}",
+        )  # fmt: skip
     console.print(table)
-    if test.left_out:
-        cuts = ", ".join(str(cut) for cut in test.left_out)
-        console.print(f"Left out: {cuts} days before the end; the log begins too late, or too few.")

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from textwrap import fill
 from typing import TYPE_CHECKING
 
+import numpy as np
 from matplotlib.dates import ConciseDateFormatter, MonthLocator, date2num
 from matplotlib.style import context
 from matplotlib.ticker import FuncFormatter
@@ -39,6 +41,9 @@ def burn_down_plot(outlook: Outlook, kind: str) -> bytes:
     weak = outlook.found.weak
     with context(STYLE):
         figure, axes = new_axes()
+        if weak.withheld:
+            _draw_nothing(axes, weak.accounts, weak.withheld)
+            return saved(figure, kind)
         draw_interval(
             axes, outlook.today, weak.accounts, wait.weak, _WEAK, "weak, waiting for logins"
         )
@@ -63,6 +68,16 @@ def burn_down_plot(outlook: Outlook, kind: str) -> bytes:
             )  # fmt: skip
         finish_axes(axes, outlook.advice.take)
         return saved(figure, kind)
+
+
+def _draw_nothing(axes: Axes, accounts: int, reason: str) -> None:
+    """Say in the place of a picture why there is none."""
+    axes.set_axis_off()
+    axes.set_title(
+        f"No forecast of {accounts:,} weak accounts", loc="left", fontweight="bold", pad=12
+    )
+    axes.text(0.0, 0.9, fill(f"{reason[0].upper()}{reason[1:]}.", 80),
+              transform=axes.transAxes, va="top", linespacing=1.6)  # fmt: skip
 
 
 def progress_plot(migrations: Sequence[MigrationProgress], kind: str) -> bytes:
@@ -97,10 +112,12 @@ def draw_interval(
     """Draw a line with its interval, from now on."""
     days = _numbers(start, intervals)
     low, middle, high = (
-        [now, *(getattr(interval, part) for interval in intervals.values())]
+        np.array([now, *(getattr(each, part) for each in intervals.values())], dtype=np.float64)
         for part in ("low", "expected", "high")
     )
-    axes.fill_between(days, low, high, color=colour, alpha=0.18, linewidth=0)
+    axes.fill_between(
+        days, low, high, where=np.isfinite(low).tolist(), color=colour, alpha=0.18, linewidth=0
+    )
     axes.plot(days, middle, color=colour, linewidth=2, label=name)
 
 
@@ -129,6 +146,7 @@ def draw_points(axes: Axes, points: Sequence[tuple[date, int]], name: str) -> No
 
 def finish_axes(axes: Axes, title: str) -> None:
     """Write what the axes say."""
+    shaded = any(len(each.get_paths()) for each in axes.collections)
     axes.set_title(title[0].upper() + title[1:], loc="left", fontweight="bold", pad=12)
     axes.set_ylabel("accounts that have not returned")
     axes.set_ylim(bottom=0)
@@ -136,5 +154,5 @@ def finish_axes(axes: Axes, title: str) -> None:
     locator = MonthLocator()  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
-    axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False,
-                title="shaded: four times out of five")  # fmt: skip
+    legend_title = "shaded: four times out of five,\nas far as the past reaches" if shaded else None
+    axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, title=legend_title)

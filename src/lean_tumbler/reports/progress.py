@@ -10,7 +10,12 @@ from rich.text import Text
 from lean_tumbler.core.forecast.forecasting import HORIZONS
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.reports.documents import Document, new_document
-from lean_tumbler.reports.forecast import forecast_document, interval_document, span
+from lean_tumbler.reports.forecast import (
+    draw_source,
+    forecast_document,
+    interval_document,
+    span,
+)
 from lean_tumbler.reports.terminal import grades_table, new_table
 from lean_tumbler.reports.wording import count
 
@@ -85,8 +90,8 @@ def _ahead(migration: MigrationProgress, ahead: Forecast) -> dict[str, Any]:
     last = migration.last_expected
     return {
         "from": "what has happened" if migration.from_history else "last logins or a log",
-        "fitted": ahead.fitted,
-        "because": ahead.because,
+        "no_interval": ahead.no_interval,
+        "withheld": ahead.withheld,
         "days": {str(day): interval_document(ahead.days[day]) for day in HORIZONS},
         "last_one": None if last is None else _day(migration, last),
     }
@@ -187,18 +192,21 @@ def _draw_ahead(console: Console, migration: MigrationProgress) -> None:
     told = ", ".join(
         f"{span(migration.ahead.days[day])} on {_day(migration, day)}" for day in HORIZONS
     )
-    source = "from what has happened" if migration.from_history else "from last logins"
-    if not migration.ahead.fitted:
-        source = f"the plain baseline alone, because {migration.ahead.because}"
-    console.print(f"Still waiting, {source}: {told}.", highlight=False)
+    if migration.ahead.withheld:
+        console.print(Text(f"No forecast: {migration.ahead.withheld}.", "yellow"))
+        console.print()
+        return
+    console.print(f"Still waiting: {told}.", highlight=False)
+    tests = migration.store.tests if migration.store and not migration.from_history else None
+    draw_source(console, migration.ahead, tests)
     last = migration.last_expected
     if last is not None:
         console.print(f"The last one is expected by {_day(migration, last)}.", highlight=False)
     else:
         stay = migration.ahead.at(_FAR)
         console.print(
-            f"No end by itself: about {stay.expected:,.0f} will not have come in a year; "
-            "`lean-tumbler lock-dormant` closes them.",
+            f"No end by itself: about {stay.expected:,.0f} may not have come in a year; count them "
+            "then, and close them with `lean-tumbler lock-dormant`.",
             highlight=False,
         )
     console.print()
@@ -245,5 +253,6 @@ def prometheus_text(migrations: Sequence[MigrationProgress], taken_at: datetime)
         days = {} if migration.ahead is None else migration.ahead.days
         for day in HORIZONS if days else ():
             for part, number in interval_document(days[day]).items():
-                forecast.labels(name, day, part).set(number)
+                if number is not None:
+                    forecast.labels(name, day, part).set(number)
     return generate_latest(registry)

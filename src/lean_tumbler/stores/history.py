@@ -37,7 +37,7 @@ class StoreCount:
     below_floor: int
     layered: int
     needed: dict[str, int] = field(default_factory=dict)
-    forecast: dict[int, tuple[float, float, float]] | None = None
+    forecast: dict[int, tuple[float | None, float, float | None]] | None = None
 
     @property
     def waiting(self) -> int:

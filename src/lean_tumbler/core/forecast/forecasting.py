@@ -1,26 +1,35 @@
-"""A forecast: the fitted one with its intervals, or the baseline alone where none can be fitted."""
+"""A forecast: how many of some accounts have not returned, by days from now."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from types import MappingProxyType
 
 import numpy as np
 
-from lean_tumbler.core.forecast.intervals import DRAWS, Draw, Interval, Shares, drawn, intervals
-from lean_tumbler.core.forecast.observations import Population, Watched, baseline
-from lean_tumbler.core.forecast.return_model import (
-    FEWEST_RETURNS,
-    WEEK,
-    Numbers,
-    ReturnModel,
-    WatchedAccounts,
-    fit,
+from lean_tumbler.core.forecast.back_test import (
+    AHEAD_WEEKS,
+    BackTest,
+    back_test,
+    chosen,
+    fewest_cuts,
 )
+from lean_tumbler.core.forecast.estimators import LIFE_TABLE
+from lean_tumbler.core.forecast.intervals import Interval, on_days
+from lean_tumbler.core.forecast.irregularities import Irregularity, Withheld
+from lean_tumbler.core.forecast.last_logins import LastLogins, Population
+from lean_tumbler.core.forecast.return_table import WEEK, ReturnTable, Waiting, from_counts
 
 HORIZONS = (30, 60, 90, 180)
-# Before what happened says more than last logins do.
-FEWEST_WEEKS, FEWEST_COUNTS = 4, 4
-SEED = 8  # intervals are the same at every run
+# Every fortnight of a year and the first days, for the plot; and the days that are told.
+DAYS = tuple(sorted({3, 7, *range(14, 365, 14), *HORIZONS}))
+# Before what has happened says more than last logins do.
+_FEWEST_WEEKS, _FEWEST_COUNTS, _FEWEST_RETURNS = 4, 4, 30
+_FIRST_CUT_OF_HISTORY = 3
+NO_PAST = (
+    "last logins hold no earlier forecast to hold against what came: give a log of logins "
+    "(--logins), or count with `progress --history` for some weeks"
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,188 +38,144 @@ class Forecast:
 
     Attributes:
         accounts: how many there are now.
-        days: the forecast; where nothing could be fitted, the baseline with an empty interval.
-        baseline: the plain baseline beside it.
-        fitted: whether a model stands behind it.
-        because: why not, where it does not; empty where it does.
-        returns: how many returns it was fitted to.
-        never: the share that never returns, by the model.
+        days: the forecast.
+        baseline: the share that was not seen in as many days before; nothing is estimated.
+        method: what it comes from, in words.
+        no_interval: why some days, or all, have no interval; empty where each has one.
+        withheld: why there is no forecast but the number of accounts; empty where there is one.
         parts: of parts of the accounts, how many are expected not to have returned, by days.
     """
 
     accounts: int
-    days: dict[int, Interval]
-    baseline: dict[int, float]
-    fitted: bool
-    because: str = ""
-    returns: int = 0
-    never: float | None = None
+    days: Mapping[int, Interval]
+    method: str
+    baseline: Mapping[int, float] = field(default_factory=dict)
+    no_interval: str = ""
+    withheld: str = ""
     parts: Mapping[str, Mapping[int, float]] = field(default_factory=dict)
 
     def at(self, day: int) -> Interval:
         """Give the forecast for any day, on a straight line between those computed."""
-        known = [0, *self.days]
-        now = Interval(low=self.accounts, expected=self.accounts, high=self.accounts)
-        values = [now, *self.days.values()]
-        return Interval(
-            **{part: float(np.interp(day, known, [getattr(value, part) for value in values]))
-               for part in ("low", "expected", "high")}
-        )  # fmt: skip
+        low, expected, high = (
+            np.array([getattr(each, part) for each in self.days.values()], dtype=np.float64)
+            for part in ("low", "expected", "high")
+        )
+        known, now = [0, *self.days], float(self.accounts)
+        below, middle, above = (
+            float(np.interp(day, known, [now, *values])) for values in (low, expected, high)
+        )
+        return Interval(low=None if np.isnan(below) else below, expected=middle,
+                        high=None if np.isnan(above) else above)  # fmt: skip
+
+    def with_care(self, found: Sequence[Irregularity]) -> "Forecast":
+        """Leave out what irregularities make worthless: the intervals, or all but the accounts."""
+        days, parts = self.days, self.parts
+        reasons = {each.withholds: each.sentence for each in reversed(found)}
+        withheld = reasons.get(Withheld.FORECAST, "")
+        reason = withheld or reasons.get(Withheld.INTERVAL, "")
+        if withheld:
+            days = {day: Interval.alone(self.accounts) for day in days}
+            parts = {}
+        elif reason:
+            days = {day: Interval.alone(each.expected) for day, each in days.items()}
+        return replace(self, days=days, parts=parts, withheld=withheld,
+                       no_interval=reason or self.no_interval)  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Fitted:
-    """What is known of how accounts return.
+@dataclass(frozen=True, kw_only=True)
+class FromLog:
+    """Forecasts from a log of logins.
 
     Attributes:
-        watched: what was fitted to.
-        models: one for each class; none where nothing could be fitted.
-        draws: what may come instead.
+        table: who returned in which week.
     """
 
-    watched: Watched
-    models: tuple[ReturnModel, ...]
-    draws: tuple[Draw, ...]
+    table: ReturnTable
 
-    @property
-    def why_not(self) -> str:
-        """Why nothing could be fitted; empty where something was."""
-        if self.models:
-            return ""
-        returns = self.watched.returns
-        if returns < FEWEST_RETURNS:
-            return f"only {returns:,.0f} returns were seen, {FEWEST_RETURNS} are needed"
-        return "no fit was found"
+    @cached_property
+    def tests(self) -> tuple[BackTest, BackTest]:
+        """The back-test of the chosen estimator, and that of the baseline."""
+        return chosen(self.table)
 
-    def rows(self, population: Population) -> tuple[Numbers, Shares]:
-        """Put accounts that fare alike in one row; give how many, and what share has not returned.
+    def forecast(
+        self, waiting: Waiting, parts: Mapping[str, Waiting] = MappingProxyType({})
+    ) -> Forecast:
+        """Forecast how many accounts have not returned."""
+        test, plain = self.tests
+        return Forecast(
+            accounts=round(waiting.total),
+            days=self._days(test, waiting),
+            method=f"the log: {test.estimator.name}",
+            baseline=_expected(self.table, plain, waiting),
+            no_interval=_why_not_all(test),
+            parts={name: _expected(self.table, test, part) for name, part in parts.items()},
+        )
 
-        These are the classes; with one class alone, all that were last seen on one day.
-        """
-        if len(self.models) == 1:
-            ago = population.seen_days_ago
-            return population.accounts, lambda models, days: models[0].away_since(ago, days)
-        places = self.watched.class_of(population)
-        accounts: Numbers = np.bincount(
-            places, population.accounts, minlength=len(self.models)
-        ).astype(np.float64)
-        return accounts, lambda models, days: np.array([model.away(days) for model in models])
+    def _days(self, test: BackTest, waiting: Waiting) -> dict[int, Interval]:
+        expected = test.estimator.away(self.table, self.table.weeks, AHEAD_WEEKS, waiting)
+        low, high = test.bounds(expected)
+        return on_days(DAYS, low, expected, high, step_days=WEEK)
 
 
-def fitted(
-    watched: Watched,
-    *,
-    days: Sequence[int] = HORIZONS,
-    draws: int = DRAWS,
-    progress: Callable[[int], None] = lambda _: None,
-) -> Fitted:
-    """Fit to what was watched, and draw what may come.
+def _expected(table: ReturnTable, test: BackTest, waiting: Waiting) -> dict[int, float]:
+    away = test.estimator.away(table, table.weeks, AHEAD_WEEKS, waiting)
+    found = np.interp(DAYS, np.arange(len(away)) * WEEK, away)
+    return dict(zip(DAYS, map(float, found), strict=True))
 
-    Args:
-        watched: by classes.
-        days: from now, that will be asked for.
-        draws: of the bootstrap; with fewer, the interval is rougher.
-        progress: told of each draw of the bootstrap.
-    """
-    found = [fit(own, leaving=watched.leaving) for own in watched.classes]
-    models = tuple(model for model in found if model is not None)
-    if len(models) < len(found):
-        return Fitted(watched=watched, models=(), draws=())
-    found_draws = drawn(
-        watched.classes,
-        models,
-        weeks=-(-max(days) // WEEK),
-        random=np.random.default_rng(SEED),
-        times=draws,
-        progress=progress,
+
+def _why_not_all(test: BackTest) -> str:
+    """Say why the last of the told days have no interval; empty where they have."""
+    earned = test.earned_weeks
+    if earned * WEEK >= HORIZONS[-1]:
+        return ""
+    first_without = next(day for day in HORIZONS if earned * WEEK < day)
+    weeks = test.weeks
+    until = f"an interval reaches {earned * WEEK} days ahead" if earned else "there is no interval"
+    return (
+        f"{until}, as the past of {weeks} weeks holds too few forecasts to be held against what "
+        f"came; day {first_without} needs about {_weeks_needed(first_without, test) - weeks} more"
     )
-    return Fitted(watched=watched, models=models, draws=found_draws)
 
 
-def forecast(
+def _weeks_needed(day: int, test: BackTest) -> int:
+    """Give about how many weeks of the past earn an interval for a day."""
+    ahead = -(-day // WEEK)
+    weeks = test.weeks + 1
+    while weeks - ahead - (test.cuts[0] if test.cuts else 8) < fewest_cuts(ahead):
+        weeks += 1
+    return weeks
+
+
+def from_dates(
     wanted: Population,
-    everybody: Population,
-    known: Fitted,
+    known: LastLogins,
     *,
-    days: Sequence[int] = HORIZONS,
     parts: Mapping[str, Population] = MappingProxyType({}),
 ) -> Forecast:
-    """Forecast how many of some accounts have not returned.
+    """Forecast from last logins, perhaps beside the days on which accounts were made.
 
     Args:
-        wanted: those accounts, in their order of last logins.
-        everybody: all accounts, for the baseline.
-        known: of how they return; where nothing is, the baseline stands alone, without an interval.
-        days: from now, in rising order.
+        wanted: those accounts.
+        known: of all accounts.
         parts: of those accounts, told beside the whole.
     """
-    away = {day: baseline(everybody, day) for day in days}
-    by_baseline = {day: wanted.total * share for day, share in away.items()}
-    returns = int(known.watched.returns)
-    if not known.models:
-        return Forecast(
-            accounts=wanted.total,
-            days={day: Interval(low=n, expected=n, high=n) for day, n in by_baseline.items()},
-            baseline=by_baseline,
-            fitted=False,
-            because=known.why_not,
-            returns=returns,
-            parts={
-                name: {day: part.total * share for day, share in away.items()}
-                for name, part in parts.items()
-            },
-        )
-    accounts, shares = known.rows(wanted)
+    plain = {day: wanted.total * known.not_seen_share(day) for day in DAYS}
     return Forecast(
-        accounts=wanted.total,
-        days=intervals(accounts, days, shares=shares, models=known.models, draws=known.draws),
-        baseline=by_baseline,
-        fitted=True,
-        returns=returns,
-        never=known.models[0].never if len(known.models) == 1 else None,
-        parts={name: _expected(part, known, days) for name, part in parts.items()},
-    )
-
-
-def with_others(found: Forecast, others: Population, parts: Mapping[str, Population]) -> Forecast:
-    """Add accounts that nothing was fitted to, by the baseline of their own last logins.
-
-    Args:
-        found: of the accounts that something was fitted to.
-        others: the accounts that are added.
-        parts: of those, told beside the whole.
-    """
-    days = tuple(found.days)
-    still = {day: others.total * baseline(others, day) for day in days}
-    added = {name: {day: some.total * baseline(some, day) for day in days}
-             for name, some in parts.items()}  # fmt: skip
-    names = dict.fromkeys((*found.parts, *added))
-    return replace(
-        found,
-        accounts=found.accounts + others.total,
-        days={day: found.days[day] + Interval(low=n, expected=n, high=n)
-              for day, n in still.items()},
-        baseline={day: found.baseline[day] + n for day, n in still.items()},
-        parts={name: {day: found.parts.get(name, {}).get(day, 0.0)
-                      + added.get(name, {}).get(day, 0.0) for day in days}
-               for name in names},
+        accounts=round(wanted.total),
+        days={day: Interval.alone(known.away(wanted, day)) for day in DAYS},
+        method=known.method,
+        baseline=plain,
+        no_interval=NO_PAST,
+        parts={name: {day: known.away(part, day) for day in DAYS}
+               for name, part in parts.items()},
     )  # fmt: skip
 
 
-def _expected(part: Population, known: Fitted, days: Sequence[int]) -> dict[int, float]:
-    accounts, shares = known.rows(part)
-    found = accounts @ shares(known.models, np.array(days, dtype=np.float64))
-    return dict(zip(days, map(float, found), strict=True))
-
-
-def refitted(
-    counted: Sequence[tuple[int, int]], days: Sequence[int], *, waiting: int
-) -> Forecast | None:
+def from_history(counted: Sequence[tuple[int, int]], *, waiting: int) -> Forecast | None:
     """Forecast from what has really happened since a migration began.
 
     Args:
         counted: days since the first count, and how many accounts had not returned then.
-        days: from the last count.
         waiting: how many the forecast is for; of those that have not returned, some may be locked.
 
     Returns:
@@ -219,28 +184,21 @@ def refitted(
     """
     (_, first), (since, now) = counted[0], counted[-1]
     weeks = since // WEEK
-    if weeks < FEWEST_WEEKS or len(counted) < FEWEST_COUNTS:
+    if weeks < _FEWEST_WEEKS or len(counted) < _FEWEST_COUNTS or first - now < _FEWEST_RETURNS:
         return None
-    edges = np.arange(weeks + 1, dtype=np.float64) * WEEK
-    days_since = np.array([day for day, _ in counted], dtype=np.float64)
+    days = np.array([day for day, _ in counted], dtype=np.float64)
     numbers = np.array([number for _, number in counted], dtype=np.float64)
-    away: Numbers = np.interp(edges, days_since, numbers)
-    exposure = WatchedAccounts(at_risk=float(first), returned=np.maximum(-np.diff(away), 0.0))
-    known = fitted(Watched(classes=((exposure,),)), days=days)
-    if not known.models:
-        return None
-
-    def shares(models: Sequence[ReturnModel], ahead: Numbers) -> Numbers:
-        away = models[0].away(np.concatenate([[float(since)], since + ahead]))
-        found: Numbers = (away[1:] / away[0])[None, :]
-        return found
-
-    one = np.array([float(waiting)])
+    edges = since - np.arange(weeks, -1, -1, dtype=np.float64) * WEEK
+    table = from_counts(list(np.interp(edges, days, numbers)))
+    test = back_test(table, LIFE_TABLE, first_cut=min(_FIRST_CUT_OF_HISTORY, weeks - 1))
+    left = table.waiting(weeks)
+    expected = LIFE_TABLE.away(table, weeks, AHEAD_WEEKS, left)
+    low, high = test.bounds(expected)
+    factor = waiting / max(1.0, left.total)
+    found = on_days(DAYS, low, expected, high, step_days=WEEK)
     return Forecast(
         accounts=waiting,
-        days=intervals(one, days, shares=shares, models=known.models, draws=known.draws),
-        baseline={},
-        fitted=True,
-        returns=first - now,
-        never=known.models[0].never,
+        days={day: interval.scaled(factor) for day, interval in found.items()},
+        method="what has happened",
+        no_interval=_why_not_all(test),
     )

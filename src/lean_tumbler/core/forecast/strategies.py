@@ -4,11 +4,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast
-from lean_tumbler.core.forecast.intervals import Interval
+from lean_tumbler.core.forecast.intervals import NOTHING, Interval
 
 _LAST = HORIZONS[-1]
-_WORTH_WAITING = 0.01  # of the accounts may be left at the last horizon, to wait for logins alone
-_NOTHING = Interval(low=0.0, expected=0.0, high=0.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,13 +39,10 @@ class Advice:
 
 
 _DORMANT = (
-    "about {dormant:,.0f} layered accounts will not have returned in {days} days; "
-    "`lock-dormant` closes them then, or they may stay"
+    "{dormant} layered accounts will not have returned in {days} days; count them then before "
+    "`lock-dormant` closes them, or let them stay"
 )
-_WAITING = (
-    "waiting alone leaves about {interval.expected:,.0f} of {accounts:,} accounts below the floor "
-    "in {days} days ({interval.low:,.0f} to {interval.high:,.0f})"
-)
+_WAITING = "waiting alone leaves {left} of {accounts:,} accounts below the floor in {days} days"
 WAIT = "wait for logins"
 LAYER = "layer now"
 LAYER_AND_LOCK = "layer now, lock"
@@ -72,13 +67,13 @@ def strategies(
     """
     total = max(1, weak.accounts)
     stays = min(1.0, left / total)
-    remaining = {day: _scaled(interval, stays) for day, interval in weak.days.items()}
+    remaining = {day: interval.scaled(stays) for day, interval in weak.days.items()}
     over = {
-        day: _scaled(interval, 1 - stays) + layered.days[day] for day, interval in weak.days.items()
+        day: interval.scaled(1 - stays) + layered.days[day] for day, interval in weak.days.items()
     }
     bulk = (weak.accounts - left) * seconds_each / 3600
     at_login = (weak.accounts - weak.at(_LAST).expected) * seconds_each / 3600
-    dormant = _scaled(weak.at(lock_after_days), 1 - stays) + layered.at(lock_after_days)
+    dormant = weak.at(lock_after_days).scaled(1 - stays) + layered.at(lock_after_days)
     return (
         Strategy(name=WAIT, weak=weak.days, layered=layered.days, login_hours=at_login),
         Strategy(name=LAYER, weak=remaining, layered=over, bulk_hours=bulk, login_hours=at_login),
@@ -86,7 +81,7 @@ def strategies(
             name=f"{LAYER_AND_LOCK} at day {lock_after_days}",
             weak=remaining,
             layered={
-                day: interval if day < lock_after_days else _NOTHING
+                day: interval if day < lock_after_days else NOTHING
                 for day, interval in over.items()
             },
             locked=round(dormant.expected),
@@ -96,10 +91,12 @@ def strategies(
     )
 
 
-def _scaled(interval: Interval, factor: float) -> Interval:
-    return Interval(
-        low=interval.low * factor, expected=interval.expected * factor, high=interval.high * factor
-    )
+def _about(interval: Interval, accounts: int) -> str:
+    """Say how many are left: at most the upper end, as hoping for too much costs more."""
+    most = interval.at_most(accounts)
+    if interval.is_drawn:
+        return f"up to {most:,.0f} (about {interval.expected:,.0f})"
+    return f"about {interval.expected:,.0f}, without an interval,"
 
 
 def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int) -> Advice:
@@ -114,7 +111,7 @@ def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int
     if not weak.accounts:
         if not layered.accounts:
             return Advice(take="nothing is left to do", reasons=())
-        dormant = layered.at(lock_after_days).expected
+        dormant = _about(layered.at(lock_after_days), layered.accounts)
         return Advice(
             take="go on; logins take the layers off",
             reasons=(
@@ -123,14 +120,16 @@ def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int
             ),
         )
     waiting = weak.at(_LAST)
-    reasons = [_WAITING.format(interval=waiting, accounts=weak.accounts, days=_LAST)]
-    if not weak.fitted:
-        reasons.append(f"that is the plain baseline, not a fit: {weak.because}")
+    if weak.withheld:
+        reasons = [f"there is no forecast: {weak.withheld}"]
+    else:
+        left_over = _about(waiting, weak.accounts)
+        reasons = [_WAITING.format(left=left_over, accounts=weak.accounts, days=_LAST)]
     if left:
         reasons.append(f"a bulk run leaves {left:,} rows as they are: `plan` lists them above")
     if left >= weak.accounts:
         return Advice(take=WAIT, reasons=(*reasons, "none of them can be layered as they stand"))
-    if waiting.expected <= _WORTH_WAITING * weak.accounts and waiting.expected < 1:
+    if waiting.at_most(weak.accounts) < 1:
         return Advice(take=WAIT, reasons=tuple(reasons))
     protected = f"the other {weak.accounts - left:,}" if left else "all of them"
     reasons.append(f"a bulk run protects {protected} tonight, whether they return or not")

@@ -48,13 +48,18 @@ class Times:
             found.append(f"times stand in several forms, which are all read: {counted}")
         if self.forms["with a zone"]:
             found.append(
-                f"{self.forms['with a zone']:,} times name a zone; their own date is taken, which "
-                "may be a day off"
+                f"times that name a zone: {self.forms['with a zone']:,}; their own date is taken, "
+                "which may be a day off"
             )
         if self.unreadable:
-            found.append(f"{self.unreadable:,} times cannot be read and are left out")
+            found.append(f"times that cannot be read, and are left out: {self.unreadable:,}")
+        if self.forms["of tomorrow"]:
+            found.append(
+                f"times of tomorrow, as of a server farther east, taken for today: "
+                f"{self.forms['of tomorrow']:,}"
+            )
         if self.future:
-            found.append(f"{self.future:,} times are in the future and are left out")
+            found.append(f"times in the future, which are left out: {self.future:,}")
         return found
 
 
@@ -63,7 +68,7 @@ def days_of(column: pl.Series, *, today: date, times: Times) -> pl.Series:
 
     Args:
         column: texts.
-        today: later days are left out.
+        today: tomorrow is taken for today, as zones differ; later days are left out.
         times: counts what was found.
     """
     text = pl.col("text")
@@ -87,11 +92,12 @@ def days_of(column: pl.Series, *, today: date, times: Times) -> pl.Series:
         *(pl.col(form).is_not_null().sum() for form in _FORMS),
         pl.col("zoned").sum().alias("with a zone"),
         (text.is_not_null() & day.is_null()).sum().alias("unreadable"),
-        (day > last).sum().alias("in the future"),
+        (day == last + 1).sum().alias("of tomorrow"),
+        (day > last + 1).sum().alias("in the future"),
         text.is_null().sum().alias("none"),
     ).row(0, named=True)
     times.forms.update({form: int(number or 0) for form, number in counted.items()})
-    return read.select(pl.when(day <= last).then(day))["day"]
+    return read.select(pl.when(day <= last + 1).then(day.clip(upper_bound=last)))["day"]
 
 
 def _calendar_day(text: pl.Expr, pattern: str) -> pl.Expr:

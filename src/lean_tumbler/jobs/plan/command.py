@@ -128,7 +128,7 @@ def _outlook(
     """Forecast how the plan's store will finish; None where it has no dates."""
     from lean_tumbler.reports.forecast import Outlook
 
-    found = store_forecast(options, session, policy, store, with_back_test=options.back_test)
+    found = store_forecast(options, session, policy, store, needs_log=options.back_test)
     if found is None:
         return None
     summary = plan.summary
@@ -137,4 +137,5 @@ def _outlook(
         left=max(0, found.weak.accounts - summary.written),
         seconds_each=summary.expected_seconds * summary.workers / max(1, summary.written),
         lock_after_days=options.lock_after,
+        shows_back_test=options.back_test,
     )

@@ -139,7 +139,7 @@ def _grades(migration: MigrationProgress) -> tuple[dict[Grade, int] | None, dict
 
 
 def _ahead(migration: MigrationProgress) -> list[tuple[str, str]]:
-    if migration.ahead is None:
+    if migration.ahead is None or migration.ahead.withheld:
         return []
     told = [(f"day {day}", span(migration.ahead.days[day])) for day in HORIZONS]
     last = migration.last_expected

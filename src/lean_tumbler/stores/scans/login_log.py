@@ -89,9 +89,9 @@ def read_log(
     events = pl.concat(parts)
     notes = times.notes()
     if unreadable.rows:
-        notes.append(f"{unreadable.rows:,} lines of the log cannot be read and are left out")
+        notes.append(f"lines of the log that cannot be read, and are left out: {unreadable.rows:,}")
     if number := pl.concat(strangers).n_unique():
-        notes.append(f"{number:,} logins of the log are no accounts of the store; left out")
+        notes.append(f"logins that are no accounts of the store, and are left out: {number:,}")
     if not events.height:
         raise UsageError(f"{named}: none of its logins is an account of the store {store.name}")
     return LoginLog(events=events, accounts=known, name=named, notes=tuple(notes))

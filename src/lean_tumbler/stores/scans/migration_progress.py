@@ -6,11 +6,11 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.forecast.forecasting import Forecast, refitted
+from lean_tumbler.core.forecast.forecasting import Forecast, from_history
 from lean_tumbler.core.forecast.intervals import Interval
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.stores.history import Entry, StoreCount
-from lean_tumbler.stores.scans.store_forecast import DAYS, StoreForecast
+from lean_tumbler.stores.scans.store_forecast import StoreForecast
 from lean_tumbler.stores.sql.column_move import ColumnMove
 
 _EARLY_DAYS = 84
@@ -68,17 +68,22 @@ class MigrationProgress:
             return None
         start = self.counted[0][1]
         since = (self.counted[-1][0] - self.started).days
-        promised = Forecast(accounts=start, days=dict(self.promised), baseline={}, fitted=True)
+        promised = Forecast(accounts=start, days=self.promised, method="the forecast of the start")
         return promised.at(since) if 0 < since <= max(self.promised) else None
 
     @property
     def verdict(self) -> str:
-        """One of `on course`, `ahead`, `behind`, `finished` and `just begun`."""
+        """One of `on course`, `ahead`, `behind`, `finished`, `just begun` and `under way`.
+
+        Under way is what was forecast without an interval: nothing says how far off is too far.
+        """
         if not self.waiting:
             return "finished"
         expected = self.expected_now
         if expected is None:
             return "just begun"
+        if expected.low is None or expected.high is None:
+            return "under way"
         if self.waiting > expected.high:
             return "behind"
         return "ahead" if self.waiting < expected.low else "on course"
@@ -124,8 +129,9 @@ def _needed(found: StoreForecast) -> dict[str, int]:
     return dict(counted)
 
 
-def _rounded(interval: Interval) -> tuple[float, float, float]:
-    return round(interval.low, 1), round(interval.expected, 1), round(interval.high, 1)
+def _rounded(interval: Interval) -> tuple[float | None, float, float | None]:
+    low, high = (None if end is None else round(end, 1) for end in (interval.low, interval.high))
+    return low, round(interval.expected, 1), high
 
 
 def _together(found: StoreForecast) -> dict[int, Interval]:
@@ -169,7 +175,7 @@ def migration(
     waiting = counts[-1][1]
     # Until some months have passed, who leaves is better seen from a log, or from who is new.
     is_early = since[-1][0] < _EARLY_DAYS and found is not None and found.sees_who_leaves
-    from_history = refitted(since, DAYS, waiting=waiting) if waiting and not is_early else None
+    happened = from_history(since, waiting=waiting) if waiting and not is_early else None
     first = (own[0][1].forecast or {}) if own else {}
     long_ago = taken_at - timedelta(days=lately_days)
     earlier = [(when, store.needed) for when, store in own if store.needed]
@@ -184,8 +190,8 @@ def migration(
         counted=counts,
         promised={day: Interval(low=low, expected=middle, high=high)
                   for day, (low, middle, high) in first.items()},
-        ahead=from_history or (_ahead(found) if found and waiting else None),
-        from_history=from_history is not None,
+        ahead=happened or (_ahead(found) if found and waiting else None),
+        from_history=happened is not None,
         store=found,
         before=own[0][1].grades if own else {},
         fewer={needs: rows - now.needed.get(needs, 0) for needs, rows in compared[1].items()}
@@ -201,9 +207,8 @@ def _ahead(found: StoreForecast) -> Forecast:
     return Forecast(
         accounts=weak.accounts + layered.accounts,
         days=_together(found),
+        method=weak.method,
         baseline={day: number + layered.baseline[day] for day, number in weak.baseline.items()},
-        fitted=weak.fitted,
-        because=weak.because,
-        returns=weak.returns,
-        never=weak.never,
+        no_interval=weak.no_interval,
+        withheld=weak.withheld,
     )

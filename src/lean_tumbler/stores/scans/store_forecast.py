@@ -4,35 +4,28 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import date
 
+import numpy as np
 import polars as pl
 
-from lean_tumbler.core.forecast.back_test import CUTS, BackTest, back_test
-from lean_tumbler.core.forecast.forecasting import (
-    HORIZONS,
-    Fitted,
-    Forecast,
-    fitted,
-    forecast,
-    with_others,
+from lean_tumbler.core.forecast.back_test import BackTest
+from lean_tumbler.core.forecast.forecasting import Forecast, FromLog, from_dates
+from lean_tumbler.core.forecast.irregularities import (
+    Irregularity,
+    import_days_ago,
+    in_dates,
+    in_log,
 )
-from lean_tumbler.core.forecast.intervals import DRAWS
-from lean_tumbler.core.forecast.observations import (
-    NEVER_SEEN,
-    Population,
-    from_last_logins,
-    from_log,
-    last_seen,
-    population,
-)
+from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, LastLogins, Population
+from lean_tumbler.core.forecast.log_table import tabled
 from lean_tumbler.core.forecast.times import Times, day_of, days_of, number_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.stores.scans.login_log import LoginLog, folded
 from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS
 
-# Every fortnight of a year and the first days, for the plot; and the days that are told.
-DAYS = tuple(sorted({3, 7, *range(14, 365, 14), *HORIZONS}))
 _WEAK = tuple(grade for grade in Grade if grade in BELOW_FLOOR)
 _STALE_DAYS = 7
+_LONG_AGO = -1_000_000  # a day before every log
+_WELL_AFTER_DAYS, _LATER_SHARE = 7, 0.1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,7 +42,8 @@ class StoreForecast:
         sees_who_leaves: whether there is a log, or the day on which each account was made; without
             them who has left for good is taken for somebody who returns.
         notes: what a reader should know of the data.
-        back_test: None where it was not asked for.
+        irregularities: of these, what makes a forecast, or its intervals, worth less.
+        tests: of a log, what forecasts of the past missed, and what the baseline did.
     """
 
     as_of: date
@@ -59,7 +53,8 @@ class StoreForecast:
     seen_lately: dict[tuple[Grade, str], tuple[int, int]]
     sees_who_leaves: bool
     notes: tuple[str, ...]
-    back_test: BackTest | None = None
+    irregularities: tuple[Irregularity, ...] = ()
+    tests: tuple[BackTest, BackTest] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,23 +65,16 @@ class ForecastContext:
         today: the day that it is made for.
         session_days: how long a session is remembered: seen is not typed.
         lately_days: what counts as lately.
-        progress: told of each draw of the bootstrap.
     """
 
     today: date
     session_days: int
     lately_days: int
-    progress: Callable[[int], None] = field(default=lambda _: None)
 
     @property
     def day(self) -> int:
         """Today as a number of days since 1970."""
         return number_of(self.today)
-
-
-def draws_of(*, with_back_test: bool) -> int:
-    """Say of how many draws the progress will be told."""
-    return DRAWS * (1 + (len(CUTS) if with_back_test else 0))
 
 
 @dataclass(slots=True, kw_only=True)
@@ -112,7 +100,7 @@ class Accounts:
         """Add rows, as `graded_rows` gives them."""
         kept = {"day": days_of(graded["seen"], today=self.today, times=self._times)}
         if self.with_created:
-            kept["made"] = days_of(graded["created"], today=self.today, times=self._times)
+            kept["made"] = days_of(graded["created"], today=self.today, times=Times())
         dated = graded.select("grade", "needs", **kept, login=folded("login"))
         dated = dated.filter(pl.col("grade") != Grade.LOCKED)
         if self.with_logins:
@@ -134,12 +122,19 @@ class Accounts:
         return self._times.notes()
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Basis:
+    """What forecasts rest on: rows with `ago`, how to forecast some of them, and what was seen."""
+
+    rows: pl.DataFrame
+    forecast: Callable[[pl.DataFrame], Forecast]
+    irregularities: tuple[Irregularity, ...]
+    notes: tuple[str, ...]
+    tests: tuple[BackTest, BackTest] | None = None
+
+
 def forecast_accounts(
-    accounts: Accounts,
-    *,
-    context: ForecastContext,
-    log: LoginLog | None = None,
-    with_back_test: bool = False,
+    accounts: Accounts, *, context: ForecastContext, log: LoginLog | None = None
 ) -> StoreForecast:
     """Forecast when a store's accounts return.
 
@@ -147,57 +142,106 @@ def forecast_accounts(
         accounts: all of them; with their logins where there is a log.
         context: the day and the session's length.
         log: of logins with passwords; without it, last logins alone are read.
-        with_back_test: hold forecasts of the past against the log.
     """
     rows = accounts.rows
     end = _end(rows if log is None else log.events, context)
-    rows = _seen(rows, end, context, log)
-    everybody = population(rows)
-    watched = from_last_logins(everybody) if log is None else from_log(log.events, end=end)
-    known = fitted(watched, days=DAYS, progress=context.progress)
+    basis = _on_dates(accounts, end, context) if log is None else _on_log(rows, log, end)
     weak, layered = (
-        _forecast(rows.filter(pl.col("grade").is_in(grades)), everybody, known)
+        basis.forecast(basis.rows.filter(pl.col("grade").is_in(grades))).with_care(
+            basis.irregularities
+        )
         for grades in (_WEAK, (Grade.LAYERED,))
     )
     return StoreForecast(
         as_of=day_of(end),
         weak=weak,
         layered=layered,
-        dated=int(rows.filter(pl.col("ago") < NEVER_SEEN)["accounts"].sum()),
-        seen_lately=_seen_lately(rows, context.lately_days),
+        dated=int(basis.rows.filter(pl.col("ago") < NEVER_SEEN)["accounts"].sum()),
+        seen_lately=_seen_lately(basis.rows, context.lately_days),
         sees_who_leaves=log is not None or accounts.with_created,
-        notes=tuple(_notes(accounts, context, end, log, not_in_log=_not_in_log(rows))),
-        back_test=back_test(log.events, progress=context.progress)
-        if log is not None and with_back_test
-        else None,
+        notes=(*_stale(end, context), *basis.notes),
+        irregularities=basis.irregularities,
+        tests=basis.tests,
     )
 
 
-def _seen(
-    rows: pl.DataFrame, end: int, context: ForecastContext, log: LoginLog | None
-) -> pl.DataFrame:
-    """Say of accounts how many days ago they were seen; of a log, since when they are known."""
-    if log is None:
-        rows = rows.with_columns(ago=end - pl.col("day") + context.session_days // 2)
-        if "made" in rows.columns:
-            rows = rows.with_columns(known=end - pl.col("made"))
-    else:
-        seen = last_seen(log.events, end=end).join(log.accounts, left_on="login", right_on="number")
-        seen = seen.select("ago", "known", login="login_right")
-        rows = rows.join(seen, on="login", how="left").with_columns(
-            in_log=pl.col("ago").is_not_null(),
-            ago=pl.coalesce("ago", end - pl.col("day") + context.session_days // 2),
-        )
-    days = [name for name in ("ago", "known") if name in rows.columns]
-    return rows.with_columns(pl.col(days).cast(pl.Float64).fill_null(NEVER_SEEN))
+def _on_dates(accounts: Accounts, end: int, context: ForecastContext) -> _Basis:
+    """Rest forecasts on last logins, and on the days on which accounts were made."""
+    ago = (end - pl.col("day") + context.session_days // 2).fill_null(NEVER_SEEN)
+    rows = accounts.rows.with_columns(ago=ago.cast(pl.Float64))
+    if accounts.with_created:
+        made_ago = (end - pl.col("made")).clip(0).fill_null(NEVER_SEEN)
+        rows = rows.with_columns(made_ago=made_ago.cast(pl.Float64))
+    found = tuple(in_dates(_population(rows)))
+    imported = import_days_ago(_population(rows))
+    if imported is not None:
+        is_one = pl.col("made_ago") == imported
+        rows = rows.with_columns(made_ago=pl.when(is_one).then(NEVER_SEEN).otherwise("made_ago"))
+    known = LastLogins(everybody=_population(rows))
+    return _Basis(
+        rows=rows,
+        forecast=lambda some: from_dates(
+            _population(some),
+            known,
+            parts={name: _population(part) for name, part in _by_needs(some)},
+        ),
+        irregularities=found,
+        notes=(*accounts.notes, *_of_sessions(context), *_of_leavers(accounts)),
+    )
 
 
-def _forecast(rows: pl.DataFrame, everybody: Population, known: Fitted) -> Forecast:
-    """Forecast some accounts; those that the log does not know by their own stored dates."""
-    others = rows.filter(~pl.col("in_log")) if "in_log" in rows.columns else rows.clear()
-    rows = rows.filter("in_log") if "in_log" in rows.columns else rows
-    found = forecast(population(rows), everybody, known, days=DAYS, parts=_cohorts(rows))
-    return with_others(found, population(others), _cohorts(others)) if len(others) else found
+def _on_log(rows: pl.DataFrame, log: LoginLog, end: int) -> _Basis:
+    """Rest forecasts on a log; the days on which accounts were made tell who is from before it."""
+    rows = rows.join(log.accounts, on="login", how="left").drop("login")
+    rows = rows.rename({"number": "login"})
+    last = log.events.group_by("login").agg(logged=pl.col("day").max())
+    rows = rows.join(last, on="login", how="left").with_columns(
+        ago=(end - pl.coalesce("logged", "day")).fill_null(NEVER_SEEN).cast(pl.Float64)
+    )
+    made = pl.col("made") if "made" in rows.columns else pl.lit(None, pl.Int32)
+    own = rows.select("login", made=made).drop_nulls("login").unique("login")
+    of_log = tabled(log.events, _without_imports(own, end), end=end)
+    known = FromLog(table=of_log.table)
+    return _Basis(
+        rows=rows,
+        forecast=lambda some: known.forecast(
+            of_log.waiting(some),
+            {name: of_log.waiting(part) for name, part in _by_needs(some)},
+        ),
+        irregularities=tuple(in_log(known.tests[0])),
+        notes=(*log.notes, *_of_unknown(rows)),
+        tests=known.tests,
+    )
+
+
+def _without_imports(own: pl.DataFrame, end: int) -> pl.DataFrame:
+    """Take accounts that an import made for older than every log."""
+    ago = pl.lit(NEVER_SEEN), (end - pl.col("made")).cast(pl.Float64)
+    dated = own.drop_nulls("made").select(ago=ago[0], made_ago=ago[1], accounts=pl.lit(1))
+    imported = import_days_ago(_population(dated))
+    if imported is None:
+        return own
+    is_one = pl.col("made") == end - int(imported)
+    return own.with_columns(made=pl.when(is_one).then(_LONG_AGO).otherwise(pl.col("made")))
+
+
+def _population(rows: pl.DataFrame) -> Population:
+    """Count accounts that fare alike: of `ago`, and of `made_ago` where it is there."""
+    by = [name for name in ("ago", "made_ago") if name in rows.columns]
+    counted = rows.group_by(by).agg(pl.col("accounts").sum()).sort(by)
+    columns = {name: counted[name].to_numpy().astype(np.float64) for name in counted.columns}
+    return Population(
+        seen_days_ago=columns["ago"],
+        accounts=columns["accounts"],
+        made_days_ago=columns.get("made_ago"),
+    )
+
+
+def _by_needs(rows: pl.DataFrame) -> Iterator[tuple[str, pl.DataFrame]]:
+    """Part accounts by what a check of their values needs, the most first."""
+    most = rows.group_by("needs").agg(pl.col("accounts").sum())
+    names = most.sort("accounts", "needs", descending=[True, False])["needs"]
+    return ((name, rows.filter(pl.col("needs") == name)) for name in names)
 
 
 def _end(dated: pl.DataFrame, context: ForecastContext) -> int:
@@ -206,13 +250,6 @@ def _end(dated: pl.DataFrame, context: ForecastContext) -> int:
     if not isinstance(newest, int) or context.day - newest <= _STALE_DAYS:
         return context.day
     return newest
-
-
-def _cohorts(rows: pl.DataFrame) -> dict[str, Population]:
-    """Part accounts by what a check of their values needs, the most first."""
-    most = rows.group_by("needs").agg(pl.col("accounts").sum())
-    names = most.sort("accounts", "needs", descending=[True, False])["needs"]
-    return {name: population(rows.filter(pl.col("needs") == name)) for name in names}
 
 
 def _seen_lately(rows: pl.DataFrame, days: int) -> dict[tuple[Grade, str], tuple[int, int]]:
@@ -229,33 +266,13 @@ def _seen_lately(rows: pl.DataFrame, days: int) -> dict[tuple[Grade, str], tuple
     return found
 
 
-def _not_in_log(rows: pl.DataFrame) -> int:
-    """Count accounts that the log does not know; none without a log."""
-    if "in_log" not in rows.columns:
-        return 0
-    return int(rows.filter(~pl.col("in_log"))["accounts"].sum())
-
-
-def _notes(
-    accounts: Accounts,
-    context: ForecastContext,
-    end: int,
-    log: LoginLog | None,
-    *,
-    not_in_log: int,
-) -> Iterator[str]:
+def _stale(end: int, context: ForecastContext) -> Iterator[str]:
     if end < context.day:
         newest = day_of(end).isoformat()
         yield f"the newest login is of {newest}: the data is taken to be of that day"
-    if log is not None:
-        yield from log.notes
-        if not_in_log:
-            yield (
-                f"the log does not know {not_in_log:,} of the accounts: for these the forecast is "
-                "the baseline of their stored last logins, and no fit"
-            )
-        return
-    yield from accounts.notes
+
+
+def _of_sessions(context: ForecastContext) -> Iterator[str]:
     if context.session_days:
         yield (
             f"“last seen” is taken for {context.session_days // 2} days newer than the last typed "
@@ -266,9 +283,29 @@ def _notes(
             "remembered sessions make “last seen” newer than the last typed password: "
             "--session-days takes their length into account"
         )
+
+
+def _of_leavers(accounts: Accounts) -> Iterator[str]:
     if not accounts.with_created:
         yield (
             "from last logins alone, who has left for good is taken for somebody who returns: "
-            "where people leave, more will wait than the interval says; name “created” in "
-            "[columns], or give a log of logins (--logins)"
+            "where people leave, more will wait; name “created” in [columns], or give a log of "
+            "logins (--logins)"
+        )
+
+
+def _of_unknown(rows: pl.DataFrame) -> Iterator[str]:
+    """Say how far a log and a store agree."""
+    unknown = int(rows.filter(pl.col("logged").is_null())["accounts"].sum())
+    if unknown:
+        yield (
+            f"accounts that the log does not know: {unknown:,}; they are taken for people from "
+            "before it begins, and forecast by how many of these have come since"
+        )
+    later = rows.filter(pl.col("day") > pl.col("logged") + _WELL_AFTER_DAYS).height
+    if later > _LATER_SHARE * rows.height:
+        yield (
+            "accounts whose last login is in the store more than a week newer than in the log: "
+            f"{later:,}, as with sessions that live on without a password, or a log that misses "
+            "logins; the forecast follows the log"
         )

@@ -1,0 +1,122 @@
+"""Forecasts of made-up lives, from each kind of data, beside what came."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from types import MappingProxyType
+
+import numpy as np
+import polars as pl
+
+from lean_tumbler.core.forecast.forecasting import (
+    HORIZONS,
+    Forecast,
+    FromLog,
+    from_dates,
+    from_history,
+)
+from lean_tumbler.core.forecast.irregularities import Irregularity, in_dates, in_log
+from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, LastLogins, Population
+from lean_tumbler.core.forecast.log_table import TabledLog, tabled
+from lives import NOW, Lives
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Foretold:
+    """A forecast, what was seen that breaks it, and how many had really not returned by day."""
+
+    forecast: Forecast
+    irregularities: tuple[Irregularity, ...]
+    truth: Mapping[int, int]
+
+    @property
+    def names(self) -> set[str]:
+        """What was seen."""
+        return {each.name for each in self.irregularities}
+
+    def error(self, day: int) -> float:
+        """How far it was off, as a share of the accounts."""
+        off = abs(self.forecast.days[day].expected - self.truth[day])
+        return off / self.forecast.accounts
+
+    def is_inside(self, day: int) -> bool | None:
+        """Whether the truth lay in the interval, by half an account; None without one."""
+        found = self.forecast.days[day]
+        if found.low is None or found.high is None:
+            return None
+        return found.low - 0.5 <= self.truth[day] <= found.high + 0.5
+
+    def is_too_hopeful(self, day: int) -> bool:
+        """Whether more wait than the upper end says."""
+        most = self.forecast.days[day].at_most(self.forecast.accounts)
+        return self.truth[day] > most + 0.5
+
+
+def _truth(lives: Lives, day: int, since: int | None = None) -> dict[int, int]:
+    """Count accounts that there were on a day and had not returned so many days later."""
+    start = day if since is None else since
+    first = lives.first_after(start)[lives.made <= start]
+    return {ahead: int((first > day - start + ahead).sum()) for ahead in HORIZONS}
+
+
+def tabled_log(lives: Lives, *, with_made: bool) -> tuple[TabledLog, pl.DataFrame]:
+    """Give the table of a log, and all accounts."""
+    end = lives.log_days[1]
+    known = np.flatnonzero(lives.made <= end)
+    made = lives.made[known].astype(np.int32) if with_made else [None] * len(known)
+    accounts = pl.DataFrame(
+        {"login": known, "made": made}, schema={"login": pl.UInt32, "made": pl.Int32}
+    )
+    return tabled(lives.log, accounts, end=end), accounts
+
+
+def by_log(lives: Lives, *, with_made: bool = True) -> Foretold:
+    """Forecast from the log."""
+    table, accounts = tabled_log(lives, with_made=with_made)
+    known = FromLog(table=table.table)
+    found = tuple(in_log(known.tests[0]))
+    return Foretold(
+        forecast=known.forecast(table.waiting(accounts)).with_care(found),
+        irregularities=found,
+        truth=_truth(lives, lives.log_days[1]),
+    )
+
+
+def by_dates(lives: Lives, *, with_made: bool) -> Foretold:
+    """Forecast from last logins, perhaps beside the days on which accounts were made."""
+    seen = NOW - lives.seen[lives.known]
+    everybody = Population(
+        seen_days_ago=np.where(np.isnan(seen), NEVER_SEEN, np.maximum(seen, 0.0)),
+        accounts=np.ones(len(seen)),
+        made_days_ago=NOW - lives.made[lives.known] if with_made else None,
+    )
+    found = tuple(in_dates(everybody))
+    return Foretold(
+        forecast=from_dates(everybody, LastLogins(everybody=everybody)).with_care(found),
+        irregularities=found,
+        truth=_truth(lives, NOW),
+    )
+
+
+def by_history(lives: Lives, *, days: int) -> Foretold:
+    """Forecast from a burn-down that was counted each week."""
+    since = NOW - days
+    first = lives.first_after(since)[lives.made <= since]
+    counted = [(day, int((first > day).sum())) for day in (*range(0, days, 7), days)]
+    waiting = counted[-1][1]
+    found = from_history(counted, waiting=waiting) or Forecast(
+        accounts=waiting, days={}, method="", withheld="too few have returned"
+    )
+    return Foretold(forecast=found, irregularities=(), truth=_truth(lives, NOW, since))
+
+
+KINDS: Mapping[str, Callable[[Lives], Foretold]] = MappingProxyType(
+    {
+        "last logins": lambda lives: by_dates(lives, with_made=False),
+        "last logins and `created`": lambda lives: by_dates(lives, with_made=True),
+        "a log": lambda lives: by_log(lives, with_made=False),
+        "a log and `created`": by_log,
+        "42 days of history": lambda lives: by_history(lives, days=42),
+        "91 days of history": lambda lives: by_history(lives, days=91),
+        "182 days of history": lambda lives: by_history(lives, days=182),
+    }
+)
