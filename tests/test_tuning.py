@@ -517,12 +517,21 @@ def test_an_attackers_own_hardware(tmp_path: Path, measurements: Path, program: 
     )
     doubled = program(*options, "--attacker", "h.toml").document
     assert doubled["attacker"]["hardware"] == "two of them"
-    one, other = usual["candidates"][0], doubled["candidates"][0]
-    assert other["guesses_per_second"] == pytest.approx(2 * one["guesses_per_second"], rel=1e-4)
-    (tmp_path / "h.toml").write_text("[passwords]\nshare = 0.01\nexponent = 0.1\n")
+    one, other = (
+        {str(each["parameters"]): each["guesses_per_second"] for each in found["candidates"]}
+        for found in (usual, doubled)
+    )
+    assert other == {costs: pytest.approx(2 * rate, abs=0.11) for costs, rate in one.items()}
+    (tmp_path / "h.toml").write_text("[passwords]\ncovered = [[1, 0.01], [1000000, 0.02]]\n")
     careful = program(*options, "--attacker", "h.toml").document["attacker"]
-    assert careful["likeliest"][0]["share_cracked"] == round(0.01 * 10**0.4, 3)
+    assert careful["likeliest"][0]["share_cracked"] == round(0.01 * 2 ** (4 / 6), 3)
     assert careful["hardware"] == usual["attacker"]["hardware"]
+    (tmp_path / "h.toml").write_text("[passwords]\ncovered = [[9, 0.01], [1, 0.02]]\n")
+    refused = program(*options, "--attacker", "h.toml")
+    assert refused.code == 2
+    assert (
+        "h.toml: [passwords]: covered: expected guesses and shares in rising order" in refused.err
+    )
     del names["watts"]
     (tmp_path / "h.toml").write_text(
         "[hardware]\n" + "\n".join(f"{key} = {value}" for key, value in names.items())

@@ -47,6 +47,11 @@ def money(amount: float) -> str:
     return f"${amount:,.2f}" if amount < 100 else f"${amount:,.0f}"
 
 
+def share_cracked(share: float, *, is_at_most: bool) -> str:
+    """Write the share of accounts that falls; beyond what is known it is a bound."""
+    return f"{'at most ' if is_at_most else ''}{100 * share:.0f} %"
+
+
 def guess_count(number: float) -> str:
     """Write a number of guesses, with thousands and millions in words above a million."""
     for size, word in ((1e12, "trillion"), (1e9, "billion"), (1e6, "million")):

@@ -17,14 +17,12 @@ class Work:
         bytes_moved: to and from the device's memory.
         on_chip_rounds: rounds that wait for on-chip memory, one after the other.
         on_chip_bytes: on-chip memory that a guess holds meanwhile.
-        shortcut: by how much trading memory for time lowers the cost of a guess.
     """
 
     operations: float = 0.0
     bytes_moved: float = 0.0
     on_chip_rounds: float = 0.0
     on_chip_bytes: int = 0
-    shortcut: float = 1.0
 
 
 # 32-bit operations of one compression: a rotation, a three-operand logic function and a

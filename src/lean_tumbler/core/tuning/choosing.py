@@ -8,7 +8,12 @@ from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
 from lean_tumbler.core.stock_functions import Program, hindrance
-from lean_tumbler.core.tuning.attacker import Hardware, guesses_per_second
+from lean_tumbler.core.tuning.attacker import (
+    Hardware,
+    ModelError,
+    guesses_per_second,
+    model_error,
+)
 from lean_tumbler.core.tuning.capacity import (
     MOST_OF_MEMORY,
     MOST_UTILISATION,
@@ -61,6 +66,7 @@ class Candidate:
         p99_milliseconds: from arrival to answer.
         utilisation: the share of the time that a derivation slot is busy.
         guesses_per_second: an attacker's.
+        error: by what factor these may be off.
         against: why it will not do; empty where it does.
     """
 
@@ -71,6 +77,7 @@ class Candidate:
     p99_milliseconds: float
     utilisation: float
     guesses_per_second: float
+    error: ModelError
     service: Service = field(repr=False)
     against: tuple[str, ...] = ()
 
@@ -117,6 +124,16 @@ class Choice:
     up: Candidate | None = None
     requirements: tuple[Requirement, ...] = ()
 
+    def rivals(self) -> Iterator[Candidate]:
+        """Give the best of each other scheme that would do."""
+        if self.chosen is None:
+            return
+        fitting = [found for found in self.candidates if not found.against]
+        for scheme in dict.fromkeys(found.scheme for found in fitting):
+            if scheme != self.chosen.scheme:
+                own = (found for found in fitting if found.scheme == scheme)
+                yield max(own, key=lambda found: found.strength)
+
 
 def steps_of(scheme: str, floor: Floor) -> list[Parameters]:
     """List parameters of a scheme to choose from: all at or above the floor."""
@@ -146,7 +163,8 @@ def candidate(
     if room < 1:
         against.append(f"needs {needed_kib / 1024 / MOST_OF_MEMORY:,.0f} MiB")
     if utilisation > MOST_UTILISATION:
-        against.append(f"busy {100 * utilisation:,.3g} %, above {100 * MOST_UTILISATION:.0f} %")
+        busy = f"{100 * utilisation:,.{1 if utilisation < 1 else 0}f} %"
+        against.append(f"busy {busy}, above {100 * MOST_UTILISATION:.0f} %")
     elif p99 > demand.within_milliseconds:
         against.append(f"takes {p99:,.0f} ms")
     return Candidate(
@@ -157,6 +175,7 @@ def candidate(
         p99_milliseconds=p99,
         utilisation=utilisation,
         guesses_per_second=guesses_per_second(scheme, parameters, hardware) or math.inf,
+        error=model_error(scheme, parameters, hardware),
         service=service,
         against=tuple(against),
     )

@@ -21,7 +21,8 @@ class Exposure:
         guesses_per_second: at one value; infinite where it can be read.
         together: whether one guess is tried on all rows at once, because no salt differs.
         likeliest: number of guesses -> what they cost against one account, and against all.
-        fallen: the share of the rows that opens for `SPEND_EACH` a row, spread evenly over them.
+        cracked_share: of the rows, what opens for `SPEND_EACH` a row, spread evenly over them.
+        is_at_most: whether that is a bound, because no list of passwords reaches so far.
     """
 
     reading: GroupReading
@@ -30,6 +31,7 @@ class Exposure:
     together: bool
     likeliest: dict[int, tuple[AttackCost, AttackCost]]
     cracked_share: float
+    is_at_most: bool = False
 
 
 def exposures(groups: Iterable[tuple[GroupReading, int]], attacker: Attacker) -> list[Exposure]:
@@ -76,4 +78,5 @@ def _exposure(reading: GroupReading, rows: int, attacker: Attacker) -> Exposure 
             for guesses in LIKELIEST
         },
         cracked_share=attacker.popularity.cracked_share(affordable),
+        is_at_most=not attacker.popularity.is_known(affordable),
     )

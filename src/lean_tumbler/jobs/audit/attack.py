@@ -6,7 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 from lean_tumbler.core.tuning.exposure import SPEND_EACH, exposures
-from lean_tumbler.reports.wording import duration, guess_count, money
+from lean_tumbler.reports.wording import duration, guess_count, money, share_cracked
 
 if TYPE_CHECKING:
     from lean_tumbler.core.audit.results import Profile
@@ -21,7 +21,12 @@ ATTACK_HEADINGS = (
     "guesses/s",
     f"{_SHOWN_GUESSES:,} likeliest at one account",
     "at all",
-    f"fall for ${SPEND_EACH:.2f} each",
+    f"open for ${SPEND_EACH:.2f} each",
+)
+ATTACK_MEANING = (
+    f"guesses/s: at one value, on this hardware · likeliest: time and price of the "
+    f"{_SHOWN_GUESSES:,} passwords that people choose most · open: the share of the accounts that "
+    f"opens if ${SPEND_EACH:.2f} is spent on each; docs/ATTACKER.md says how far off all may be"
 )
 
 
@@ -38,7 +43,7 @@ def attack_rows(profile: Profile, attacker: Attacker) -> list[tuple[str, ...]]:
                 guess_count(found.guesses_per_second),
                 f"{duration(one.seconds)}, {money(one.money)}",
                 f"{duration(every.seconds)}, {money(every.money)}",
-                f"{100 * found.cracked_share:.0f} %",
+                share_cracked(found.cracked_share, is_at_most=found.is_at_most),
             )
         )
     return rows
@@ -77,4 +82,5 @@ def _entry(found: Exposure) -> Document:
         ],
         "money_each": SPEND_EACH,
         "share_cracked": round(found.cracked_share, 4),
+        "share_is_at_most": found.is_at_most,
     }

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
 from lean_tumbler.core.printable import printable
-from lean_tumbler.jobs.audit.attack import ATTACK_HEADINGS, attack_rows
+from lean_tumbler.jobs.audit.attack import ATTACK_HEADINGS, ATTACK_MEANING, attack_rows
 from lean_tumbler.reports import plots
 from lean_tumbler.reports.pages import ENVIRONMENT, inline
 from lean_tumbler.reports.wording import costs, count
@@ -47,6 +47,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         meaning=MEANING,
         hardware=audit.attacker.hardware.name,
         attack_headings=ATTACK_HEADINGS,
+        attack_meaning=ATTACK_MEANING,
     )
 
 

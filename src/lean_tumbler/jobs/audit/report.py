@@ -10,7 +10,12 @@ from rich.text import Text
 
 from lean_tumbler.core.audit.rules import Severity
 from lean_tumbler.core.grades import BELOW_FLOOR
-from lean_tumbler.jobs.audit.attack import ATTACK_HEADINGS, attack_document, attack_rows
+from lean_tumbler.jobs.audit.attack import (
+    ATTACK_HEADINGS,
+    ATTACK_MEANING,
+    attack_document,
+    attack_rows,
+)
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
 from lean_tumbler.reports.wording import costs, count
@@ -250,6 +255,7 @@ def _attack(console: Console, profile: Profile, attacker: Attacker) -> None:
     console.print(f"What an attacker with {attacker.hardware.name} pays, once the table leaks:")
     console.print()
     console.print(table)
+    console.print(ATTACK_MEANING, style="dim", highlight=False)
     console.print()
 
 

@@ -16,7 +16,7 @@ from lean_tumbler.core.tuning.measuring import is_noisy
 from lean_tumbler.core.tuning.popularity import LIKELIEST
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count, duration, guess_count, money
+from lean_tumbler.reports.wording import count, duration, guess_count, money, share_cracked
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -116,6 +116,7 @@ def _candidate(found: Candidate) -> Document:
         "p99_milliseconds": _rounded(found.p99_milliseconds),
         "utilisation": round(found.utilisation, 3),
         "guesses_per_second": round(found.guesses_per_second, 1),
+        "guesses_off_by_factor": found.error.factor,
         "against": list(found.against),
     }
 
@@ -134,6 +135,7 @@ def _likeliest(tuned: Tuned) -> list[Document]:
             "money": round(one.money, 4),
             "kilowatt_hours": round(one.kilowatt_hours, 4),
             "share_cracked": round(popularity.cracked_share(guesses), 3),
+            "share_is_at_most": not popularity.is_known(guesses),
         }
         for guesses, one in spent
     ]
@@ -213,8 +215,8 @@ def way_in_words(way: Requirement) -> str:
 
 def _table(tuned: Tuned) -> Any:
     table = new_table(
-        "", "scheme", "costs", "one login", "99 in 100 within", "busy", "guesses/s", "why not",
-        right=(3, 4, 5, 6),
+        "", "scheme", "costs", "one login", "p99", "busy", "guesses/s", "off by",
+        "why not", right=(3, 4, 5, 6, 7),
     )  # fmt: skip
     shown = _shown(tuned)
     for before, found in pairwise([None, *shown]):
@@ -251,6 +253,7 @@ def _add_row(table: Any, tuned: Tuned, found: Candidate | None) -> None:
         "never" if late else f"{found.p99_milliseconds:,.0f} ms",
         f"{100 * found.utilisation:,.0f} %" if tuned.demand.logins_per_second else "",
         guess_count(found.guesses_per_second),
+        f"× {found.error.factor:g}",
         "; ".join(found.against),
         style="bold green" if is_chosen else "dim" if found.against else "",
     )
@@ -263,12 +266,33 @@ def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
     popularity = tuned.attacker.popularity
     for guesses in LIKELIEST:
         cost = attack_cost(guesses, chosen.guesses_per_second, tuned.attacker.hardware)
-        cracked_share = popularity.cracked_share(guesses)
+        opens = share_cracked(
+            popularity.cracked_share(guesses), is_at_most=not popularity.is_known(guesses)
+        )
         console.print(
             f"  the {guesses:,} likeliest passwords: {duration(cost.seconds)}, "
-            f"{money(cost.money)}; opens about {100 * cracked_share:.0f} in 100 accounts"
+            f"{money(cost.money)}; opens {opens} of the accounts"
         )
+    for text in _of_the_model(tuned, chosen):
+        console.print(text)
     console.print()
+
+
+def _of_the_model(tuned: Tuned, chosen: Candidate) -> Iterator[str]:
+    """Say how far off the guesses may be, and which schemes that leaves alike."""
+    own = chosen.error
+    yield f"These rates may be off by a factor of {own.factor:g}, up or down ({own.known_from})."
+    for rival in tuned.choice.rivals():
+        error = rival.error
+        apart = max(
+            rival.guesses_per_second / chosen.guesses_per_second,
+            chosen.guesses_per_second / rival.guesses_per_second,
+        )
+        if apart < max(own.factor, error.factor):
+            yield (
+                f"{rival.scheme}, {costs_in_words(rival.scheme, rival.parameters)}, is within a "
+                f"factor of {apart:.2g}: the model cannot tell which of the two costs more."
+            )
 
 
 def _dropped(tuned: Tuned) -> Iterator[str]:
@@ -330,8 +354,8 @@ def _notes_on_measuring(tuned: Tuned, host: MeasuredHost) -> list[str]:
     chosen, simulated = tuned.choice.chosen, tuned.simulated_milliseconds
     if chosen is not None and simulated is not None:
         notes.append(
-            f"99 in 100 within: {chosen.p99_milliseconds:.0f} ms by formula, {simulated:.0f} ms "
-            "by simulation."
+            f"p99, within which 99 in 100 logins are answered: {chosen.p99_milliseconds:.0f} ms by "
+            f"formula, {simulated:.0f} ms by simulation."
         )
         if max(simulated / chosen.p99_milliseconds, chosen.p99_milliseconds / simulated) > (
             _SIMULATION_DIFFERS
