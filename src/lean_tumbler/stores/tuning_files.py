@@ -119,6 +119,10 @@ def read_attacker(path: Path | None) -> Attacker:
         hardware = _table(path, "hardware", tables["hardware"], Hardware)
     if "passwords" in tables:
         popularity = _table(path, "passwords", tables["passwords"], Popularity)
+        if not popularity.is_in_order:
+            raise UsageError(
+                f"{path}: [passwords]: covered: expected guesses and shares in rising order"
+            )
     return Attacker(hardware=hardware, popularity=popularity)
 
 

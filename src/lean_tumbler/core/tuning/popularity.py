@@ -3,6 +3,7 @@
 import math
 from bisect import bisect_right
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Annotated
 
 from msgspec import Meta
@@ -37,10 +38,11 @@ class Popularity:
         (14_326_970, 0.819),
     )
 
-    def __post_init__(self) -> None:
-        pairs = zip(self.covered, self.covered[1:], strict=False)
-        if not all(one[0] < other[0] and one[1] <= other[1] for one, other in pairs):
-            raise ValueError("covered: expected guesses and shares in rising order")
+    @property
+    def is_in_order(self) -> bool:
+        """Whether guesses rise, and no share falls."""
+        pairs = pairwise(self.covered)
+        return all(one[0] < other[0] and one[1] <= other[1] for one, other in pairs)
 
     def is_known(self, guesses: float) -> bool:
         """Tell whether the points reach so far; beyond, a share is “at most all”."""
