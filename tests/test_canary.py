@@ -76,6 +76,7 @@ COMMANDS = [
     ("enforce", "constraint"),
     ("enforce", "constraint", "--apply"),
     ("lock-dormant", "--away", "1", "--dry-run"),
+    ("exposed", "--since", "2026-01-01"),
     ("rehearse", "known.csv"),
     ("rehearse", "own.csv"),
     ("undo", "own.csv", "--key", "known.csv"),

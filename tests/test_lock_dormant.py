@@ -172,7 +172,7 @@ def test_a_part_first(tmp_path: Path) -> None:
     ("arguments", "code", "expected"),
     [
         (("--away", "180"), 2, "--backup and --to are needed"),
-        ((), 2, "one of the arguments --before --away is required"),
+        ((), 2, "one of the arguments --before --away --accounts is required"),
         (("--away", "0"), 2, "whole number"),
         (("--before", "soon"), 2, "expected a day"),
         (("--before", "2020-01-01", "--away", "3"), 2, "not allowed with"),

@@ -26,5 +26,6 @@ SUMMARIES = {
     "progress": "count the grades now, and say whether the migration is on course",
     "enforce": "keep it finished: a guard on the column, and a gate for cron and CI",
     "residue": "find what still holds old values: logs, dumps, archives, histories, freed pages",
+    "exposed": "after a leak: whose value falls when, who must be reset today, and who need not",
     "report": "write the file for whoever signs off: before and after, standards, what remains",
 }

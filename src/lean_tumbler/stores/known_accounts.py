@@ -72,6 +72,26 @@ def read_earlier(path: Path) -> dict[str, str]:
         raise KnownAccountsError(f"{path}: line {rows.line_num}: {error}") from None
 
 
+def listed_accounts(path: Path) -> frozenset[str]:
+    """Read a list of accounts: the keys in its column `account`, as the list has them.
+
+    Raises:
+        KnownAccountsError: there is no such column, no account, or the file is no CSV.
+        SourceError: the file cannot be read.
+    """
+    text = read_text(path, limit_bytes=KNOWN_BYTES)
+    rows = csv.DictReader(io.StringIO(text, newline=""), strict=True)
+    try:
+        if "account" not in (rows.fieldnames or ()):
+            raise KnownAccountsError(f"{path}: line 1: the first line must name account")
+        found = frozenset(row["account"] for row in rows if row["account"])
+    except csv.Error as error:
+        raise KnownAccountsError(f"{path}: line {rows.line_num}: {error}") from None
+    if not found:
+        raise KnownAccountsError(f"{path}: no account after the head line")
+    return found
+
+
 def _accounts(
     path: Path, reader: "Reader", *, with_stored: bool, say: Callable[[str], None]
 ) -> list[KnownAccount]:

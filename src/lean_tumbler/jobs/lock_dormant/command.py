@@ -27,6 +27,7 @@ EXAMPLE = """\
   lean-tumbler lock-dormant --away 180 --dry-run --list reset.csv
   lean-tumbler lock-dormant --before 2026-06-01 --share 1% \\
       --backup lock-1.sealed --to recovery.public.pem --list reset-1.csv
+  lean-tumbler lock-dormant --accounts reset.csv --backup lock.sealed --to recovery.public.pem
   lean-tumbler undo lock-1.sealed --key recovery.private.pem"""
 
 
@@ -35,6 +36,7 @@ class Options(BulkOptions, BackupOptions, ReportOptions):
     """What the command was asked for."""
 
     before: date | None
+    accounts: Path | None
     away: int | None
     logins: str | None
     undated: bool
@@ -49,6 +51,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     when.add_argument(
         "--away", type=positive_integer, metavar="DAYS", help="lock who was not seen for so long"
+    )
+    when.add_argument(
+        "--accounts",
+        type=Path,
+        metavar="FILE",
+        help="lock exactly these, whenever they were last seen: a CSV with a column “account”, as "
+        "`exposed --list` writes it",
     )
     parser.add_argument(
         "--logins",
@@ -93,9 +102,11 @@ def _locked(
     options: Options, session: Session, policy: "StoragePolicy", store_policy: "StorePolicy"
 ) -> "Locked":
     from lean_tumbler.jobs.lock_dormant.locking import LockChoice, lock_dormant
+    from lean_tumbler.stores.known_accounts import listed_accounts
 
     choice = LockChoice(
-        before=options.before or session.today() - timedelta(days=options.away or 0),
+        before=_before(options, session.today()),
+        accounts=None if options.accounts is None else listed_accounts(options.accounts),
         undated=options.undated,
         share=options.share,
         typed=_typed(options, store_policy, session.today()),
@@ -123,6 +134,13 @@ def _locked(
         if not locked.stopped:
             locked.copy = finished_copy(store)
     return locked
+
+
+def _before(options: Options, today: date) -> date | None:
+    """Give the day before which accounts must have been seen last; None where a list says which."""
+    if options.away is not None:
+        return today - timedelta(days=options.away)
+    return options.before
 
 
 def _typed(options: Options, store: "StorePolicy", today: date) -> dict[str, date]:

@@ -13,6 +13,7 @@ from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.printable import printable
 from lean_tumbler.core.reading.grading import grade_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.lock_markers import new_marker
@@ -20,6 +21,7 @@ from lean_tumbler.core.stored_days import is_never
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.engine import BulkRun, Due
+from lean_tumbler.reports.csv_lines import neutral_cell
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 from lean_tumbler.stores.scans.login_log import folded_login
 
@@ -33,6 +35,7 @@ class LockSkipReason(StrEnum):
     NO_VALUE = "no value"
     UNKNOWN = "not understood"
     SEEN = "seen since"
+    NOT_LISTED = "not on the list"
     UNDATED = "no date of a last login"
     UNREADABLE_DATE = "a date that cannot be read, or has not come yet"
 
@@ -53,16 +56,18 @@ class LockChoice:
     """Which accounts are locked.
 
     Attributes:
-        before: those last seen before that day.
+        before: those last seen before that day; None where `accounts` says which.
         undated: whether those without a date are taken for never seen.
+        accounts: the keys of exactly those, whenever they were last seen, and at whatever grade.
         share: the part of the accounts; a larger one contains every smaller one.
         typed: login, folded -> the day that a password was last typed, from a log; it counts
             beside the store's own date.
         dry_run: count and list, and write nothing.
     """
 
-    before: date
+    before: date | None
     undated: bool = False
+    accounts: frozenset[str] | None = None
     share: float = 1.0
     typed: Mapping[str, date] = field(default_factory=dict)
     dry_run: bool = False
@@ -70,12 +75,19 @@ class LockChoice:
 
 @dataclass(slots=True, kw_only=True)
 class Locked:
-    """What a run did, or a dry run would do."""
+    """What a run did, or a dry run would do.
+
+    Attributes:
+        wanted: how many accounts a list asked for; None without one.
+        listed: how many of these the table has.
+    """
 
     dry_run: bool
+    wanted: int | None = None
     considered: int = 0
     changed_meanwhile: int = 0
     not_selected: int = 0
+    listed: int = 0
     stopped: bool = False
     copy: str = ""
     accounts: list[Dormant] = field(default_factory=list)
@@ -120,7 +132,7 @@ def lock_dormant(
     """
     if store.layering_refused:
         raise UsageError(f"{store.table}: {store.layering_refused}")
-    if not store_policy.columns.last_login and not choice.typed:
+    if choice.accounts is None and not store_policy.columns.last_login and not choice.typed:
         raise UsageError(
             f"[store.{store_policy.name}] names no column “last_login”, and there is no --logins: "
             "nothing says who has not come back"
@@ -154,7 +166,8 @@ class _Locking:
         self._policy, self._choice, self._context = policy, choice, context
         self._today = today
         self._reader = store_reader(policy, replace(store_policy, decryption=None))
-        self.locked = Locked(dry_run=choice.dry_run)
+        wanted = None if choice.accounts is None else len(choice.accounts)
+        self.locked = Locked(dry_run=choice.dry_run, wanted=wanted)
 
     def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[Dormant | None]:
         """Decide about rows, by their grade and by when they were last seen."""
@@ -202,9 +215,11 @@ class _Locking:
         """Decide about one account, and count why it stays."""
         found, stays = self._grade(account)
         choice = self._choice
-        if stays is None and isinstance(seen, LockSkipReason):
+        if choice.accounts is not None:
+            stays = self._why_not_listed(account, found, stays)
+        elif stays is None and isinstance(seen, LockSkipReason):
             stays = seen
-        elif stays is None and isinstance(seen, date) and seen >= choice.before:
+        elif stays is None and choice.before and isinstance(seen, date) and seen >= choice.before:
             stays = LockSkipReason.SEEN
         elif stays is None and seen is None and not choice.undated:
             stays = LockSkipReason.UNDATED
@@ -222,6 +237,18 @@ class _Locking:
             grade=found,
             administrator=administrator,
         )
+
+    def _why_not_listed(
+        self, account: Account, found: Grade, stays: LockSkipReason | None
+    ) -> LockSkipReason | None:
+        """Say why an account is left alone where a list says which are locked."""
+        key = str(account.key)
+        # A list has keys as a spreadsheet may see them: what that changes is on no list.
+        is_plain = printable(key) == key and not key.startswith("'")
+        if not is_plain or neutral_cell(key) not in (self._choice.accounts or ()):
+            return LockSkipReason.NOT_LISTED
+        self.locked.listed += 1
+        return None if stays is LockSkipReason.SAFE and found is not Grade.LOCKED else stays
 
     def _grade(self, account: Account) -> tuple[Grade, LockSkipReason | None]:
         if not account.stored:

@@ -30,11 +30,19 @@ def locked_document(locked: Locked) -> Document:
         dry_run=locked.dry_run,
         changed_meanwhile=locked.changed_meanwhile,
         not_selected=locked.not_selected,
+        not_in_table=_missing(locked),
         stopped=locked.stopped,
         copy=locked.copy or None,
         left={str(reason): rows for reason, rows in locked.stays.most_common()},
         administrators=[account.key for account in locked.administrators],
     )
+
+
+def _missing(locked: Locked) -> int:
+    """Count accounts of a list that no row has; a run that was stopped has not looked at all."""
+    if locked.wanted is None or locked.stopped:
+        return 0
+    return max(0, locked.wanted - locked.listed)
 
 
 def reset_list(locked: Locked) -> Iterator[str]:
@@ -69,12 +77,7 @@ def draw_locked(console: Console, locked: Locked, *, listed: str) -> None:
     console.print(Text(done, style))
     if locked.stopped:
         console.print("Stopped on request. Run the same command again to continue.")
-    if locked.changed_meanwhile:
-        console.print(
-            f"{count(locked.changed_meanwhile, 'account')} came back meanwhile; left alone."
-        )
-    if locked.not_selected:
-        console.print(f"{count(locked.not_selected, 'account')} not selected this time.")
+    _draw_others(console, locked)
     _draw_administrators(console, locked)
     if locked.stays:
         console.print()
@@ -92,6 +95,19 @@ def draw_locked(console: Console, locked: Locked, *, listed: str) -> None:
         console.print(f"The copy is {locked.copy}; the file itself is as it was.", highlight=False)
     if listed:
         console.print(f"The list for the reset mail is {listed}.", highlight=False)
+
+
+def _draw_others(console: Console, locked: Locked) -> None:
+    """Count what was not locked although it was looked at, or asked for."""
+    if locked.changed_meanwhile:
+        console.print(
+            f"{count(locked.changed_meanwhile, 'account')} came back meanwhile; left alone."
+        )
+    if locked.not_selected:
+        console.print(f"{count(locked.not_selected, 'account')} not selected this time.")
+    if missing := _missing(locked):
+        text = f"{count(missing, 'account')} of the list not found in the table."
+        console.print(Text(text, "bold yellow"))
 
 
 def _draw_administrators(console: Console, locked: Locked) -> None:

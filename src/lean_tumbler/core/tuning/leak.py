@@ -1,0 +1,96 @@
+"""After a copy of the table has left the house: what falls when, and who must do what."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+from lean_tumbler.core.tuning.attacker import Attacker
+
+PERIODS: tuple[tuple[str, float], ...] = (
+    ("hour", 3_600.0),
+    ("day", 86_400.0),
+    ("30 days", 30 * 86_400.0),
+    ("year", 365 * 86_400.0),
+)
+_DAY = "day"
+_HALF = (
+    0.5  # of the accounts: whoever opens these in a day opens most of them before a mail is read
+)
+
+
+class Urgency(StrEnum):
+    """What the owner of an account must do."""
+
+    TODAY = "reset today"
+    NEXT_LOGIN = "change at the next login"
+    NOTHING = "nothing"
+    LOOK = "look at the value"
+
+
+class SinceThen(StrEnum):
+    """What has happened to an account since the copy left."""
+
+    NOTHING = "its value is in the copy"
+    MADE = "made since: not in the copy"
+    CHANGED = "changed since: the copy holds an earlier password"
+    UPGRADED = "written since: what the copy holds is not known"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LeakedKind:
+    """What a copy holds of some accounts.
+
+    Attributes:
+        words: scheme or formula, for a person.
+        grade: of these values, in the copy.
+        guesses_per_second: at one value; infinite where it can be read, None where not known.
+        salted: whether each value has a salt of its own.
+    """
+
+    words: str
+    grade: Grade
+    guesses_per_second: float | None
+    salted: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Opened:
+    """The share of some accounts that falls within a period; a bound where nothing is known."""
+
+    share: float
+    is_at_most: bool
+
+
+def opened(kind: LeakedKind, accounts: int, attacker: Attacker) -> dict[str, Opened]:
+    """Say what share of accounts of one kind falls within each period, all effort spent on them."""
+    if kind.guesses_per_second is None:
+        return {name: Opened(share=1.0, is_at_most=True) for name, _ in PERIODS}
+    found = {}
+    for name, seconds in PERIODS:
+        guesses = kind.guesses_per_second * seconds / (max(1, accounts) if kind.salted else 1)
+        found[name] = Opened(
+            share=attacker.popularity.cracked_share(guesses),
+            is_at_most=not attacker.popularity.is_known(guesses) and kind.grade != Grade.READABLE,
+        )
+    return found
+
+
+def urgency(
+    kind: LeakedKind, since: SinceThen, falls: dict[str, Opened], *, administrators: bool
+) -> Urgency:
+    """Decide what must be done about accounts of one kind.
+
+    Whoever can be opened before a mail is read must be reset today, and so must an administrator
+    whose value is below the floor: an attacker tries these first. Others below the floor can change
+    their password when they come by. Values at the floor are what the floor is for.
+    """
+    if since in (SinceThen.MADE, SinceThen.CHANGED) or kind.grade is Grade.LOCKED:
+        return Urgency.NOTHING
+    if kind.grade is Grade.UNKNOWN:
+        return Urgency.LOOK
+    is_weak = kind.grade in BELOW_FLOOR or since is SinceThen.UPGRADED
+    if is_weak and (administrators or falls[_DAY].share >= _HALF or since is SinceThen.UPGRADED):
+        return Urgency.TODAY
+    if is_weak or administrators:
+        return Urgency.NEXT_LOGIN
+    return Urgency.NOTHING

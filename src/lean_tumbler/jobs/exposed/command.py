@@ -1,0 +1,98 @@
+"""`exposed`: who must be reset after a copy of the table has left the house."""
+
+import argparse
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+
+from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
+from lean_tumbler.cli.options import (
+    add_attacker_option,
+    add_store_options,
+    chosen_store,
+    day,
+    policy_path,
+    read_policy,
+)
+from lean_tumbler.cli.session import Session
+from lean_tumbler.errors import UsageError
+
+EXAMPLE = """\
+  lean-tumbler exposed --since 2026-05-01 --store passengers
+  lean-tumbler exposed --since 2026-05-01 --copy dump.sql --list reset.csv
+  lean-tumbler lock-dormant --accounts reset.csv --backup lock.sealed --to recovery.public.pem
+
+An upgrade does not change a password: who was layered or upgraded since that day is exposed by
+what lay there then."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Options(StoreOptions, ReportOptions):
+    """What the command was asked for."""
+
+    since: date
+    copy: str | None
+    list: Path | None
+    attacker: Path | None
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument(
+        "--since",
+        type=day,
+        required=True,
+        metavar="DATE",
+        help="the day on which the copy left the house",
+    )
+    parser.add_argument(
+        "--copy",
+        metavar="SOURCE",
+        help="the copy itself, a file or a database: without it, today's values stand for it, and "
+        "what was written since counts as the worst that it can have been",
+    )
+    parser.add_argument(
+        "--list",
+        type=Path,
+        metavar="FILE",
+        help="write the accounts that must be reset today, as CSV, administrators first",
+    )
+    add_attacker_option(parser)
+    add_store_options(parser)
+
+
+def run(options: Options, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.core.tuning.leak import Urgency
+    from lean_tumbler.jobs.exposed.exposing import judged
+    from lean_tumbler.jobs.exposed.report import draw_exposed, exposed_document, exposed_list
+    from lean_tumbler.stores.file_access import write_text
+    from lean_tumbler.stores.scans.leaked import leaked
+    from lean_tumbler.stores.scans.profiling import AuditContext
+    from lean_tumbler.stores.tuning_files import read_attacker
+
+    if options.since > session.today():
+        raise UsageError("--since: that day has not come")
+    policy = read_policy(options)
+    store = chosen_store(policy, options.store)
+    attacker = read_attacker(options.attacker)
+    found = judged(
+        store.name,
+        leaked(
+            store,
+            base=policy_path(options).parent,
+            context=AuditContext(floor=policy.floor, policy=policy, attacker=attacker),
+            since=options.since,
+            copy=options.copy,
+        ),
+        since=options.since,
+        attacker=attacker,
+    )
+    if options.list:
+        write_text(options.list, "".join(exposed_list(found, Urgency.TODAY)))
+    session.emit(
+        options,
+        document=lambda: exposed_document(found),
+        draw=lambda console: draw_exposed(console, found, listed=str(options.list or "")),
+    )
+    return 0

@@ -1,0 +1,127 @@
+"""Who falls when, after a copy of the table has left the house, and what each must do."""
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import date
+
+import polars as pl
+
+from lean_tumbler.core.grades import Grade
+from lean_tumbler.core.tuning.attacker import Attacker
+from lean_tumbler.core.tuning.leak import LeakedKind, Opened, SinceThen, Urgency, opened, urgency
+from lean_tumbler.stores.scans.leaked import Leaked
+
+_ORDER = list(Urgency)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExposedGroup:
+    """Accounts that the copy holds alike, and that must do the same.
+
+    Attributes:
+        kind: what the copy holds of them.
+        since: what has happened to them.
+        administrators: whether they are.
+        accounts: how many.
+        falls: by period, the share that an attacker opens who spends all on these.
+        urgency: what must be done.
+    """
+
+    kind: LeakedKind
+    since: SinceThen
+    administrators: bool
+    accounts: int
+    falls: Mapping[str, Opened]
+    urgency: Urgency
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Exposed:
+    """What was found.
+
+    Attributes:
+        name: the store's.
+        since: the day on which the copy left.
+        hardware: the attacker's, in words.
+        groups: the most urgent first.
+        rows: every account, as the copy and today's table tell, with `urgency`.
+        unreadable: rows that could not be read.
+        by_copy: whether the copy itself was read, or today's values stand for it.
+    """
+
+    name: str
+    since: date
+    hardware: str
+    groups: tuple[ExposedGroup, ...]
+    rows: pl.DataFrame
+    unreadable: int
+    by_copy: bool
+
+    def accounts(self, *urgent: Urgency) -> int:
+        """Count the accounts that must do one of these."""
+        return sum(group.accounts for group in self.groups if group.urgency in urgent)
+
+    @property
+    def in_copy(self) -> int:
+        """How many accounts the copy holds."""
+        return sum(group.accounts for group in self.groups if group.since is not SinceThen.MADE)
+
+    @property
+    def grades(self) -> Mapping[Grade, int]:
+        """The accounts of the copy by grade, where that is known; the worst first."""
+        counted: Counter[Grade] = Counter()
+        for group in self.groups:
+            if group.since not in (SinceThen.MADE, SinceThen.UPGRADED):
+                counted[group.kind.grade] += group.accounts
+        return {grade: counted[grade] for grade in Grade if counted[grade]}
+
+
+def judged(name: str, found: Leaked, *, since: date, attacker: Attacker) -> Exposed:
+    """Say of all accounts what must be done.
+
+    Args:
+        name: the store's.
+        found: what the copy holds.
+        since: the day on which it left.
+        attacker: who has it.
+    """
+    groups = tuple(sorted(_groups(found, attacker), key=_most_urgent_first))
+    place = {(found.kinds.index(group.kind), group.since, group.administrators): group.urgency
+             for group in groups}  # fmt: skip
+    urgencies = pl.DataFrame(
+        [(*key, str(urgent), _ORDER.index(urgent)) for key, urgent in place.items()],
+        schema={"kind": pl.UInt32, "since": pl.String, "privileged": pl.Boolean,
+                "urgency": pl.String, "order": pl.UInt8},
+        orient="row",
+    )  # fmt: skip
+    rows = found.rows.join(urgencies, on=["kind", "since", "privileged"], maintain_order="left")
+    return Exposed(
+        name=name,
+        since=since,
+        hardware=attacker.hardware.name,
+        groups=groups,
+        rows=rows.sort("order", pl.col("privileged").not_(), maintain_order=True),
+        unreadable=found.unreadable,
+        by_copy=found.by_copy,
+    )
+
+
+def _groups(found: Leaked, attacker: Attacker) -> Iterator[ExposedGroup]:
+    counted = found.rows.group_by("kind", "since", "privileged").len()
+    for number, since, administrators, accounts in counted.iter_rows():
+        kind, what = found.kinds[number], SinceThen(since)
+        falls = opened(kind, accounts, attacker)
+        yield ExposedGroup(
+            kind=kind,
+            since=what,
+            administrators=administrators,
+            accounts=accounts,
+            falls=falls,
+            urgency=urgency(kind, what, falls, administrators=administrators),
+        )
+
+
+def _most_urgent_first(group: ExposedGroup) -> tuple[int, bool, int, str, str]:
+    order = _ORDER.index(group.urgency)
+    return order, not group.administrators, -group.accounts, group.kind.words, group.since

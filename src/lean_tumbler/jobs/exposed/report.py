@@ -1,0 +1,167 @@
+"""Who must do what after a leak: as text, as a document, and as a list for the mails."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+from lean_tumbler.core.tuning.leak import PERIODS, SinceThen, Urgency
+from lean_tumbler.reports.csv_lines import csv_line
+from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.terminal import new_table
+from lean_tumbler.reports.wording import count
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from rich.console import Console
+
+    from lean_tumbler.jobs.exposed.exposing import Exposed, ExposedGroup
+
+_STYLES = {Urgency.TODAY: "bold red", Urgency.NEXT_LOGIN: "yellow", Urgency.LOOK: "yellow"}
+
+
+def exposed_document(found: Exposed) -> Document:
+    """Give what was found as a document."""
+    return new_document(
+        "exposed",
+        store=found.name,
+        since=found.since.isoformat(),
+        by_copy=found.by_copy,
+        hardware=found.hardware,
+        accounts=found.in_copy,
+        unreadable_rows=found.unreadable,
+        urgencies={str(urgent): found.accounts(urgent) for urgent in Urgency},
+        statement=" ".join(statement(found)),
+        groups=[_group(group) for group in found.groups],
+    )
+
+
+def _group(group: ExposedGroup) -> Document:
+    rate = group.kind.guesses_per_second
+    return {
+        "scheme": group.kind.words,
+        "grade": group.kind.grade,
+        "salted": group.kind.salted,
+        "since": group.since,
+        "administrators": group.administrators,
+        "accounts": group.accounts,
+        "guesses_per_second": rate if rate is not None and math.isfinite(rate) else None,
+        "opened": {
+            name: {"share": round(part.share, 4), "share_is_at_most": part.is_at_most}
+            for name, part in group.falls.items()
+        },
+        "urgency": group.urgency,
+    }
+
+
+def exposed_list(found: Exposed, *urgent: Urgency) -> Iterator[str]:
+    """Give accounts as CSV, the most urgent and administrators first."""
+    yield csv_line(("account", "login", "administrator", "urgency", "because"))
+    wanted = {str(each) for each in urgent}
+    for row in found.rows.iter_rows(named=True):
+        if row["urgency"] in wanted:
+            yield csv_line((
+                str(row["account"]), row["login"] or "", "yes" if row["privileged"] else "no",
+                row["urgency"], row["since"],
+            ))  # fmt: skip
+
+
+def statement(found: Exposed) -> Iterator[str]:
+    """Say in two sentences how many accounts the copy holds, how protected, and whence known."""
+    grades = found.grades
+    readable = grades.get(Grade.READABLE, 0)
+    weak = sum(grades.get(grade, 0) for grade in BELOW_FLOOR) - readable
+    at_floor = grades.get(Grade.CURRENT, 0) + grades.get(Grade.LAYERED, 0)
+    not_known = found.in_copy - sum(grades.values())
+    parts = [
+        f"{readable:,} readable" if readable else "",
+        f"{weak:,} under a protection below today's recommendations" if weak else "",
+        f"{at_floor:,} under a slow, salted hash at or above them" if at_floor else "",
+        f"{grades.get(Grade.LOCKED, 0):,} locked" if grades.get(Grade.LOCKED) else "",
+        f"{grades.get(Grade.UNKNOWN, 0):,} not understood" if grades.get(Grade.UNKNOWN) else "",
+        f"{not_known:,} in a state that is not known" if not_known else "",
+    ]
+    held = ", ".join(part for part in parts if part)
+    accounts = count(found.in_copy, "account")
+    yield f"The copy of {found.since} holds the passwords of {accounts}: {held}."
+    source = (
+        "This was counted in the copy itself."
+        if found.by_copy
+        else "This was counted in today's table, with what has been written since taken for the "
+        "worst that it can have been; the copy itself was not read."
+    )
+    yield source
+
+
+def draw_exposed(console: Console, found: Exposed, *, listed: str) -> None:
+    """Print what must be done, then why.
+
+    Args:
+        console: to print to.
+        found: what was found.
+        listed: the file with the list; empty without one.
+    """
+    today, later = found.accounts(Urgency.TODAY), found.accounts(Urgency.NEXT_LOGIN)
+    style = "bold red" if today else "bold green"
+    console.print(
+        Text(
+            f"{count(today, 'account')} must be reset today, {later:,} at their next login; "
+            f"{found.accounts(Urgency.NOTHING):,} need do nothing.",
+            style,
+        )
+    )
+    if look := found.accounts(Urgency.LOOK):
+        console.print(f"{count(look, 'value')} not understood: `lean-tumbler audit` shows them.")
+    console.print()
+    _draw_groups(console, found)
+    console.print(
+        f"The share that opens within a time, if an attacker with {found.hardware} spends it on "
+        "these accounts alone; ≤ where no list of passwords reaches. docs/ATTACKER.md says how far "
+        "off that may be. Of values at the floor only likely passwords fall.",
+        style="dim",
+        highlight=False,
+    )
+    console.print()
+    console.print("For the authority's form:")
+    for sentence in statement(found):
+        console.print(f"  {sentence}", highlight=False)
+    console.print()
+    if found.accounts(Urgency.TODAY) and any(
+        group.since is SinceThen.UPGRADED for group in found.groups
+    ):
+        console.print(
+            "Give the copy itself (--copy): it tells what it holds of those written since."
+        )
+    if listed:
+        console.print(f"The list for the mails is {listed}.", highlight=False)
+        console.print(
+            f"Next: `lean-tumbler lock-dormant --accounts {listed}` closes exactly these."
+        )
+    elif today or later:
+        console.print("Next: `--list FILE` writes the accounts for the mails.")
+
+
+def _draw_groups(console: Console, found: Exposed) -> None:
+    table = new_table(
+        "what to do", "who", "in the copy", "grade", "accounts", *(name for name, _ in PERIODS),
+        "since", right=(4, 5, 6, 7, 8),
+    )  # fmt: skip
+    for group in found.groups:
+        is_out = group.urgency is Urgency.NOTHING and group.since is not SinceThen.NOTHING
+        falls = [
+            "" if is_out or group.kind.grade is Grade.LOCKED
+            else f"{'≤ ' if part.is_at_most else ''}{100 * part.share:.0f} %"
+            for part in group.falls.values()
+        ]  # fmt: skip
+        since = "" if group.since is SinceThen.NOTHING else group.since.partition(":")[0]
+        table.add_row(
+            Text(group.urgency, _STYLES.get(group.urgency, "")),
+            "admins" if group.administrators else "",
+            group.kind.words, group.kind.grade, f"{group.accounts:,}", *falls, since,
+        )  # fmt: skip
+    console.print(table)
+    console.print()

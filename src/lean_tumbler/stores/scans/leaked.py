@@ -1,0 +1,227 @@
+"""What a copy of a store's table holds of each account, by the copy or by what stands today."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from datetime import date
+from pathlib import Path
+
+import polars as pl
+
+from lean_tumbler.core.audit.frames import Group
+from lean_tumbler.core.audit.profile import Profiler
+from lean_tumbler.core.forecast.times import Times, days_of, number_of
+from lean_tumbler.core.grades import BELOW_FLOOR, Grade, grade
+from lean_tumbler.core.policy import StorePolicy
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.ways import FormulaWay, LegacyWay, PasswordWay
+from lean_tumbler.core.tuning.attacker import guess_rate, guesses_per_second
+from lean_tumbler.core.tuning.leak import LeakedKind, SinceThen
+from lean_tumbler.core.tuning.work import formula_work
+from lean_tumbler.stores.files.base import Unreadable
+from lean_tumbler.stores.scans.profiling import AuditContext, looked_at, policy_table, reader_of
+from lean_tumbler.stores.sources import tables_at
+
+_NOT_KNOWN = LeakedKind(
+    words="beneath a layer: not known", grade=Grade.UNKNOWN, guesses_per_second=None, salted=False
+)
+_WEAK = [str(grade) for grade in BELOW_FLOOR]
+_SCHEMA = {
+    "account": pl.String, "login": pl.String, "privileged": pl.Boolean, "kind": pl.UInt32,
+    "beneath": pl.UInt32, "grade": pl.String, "created": pl.Int32, "updated": pl.Int32,
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Leaked:
+    """What the copy holds.
+
+    Attributes:
+        rows: `account`, `login`, `privileged`, `kind` (the index in `kinds`) and `since`, what has
+            happened since; accounts without a value are left out.
+        kinds: what values are.
+        unreadable: rows that could not be read.
+        by_copy: whether the copy itself was read.
+    """
+
+    rows: pl.DataFrame
+    kinds: tuple[LeakedKind, ...]
+    unreadable: int
+    by_copy: bool
+
+
+def leaked(
+    store: StorePolicy, *, base: Path, context: AuditContext, since: date, copy: str | None
+) -> Leaked:
+    """Say what a copy holds of each account.
+
+    Args:
+        store: the live one.
+        base: the folder that relative paths start from.
+        context: policy, floor and attacker.
+        since: the day on which the copy left.
+        copy: the copy itself, a file or a database; without it, today's values are taken.
+
+    Raises:
+        UsageError: there is no such table or column.
+        SourceError: store or copy cannot be read.
+    """
+    kinds: dict[LeakedKind, int] = {}
+    today, unreadable = _rows(store, base, context, kinds)
+    if copy is None:
+        rows = _by_today(today, number_of(since), ready=store.readers_ready is not None)
+    else:
+        copied, lost = _rows(_copied(store, copy, base), base, context, kinds)
+        rows = _by_copy(
+            copied, today, _texts(_copied(store, copy, base), base), _texts(store, base)
+        )
+        unreadable += lost
+    return Leaked(
+        rows=rows.select("account", "login", "privileged", "kind", "since"),
+        kinds=tuple(kinds),
+        unreadable=unreadable,
+        by_copy=copy is not None,
+    )
+
+
+def _by_today(today: pl.DataFrame, since: int, *, ready: bool) -> pl.DataFrame:
+    """Take today's values for the copy's, but for what may have been written since."""
+    unwritten = (pl.col("updated") < since).fill_null(value=not ready)
+    is_made = (pl.col("created") >= since).fill_null(value=False)
+    is_layered, is_current = (pl.col("grade") == grade for grade in (Grade.LAYERED, Grade.CURRENT))
+    return today.with_columns(
+        # What was layered since lay bare in the copy.
+        kind=pl.when(is_layered & ~unwritten).then("beneath").otherwise("kind"),
+        since=pl.when(is_made)
+        .then(pl.lit(SinceThen.MADE))
+        .when(is_current & ~unwritten)
+        .then(pl.lit(SinceThen.UPGRADED))
+        .otherwise(pl.lit(SinceThen.NOTHING)),
+    )
+
+
+def _by_copy(
+    copied: pl.DataFrame, today: pl.DataFrame, then: pl.DataFrame, now: pl.DataFrame
+) -> pl.DataFrame:
+    """Take the copy's values; who stands in the store alone was made since.
+
+    A weak value that is another now, and of the same kind, is of another password. One of another
+    kind may be the same password, written anew.
+    """
+    changed = then.join(now, on="account").filter(pl.col("text") != pl.col("text_right"))
+    live = today.select("account", live="kind", live_grade="grade")
+    rows = copied.join(live, on="account", how="left", maintain_order="left").with_columns(
+        is_other=pl.col("account").is_in(changed["account"].implode())
+    )
+    is_changed = (
+        pl.col("is_other") & (pl.col("live") == pl.col("kind")) & pl.col("live_grade").is_in(_WEAK)
+    ).fill_null(value=False)
+    rows = rows.with_columns(
+        since=pl.when(is_changed)
+        .then(pl.lit(SinceThen.CHANGED))
+        .otherwise(pl.lit(SinceThen.NOTHING))
+    )
+    made = today.join(copied, on="account", how="anti")
+    made = made.with_columns(since=pl.lit(SinceThen.MADE))
+    names = ["account", "login", "privileged", "kind", "since"]
+    return pl.concat([rows.select(names), made.select(names)])
+
+
+def _copied(store: StorePolicy, copy: str, base: Path) -> StorePolicy:
+    """Give the store's columns, in the copy: in its table of that name, or in its only one."""
+    _, tables = tables_at(copy, base=base)
+    table = tables[0].name if len(tables) == 1 else store.table
+    return replace(store, locator=copy, table=table)
+
+
+def _texts(store: StorePolicy, base: Path) -> pl.DataFrame:
+    """Read what stands in a store's rows: `account`, and the hash of the stored text."""
+    account = store.columns.account or store.columns.login or ""
+    stored = store.columns.stored or ""
+    table = policy_table(store, base=base)
+    return pl.concat(
+        [pl.DataFrame(schema={"account": pl.String, "text": pl.UInt64})]
+        + [
+            frame.select(account=pl.col(account).cast(pl.String), text=pl.col(stored).hash())
+            for frame in table.frames(sorted({account, stored}), Unreadable())
+        ]
+    )
+
+
+def _rows(
+    store: StorePolicy, base: Path, context: AuditContext, kinds: dict[LeakedKind, int]
+) -> tuple[pl.DataFrame, int]:
+    """Read a store's rows, with the kind of each value, and of what lies beneath a layer."""
+    reader, unreadable = reader_of(store, context.policy), Unreadable()
+    profiler = Profiler(floor=context.floor, reader=reader)
+    table = policy_table(store, base=base)
+    parts = [pl.DataFrame(schema=_SCHEMA)]
+    for looked in looked_at(
+        table, store.columns, unreadable, profiler, context, store.other_columns
+    ):
+        found = [tuple(_kinds(group, reader, context)) for group in looked.groups]
+        groups = pl.DataFrame(
+            {
+                "group": range(len(found)),
+                "kind": [kinds.setdefault(kind, len(kinds)) for kind, _ in found],
+                "beneath": [kinds.setdefault(beneath, len(kinds)) for _, beneath in found],
+                "grade": [str(kind.grade) for kind, _ in found],
+            },
+            schema={"group": pl.UInt32}
+            | {name: _SCHEMA[name] for name in ("kind", "beneath", "grade")},
+        )
+        rows = looked.rows.join(groups, on="group", maintain_order="left")
+        today = date.max.replace(year=9000)
+        days = {
+            name: days_of(rows[name], today=today, times=Times()) for name in ("created", "updated")
+        }
+        parts.append(rows.with_columns(**days).select(list(_SCHEMA)))
+    return pl.concat(parts), unreadable.rows
+
+
+def _kinds(group: Group, reader: RowReader, context: AuditContext) -> Iterator[LeakedKind]:
+    """Give what a group's values are, and what lies beneath them; the same without a layer."""
+    reading, hardware = group.reading, context.attacker.hardware
+    own = LeakedKind(
+        words=reading.scheme,
+        grade=reading.grade,
+        guesses_per_second=float("inf")
+        if reading.grade is Grade.READABLE
+        else guesses_per_second(
+            reading.scheme, dict(reading.parameters), hardware, formula=reading.formula
+        ),
+        salted=reading.salted,
+    )
+    yield own
+    if reading.grade is not Grade.LAYERED:
+        yield own
+        return
+    ways = reader.read(Row(stored=group.stored.encode())).ways
+    beneath = [_beneath(way, context) for way in ways if not isinstance(way, PasswordWay)]
+    yield max(beneath, key=_ease, default=_NOT_KNOWN)  # of several, what is guessed at soonest
+
+
+def _ease(kind: LeakedKind) -> float:
+    return float("inf") if kind.guesses_per_second is None else kind.guesses_per_second
+
+
+def _beneath(way: LegacyWay, context: AuditContext) -> LeakedKind:
+    """Give the kind of what lay bare before it was layered."""
+    hardware = context.attacker.hardware
+    if isinstance(way, FormulaWay):
+        salted = bool(way.salt or way.formula.takes_login)
+        return LeakedKind(
+            words=way.formula.name,
+            grade=Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED,
+            guesses_per_second=guess_rate(formula_work(way.formula.formula), hardware),
+            salted=salted,
+        )
+    parsed = way.parsed
+    if parsed is None:
+        return replace(_NOT_KNOWN, words=way.origin)
+    return LeakedKind(
+        words=parsed.scheme,
+        grade=grade(parsed, context.floor, salted=True),
+        guesses_per_second=guesses_per_second(parsed.scheme, parsed.parameters, hardware),
+        salted=True,
+    )
