@@ -29,7 +29,7 @@ import servers
 from conftest import CHEAP_POLICY, DATA, Program, in_process, make_portal
 from lean_tumbler.core.residue import candidates
 from lean_tumbler.core.residue.finds import Encoding, Recognition
-from lean_tumbler.core.residue.known_values import KnownValues
+from lean_tumbler.core.residue.known_values import KnownValues, remembered
 from lean_tumbler.core.residue.searching import finds_in
 from lean_tumbler.core.schemes.base import Kind, Says
 from lean_tumbler.core.schemes.catalogue import read_value
@@ -93,7 +93,11 @@ def test_every_value_is_found_in_every_encoding(written: str) -> None:
     before = b"some text before it, and some more of it, "
     known = KnownValues()
     known.add((value.encode() for value in VALUES), "crew")
-    for value in VALUES:
+    kept = KnownValues(key=b"k" * 32)  # by their fingerprints alone
+    found_again = [remembered(value.encode(), kept.key) for value in VALUES]
+    kept.add_remembered(filter(None, found_again), "crew")
+    assert len(kept.stores) > 0.8 * len(set(VALUES))
+    for value, again in zip(VALUES, found_again, strict=True):
         data = before + write(value) + b" and after\n"
         if value in SAID:
             (find, *_) = finds_in(data, KnownValues())
@@ -104,6 +108,9 @@ def test_every_value_is_found_in_every_encoding(written: str) -> None:
         if len(value) >= 8:
             exact = [find for find in finds_in(data, known) if find.certainty is Recognition.EXACT]
             assert exact, value
+        if again is not None:
+            marks = {find.fingerprint for find in finds_in(data, kept)}
+            assert again.mark in marks, value
 
 
 NAMED = [
@@ -278,7 +285,7 @@ def test_exactly_what_was_replaced_is_found_and_proven_gone(
     assert told[0]["values"] == before.document["values"]
     assert program("report", "--residue", "tumbler.toml").code == 2
     assert program("keys", "new", "k").code == 0
-    sealed = ("--backup", "b.sealed", "--to", "k.public.pem")
+    sealed = ("--backup", "b.sealed", "--remember", "r.sealed", "--to", "k.public.pem")
     assert (
         program("layer", "--unproven", "portal-2004", "--unproven", "portal-2011", *sealed).code
         == 0
@@ -295,6 +302,12 @@ def test_exactly_what_was_replaced_is_found_and_proven_gone(
     assert sum(n for (place, _), n in exact.items() if place == "dump.sql.gz") == 16
     assert exact["harbour.db", "bytes that no row holds"] > 0
     assert after["still_held"] == 0
+    by_marks = program(*command[:4], "--remembered", "r.sealed", *command[6:]).document
+    assert by_marks["finds"] == after["finds"]
+    for value in (first, json.dumps(first), base64.b64encode(first.encode()).decode()):
+        assert value.encode() not in (tmp_path / "r.sealed").read_bytes()
+    swapped = program(*command[:4], "--remembered", "b.sealed", *command[6:])
+    assert (swapped.code, "not a file of remembered values" in swapped.err) == (2, True)
     with closing(sqlite3.connect(portal.database)) as db:
         db.execute("PRAGMA secure_delete = ON")
         db.execute("DROP TABLE passengers_log")
@@ -342,7 +355,7 @@ formula = "utf-8, append salt, md5, hex"
 """
     (tmp_path / "tumbler.toml").write_text(policy)
     in_process("keys", "new", "k")
-    sealed = ("--backup", "b.sealed", "--to", "k.public.pem")
+    sealed = ("--backup", "b.sealed", "--remember", "r.sealed", "--to", "k.public.pem")
     assert in_process("layer", "--unproven", "log", *sealed).code == 0
     looked = ("--backup", "b.sealed", "--key", "k.private.pem", "--format", "json")
     asked = in_process("residue", server.url, *looked).document

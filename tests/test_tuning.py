@@ -330,11 +330,11 @@ def test_percentile(values: list[float], share: float, expected: float) -> None:
 def measurements(tmp_path: Path) -> Path:
     """Measurements of the invented machine, as the command writes them."""
     path = tmp_path / "measured.json"
-    path.write_text(json.dumps(_document()))
+    path.write_text(json.dumps(measured_document()))
     return path
 
 
-def _document() -> dict[str, Any]:
+def measured_document() -> dict[str, Any]:
     return {
         "document": "lean-tumbler/measurements/1",
         "taken_at": "2026-03-01T08:00:00+00:00",
@@ -490,7 +490,7 @@ def test_an_impossible_file_of_measurements(
     change: dict[str, Any], place: str, tmp_path: Path, program: Program
 ) -> None:
     """One clear line that names the entry; exit 2, no report."""
-    document = _document()
+    document = measured_document()
     if set(change) & {"document", "measured", "host"}:
         document.update(change)
     else:

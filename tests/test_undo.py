@@ -132,7 +132,7 @@ def test_a_missing_tail_is_noticed(sealed: Portal, program: Program, tmp_path: P
 @pytest.mark.parametrize(
     ("arguments", "message"),
     [
-        (("layer", "--backup", "x.sealed"), "--backup and --to go together"),
+        (("layer", "--backup", "x.sealed"), "--backup or --remember and --to go together"),
         (("layer", *SEALED), "layer-1.sealed is there already"),
         (("layer", "--backup", "x.sealed", "--to", "known.csv"), "not a public key in PEM"),
         (("layer", "--backup", "x.sealed", "--to", "recovery.private.pem"), "not the public half"),

@@ -12,7 +12,7 @@ import pytest
 from conftest import Portal, Program, make_portal
 from lean_tumbler.core.signing import new_signing_key
 from lean_tumbler.stores.interface import Swap
-from lean_tumbler.stores.sealed_backup import BackupHead, BackupWriter
+from lean_tumbler.stores.sealed_backup import BackupWriter, SealedHead
 
 UNDO = ("undo", "1.sealed", "--key", "recovery.private.pem")
 PLANTED = hashlib.md5(b"known to the attacker").hexdigest()
@@ -28,7 +28,7 @@ def forge(folder: Path, old: bytes, new: str, signing_key: str) -> None:
     """Write a backup with the public key of the sealing, as anybody who has it may."""
     (folder / "1.sealed").unlink(missing_ok=True)
     now = datetime.now(UTC)
-    head = BackupHead(
+    head = SealedHead(
         store="passengers", table="passengers", step="lock-dormant", made_at=now.isoformat(),
         expires_at=(now + timedelta(days=9)).isoformat(),
     )  # fmt: skip

@@ -7,10 +7,11 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, PolicyOptions
 from lean_tumbler.cli.options import (
@@ -31,7 +32,8 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StorePolicy
     from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.stores.interface import Store, Swap
-    from lean_tumbler.stores.sealed_backup import BackupReader
+    from lean_tumbler.stores.remembered import RememberingWriter
+    from lean_tumbler.stores.sealed_backup import BackupReader, BackupWriter
 
 DEFAULT_KEEP_DAYS = 90
 _KEY_BYTES = 1 << 14
@@ -83,6 +85,13 @@ def add_backup_options(parser: argparse.ArgumentParser) -> None:
         type=Path,
         metavar="FILE",
         help="first seal what is replaced into this new file, so that `undo` can put it back",
+    )
+    parser.add_argument(
+        "--remember",
+        type=Path,
+        metavar="FILE",
+        help="seal into this new file what lets `residue` find the replaced values elsewhere: "
+        "keyed fingerprints, and no value",
     )
     parser.add_argument(
         "--to", type=Path, metavar="PUBLICKEY", help="the public half of the key to seal it for"
@@ -172,31 +181,68 @@ def _sealed_backup(
     if not isinstance(options, BackupOptions):
         yield lambda _: None
         return
-    if (options.backup is None) is not (options.to is None):
-        raise UsageError("--backup and --to go together: the file, and whom it is sealed for")
-    if options.backup is None or options.to is None or options.dry_run:
+    sealed = options.backup or options.remember
+    if (sealed is None) is not (options.to is None):
+        raise UsageError(
+            "--backup or --remember and --to go together: the file, and whom it is sealed for"
+        )
+    if options.to is None or options.dry_run:
         yield lambda _: None
         return
+    keys = _SealingKeys(options.to, policy_path(options))
+    writers = _sealed_writers(options, keys, store, started, step=step)
+
+    def keep(swaps: "Sequence[Swap]") -> None:
+        for writer in writers:
+            writer.keep(swaps)
+
+    yield keep
+    for writer in writers:
+        writer.finish()
+
+
+class _SealingKeys(NamedTuple):
+    """Whom files are sealed for, and the policy beside which the key lies that signs them."""
+
+    to: Path
+    policy: Path
+
+
+def _sealed_writers(
+    options: BackupOptions,
+    keys: _SealingKeys,
+    store: "StorePolicy",
+    started: datetime,
+    *,
+    step: str,
+) -> "list[BackupWriter | RememberingWriter]":
+    """Begin the sealed files that are asked for."""
     from lean_tumbler.stores.file_access import read_text
-    from lean_tumbler.stores.sealed_backup import BackupHead, BackupWriter
+    from lean_tumbler.stores.remembered import KEY_BYTES, RememberingWriter
+    from lean_tumbler.stores.sealed_backup import (
+        REMEMBERED,
+        BackupWriter,
+        SealedHead,
+        SealedWriter,
+    )
     from lean_tumbler.stores.signing_key import signing_key
 
-    expires = started + timedelta(days=options.keep_days)
-    head = BackupHead(
+    head = SealedHead(
         store=store.name,
         table=store.table,
         step=step,
         made_at=started.isoformat(timespec="seconds"),
-        expires_at=expires.isoformat(timespec="seconds"),
+        expires_at=(started + timedelta(days=options.keep_days)).isoformat(timespec="seconds"),
     )
-    writer = BackupWriter(
-        options.backup,
-        public_key=read_text(options.to, limit_bytes=_KEY_BYTES),
-        signing_key=signing_key(policy_path(options)),
-        head=head,
-    )
-    yield writer.keep
-    writer.finish()
+    public, own = read_text(keys.to, limit_bytes=_KEY_BYTES), signing_key(keys.policy)
+    writers: list[BackupWriter | RememberingWriter] = []
+    if options.backup is not None:
+        writers.append(BackupWriter(options.backup, public_key=public, signing_key=own, head=head))
+    if options.remember is not None:
+        head = replace(head, document=REMEMBERED)
+        sealed = SealedWriter(options.remember, public_key=public, signing_key=own, head=head)
+        writers.append(RememberingWriter(sealed, os.urandom(KEY_BYTES)))
+    return writers
 
 
 def backup_opener(options: PolicyOptions, key: Path) -> "Callable[[Path], BackupReader]":
@@ -206,15 +252,18 @@ def backup_opener(options: PolicyOptions, key: Path) -> "Callable[[Path], Backup
         options: of the policy.
         key: whom they were sealed for, the private half; it is read once.
     """
-    from lean_tumbler.stores.file_access import read_text
     from lean_tumbler.stores.sealed_backup import BackupReader
+
+    private, verifying = opening_keys(options, key)
+    return partial(BackupReader, private_key=private, verifying_key=verifying)
+
+
+def opening_keys(options: PolicyOptions, key: Path) -> tuple[str, str]:
+    """Read what opens sealed files: whom they were sealed for, and who must have signed them."""
+    from lean_tumbler.stores.file_access import read_text
     from lean_tumbler.stores.signing_key import verifying_key
 
-    return partial(
-        BackupReader,
-        private_key=read_text(key, limit_bytes=_KEY_BYTES),
-        verifying_key=verifying_key(policy_path(options)),
-    )
+    return read_text(key, limit_bytes=_KEY_BYTES), verifying_key(policy_path(options))
 
 
 def _to_stop(

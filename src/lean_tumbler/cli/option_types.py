@@ -66,6 +66,7 @@ class BackupOptions:
     """Where what is replaced is sealed."""
 
     backup: Path | None
+    remember: Path | None
     to: Path | None
     keep_days: int
 

@@ -1,4 +1,6 @@
-"""Sealed backups: what a bulk step replaces, written and synced before it is replaced.
+"""Sealed files of bulk steps: what is about to be replaced, written and synced before it is.
+
+A sealed backup holds the values themselves; a remembered file holds what finds them again.
 
 A line of JSON says what the file is, and for whom; then come sealed chunks, each behind its length
 in four bytes, and behind each the signature of whoever wrote it. docs/FORMATS.md describes it.
@@ -22,13 +24,15 @@ from lean_tumbler.stores.interface import AccountKey, Swap
 from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/sealed-backup/1"
+REMEMBERED = "lean-tumbler/remembered/1"
+_WHAT = {DOCUMENT: "a sealed backup", REMEMBERED: "a file of remembered values"}
 _LENGTH_BYTES = 4
 _HEAD_BYTES = 1 << 14
 _CHUNK_BYTES = 1 << 26
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class BackupHead:
+class SealedHead:
     """What stands readable before the sealed part, and is bound to it.
 
     Attributes:
@@ -37,6 +41,7 @@ class BackupHead:
         step: the command that replaced the values.
         made_at: ISO 8601.
         expires_at: ISO 8601; afterwards the file is to be deleted, and is not taken any more.
+        document: what the file is.
     """
 
     store: str
@@ -44,18 +49,20 @@ class BackupHead:
     step: str
     made_at: str
     expires_at: str
+    document: str = DOCUMENT
 
     def line(self) -> bytes:
         """Write the head's line."""
-        return json.dumps({"document": DOCUMENT, **asdict(self)}).encode("utf-8") + b"\n"
+        own = asdict(self)
+        return json.dumps({"document": own.pop("document"), **own}).encode("utf-8") + b"\n"
 
     def expired(self, now: datetime) -> bool:
         """Tell whether the file should have been deleted."""
         return now >= datetime.fromisoformat(self.expires_at)
 
 
-class BackupWriter:
-    """Writes a new sealed backup; every batch is on the disk before `keep` returns.
+class SealedWriter:
+    """Writes a new sealed file; every chunk is on the disk before `seal` returns.
 
     Args:
         path: a file that is not there yet.
@@ -68,7 +75,7 @@ class BackupWriter:
         SourceError: it cannot be written.
     """
 
-    def __init__(self, path: Path, *, public_key: str, signing_key: str, head: BackupHead) -> None:
+    def __init__(self, path: Path, *, public_key: str, signing_key: str, head: SealedHead) -> None:
         self._path = path
         self._sealer = Sealer(public_key, head.line())
         beginning = head.line() + self._sealer.encapsulated
@@ -82,20 +89,9 @@ class BackupWriter:
         self._file: BinaryIO = os.fdopen(descriptor, "wb")
         self._write(beginning)
 
-    def keep(self, swaps: Sequence[Swap]) -> None:
-        """Seal and sync what swaps are about to replace."""
-        lines = [
-            json.dumps(
-                [
-                    _key_text(swap.key),
-                    _base64(swap.old),
-                    _base64(swap.new_bytes),
-                    swap.is_left_behind,
-                ]
-            )
-            for swap in swaps
-        ]
-        self._seal("\n".join(lines).encode("utf-8"), last=False)
+    def seal(self, lines: Sequence[Any]) -> None:
+        """Seal and sync a chunk, a line of JSON each."""
+        self._seal("\n".join(map(json.dumps, lines)).encode("utf-8"), last=False)
 
     def finish(self) -> None:
         """Write the end mark: without it, a reader knows that the tail is missing."""
@@ -117,6 +113,17 @@ class BackupWriter:
             raise SourceError(f"{self._path}: {reason}; nothing more was replaced") from None
 
 
+class BackupWriter(SealedWriter):
+    """Writes a new sealed backup."""
+
+    def keep(self, swaps: Sequence[Swap]) -> None:
+        """Seal and sync what swaps are about to replace."""
+        self.seal([
+            [_key_text(swap.key), _base64(swap.old), _base64(swap.new_bytes), swap.is_left_behind]
+            for swap in swaps
+        ])  # fmt: skip
+
+
 def _base64(raw: bytes) -> str:
     return base64.b64encode(raw).decode("ascii")
 
@@ -129,15 +136,15 @@ def _key(value: Any) -> AccountKey:
     return base64.b64decode(value["bytes"]) if isinstance(value, dict) else value
 
 
-def read_head(path: Path) -> BackupHead:
-    """Read what a sealed backup says of itself; no key is needed.
+def read_head(path: Path, document: str = DOCUMENT) -> SealedHead:
+    """Read what a sealed file says of itself; no key is needed.
 
     Raises:
         UsageError: it is no such file.
         SourceError: it cannot be read.
     """
     with _opened(path) as file:
-        return _head(path, file.readline(_HEAD_BYTES))
+        return _head(path, file.readline(_HEAD_BYTES), document)
 
 
 def _opened(path: Path) -> BinaryIO:
@@ -145,43 +152,47 @@ def _opened(path: Path) -> BinaryIO:
         return path.open("rb")
 
 
-def _head(path: Path, line: bytes) -> BackupHead:
+def _head(path: Path, line: bytes, document: str) -> SealedHead:
+    what = _WHAT[document]
     try:
         entries = load_json(line)
-        document = entries.pop("document", "") if isinstance(entries, dict) else ""
-        head = checked(entries, BackupHead) if document == DOCUMENT else None
+        own = entries.get("document", "") if isinstance(entries, dict) else ""
+        head = checked(entries, SealedHead) if own == document else None
         is_dated = head is None or datetime.fromisoformat(head.expires_at)
     except ValueError:
-        raise UsageError(f"{path}: not a sealed backup") from None
+        raise UsageError(f"{path}: not {what}") from None
     if head is None or not is_dated:
-        raise UsageError(f"{path}: not a sealed backup, or not of the version {DOCUMENT}")
+        raise UsageError(f"{path}: not {what}, or not of the version {document}")
     return head
 
 
-class BackupReader:
-    """Reads a sealed backup.
+class SealedReader:
+    """Reads a sealed file.
 
     Args:
         path: the file.
         private_key: whom it was sealed for, in PEM.
         verifying_key: of whoever wrote it, in PEM.
+        document: what it must be.
 
     Raises:
         UsageError: it is no such file, or a key is none.
         SourceError: it cannot be read, or was sealed for another key, or changed.
     """
 
-    def __init__(self, path: Path, *, private_key: str, verifying_key: str) -> None:
+    def __init__(
+        self, path: Path, *, private_key: str, verifying_key: str, document: str = DOCUMENT
+    ) -> None:
         self._path = path
         self._file = _opened(path)
         line = self._file.readline(_HEAD_BYTES)
-        self.head = _head(path, line)
+        self.head = _head(path, line, document)
         encapsulated = self._file.read(ENCAPSULATED_BYTES)
         self._opener = Opener(private_key, encapsulated=encapsulated, head=line)
         self._verifier = Verifier(verifying_key, line + encapsulated)
 
-    def swaps(self, *, unfinished: bool) -> Iterator[list[Swap]]:
-        """Give what was replaced, batch by batch, as swaps that put it back.
+    def lines(self, *, unfinished: bool) -> Iterator[list[Any]]:
+        """Give what was sealed, chunk by chunk, a document for each line.
 
         Args:
             unfinished: take a file whose end mark is missing, as a killed run leaves it.
@@ -199,7 +210,7 @@ class BackupReader:
                 if self._file.read(1):
                     raise SourceError(f"{self._path}: something follows its end mark")
                 return
-            yield [self._swap(line) for line in chunk.decode("utf-8").split("\n")]
+            yield [load_json(line) for line in chunk.decode("utf-8").split("\n")]
         if not unfinished:
             raise SourceError(
                 f"{self._path}: its tail is missing; if the run that wrote it was killed, "
@@ -222,17 +233,28 @@ class BackupReader:
             raise SourceError(f"{self._path}: {error}") from None
         return sealed
 
-    @staticmethod
-    def _swap(line: str) -> Swap:
-        key, old, new, is_left_behind = load_json(line)
-        written = Swap(
-            key=_key(key),
-            old=base64.b64decode(old),
-            new=base64.b64decode(new),
-            is_left_behind=is_left_behind,
-        )
-        return written.undone
-
     def close(self) -> None:
         """Let go of the file."""
         self._file.close()
+
+
+class BackupReader(SealedReader):
+    """Reads a sealed backup."""
+
+    def swaps(self, *, unfinished: bool) -> Iterator[list[Swap]]:
+        """Give what was replaced, batch by batch, as swaps that put it back.
+
+        Args and errors are those of `lines`.
+        """
+        for lines in self.lines(unfinished=unfinished):
+            yield [_swap(*line) for line in lines]
+
+
+def _swap(key: Any, old: str, new: str, is_left_behind: bool) -> Swap:
+    written = Swap(
+        key=_key(key),
+        old=base64.b64decode(old),
+        new=base64.b64decode(new),
+        is_left_behind=is_left_behind,
+    )
+    return written.undone

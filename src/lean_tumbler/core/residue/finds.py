@@ -45,6 +45,6 @@ class Find:
     fingerprint: bytes
 
 
-def fingerprint(value: bytes) -> bytes:
-    """Give what stands for a value in memory while it is compared with others."""
-    return blake2b(value, digest_size=_PRINT_BYTES).digest()
+def fingerprint(value: bytes, key: bytes = b"") -> bytes:
+    """Give what stands for a value while it is compared with others (keyed: RFC 7693, 2.9)."""
+    return blake2b(value, digest_size=_PRINT_BYTES, key=key).digest()

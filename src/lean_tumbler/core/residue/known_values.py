@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from lean_tumbler.core.residue.finds import fingerprint
 from lean_tumbler.core.residue.runs import LETTERS_AND_DIGITS, runs, table_of
@@ -19,22 +20,67 @@ _WORD_SIGNS = frozenset(LETTERS_AND_DIGITS + b"./+")
 _IN_WORDS = bytes(code if code in _WORD_SIGNS else 32 for code in range(256))
 
 
+class Shape(StrEnum):
+    """What a value looks like, and so how it is looked for."""
+
+    HEX = "hex"
+    MARKED = "marked"
+    WORD = "word"
+    TEXT = "text"
+
+
+def shape_of(value: bytes) -> Shape:
+    """Say what a value looks like."""
+    if len(value) >= _SHORTEST_RUN and _HEX.fullmatch(value):
+        return Shape.HEX
+    if value.startswith((b"$", b"{")):
+        return Shape.MARKED
+    return Shape.WORD if _WORD.fullmatch(value) else Shape.TEXT
+
+
+@dataclass(frozen=True, slots=True)
+class Remembered:
+    """What is kept of a value that is to be found again and not to be kept.
+
+    Attributes:
+        shape: what it looks like.
+        length: in bytes; of a word, without what ends base64.
+        mark: its keyed fingerprint.
+    """
+
+    shape: Shape
+    length: int
+    mark: bytes
+
+
+def remembered(value: bytes, key: bytes) -> Remembered | None:
+    """Take of a value what finds it again; None of one that stands anywhere, or has no shape."""
+    shape = shape_of(value)
+    if is_anybodys(value) or shape is Shape.TEXT:
+        return None
+    length = len(value.rstrip(b"=")) if shape is Shape.WORD else len(value)
+    return Remembered(shape, length, fingerprint(value, key))
+
+
 @dataclass(slots=True)
 class KnownValues:
     """Values by what they look like, so that each kind is looked for as quickly as it can be.
 
     Attributes:
+        key: of the fingerprints.
         stores: fingerprint -> the store that the value is, or was, of.
         live: fingerprints of values that a store still holds: they open accounts today.
         privileged: those of them that open an administrator's.
     """
 
+    key: bytes = field(default=b"", repr=False)
     stores: dict[bytes, str] = field(default_factory=dict)
     live: set[bytes] = field(default_factory=set)
     privileged: set[bytes] = field(default_factory=set)
     _hex_lengths: set[int] = field(default_factory=set)
     _words: dict[bytes, bytes] = field(default_factory=dict)
     _word_lengths: set[int] = field(default_factory=set)
+    _remembered_lengths: set[int] = field(default_factory=set)
     _texts: set[bytes] = field(default_factory=set)
     _marked_lengths: set[int] = field(default_factory=set)
     left_out: int = 0
@@ -44,10 +90,10 @@ class KnownValues:
     ) -> None:
         """Add values of a store; short ones and words are left out, and counted."""
         for value in values:
-            if _is_anybodys(value):
+            if is_anybodys(value):
                 self.left_out += 1
                 continue
-            mark = fingerprint(value)
+            mark = self.mark(value)
             self.stores[mark] = store
             if live:
                 self.live.add(mark)
@@ -55,19 +101,35 @@ class KnownValues:
                 self.privileged.add(mark)
             self._place(value, mark)
 
+    def add_remembered(self, values: Iterable[Remembered], store: str) -> None:
+        """Add values of which no more is known than their fingerprints, by the same key."""
+        lengths = {
+            Shape.HEX: self._hex_lengths,
+            Shape.MARKED: self._marked_lengths,
+            Shape.WORD: self._remembered_lengths,
+        }
+        for value in values:
+            self.stores[value.mark] = store
+            lengths[value.shape].add(value.length)
+
+    def mark(self, value: bytes) -> bytes:
+        """Give the fingerprint of a value."""
+        return fingerprint(value, self.key)
+
     def _place(self, value: bytes, mark: bytes) -> None:
-        if len(value) >= _SHORTEST_RUN and _HEX.fullmatch(value):
-            self._hex_lengths.add(len(value))
-        elif value.startswith((b"$", b"{")):
-            self._marked_lengths.add(len(value))
-        elif _WORD.fullmatch(value):
-            bare = value.rstrip(b"=")
-            self._words[bare] = mark
-            self._word_lengths.add(len(bare))
-        elif len(self._texts) < _MOST_TEXTS:
-            self._texts.add(value)
-        else:
-            self.left_out += 1
+        match shape_of(value):
+            case Shape.HEX:
+                self._hex_lengths.add(len(value))
+            case Shape.MARKED:
+                self._marked_lengths.add(len(value))
+            case Shape.WORD:
+                bare = value.rstrip(b"=")
+                self._words[bare] = mark
+                self._word_lengths.add(len(bare))
+            case Shape.TEXT if len(self._texts) < _MOST_TEXTS:
+                self._texts.add(value)
+            case Shape.TEXT:
+                self.left_out += 1
 
     def __bool__(self) -> bool:
         """Tell whether any value is known."""
@@ -76,12 +138,12 @@ class KnownValues:
     @property
     def has_unmarked(self) -> bool:
         """Whether any of them does not say itself what it is."""
-        return bool(self._hex_lengths or self._words or self._texts)
+        return bool(self._hex_lengths or self._words or self._remembered_lengths or self._texts)
 
     def at(self, data: bytes, start: int) -> bytes | None:
         """Give the fingerprint of the known value that begins at a place; None where none does."""
         for length in self._marked_lengths:
-            mark = fingerprint(data[start : start + length])
+            mark = self.mark(data[start : start + length])
             if mark in self.stores:
                 return mark
         return None
@@ -101,7 +163,7 @@ class KnownValues:
 
     def _in_run(self, data: bytes, start: int, end: int) -> Iterator[tuple[int, int, bytes]]:
         if end - start in self._hex_lengths:
-            mark = fingerprint(data[start:end])
+            mark = self.mark(data[start:end])
             if mark in self.stores:
                 yield start, end - start, mark
             return
@@ -113,7 +175,7 @@ class KnownValues:
                     (length, mark)
                     for length in lengths
                     if place + length <= end
-                    and (mark := fingerprint(data[place : place + length])) in self.stores
+                    and (mark := self.mark(data[place : place + length])) in self.stores
                 ),
                 None,
             )
@@ -127,15 +189,25 @@ class KnownValues:
 
     def _among_words(self, data: bytes) -> Iterator[tuple[int, int, bytes]]:
         """Look at each word of the signs of base64, with and without what ends such a word."""
-        if not self._words:
+        if not self._words and not self._remembered_lengths:
             return
         escaped = data.replace(b"\\/", b"/") if b"\\/" in data else data
         words = set(escaped.translate(_IN_WORDS).split())
         for bare in self._words.keys() & words:
             yield from _places(escaped, bare, self._words[bare])
+        for word in words if self._remembered_lengths else ():
+            yield from self._if_remembered(escaped, word)
         if b"\0" in data:  # what stands beside a value may be the next column's
             for word in words:
                 yield from self._within_word(escaped, word)
+
+    def _if_remembered(self, data: bytes, word: bytes) -> Iterator[tuple[int, int, bytes]]:
+        """Look at a word, and at it with what ends base64, by its fingerprint alone."""
+        if len(word) in self._remembered_lengths:
+            for ending in (b"", b"=", b"=="):
+                mark = self.mark(word + ending)
+                if mark in self.stores:
+                    yield from _places(data, word, mark)
 
     def _within_word(self, data: bytes, word: bytes) -> Iterator[tuple[int, int, bytes]]:
         if len(word) > _MOST_SHIFTS:
@@ -145,13 +217,16 @@ class KnownValues:
                 part = word[start : start + length]
                 if part in self._words:
                     yield from _places(data, part, self._words[part])
+        for length in self._remembered_lengths:
+            for start in range(len(word) - length + 1 if length < len(word) else 0):
+                yield from self._if_remembered(data, word[start : start + length])
 
     def _as_texts(self, data: bytes) -> Iterator[tuple[int, int, bytes]]:
         for text in self._texts:
-            yield from _places(data, text, fingerprint(text))
+            yield from _places(data, text, self.mark(text))
 
 
-def _is_anybodys(value: bytes) -> bool:
+def is_anybodys(value: bytes) -> bool:
     """Tell a value that stands anywhere: a plain password that is short, or a word or number."""
     is_word = value.isalpha() and (value.islower() or value.isupper() or value.istitle())
     return len(value) < _SHORTEST or is_word or (value.isdigit() and len(value) < _LONG_NUMBER)

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.residue.candidates import PossibleValue, end_of_signs, marked_at, named_after
-from lean_tumbler.core.residue.finds import Encoding, Find, Recognition, fingerprint
+from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.leads import Lead, leads
 from lean_tumbler.core.residue.packed import all_packed, from_base64, from_hex, from_wide
@@ -87,7 +87,7 @@ def _known_in(data: bytes, known: KnownValues, first: int, encoding: Encoding) -
 def _judged(
     candidate: PossibleValue, certainty: Recognition, known: KnownValues, exact: bytes | None
 ) -> Find:
-    mark = fingerprint(candidate.text.encode("utf-8"))
+    mark = known.mark(candidate.text.encode("utf-8"))
     if mark not in known.stores and exact is not None:
         mark = exact
     return Find(

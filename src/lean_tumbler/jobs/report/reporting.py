@@ -17,7 +17,7 @@ from lean_tumbler.stores.locators import open_guard, open_store
 from lean_tumbler.stores.residue.result_file import ResidueResult
 from lean_tumbler.stores.scans.auditing import AuditedColumn
 from lean_tumbler.stores.scans.migration_progress import MigrationProgress
-from lean_tumbler.stores.sealed_backup import BackupHead, read_head
+from lean_tumbler.stores.sealed_backup import SealedHead, read_head
 from lean_tumbler.stores.sql.surroundings import Surroundings
 
 _NO_SALT = (Grade.READABLE, Grade.FAST_UNSALTED)
@@ -28,7 +28,7 @@ class KeptBackup:
     """A sealed backup: the file, what its head says, and whether it should be gone."""
 
     path: Path
-    head: BackupHead
+    head: SealedHead
     expired: bool
 
 

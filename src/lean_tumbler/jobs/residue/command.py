@@ -10,7 +10,7 @@ from multiprocessing import get_context
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import backup_opener
+from lean_tumbler.cli.bulk import backup_opener, opening_keys
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import add_policy_option, add_report_options, policy_path, read_policy
 from lean_tumbler.cli.session import Session
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 EXAMPLE = """\
   lean-tumbler residue /var/log/harbour backups/ harbour.db
   lean-tumbler residue dump.tar.gz --backup layer-1.sealed --key recovery.private.pem
+  lean-tumbler residue /mnt/archive --remembered layer-1.remembered --key recovery.private.pem
   tail -f access.log | lean-tumbler residue -
 
 Everything is only read, and no value is printed. With a policy, values that a store holds now are
@@ -40,6 +41,7 @@ class Options(PolicyOptions, ReportOptions):
 
     place: list[str]
     backup: list[Path]
+    remembered: Path | None
     key: Path | None
     fail_on: str | None
 
@@ -61,6 +63,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="look for exactly what a bulk step replaced, from its sealed backup; may be repeated",
     )
     parser.add_argument(
+        "--remembered",
+        type=Path,
+        metavar="FILE",
+        help="look for exactly what a bulk step replaced, by the fingerprints that its --remember "
+        "has written",
+    )
+    parser.add_argument(
         "--key", type=Path, metavar="FILE", help="the private half of the backups' key"
     )
     parser.add_argument(
@@ -74,7 +83,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.residue.known_values import KnownValues
     from lean_tumbler.jobs.residue.report import (
         draw_residue,
         residue_document,
@@ -83,10 +91,12 @@ def run(options: Options, session: Session) -> int:
     )
     from lean_tumbler.reports.documents import as_json
 
-    if bool(options.backup) is not (options.key is not None):
-        raise UsageError("--backup and --key go together: the file, and whom it was sealed for")
+    if bool(options.backup or options.remembered) is not (options.key is not None):
+        raise UsageError(
+            "--backup or --remembered and --key go together: the file, and whom it was sealed for"
+        )
     searched_at = session.clock().astimezone(UTC)
-    known = KnownValues()
+    known = _remembered_values(options)
     own = _live_values(options, known)
     _replaced_values(options, known)
     if options.place == [_STREAM]:
@@ -112,6 +122,26 @@ def _live_values(options: Options, known: "KnownValues") -> "OwnColumns":
     if options.policy is None and not path.exists():
         return frozenset()
     return add_live_values(known, read_policy(options), base=path.parent)
+
+
+def _remembered_values(options: Options) -> "KnownValues":
+    """Take fingerprints of what a bulk step replaced; nothing without a file of them."""
+    from lean_tumbler.core.residue.known_values import KnownValues
+    from lean_tumbler.stores.remembered import read_remembered
+    from lean_tumbler.stores.sealed_backup import REMEMBERED, SealedReader
+
+    if options.key is None or options.remembered is None:
+        return KnownValues()
+    private, verifying = opening_keys(options, options.key)
+    sealed = SealedReader(
+        options.remembered, private_key=private, verifying_key=verifying, document=REMEMBERED
+    )
+    with closing(sealed) as reader:
+        key, chunks = read_remembered(reader)
+        known = KnownValues(key=key)
+        for chunk in chunks:
+            known.add_remembered(chunk, reader.head.store)
+    return known
 
 
 def _replaced_values(options: Options, known: "KnownValues") -> None:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.policy import StorePolicy
     from lean_tumbler.jobs.undo.undoing import Undone
-    from lean_tumbler.stores.sealed_backup import BackupHead, BackupReader
+    from lean_tumbler.stores.sealed_backup import BackupReader, SealedHead
 
 EXAMPLE = """\
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --dry-run
@@ -72,7 +72,7 @@ def run(options: Options, session: Session) -> int:
 
 
 def _require_fitting(
-    options: Options, session: Session, store_policy: "StorePolicy", head: "BackupHead"
+    options: Options, session: Session, store_policy: "StorePolicy", head: "SealedHead"
 ) -> None:
     if (head.store, head.table) != (store_policy.name, store_policy.table):
         raise UsageError(f"{options.backup}: of the store {head.store}, table {head.table}")

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from lean_tumbler.core.audit.discovery import names_digests, names_passwords, roles_beside
 from lean_tumbler.core.policy import APPLICATION, Columns, StoragePolicy
 from lean_tumbler.core.reading.rows import bytes_of
-from lean_tumbler.core.residue.finds import Encoding, Find, Recognition, fingerprint
+from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
 from lean_tumbler.core.schemes.base import Kind
@@ -126,7 +126,7 @@ class _TableSearch:
             found.add(number)
             yield lines[number], find
         for place, text in enumerate(texts if is_named else ()):
-            if place not in found and (bare := bare_digest(text)):
+            if place not in found and (bare := bare_digest(text, self._known)):
                 yield lines[place], bare
 
     def add_definitions(self, database: Database) -> None:
@@ -144,7 +144,7 @@ class _TableSearch:
                 )
 
 
-def bare_digest(text: str) -> Find | None:
+def bare_digest(text: str, known: KnownValues) -> Find | None:
     """Read the digest that is a whole value of a column for passwords."""
     parsed = read_value(text)
     if parsed.kind not in _DIGESTS or parsed.contents.password is not None:
@@ -154,7 +154,7 @@ def bare_digest(text: str) -> Find | None:
         certainty=Recognition.NAMED,
         scheme=parsed.scheme,
         encoding=Encoding.PLAIN,
-        fingerprint=fingerprint(text.encode("utf-8", "surrogateescape")),
+        fingerprint=known.mark(text.encode("utf-8", "surrogateescape")),
     )
 
 
@@ -181,7 +181,7 @@ def search_file_tables(path: Path, known: KnownValues, residue: Residue) -> set[
         for column in sorted(_named_columns(table.columns)):
             for frame in table.frames([column], Unreadable()):
                 for line, text in zip(frame[LINE], frame[column], strict=True):
-                    find = bare_digest(text) if text and len(text) >= _SHORTEST else None
+                    find = bare_digest(text, known) if text and len(text) >= _SHORTEST else None
                     if find is not None and find.fingerprint not in known.stores:
                         found.add(find.fingerprint)
                         residue.add(
