@@ -12,10 +12,12 @@ import pytest
 from conftest import run_in_process
 from lean_tumbler import errors
 from lean_tumbler.cli.main import build_parser, command_module
+from lean_tumbler.cli.reference import commands_page
 from lean_tumbler.jobs import SUMMARIES
 from lean_tumbler.reports.catalogue import schemes_page
 
 ROOT = Path(__file__).parent.parent
+PAGES = (*sorted(ROOT.glob("*.md")), *sorted((ROOT / "docs").glob("*.md")))
 SOURCE = ROOT / "src" / "lean_tumbler"
 MODULES = sorted(SOURCE.rglob("*.py"))
 
@@ -193,21 +195,27 @@ def _deep(actions: Sequence[argparse.Action]) -> Iterator[argparse.Action]:
             yield action
 
 
-@pytest.mark.parametrize("command", SUMMARIES)
-def test_every_command_is_documented(command: str) -> None:
-    """A command says what each option is for, shows examples that it takes, and is in the README."""
-    module = command_module(command)
-    assert f"lean-tumbler {command}" in module.EXAMPLE
+def _of(command: str) -> list[argparse.Action]:
+    """Give a command's own options."""
     whole = build_parser([command])
     (commands,) = (each for each in whole._actions if isinstance(each, argparse._SubParsersAction))
-    actions = commands.choices[command]._actions
+    found: list[argparse.Action] = commands.choices[command]._actions
+    return found
+
+
+@pytest.mark.parametrize("command", SUMMARIES)
+def test_every_command_is_documented(command: str) -> None:
+    """A command says what each option is for, shows examples that it takes, and is explained."""
+    module = command_module(command)
+    assert f"lean-tumbler {command}" in module.EXAMPLE
+    actions = _of(command)
     options = {option for action in _deep(actions) for option in action.option_strings}
     assert all(action.help for action in _deep(actions)), [a.dest for a in actions if not a.help]
     ours = re.findall(rf"lean-tumbler {command}((?:.|\\\n)*)", module.EXAMPLE)
     shown = {word for line in ours for word in re.findall(r"(?<= )--[a-z-]+", line)}
     assert shown <= options
-    readme = (ROOT / "README.md").read_text("utf-8")
-    assert f"`{command}" in readme or f"lean-tumbler {command}" in readme
+    pages = "".join(page.read_text("utf-8") for page in PAGES if page.name != "COMMANDS.md")
+    assert f"`{command}" in pages or f"lean-tumbler {command}" in pages
 
 
 def test_help_prints_the_examples(capsys: pytest.CaptureFixture[str]) -> None:
@@ -217,12 +225,9 @@ def test_help_prints_the_examples(capsys: pytest.CaptureFixture[str]) -> None:
         assert f"lean-tumbler {command}" in capsys.readouterr().out
 
 
-@pytest.mark.parametrize(
-    "name", ["README.md", "CONTRIBUTING.md", "CHANGELOG.md", "docs/ARCHITECTURE.md"]
-)
-def test_links_in_documents_lead_somewhere(name: str) -> None:
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_links_in_documents_lead_somewhere(page: Path) -> None:
     """Every relative link and picture of a document is there."""
-    page = ROOT / name
     for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
         assert (page.parent / target).exists(), target
 
@@ -232,10 +237,37 @@ def test_the_page_of_schemes_is_the_codes_own() -> None:
     assert (ROOT / "docs" / "SCHEMES.md").read_text("utf-8") == schemes_page()
 
 
-def test_every_screenshot_is_shown_in_the_readme() -> None:
-    """A picture that nobody links is left over."""
+def test_the_page_of_commands_is_the_codes_own() -> None:
+    """docs/COMMANDS.md is what the parsers say; its first lines name the command that writes it."""
+    assert (ROOT / "docs" / "COMMANDS.md").read_text("utf-8") == commands_page()
+
+
+def test_every_page_is_found_from_the_readme() -> None:
+    """A page that the README's index does not lead to is found by nobody."""
     readme = (ROOT / "README.md").read_text("utf-8")
+    pages = [page.name for page in (ROOT / "docs").glob("*.md")]
+    assert [name for name in pages if f"docs/{name}" not in readme] == []
+    assert len(readme.splitlines()) <= 120
+
+
+def test_every_command_line_of_the_documents_is_one() -> None:
+    """What README and pages tell to type has a command and options that there are."""
+    for page in PAGES:
+        text = page.read_text("utf-8").replace("\\\n", " ")
+        for command, rest in re.findall(
+            r"lean-tumbler ([a-z][a-z-]*)((?:[^\n`|]|\n(?!\n))*)", text
+        ):
+            assert command in SUMMARIES, (page.name, command)
+            known = {option for action in _deep(_of(command)) for option in action.option_strings}
+            line = rest.split("\n", 1)[0]
+            shown = set(re.findall(r"(?<= )--[a-z-]+", line))
+            assert shown <= known | {"--help", "--debug"}, (page.name, command, shown - known)
+
+
+def test_every_screenshot_is_shown() -> None:
+    """A picture that nobody links is left over."""
+    readme = "".join(page.read_text("utf-8") for page in PAGES)
     pictures = sorted(path.name for path in (ROOT / "docs" / "screenshots").glob("*.png"))
     assert pictures
     assert len(pictures) < 20
-    assert all(f"docs/screenshots/{name}" in readme for name in pictures)
+    assert all(f"screenshots/{name}" in readme for name in pictures)

@@ -405,10 +405,10 @@ def test_any_text_parses_or_is_refused_with_a_position(text: str) -> None:
 
 
 def test_the_documents_examples_are_formulas() -> None:
-    """What docs/FORMULAS.md and the README show in the notation parses, and is canonical text."""
+    """What docs/FORMULAS.md and docs/POLICY.md show in the notation parses, and is canonical text."""
     root = Path(__file__).parent.parent
     shown = []
-    for name in ("docs/FORMULAS.md", "README.md"):
+    for name in ("docs/FORMULAS.md", "docs/POLICY.md"):
         text = (root / name).read_text("utf-8")
         shown += re.findall(r"^    ((?:utf|latin|windows)-?[^\n]*)$", text, re.MULTILINE)
         shown += re.findall(r"`((?:utf-|latin-|windows-)[^`]*, [^`]*)`", text)
