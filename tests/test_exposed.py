@@ -124,6 +124,17 @@ def test_an_invented_leak_of_known_truth(program: Program, tmp_path: Path, seed:
     assert finished.document["accounts"] == sum(1 for row in rows if row[2] is not None)
 
 
+def test_a_copy_in_another_form_shows_no_change(program: Program, tmp_path: Path) -> None:
+    """Where all values differ, as in capitals, that is how they were written, and no news."""
+    portal = make_portal(tmp_path, ["md5"] * 20)
+    lines = [
+        f"{row.number},{row.login},{(row.stored or '').upper()},,0" for row in portal.passengers
+    ]
+    (tmp_path / "copy.csv").write_text("\n".join(["id,email,pw,pw_salt,is_admin", *lines]) + "\n")
+    options = ("exposed", "--since", LEFT, "--copy", "copy.csv", "--format", "json")
+    assert program(*options).document["urgencies"]["reset today"] == 20
+
+
 def test_what_was_layered_since_lay_bare(program: Program, tmp_path: Path) -> None:
     """Without the copy: an upgrade changes no password, and what may have been written counts."""
     portal = make_portal(tmp_path, ["md5", "sha1"] * 10)

@@ -26,6 +26,7 @@ _NOT_KNOWN = LeakedKind(
     words="beneath a layer: not known", grade=Grade.UNKNOWN, guesses_per_second=None, salted=False
 )
 _WEAK = [str(grade) for grade in BELOW_FLOOR]
+_MOST = 0.95  # of the values of a kind
 _SCHEMA = {
     "account": pl.String, "login": pl.String, "privileged": pl.Boolean, "kind": pl.UInt32,
     "beneath": pl.UInt32, "grade": pl.String, "created": pl.Int32, "updated": pl.Int32,
@@ -106,15 +107,16 @@ def _by_copy(
     """Take the copy's values; who stands in the store alone was made since.
 
     A weak value that is another now, and of the same kind, is of another password. One of another
-    kind may be the same password, written anew.
+    kind may be the same password, written anew. Where nearly all values of a kind differ, the copy has
+    them in another form, and nothing is said.
     """
-    changed = then.join(now, on="account").filter(pl.col("text") != pl.col("text_right"))
-    live = today.select("account", live="kind", live_grade="grade")
-    rows = copied.join(live, on="account", how="left", maintain_order="left").with_columns(
-        is_other=pl.col("account").is_in(changed["account"].implode())
-    )
+    live = today.select("account", live="kind", live_grade="grade").join(now, on="account")
+    rows = copied.join(then, on="account", how="left", maintain_order="left")
+    rows = rows.join(live, on="account", how="left", suffix="_now", maintain_order="left")
+    is_alike = (pl.col("live") == pl.col("kind")) & pl.col("live_grade").is_in(_WEAK)
+    is_other = pl.col("text") != pl.col("text_now")
     is_changed = (
-        pl.col("is_other") & (pl.col("live") == pl.col("kind")) & pl.col("live_grade").is_in(_WEAK)
+        is_alike & is_other & (is_other.filter(is_alike).mean().over("kind") < _MOST)
     ).fill_null(value=False)
     rows = rows.with_columns(
         since=pl.when(is_changed)
@@ -142,7 +144,10 @@ def _texts(store: StorePolicy, base: Path) -> pl.DataFrame:
     return pl.concat(
         [pl.DataFrame(schema={"account": pl.String, "text": pl.UInt64})]
         + [
-            frame.select(account=pl.col(account).cast(pl.String), text=pl.col(stored).hash())
+            frame.select(
+                account=pl.col(account).cast(pl.String),
+                text=pl.col(stored).str.strip_chars().hash(),
+            )
             for frame in table.frames(sorted({account, stored}), Unreadable())
         ]
     )
