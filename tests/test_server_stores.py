@@ -181,7 +181,7 @@ def test_layering_beside_other_writers_and_through_kills(
 
 def test_two_runs_at_once_share_the_table(server: servers.Server, tmp_path: Path) -> None:
     """Both finish; together they write every row once, and neither loses a swap to the other."""
-    passwords = make_portal(server, tmp_path, rows=3000)
+    passwords = make_portal(server, tmp_path, rows=1500)
     policy = tmp_path / "tumbler.toml"  # dear enough that the second starts before the first ends
     policy.write_text(policy.read_text().replace("256", "2048"))
     arguments = [str(PROGRAM), "layer", "--format", "json"]
