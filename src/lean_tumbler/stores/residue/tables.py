@@ -1,6 +1,8 @@
 """Searching tables column by column: databases, directories, and files that hold tables."""
 
+import re
 from collections.abc import Callable, Iterator, Sequence
+from functools import cache
 from pathlib import Path
 
 import polars as pl
@@ -25,6 +27,8 @@ from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
 _SHORTEST = 8  # characters of a value that is looked into
+_HEX = re.compile(r"[0-9a-f]+|[0-9A-F]+")
+_USUAL_LENGTHS = frozenset({32, 40, 64, 128})  # of MD5, SHA-1, SHA-256 and SHA-512 in digits
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 OwnColumns = frozenset[tuple[str, str]]
 
@@ -144,15 +148,35 @@ class _TableSearch:
                 )
 
 
+def _scheme_of(text: str) -> str:
+    """Read a digest; empty where it is none."""
+    parsed = read_value(text)
+    is_digest = parsed.kind in _DIGESTS and parsed.contents.password is None
+    return parsed.scheme if is_digest else ""
+
+
+@cache
+def _scheme_of_digits(length: int) -> str:
+    """Read hexadecimal digits that hold no text: those of one length are read alike."""
+    return _scheme_of("9f" * (length // 2))
+
+
+def _is_opaque(text: str) -> bool:
+    """Tell the hexadecimal digits of a usual digest, of bytes that are no text."""
+    if len(text) not in _USUAL_LENGTHS or not _HEX.fullmatch(text):
+        return False
+    return not bytes.fromhex(text).isascii()
+
+
 def bare_digest(text: str, known: KnownValues) -> Find | None:
     """Read the digest that is a whole value of a column for passwords."""
-    parsed = read_value(text)
-    if parsed.kind not in _DIGESTS or parsed.contents.password is not None:
+    scheme = _scheme_of_digits(len(text)) if _is_opaque(text) else _scheme_of(text)
+    if not scheme:
         return None
     return Find(
         offset=0,
         certainty=Recognition.NAMED,
-        scheme=parsed.scheme,
+        scheme=scheme,
         encoding=Encoding.PLAIN,
         fingerprint=known.mark(text.encode("utf-8", "surrogateescape")),
     )

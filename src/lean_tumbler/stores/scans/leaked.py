@@ -107,8 +107,8 @@ def _by_copy(
     """Take the copy's values; who stands in the store alone was made since.
 
     A weak value that is another now, and of the same kind, is of another password. One of another
-    kind may be the same password, written anew. Where nearly all values of a kind differ, the copy has
-    them in another form, and nothing is said.
+    kind may be the same password, written anew. Where nearly all values of a kind differ, the copy
+    has them in another form, and nothing is said.
     """
     live = today.select("account", live="kind", live_grade="grade").join(now, on="account")
     rows = copied.join(then, on="account", how="left", maintain_order="left")
