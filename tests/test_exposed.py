@@ -66,6 +66,22 @@ def test_salts_divide_an_attackers_time() -> None:
     assert alone["hour"] == together["hour"]
 
 
+Row = tuple[str | None, str | None]  # stored value and salt; no row without a stored value
+
+
+def _salted(password: str, salt: str) -> Row:
+    return hashlib.sha1((password + salt).encode()).hexdigest(), salt
+
+
+def _invented_salted(password: str, chance: random.Random) -> tuple[str, Row, Row, str]:
+    """The same of a salted digest: with the same salt another digest is of another password."""
+    then = _salted(password, "a1b2")
+    what = chance.choice(("salted", "salted, changed", "salted anew"))
+    now = {"salted": then, "salted, changed": _salted("other", "a1b2"),
+           "salted anew": _salted(password, "ffee")}[what]  # fmt: skip
+    return what, then, now, Urgency.NOTHING if what == "salted, changed" else Urgency.TODAY
+
+
 def _invented(number: int, chance: random.Random) -> tuple[str, str | None, str | None, str]:
     """Give a row of the copy, the row of today, and what should be said of it."""
     password = f"Dunlin{number}{chance.randrange(10**6)}"
@@ -98,7 +114,13 @@ def test_an_invented_leak_of_known_truth(program: Program, tmp_path: Path, seed:
     """Of each account that changed, moved, came or went, the right thing is said by the copy."""
     chance = random.Random(seed)
     (tmp_path / "tumbler.toml").write_text(CHEAP_POLICY)
-    rows = [(number, *_invented(number, chance)) for number in range(1, 201)]
+    rows: list[tuple[int, str, Row, Row, str]] = []
+    for number in range(1, 261):
+        if number > 200:
+            rows.append((number, *_invented_salted(f"Skua {number}", chance)))
+        else:
+            what, then, now, must = _invented(number, chance)
+            rows.append((number, what, (then, None), (now, None), must))
     for name, place in (("harbour.db", 3), ("leaked.db", 2)):
         with closing(sqlite3.connect(tmp_path / name)) as connection, connection:
             connection.execute(
@@ -106,9 +128,9 @@ def test_an_invented_leak_of_known_truth(program: Program, tmp_path: Path, seed:
                 " TEXT, is_admin INTEGER)"
             )
             connection.executemany(
-                "INSERT INTO passengers VALUES (?, ?, ?, NULL, 0)",
-                [(row[0], f"p{row[0]}@tidepost.example", row[place]) for row in rows
-                 if row[place] is not None],
+                "INSERT INTO passengers VALUES (?, ?, ?, ?, 0)",
+                [(number, f"p{number}@tidepost.example", *of[place - 2])
+                 for number, _, *of, _ in rows if of[place - 2][0] is not None],
             )  # fmt: skip
     options = ("exposed", "--since", LEFT, "--copy", "leaked.db", "--format", "json")
     finished = program(*options, "--list", "reset.csv")
@@ -120,8 +142,8 @@ def test_an_invented_leak_of_known_truth(program: Program, tmp_path: Path, seed:
     expected = {number for number, _, _, _, must in rows if must is Urgency.TODAY}
     wrong = {number: what for number, what, *_ in rows if (number in today) != (number in expected)}
     assert not wrong
-    assert sum(finished.document["urgencies"].values()) == 200
-    assert finished.document["accounts"] == sum(1 for row in rows if row[2] is not None)
+    assert sum(finished.document["urgencies"].values()) == 260
+    assert finished.document["accounts"] == sum(1 for row in rows if row[2][0] is not None)
 
 
 def test_a_copy_in_another_form_shows_no_change(program: Program, tmp_path: Path) -> None:

@@ -23,7 +23,6 @@ _EXTRAS = {
     "polars": "analysis",
     "numpy": "analysis",
     "scipy": "analysis",
-    "threadpoolctl": "analysis",
     "matplotlib": "analysis",
     "zstandard": "analysis",
     "psycopg": "postgresql",

@@ -73,9 +73,9 @@ def leaked(
         rows = _by_today(today, number_of(since), ready=store.readers_ready is not None)
     else:
         copied, lost = _rows(_copied(store, copy, base), base, context, kinds)
-        rows = _by_copy(
-            copied, today, _texts(_copied(store, copy, base), base), _texts(store, base)
-        )
+        then, now = _texts(_copied(store, copy, base), base), _texts(store, base)
+        unsalted = [number for kind, number in kinds.items() if not kind.salted]
+        rows = _by_copy(copied.join(then, on="account", how="left"), today, now, unsalted)
         unreadable += lost
     return Leaked(
         rows=rows.select("account", "login", "privileged", "kind", "since"),
@@ -88,7 +88,7 @@ def leaked(
 def _by_today(today: pl.DataFrame, since: int, *, ready: bool) -> pl.DataFrame:
     """Take today's values for the copy's, but for what may have been written since."""
     unwritten = (pl.col("updated") < since).fill_null(value=not ready)
-    is_made = (pl.col("created") >= since).fill_null(value=False)
+    is_made = (pl.col("created") > since).fill_null(value=False)
     is_layered, is_current = (pl.col("grade") == grade for grade in (Grade.LAYERED, Grade.CURRENT))
     return today.with_columns(
         # What was layered since lay bare in the copy.
@@ -102,18 +102,20 @@ def _by_today(today: pl.DataFrame, since: int, *, ready: bool) -> pl.DataFrame:
 
 
 def _by_copy(
-    copied: pl.DataFrame, today: pl.DataFrame, then: pl.DataFrame, now: pl.DataFrame
+    copied: pl.DataFrame, today: pl.DataFrame, now: pl.DataFrame, unsalted: list[int]
 ) -> pl.DataFrame:
     """Take the copy's values; who stands in the store alone was made since.
 
-    A weak value that is another now, and of the same kind, is of another password. One of another
-    kind may be the same password, written anew. Where nearly all values of a kind differ, the copy
-    has them in another form, and nothing is said.
+    A weak value that is another now is of another password if it is of the same kind, and without
+    salt or beside the same. One of another kind, or with another salt, may be the same password,
+    written anew. Where nearly all values of a kind differ, the copy has them in another form, and
+    nothing is said.
     """
     live = today.select("account", live="kind", live_grade="grade").join(now, on="account")
-    rows = copied.join(then, on="account", how="left", maintain_order="left")
-    rows = rows.join(live, on="account", how="left", suffix="_now", maintain_order="left")
+    rows = copied.join(live, on="account", how="left", suffix="_now", maintain_order="left")
+    has_same_salt = pl.col("kind").is_in(unsalted) | (pl.col("salt") == pl.col("salt_now"))
     is_alike = (pl.col("live") == pl.col("kind")) & pl.col("live_grade").is_in(_WEAK)
+    is_alike &= has_same_salt
     is_other = pl.col("text") != pl.col("text_now")
     is_changed = (
         is_alike & is_other & (is_other.filter(is_alike).mean().over("kind") < _MOST)
@@ -137,18 +139,21 @@ def _copied(store: StorePolicy, copy: str, base: Path) -> StorePolicy:
 
 
 def _texts(store: StorePolicy, base: Path) -> pl.DataFrame:
-    """Read what stands in a store's rows: `account`, and the hash of the stored text."""
+    """Read what stands in a store's rows: `account`, and the hashes of stored text and salt."""
     account = store.columns.account or store.columns.login or ""
-    stored = store.columns.stored or ""
+    stored, salt = store.columns.stored or "", store.columns.salt
     table = policy_table(store, base=base)
     return pl.concat(
-        [pl.DataFrame(schema={"account": pl.String, "text": pl.UInt64})]
+        [pl.DataFrame(schema={"account": pl.String, "text": pl.UInt64, "salt": pl.UInt64})]
         + [
             frame.select(
                 account=pl.col(account).cast(pl.String),
                 text=pl.col(stored).str.strip_chars().hash(),
+                salt=pl.when(pl.col(salt).str.len_bytes() > 0).then(pl.col(salt).hash())
+                if salt
+                else pl.lit(None, pl.UInt64),
             )
-            for frame in table.frames(sorted({account, stored}), Unreadable())
+            for frame in table.frames(sorted(filter(None, {account, stored, salt})), Unreadable())
         ]
     )
 
