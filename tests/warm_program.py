@@ -31,7 +31,7 @@ from lean_tumbler.cli.main import main
 _MODULES = (
     "argon2.low_level", "bcrypt", "jinja2", "matplotlib.figure", "polars",
     "psycopg", "pymysql", "rich.progress", "rich.table", "scipy.optimize", "scipy.stats",
-    "sqlalchemy", "threadpoolctl", "tomlkit", "zstandard",
+    "sqlalchemy", "tomlkit", "zstandard",
 )  # fmt: skip
 _REQUEST_BYTES = 1 << 20
 
