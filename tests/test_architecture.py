@@ -264,6 +264,32 @@ def test_every_command_line_of_the_documents_is_one() -> None:
             assert shown <= known | {"--help", "--debug"}, (page.name, command, shown - known)
 
 
+PLAIN = ("README.md", "docs/TUTORIAL.md", "docs/AFTER-A-LEAK.md")
+_MOST_WORDS = 30
+_TURNS = (
+    "it wants", "would do", "is told to", "who would", "patience", "stands there", "not un",
+    "closes exactly these.",
+)  # fmt: skip
+
+
+def _sentences(text: str) -> Iterator[str]:
+    """Give the sentences of a page, without code, pictures and tables."""
+    text = re.sub(r"```.*?```|`[^`]*`|!?\[([^]]*)\]\([^)]*\)", r"\1", text, flags=re.DOTALL)
+    text = re.sub(r"(?m)^(?:\||#|    ).*$", "", text)
+    for block in re.split(r"\n\n|\n(?=- |\d+\. )", text):
+        yield from re.split(r"(?<=[.!?:])\s+", " ".join(block.split()))
+
+
+@pytest.mark.parametrize("name", PLAIN)
+def test_plain_pages_are_plain(name: str) -> None:
+    """No sentence is longer than thirty words, and none is one of the riddles of docs/STYLE.md."""
+    text = (ROOT / name).read_text("utf-8")
+    long = [each for each in _sentences(text) if len(each.split()) > _MOST_WORDS]
+    assert long == []
+    lower = " ".join(text.lower().split())
+    assert [turn for turn in _TURNS if turn in lower] == []
+
+
 def test_every_screenshot_is_shown() -> None:
     """A picture that nobody links is left over."""
     readme = "".join(page.read_text("utf-8") for page in PAGES)
