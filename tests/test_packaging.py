@@ -50,6 +50,10 @@ def test_the_plain_install_admits_layers_and_verifies(wheel: Path, tmp_path: Pat
     )
     assert run("verify", "known.csv").returncode == 0
     (tmp_path / "harbour.db").write_bytes(b"SQLite format 3\x00" + bytes(84))
+    doctor = run("doctor")
+    assert doctor.returncode == 0, doctor.stderr
+    assert "– extra analysis" in doctor.stdout.decode()
+    assert "pip install 'lean-tumbler[postgresql]'" in doctor.stdout.decode()
     lacking = run("audit", "harbour.db")
     assert lacking.returncode == 2
     assert b"pip install 'lean-tumbler[analysis]'" in lacking.stderr

@@ -27,5 +27,6 @@ SUMMARIES = {
     "enforce": "keep it finished: a guard on the column, and a gate for cron and CI",
     "residue": "find what still holds old values: logs, dumps, archives, histories, freed pages",
     "exposed": "after a leak: whose value falls when, who must be reset today, and who need not",
+    "doctor": "say what is installed, readable and reachable, and what to do about the rest",
     "report": "write the file for whoever signs off: before and after, standards, what remains",
 }

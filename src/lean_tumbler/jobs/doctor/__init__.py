@@ -1,0 +1,1 @@
+"""What is installed, readable and reachable."""

@@ -1,0 +1,74 @@
+"""`doctor`: what is installed, readable and reachable, and what to do about the rest."""
+
+import argparse
+import os
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
+from lean_tumbler.cli.options import add_policy_option, add_report_options, policy_path
+from lean_tumbler.cli.session import Session
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rich.console import Console
+
+    from lean_tumbler.jobs.doctor.examining import Examined
+
+EXAMPLE = """\
+  lean-tumbler doctor
+  lean-tumbler doctor --policy tumbler.toml --format json"""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Options(PolicyOptions, ReportOptions):
+    """What the command was asked for."""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    add_policy_option(parser)
+    add_report_options(parser)
+
+
+def run(options: Options, session: Session) -> int:
+    """Run the command."""
+    from lean_tumbler.jobs.doctor.examining import State, examined
+    from lean_tumbler.reports.documents import new_document
+
+    found = list(examined(policy_path(options), os.environ))
+    session.emit(
+        options,
+        document=lambda: new_document(
+            "doctor",
+            examined=[
+                {"what": one.what, "state": one.state, "says": one.says, "remedy": one.remedy}
+                for one in found
+            ],
+        ),
+        draw=lambda console: _draw(console, found),
+    )
+    return int(any(one.state is State.WRONG for one in found))
+
+
+def _draw(console: "Console", found: "Sequence[Examined]") -> None:
+    """Print a list with ticks, and remedies beneath."""
+    from rich.text import Text
+
+    from lean_tumbler.jobs.doctor.examining import State
+    from lean_tumbler.reports.wording import count
+
+    wrong = sum(one.state is State.WRONG for one in found)
+    missing = sum(one.state is State.MISSING for one in found)
+    headline = f"{count(wrong, 'problem')}, {missing} missing, of {len(found)} looked at."
+    console.print(Text(headline, "bold red" if wrong else "bold green"))
+    console.print()
+    signs = {State.OK: ("✓", "green"), State.MISSING: ("–", "yellow"), State.WRONG: ("✗", "red")}
+    for one in found:
+        sign, style = signs[one.state]
+        console.print(
+            Text.assemble((f"{sign} {one.what}", style), f": {one.says}"), highlight=False
+        )
+        if one.remedy:
+            console.print(f"    {one.remedy}", highlight=False)

@@ -1,0 +1,160 @@
+"""Looking at what the program needs: extras, system libraries, policy, keys and stores."""
+
+import re
+import sys
+from collections.abc import Iterator, Mapping
+from contextlib import closing
+from dataclasses import dataclass
+from enum import StrEnum
+from importlib import metadata
+from pathlib import Path
+
+from lean_tumbler.core.policy import APPLICATION, StoragePolicy, StorePolicy
+from lean_tumbler.core.schemes.obsolete.system_crypt import crypt_function
+from lean_tumbler.errors import TumblerError
+from lean_tumbler.stores.keys import read_keys
+from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.policy_file import read_policy
+
+PACKAGE = "lean-tumbler"
+# What each extra gives, in the order in which people need them.
+EXTRAS: Mapping[str, str] = {
+    "analysis": "`audit`, `draft`, `tune`, `plan`, `progress`, `residue`, `exposed` and reports",
+    "postgresql": "stores on PostgreSQL",
+    "mysql": "stores on MariaDB and MySQL",
+    "directory": "LDAP directories",
+    "service": "`serve`",
+    "cluster": "`layer --cluster`",
+    "redis": "`serve --share-failures`",
+}
+_REQUIREMENT = re.compile(r"^([A-Za-z0-9._-]+).*;.*extra == [\"']([a-z]+)[\"']")
+
+
+class State(StrEnum):
+    """How something is."""
+
+    OK = "ok"
+    MISSING = "missing"  # nothing is wrong unless it is needed
+    WRONG = "wrong"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Examined:
+    """One thing that was looked at.
+
+    Attributes:
+        what: it is.
+        state: how it is.
+        says: more of it.
+        remedy: what to do; empty where nothing is to be done.
+    """
+
+    what: str
+    state: State
+    says: str
+    remedy: str = ""
+
+
+def examined(path: Path, environment: Mapping[str, str]) -> Iterator[Examined]:
+    """Look at everything, the program first.
+
+    Args:
+        path: of the policy.
+        environment: where keys are looked up.
+    """
+    version = ".".join(map(str, sys.version_info[:3]))
+    yield Examined(what="program", state=State.OK,
+                   says=f"{PACKAGE} {metadata.version(PACKAGE)} on Python {version}")  # fmt: skip
+    yield from _extras()
+    yield _libcrypt()
+    yield from _policy(path, environment)
+
+
+def _extras() -> Iterator[Examined]:
+    needed: dict[str, list[str]] = {}
+    for requirement in metadata.requires(PACKAGE) or ():
+        if found := _REQUIREMENT.match(requirement):
+            needed.setdefault(found[2], []).append(found[1])
+    for extra, gives in EXTRAS.items():
+        missing = [name for name in needed.get(extra, ()) if not _is_installed(name)]
+        yield Examined(
+            what=f"extra {extra}",
+            state=State.MISSING if missing else State.OK,
+            says=f"gives {gives}" + (f"; missing: {', '.join(missing)}" if missing else ""),
+            remedy=f"pip install '{PACKAGE}[{extra}]'" if missing else "",
+        )
+
+
+def _is_installed(name: str) -> bool:
+    try:
+        metadata.version(name)
+    except metadata.PackageNotFoundError:
+        return False
+    return True
+
+
+def _libcrypt() -> Examined:
+    gives = "checks des-crypt, yescrypt and their kin"
+    if crypt_function() is None:
+        return Examined(
+            what="libcrypt", state=State.MISSING, says=gives,
+            remedy="install the system's package, on Debian libcrypt1",
+        )  # fmt: skip
+    return Examined(what="libcrypt", state=State.OK, says=gives)
+
+
+def _policy(path: Path, environment: Mapping[str, str]) -> Iterator[Examined]:
+    if not path.exists():
+        yield Examined(
+            what="policy", state=State.MISSING, says=f"{path}: no such file",
+            remedy="write one with `lean-tumbler draft SOURCE known.csv`, or name it by --policy",
+        )  # fmt: skip
+        return
+    try:
+        policy = read_policy(path)
+    except TumblerError as error:
+        yield Examined(what="policy", state=State.WRONG, says=str(error),
+                       remedy="mend that line; docs/POLICY.md explains the file")  # fmt: skip
+        return
+    names = ", ".join(policy.stores)
+    yield Examined(what="policy", state=State.OK, says=f"{path}; stores: {names or 'none'}")
+    yield from _keys(policy, path.parent, environment)
+    for store in policy.stores.values():
+        yield _store(store, path.parent)
+
+
+def _keys(policy: StoragePolicy, base: Path, environment: Mapping[str, str]) -> Iterator[Examined]:
+    try:
+        found = read_keys(policy, base=base, environment=environment)
+    except TumblerError as error:
+        yield Examined(what="keys", state=State.WRONG, says=str(error),
+                       remedy="chmod 600 the file, or mend the key's form")  # fmt: skip
+        return
+    for name, source in policy.keys.items():
+        place = f"environment variable {source.environment}" if source.environment else source.file
+        is_there = name in found
+        yield Examined(
+            what=f"key {name}", state=State.OK if is_there else State.WRONG, says=str(place),
+            remedy="" if is_there else "set it: rows that need the key cannot be checked",
+        )  # fmt: skip
+
+
+def _store(store: StorePolicy, base: Path) -> Examined:
+    what = f"store {store.name}"
+    if store.locator == APPLICATION:
+        return Examined(what=what, state=State.OK, says="kept by the application itself")
+    try:
+        with closing(open_store(store, base=base)) as opened:
+            opened.require_answer()
+    except TumblerError as error:
+        return Examined(what=what, state=State.WRONG, says=str(error),
+                        remedy="mend what it says; then run `doctor` again")  # fmt: skip
+    except ImportError as error:
+        return Examined(what=what, state=State.WRONG, says=f"the module {error.name} is missing",
+                        remedy="install the extra above that is missing")  # fmt: skip
+    ready = store.readers_ready
+    says = "answers; " + (
+        f"readers ready since {ready}" if ready else "bulk steps write nothing yet"
+    )
+    remedy = "" if ready else "set readers_ready once every program knows the new check"
+    return Examined(what=what, state=State.OK, says=says, remedy=remedy)
