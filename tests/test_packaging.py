@@ -7,6 +7,8 @@ from pathlib import Path
 
 import pytest
 
+from conftest import make_portal
+
 ROOT = Path(__file__).parent.parent
 
 
@@ -49,7 +51,14 @@ def test_the_plain_install_admits_layers_and_verifies(wheel: Path, tmp_path: Pat
         b'login,password,stored\nada,Dunlin 42,"' + hashed.stdout.strip() + b'"\n'
     )
     assert run("verify", "known.csv").returncode == 0
-    (tmp_path / "harbour.db").write_bytes(b"SQLite format 3\x00" + bytes(84))
+    portal = make_portal(tmp_path, ["md5", "sha1", "plain"] * 2)
+    assert run("verify", "known.csv", "--store", "passengers").returncode == 0
+    assert run("rehearse", "known.csv", "--rows", "2").returncode == 0
+    layered = run("layer")
+    assert layered.returncode == 0, layered.stderr
+    somebody = portal.passengers[0]
+    admitted = run("admit", somebody.login, stdin=f"{somebody.password}\n".encode())
+    assert admitted.stdout.startswith(b"admitted: layer removed"), admitted.stderr
     doctor = run("doctor")
     assert doctor.returncode == 0, doctor.stderr
     assert "– extra analysis" in doctor.stdout.decode()

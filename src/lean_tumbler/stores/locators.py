@@ -9,7 +9,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.directory.store import DirectoryStore
 from lean_tumbler.stores.interface import LoginStore, Store
-from lean_tumbler.stores.sources import require_plain
+from lean_tumbler.stores.naming import require_plain
 from lean_tumbler.stores.sql.guard import ColumnGuard
 from lean_tumbler.stores.sql.opening import is_url, open_database
 from lean_tumbler.stores.sql.server import LOCK_SECONDS, Clock, Replicas

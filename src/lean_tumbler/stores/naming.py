@@ -3,6 +3,7 @@
 import difflib
 from collections.abc import Sequence
 
+from lean_tumbler.core.policy import RowSource
 from lean_tumbler.errors import UsageError
 
 
@@ -20,3 +21,15 @@ def require_column(name: str, columns: Sequence[str], place: str) -> None:
     """
     if name not in columns:
         raise UsageError(f"{place} has no column “{name}”; {nearest(name, columns)}")
+
+
+def require_plain(source: RowSource, locator: str) -> None:
+    """Refuse what only an SQL database has.
+
+    Raises:
+        UsageError: rows are made up of more than one table's own columns.
+    """
+    if not source.is_plain:
+        raise UsageError(
+            f"{locator} is no SQL database, which alone can have “join”, “only” and “write_to”"
+        )

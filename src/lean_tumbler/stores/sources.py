@@ -3,27 +3,15 @@
 from pathlib import Path
 
 from lean_tumbler.core.policy import RowSource
-from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.directory.tables import tables_of_directory
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.files.kinds import tables_of_file
+from lean_tumbler.stores.naming import require_plain
 from lean_tumbler.stores.sql.opening import SQLITE, is_url, open_database
 from lean_tumbler.stores.sql.relation import PLAIN_ROWS
 from lean_tumbler.stores.sql.sqlite import is_sqlite
 from lean_tumbler.stores.sql.tables import tables_of_database
-
-
-def require_plain(source: RowSource, locator: str) -> None:
-    """Refuse what only an SQL database has.
-
-    Raises:
-        UsageError: rows are made up of more than one table's own columns.
-    """
-    if not source.is_plain:
-        raise UsageError(
-            f"{locator} is no SQL database, which alone can have “join”, “only” and “write_to”"
-        )
 
 
 def tables_at(

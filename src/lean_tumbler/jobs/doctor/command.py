@@ -34,7 +34,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.doctor.examining import State, examined
+    from lean_tumbler.jobs.doctor.examining import Health, examined
     from lean_tumbler.reports.documents import new_document
 
     found = list(examined(policy_path(options), os.environ))
@@ -49,22 +49,22 @@ def run(options: Options, session: Session) -> int:
         ),
         draw=lambda console: _draw(console, found),
     )
-    return int(any(one.state is State.WRONG for one in found))
+    return int(any(one.state is Health.WRONG for one in found))
 
 
 def _draw(console: "Console", found: "Sequence[Examined]") -> None:
     """Print a list with ticks, and remedies beneath."""
     from rich.text import Text
 
-    from lean_tumbler.jobs.doctor.examining import State
+    from lean_tumbler.jobs.doctor.examining import Health
     from lean_tumbler.reports.wording import count
 
-    wrong = sum(one.state is State.WRONG for one in found)
-    missing = sum(one.state is State.MISSING for one in found)
+    wrong = sum(one.state is Health.WRONG for one in found)
+    missing = sum(one.state is Health.MISSING for one in found)
     headline = f"{count(wrong, 'problem')}, {missing} missing, of {len(found)} looked at."
     console.print(Text(headline, "bold red" if wrong else "bold green"))
     console.print()
-    signs = {State.OK: ("✓", "green"), State.MISSING: ("–", "yellow"), State.WRONG: ("✗", "red")}
+    signs = {Health.OK: ("✓", "green"), Health.MISSING: ("–", "yellow"), Health.WRONG: ("✗", "red")}
     for one in found:
         sign, style = signs[one.state]
         console.print(

@@ -30,7 +30,7 @@ EXTRAS: Mapping[str, str] = {
 _REQUIREMENT = re.compile(r"^([A-Za-z0-9._-]+).*;.*extra == [\"']([a-z]+)[\"']")
 
 
-class State(StrEnum):
+class Health(StrEnum):
     """How something is."""
 
     OK = "ok"
@@ -50,7 +50,7 @@ class Examined:
     """
 
     what: str
-    state: State
+    state: Health
     says: str
     remedy: str = ""
 
@@ -63,7 +63,7 @@ def examined(path: Path, environment: Mapping[str, str]) -> Iterator[Examined]:
         environment: where keys are looked up.
     """
     version = ".".join(map(str, sys.version_info[:3]))
-    yield Examined(what="program", state=State.OK,
+    yield Examined(what="program", state=Health.OK,
                    says=f"{PACKAGE} {metadata.version(PACKAGE)} on Python {version}")  # fmt: skip
     yield from _extras()
     yield _libcrypt()
@@ -79,7 +79,7 @@ def _extras() -> Iterator[Examined]:
         missing = [name for name in needed.get(extra, ()) if not _is_installed(name)]
         yield Examined(
             what=f"extra {extra}",
-            state=State.MISSING if missing else State.OK,
+            state=Health.MISSING if missing else Health.OK,
             says=f"gives {gives}" + (f"; missing: {', '.join(missing)}" if missing else ""),
             remedy=f"pip install '{PACKAGE}[{extra}]'" if missing else "",
         )
@@ -97,27 +97,27 @@ def _libcrypt() -> Examined:
     gives = "checks des-crypt, yescrypt and their kin"
     if crypt_function() is None:
         return Examined(
-            what="libcrypt", state=State.MISSING, says=gives,
+            what="libcrypt", state=Health.MISSING, says=gives,
             remedy="install the system's package, on Debian libcrypt1",
         )  # fmt: skip
-    return Examined(what="libcrypt", state=State.OK, says=gives)
+    return Examined(what="libcrypt", state=Health.OK, says=gives)
 
 
 def _policy(path: Path, environment: Mapping[str, str]) -> Iterator[Examined]:
     if not path.exists():
         yield Examined(
-            what="policy", state=State.MISSING, says=f"{path}: no such file",
+            what="policy", state=Health.MISSING, says=f"{path}: no such file",
             remedy="write one with `lean-tumbler draft SOURCE known.csv`, or name it by --policy",
         )  # fmt: skip
         return
     try:
         policy = read_policy(path)
     except TumblerError as error:
-        yield Examined(what="policy", state=State.WRONG, says=str(error),
+        yield Examined(what="policy", state=Health.WRONG, says=str(error),
                        remedy="mend that line; docs/POLICY.md explains the file")  # fmt: skip
         return
     names = ", ".join(policy.stores)
-    yield Examined(what="policy", state=State.OK, says=f"{path}; stores: {names or 'none'}")
+    yield Examined(what="policy", state=Health.OK, says=f"{path}; stores: {names or 'none'}")
     yield from _keys(policy, path.parent, environment)
     for store in policy.stores.values():
         yield _store(store, path.parent)
@@ -127,14 +127,14 @@ def _keys(policy: StoragePolicy, base: Path, environment: Mapping[str, str]) -> 
     try:
         found = read_keys(policy, base=base, environment=environment)
     except TumblerError as error:
-        yield Examined(what="keys", state=State.WRONG, says=str(error),
+        yield Examined(what="keys", state=Health.WRONG, says=str(error),
                        remedy="chmod 600 the file, or mend the key's form")  # fmt: skip
         return
     for name, source in policy.keys.items():
         place = f"environment variable {source.environment}" if source.environment else source.file
         is_there = name in found
         yield Examined(
-            what=f"key {name}", state=State.OK if is_there else State.WRONG, says=str(place),
+            what=f"key {name}", state=Health.OK if is_there else Health.WRONG, says=str(place),
             remedy="" if is_there else "set it: rows that need the key cannot be checked",
         )  # fmt: skip
 
@@ -142,19 +142,19 @@ def _keys(policy: StoragePolicy, base: Path, environment: Mapping[str, str]) -> 
 def _store(store: StorePolicy, base: Path) -> Examined:
     what = f"store {store.name}"
     if store.locator == APPLICATION:
-        return Examined(what=what, state=State.OK, says="kept by the application itself")
+        return Examined(what=what, state=Health.OK, says="kept by the application itself")
     try:
         with closing(open_store(store, base=base)) as opened:
             opened.require_answer()
     except TumblerError as error:
-        return Examined(what=what, state=State.WRONG, says=str(error),
+        return Examined(what=what, state=Health.WRONG, says=str(error),
                         remedy="mend what it says; then run `doctor` again")  # fmt: skip
     except ImportError as error:
-        return Examined(what=what, state=State.WRONG, says=f"the module {error.name} is missing",
+        return Examined(what=what, state=Health.WRONG, says=f"the module {error.name} is missing",
                         remedy="install the extra above that is missing")  # fmt: skip
     ready = store.readers_ready
     says = "answers; " + (
         f"readers ready since {ready}" if ready else "bulk steps write nothing yet"
     )
     remedy = "" if ready else "set readers_ready once every program knows the new check"
-    return Examined(what=what, state=State.OK, says=says, remedy=remedy)
+    return Examined(what=what, state=Health.OK, says=says, remedy=remedy)
