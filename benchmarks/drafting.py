@@ -1,11 +1,17 @@
 """Drafts of invented tables: what `draft` gets right, leaves, and says it is sure of."""
 
+import subprocess
 import tempfile
+import time
 from collections import Counter
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
+import servers
+import test_draft
 from invented import drafts
-from measuring import Benchmark, Row
+from measuring import PROGRAM, Benchmark, Row
 
 
 def invented_drafts(tables: int = 200, *, first_seed: int = 20_000) -> Row:
@@ -45,4 +51,55 @@ def invented_drafts(tables: int = 200, *, first_seed: int = 20_000) -> Row:
     }
 
 
-BENCHMARKS = (Benchmark(name="drafts", run=lambda: (invented_drafts(),)),)
+def finished_stores() -> Iterator[Row]:
+    """From a URL and ten known accounts to a finished store: commands, seconds, lines edited."""
+    with servers.mariadb() as shop, servers.postgresql() as crm:
+        yield _finished("a shop on MariaDB", shop.url, partial(test_draft.make_shop, shop))
+        yield _finished("a CRM on PostgreSQL", crm.url, partial(test_draft.make_crm, crm))
+        yield _finished("documents in a file", "members.json", None)
+
+
+def _finished(name: str, source: str, make: Callable[[], test_draft.People] | None) -> Row:
+    seconds: dict[str, float] = {}
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        people = test_draft.write_documents(folder) if make is None else make()
+        test_draft.write_known(folder, people[:10])
+
+        def run(*arguments: str, stdin: bytes = b"") -> int:
+            started = time.perf_counter()
+            ended = subprocess.run(
+                [PROGRAM, *arguments], cwd=folder, input=stdin, capture_output=True, check=False
+            )
+            if arguments[0] != "admit":
+                seconds[arguments[0]] = round(time.perf_counter() - started, 1)
+            return ended.returncode
+
+        into = () if make else ("--into", "new.json")
+        codes = [
+            run("draft", source, "known.csv"),
+            run("tune", "--peak-logins", "8/s", "--within", "250ms", "--save"),
+        ]
+        test_draft.make_ready(folder)
+        codes += [run("rehearse", "known.csv", "--rows", "20"), run("layer", *into)]
+        if make:
+            codes.append(run("enforce", "constraint", "--apply"))
+            admitted = [run("admit", login, stdin=f"{password}\n".encode())
+                        for login, password in people[10:30]]  # fmt: skip
+        else:
+            admitted = []
+    return {
+        "benchmark": f"a finished store: {name}",
+        "accounts": len(people),
+        "commands": len(codes),
+        "lines_edited_by_hand": 1,
+        "exit_codes": codes,
+        "seconds": seconds,
+        "logins_admitted_afterwards": f"{admitted.count(0)} of {len(admitted)}",
+    }
+
+
+BENCHMARKS = (
+    Benchmark(name="drafts", run=lambda: (invented_drafts(),)),
+    Benchmark(name="finished-stores", run=finished_stores, needs=("PostgreSQL", "MariaDB")),
+)

@@ -156,8 +156,8 @@ def test_from_a_url_and_known_accounts_to_a_guarded_store(
         assert run("admit", login, stdin=b"x" + password.encode() + b"\n").code == 1
 
 
-def test_documents_are_drafted_and_layered_into_a_copy(tmp_path: Path, program: Program) -> None:
-    """A file of documents with nested keys: its own fields by role, and a copy that is whole."""
+def write_documents(folder: Path) -> People:
+    """Write a file of documents with nested keys."""
     chance = random.Random(8)
     people, lines = [], []
     for number in range(90):
@@ -168,7 +168,13 @@ def test_documents_are_drafted_and_layered_into_a_copy(tmp_path: Path, program: 
         key = f"{chance.getrandbits(96):024x}"
         lines.append(json.dumps({"_id": {"$oid": key}, "email": login, "auth": card}))
         people.append((login, password))
-    (tmp_path / "members.json").write_text("\n".join(lines) + "\n")
+    (folder / "members.json").write_text("\n".join(lines) + "\n")
+    return people
+
+
+def test_documents_are_drafted_and_layered_into_a_copy(tmp_path: Path, program: Program) -> None:
+    """A file of documents: its own fields by role, and a copy that is whole."""
+    people = write_documents(tmp_path)
     (tmp_path / "tumbler.toml").write_text(CHEAP_HEAD)
     write_known(tmp_path, people[:5])
     drafted = program("draft", "members.json", "known.csv", "--merge", "--format", "json")
