@@ -12,7 +12,7 @@ demo: $(VENV)/analysis.done
 
 test: $(VENV)/test.done
 	tests/programs.sh
-	$(BIN)/python -m pytest -n 4 --dist worksteal
+	$(BIN)/python -m pytest -n 3 --dist worksteal
 
 check: $(VENV)/test.done
 	$(BIN)/ruff check

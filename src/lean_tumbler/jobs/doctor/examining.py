@@ -27,7 +27,7 @@ EXTRAS: Mapping[str, str] = {
     "cluster": "`layer --cluster`",
     "redis": "`serve --share-failures`",
 }
-_REQUIREMENT = re.compile(r"^([A-Za-z0-9._-]+).*;.*extra == [\"']([a-z]+)[\"']")
+_NAME = re.compile(r"[A-Za-z0-9._-]+")
 
 
 class Health(StrEnum):
@@ -73,8 +73,10 @@ def examined(path: Path, environment: Mapping[str, str]) -> Iterator[Examined]:
 def _extras() -> Iterator[Examined]:
     needed: dict[str, list[str]] = {}
     for requirement in metadata.requires(PACKAGE) or ():
-        if found := _REQUIREMENT.match(requirement):
-            needed.setdefault(found[2], []).append(found[1])
+        wanted, _, marker = requirement.partition(";")
+        extra = marker.partition("extra == ")[2].strip("\"' ")
+        if extra and (name := _NAME.match(wanted)):
+            needed.setdefault(extra, []).append(name[0])
     for extra, gives in EXTRAS.items():
         missing = [name for name in needed.get(extra, ()) if not _is_installed(name)]
         yield Examined(
