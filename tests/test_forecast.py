@@ -18,6 +18,7 @@ from lean_tumbler.core.forecast.back_test import back_test, first_cut
 from lean_tumbler.core.forecast.estimators import BASELINE, LIFE_TABLE
 from lean_tumbler.core.forecast.forecasting import DAYS, HORIZONS, Forecast, from_dates
 from lean_tumbler.core.forecast.intervals import Interval
+from lean_tumbler.core.forecast.irregularities import import_days_ago
 from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, LastLogins, Population
 from lean_tumbler.core.forecast.return_table import ReturnTable, from_counts
 from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
@@ -161,6 +162,18 @@ def test_what_breaks_a_forecast_is_seen(population: str, expected: tuple[str, st
     if withheld == "forecast":
         assert found.forecast.withheld
         assert {each.expected for each in days.values()} == {found.forecast.accounts}
+
+
+def test_accounts_without_a_day_of_creation_are_no_import() -> None:
+    """A third without the day on which they were made: that is no day on which many were made."""
+    chance = np.random.default_rng(3)
+    made = np.where(np.arange(600) % 3 == 0, NEVER_SEEN, chance.integers(1, 900, 600))
+    everybody = Population(
+        seen_days_ago=chance.integers(0, 300, 600).astype(np.float64),
+        accounts=np.ones(600),
+        made_days_ago=made.astype(np.float64),
+    )
+    assert import_days_ago(everybody) is None
 
 
 @pytest.mark.parametrize("kind", ["last logins", "last logins and `created`", "a log"])

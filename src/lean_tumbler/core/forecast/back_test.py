@@ -101,16 +101,20 @@ class BackTest:
         """Give the ends of the intervals for a forecast by weeks; NaN where none is earned."""
         total = max(float(expected[0]), _SMALLEST)
         rate = -np.log(np.clip(expected / total, _SMALLEST, 1))
-        widths = [self.width(ahead) for ahead in range(1, len(expected))]
+        widths = self.widths[: len(expected) - 1]
         width = np.array([0.0, *(np.nan if each is None else each for each in widths)])
         return total * np.exp(-rate * np.exp(width)), total * np.exp(-rate * np.exp(-width))
+
+    @cached_property
+    def widths(self) -> tuple[float | None, ...]:
+        """How wide an interval is, one week ahead and more."""
+        return tuple(self.width(ahead) for ahead in range(1, self.misses.shape[1]))
 
     @property
     def earned_weeks(self) -> int:
         """For how many weeks ahead there is an interval."""
         return next(
-            (ahead - 1 for ahead in range(1, self.misses.shape[1]) if self.width(ahead) is None),
-            self.misses.shape[1] - 1,
+            (weeks for weeks, width in enumerate(self.widths) if width is None), len(self.widths)
         )
 
 

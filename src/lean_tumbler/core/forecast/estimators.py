@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lean_tumbler.core.forecast.intervals import Numbers
+from lean_tumbler.core.forecast.intervals import TAIL_POWER, Numbers
 from lean_tumbler.core.forecast.return_table import BEFORE, ReturnTable, Waiting
 
 LAST_YEAR_WEEKS = 52
@@ -19,10 +19,6 @@ LAST_YEAR_WEEKS = 52
 _WEEKS_AWAY = (0, 1, 2, 3, 4, 6, 8, 12, 16, 24, 32, 48, 64, 96, 128)
 # What a thin class is taken to have seen besides, at the chance that it leans on: account weeks.
 _LEANS_ON = 50.0
-# People with rates of their own are the fewer the longer they have been away: the chance of a
-# return falls as one over the time (Lomax, “Business failures”, JASA 49, 1954). Some never return,
-# so it falls faster; this power came nearest on invented burn-downs (`tests/lives.py`).
-_TAIL_POWER = 1.5
 _MOST = 1 - 1e-9
 
 
@@ -81,7 +77,7 @@ def _chances(returned: Numbers, at_risk: Numbers, *, longest: int) -> Numbers:
 
 
 def _fall(weeks: Numbers, middle: float) -> Numbers:
-    found: Numbers = (middle / weeks) ** _TAIL_POWER
+    found: Numbers = (middle / weeks) ** TAIL_POWER
     return found
 
 

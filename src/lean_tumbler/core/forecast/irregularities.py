@@ -94,7 +94,8 @@ def import_days_ago(everybody: Population) -> float | None:
     """
     if everybody.made_days_ago is None:
         return None
-    share, day = _spike(everybody.made_days_ago, everybody.accounts, after=0)
+    dated = everybody.made_days_ago < NEVER_SEEN
+    share, day = _spike(everybody.made_days_ago[dated], everybody.accounts[dated], after=0)
     return day if share > _IMPORT_SHARE else None
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lean_tumbler.core.forecast.intervals import Numbers
+from lean_tumbler.core.forecast.intervals import TAIL_POWER, Numbers
 
 NEVER_SEEN = 36_500.0
 # Accounts are counted by how many days old they are in these classes.
@@ -20,7 +20,6 @@ _AGES_DAYS = (0.0, 28.0, 91.0, 182.0, 365.0, 730.0, np.inf)
 _LEANS_ON = 30.0  # accounts that a thin class is taken to hold besides, at everybody's share
 # Within a week nobody can be told from somebody who comes every day.
 _WEEK = 7.0
-_TAIL_POWER = 1.5  # as the estimators from a log have it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -103,6 +102,6 @@ class LastLogins:
 
 def _likely_to_return(seen_days_ago: Numbers, days: float) -> Numbers:
     """Weigh who returns within some days, by when they were last seen."""
-    gone = ((seen_days_ago + _WEEK) / (seen_days_ago + _WEEK + days)) ** _TAIL_POWER
+    gone = ((seen_days_ago + _WEEK) / (seen_days_ago + _WEEK + days)) ** TAIL_POWER
     found: Numbers = np.where(seen_days_ago < NEVER_SEEN, 1 - gone, 0.0)
     return found

@@ -170,14 +170,15 @@ def _on_dates(accounts: Accounts, end: int, context: ForecastContext) -> _Basis:
     ago = (end - pl.col("day") + context.session_days // 2).fill_null(NEVER_SEEN)
     rows = accounts.rows.with_columns(ago=ago.cast(pl.Float64))
     if accounts.with_created:
-        made_ago = (end - pl.col("made")).clip(0).fill_null(NEVER_SEEN)
-        rows = rows.with_columns(made_ago=made_ago.cast(pl.Float64))
-    found = tuple(in_dates(_population(rows)))
-    imported = import_days_ago(_population(rows))
+        rows = rows.with_columns(made_ago=_made_ago(end))
+    everybody = _population(rows)
+    found = tuple(in_dates(everybody))
+    imported = import_days_ago(everybody)
     if imported is not None:
         is_one = pl.col("made_ago") == imported
         rows = rows.with_columns(made_ago=pl.when(is_one).then(NEVER_SEEN).otherwise("made_ago"))
-    known = LastLogins(everybody=_population(rows))
+        everybody = _population(rows)
+    known = LastLogins(everybody=everybody)
     return _Basis(
         rows=rows,
         forecast=lambda some: from_dates(
@@ -216,13 +217,17 @@ def _on_log(rows: pl.DataFrame, log: LoginLog, end: int) -> _Basis:
 
 def _without_imports(own: pl.DataFrame, end: int) -> pl.DataFrame:
     """Take accounts that an import made for older than every log."""
-    ago = pl.lit(NEVER_SEEN), (end - pl.col("made")).cast(pl.Float64)
-    dated = own.drop_nulls("made").select(ago=ago[0], made_ago=ago[1], accounts=pl.lit(1))
+    dated = own.select(ago=pl.lit(NEVER_SEEN), made_ago=_made_ago(end), accounts=pl.lit(1))
     imported = import_days_ago(_population(dated))
     if imported is None:
         return own
     is_one = pl.col("made") == end - int(imported)
     return own.with_columns(made=pl.when(is_one).then(_LONG_AGO).otherwise(pl.col("made")))
+
+
+def _made_ago(end: int) -> pl.Expr:
+    """Give how many days ago each account was made, as `Population` takes it."""
+    return (end - pl.col("made")).clip(0).fill_null(NEVER_SEEN).cast(pl.Float64)
 
 
 def _population(rows: pl.DataFrame) -> Population:
