@@ -162,7 +162,7 @@ def test_readable_values_cost_nothing_and_locked_ones_cannot_be_guessed() -> Non
     )
     assert rest == []
     assert math.isinf(readable.guesses_per_second)
-    assert readable.cracked_share == 1
+    assert readable.opened.share == 1
     assert readable.likeliest[10**9][1].money == 0
 
 

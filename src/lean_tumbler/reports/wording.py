@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from lean_tumbler.core.tuning.popularity import Opened
+
 
 def count(number: int, noun: str) -> str:
     """Write a number with its noun: `1 account`, `2 accounts`."""
@@ -47,9 +49,9 @@ def money(amount: float) -> str:
     return f"${amount:,.2f}" if amount < 100 else f"${amount:,.0f}"
 
 
-def share_cracked(share: float, *, is_at_most: bool) -> str:
+def share_cracked(opened: Opened, *, at_most: str = "at most") -> str:
     """Write the share of accounts that falls; beyond what is known it is a bound."""
-    return f"{'at most ' if is_at_most else ''}{100 * share:.0f} %"
+    return f"{f'{at_most} ' if opened.is_at_most else ''}{100 * opened.share:.0f} %"
 
 
 def guess_count(number: float) -> str:

@@ -1,5 +1,7 @@
 """How well a row protects its password, by the ways in which it may have been made."""
 
+from collections.abc import Sequence
+
 from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.ways import FormulaWay, PasswordWay
@@ -19,6 +21,11 @@ def grade_of(reading: Reading, floor: Floor, *, salt: bytes | None = None) -> Gr
         return Grade.READABLE
     formulas = [way for way in reading.ways if isinstance(way, FormulaWay)]
     if formulas and reading.state is State.VALUE and reading.doubt is None:
-        salted = all(way.salt or way.formula.takes_login for way in formulas)
-        return Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED
+        return grade_of_formulas(formulas)
     return grade(reading.parsed, floor, salted=reading.parsed.salted or bool(salt))
+
+
+def grade_of_formulas(ways: Sequence[FormulaWay]) -> Grade:
+    """Grade a value that one of some formulas makes."""
+    salted = all(way.salt or way.formula.takes_login for way in ways)
+    return Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED

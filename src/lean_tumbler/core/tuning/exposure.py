@@ -1,12 +1,19 @@
 """What an attacker pays for an audited store, scheme by scheme, and how much of it falls."""
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 
 from lean_tumbler.core.audit.results import GroupReading
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.core.tuning.attacker import AttackCost, Attacker, attack_cost, guesses_per_second
-from lean_tumbler.core.tuning.popularity import LIKELIEST
+from lean_tumbler.core.tuning.attacker import (
+    AttackCost,
+    Attacker,
+    Hardware,
+    attack_cost,
+    guesses_per_second,
+)
+from lean_tumbler.core.tuning.popularity import LIKELIEST, Opened
 
 SPEND_EACH = 0.01  # money for each account, for the share that falls to so small a budget
 
@@ -21,8 +28,7 @@ class Exposure:
         guesses_per_second: at one value; infinite where it can be read.
         together: whether one guess is tried on all rows at once, because no salt differs.
         likeliest: number of guesses -> what they cost against one account, and against all.
-        cracked_share: of the rows, what opens for `SPEND_EACH` a row, spread evenly over them.
-        is_at_most: whether that is a bound, because no list of passwords reaches so far.
+        opened: of the rows, what opens for `SPEND_EACH` a row, spread evenly over them.
     """
 
     reading: GroupReading
@@ -30,8 +36,7 @@ class Exposure:
     guesses_per_second: float
     together: bool
     likeliest: dict[int, tuple[AttackCost, AttackCost]]
-    cracked_share: float
-    is_at_most: bool = False
+    opened: Opened
 
 
 def exposures(groups: Iterable[tuple[GroupReading, int]], attacker: Attacker) -> list[Exposure]:
@@ -49,20 +54,27 @@ def exposures(groups: Iterable[tuple[GroupReading, int]], attacker: Attacker) ->
     return sorted(found, key=lambda exposure: -exposure.guesses_per_second)
 
 
+def reading_rate(reading: GroupReading, hardware: Hardware) -> float | None:
+    """Give guesses a second at one value; infinite where it can be read, None where none are."""
+    if reading.grade is Grade.READABLE:
+        return math.inf
+    return guesses_per_second(
+        reading.scheme, dict(reading.parameters), hardware, formula=reading.formula
+    )
+
+
 def _exposure(reading: GroupReading, rows: int, attacker: Attacker) -> Exposure | None:
     hardware = attacker.hardware
     together = not reading.salted
-    if reading.grade is Grade.READABLE:
-        nothing = AttackCost(0.0, 0.0, 0.0)
-        return Exposure(
-            reading=reading, rows=rows, guesses_per_second=float("inf"), together=True,
-            likeliest=dict.fromkeys(LIKELIEST, (nothing, nothing)), cracked_share=1.0,
-        )  # fmt: skip
-    rate = guesses_per_second(
-        reading.scheme, dict(reading.parameters), hardware, formula=reading.formula
-    )
+    rate = reading_rate(reading, hardware)
     if rate is None:
         return None
+    if math.isinf(rate):
+        nothing = AttackCost(0.0, 0.0, 0.0)
+        return Exposure(
+            reading=reading, rows=rows, guesses_per_second=rate, together=True,
+            likeliest=dict.fromkeys(LIKELIEST, (nothing, nothing)), opened=Opened(share=1.0),
+        )  # fmt: skip
     times = 1 if together else rows
     affordable = SPEND_EACH * rows / hardware.price_per_hour * 3600 * rate / times
     return Exposure(
@@ -77,6 +89,5 @@ def _exposure(reading: GroupReading, rows: int, attacker: Attacker) -> Exposure 
             )
             for guesses in LIKELIEST
         },
-        cracked_share=attacker.popularity.cracked_share(affordable),
-        is_at_most=not attacker.popularity.is_known(affordable),
+        opened=attacker.popularity.opened(affordable),
     )

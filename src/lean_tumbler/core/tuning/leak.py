@@ -5,6 +5,7 @@ from enum import StrEnum
 
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.tuning.attacker import Attacker
+from lean_tumbler.core.tuning.popularity import Opened
 
 PERIODS: tuple[tuple[str, float], ...] = (
     ("hour", 3_600.0),
@@ -53,26 +54,13 @@ class LeakedKind:
     salted: bool
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Opened:
-    """The share of some accounts that falls within a period; a bound where nothing is known."""
-
-    share: float
-    is_at_most: bool
-
-
 def opened(kind: LeakedKind, accounts: int, attacker: Attacker) -> dict[str, Opened]:
     """Say what share of accounts of one kind falls within each period, all effort spent on them."""
-    if kind.guesses_per_second is None:
-        return {name: Opened(share=1.0, is_at_most=True) for name, _ in PERIODS}
-    found = {}
-    for name, seconds in PERIODS:
-        guesses = kind.guesses_per_second * seconds / (max(1, accounts) if kind.salted else 1)
-        found[name] = Opened(
-            share=attacker.popularity.cracked_share(guesses),
-            is_at_most=not attacker.popularity.is_known(guesses) and kind.grade != Grade.READABLE,
-        )
-    return found
+    rate = kind.guesses_per_second
+    if rate is None or kind.grade is Grade.READABLE:
+        return {name: Opened(share=1.0, is_at_most=rate is None) for name, _ in PERIODS}
+    apart = max(1, accounts) if kind.salted else 1
+    return {name: attacker.popularity.opened(rate * seconds / apart) for name, seconds in PERIODS}
 
 
 def urgency(

@@ -9,6 +9,16 @@ from typing import Annotated
 from msgspec import Meta
 
 LIKELIEST = (10**4, 10**6, 10**9)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Opened:
+    """The share of some accounts that falls; a bound where no list of passwords reaches."""
+
+    share: float
+    is_at_most: bool = False
+
+
 Covered = tuple[Annotated[float, Meta(ge=1)], Annotated[float, Meta(gt=0, le=1)]]
 
 
@@ -43,6 +53,10 @@ class Popularity:
         """Whether guesses rise, and no share falls."""
         pairs = pairwise(self.covered)
         return all(one[0] < other[0] and one[1] <= other[1] for one, other in pairs)
+
+    def opened(self, guesses: float) -> Opened:
+        """Say what so many guesses at each account open, the likeliest first."""
+        return Opened(share=self.cracked_share(guesses), is_at_most=not self.is_known(guesses))
 
     def is_known(self, guesses: float) -> bool:
         """Tell whether the points reach so far; beyond, a share is “at most all”."""

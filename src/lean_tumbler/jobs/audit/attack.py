@@ -43,7 +43,7 @@ def attack_rows(profile: Profile, attacker: Attacker) -> list[tuple[str, ...]]:
                 guess_count(found.guesses_per_second),
                 f"{duration(one.seconds)}, {money(one.money)}",
                 f"{duration(every.seconds)}, {money(every.money)}",
-                share_cracked(found.cracked_share, is_at_most=found.is_at_most),
+                share_cracked(found.opened),
             )
         )
     return rows
@@ -81,6 +81,6 @@ def _entry(found: Exposure) -> Document:
             for guesses, (one, every) in found.likeliest.items()
         ],
         "money_each": SPEND_EACH,
-        "share_cracked": round(found.cracked_share, 4),
-        "share_is_at_most": found.is_at_most,
+        "share_cracked": round(found.opened.share, 4),
+        "share_is_at_most": found.opened.is_at_most,
     }

@@ -63,9 +63,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.tuning.leak import Urgency
     from lean_tumbler.jobs.exposed.exposing import judged
-    from lean_tumbler.jobs.exposed.report import draw_exposed, exposed_document, exposed_list
+    from lean_tumbler.jobs.exposed.report import draw_exposed, exposed_document, reset_list
     from lean_tumbler.stores.file_access import write_text
     from lean_tumbler.stores.scans.leaked import leaked
     from lean_tumbler.stores.scans.profiling import AuditContext
@@ -89,7 +88,7 @@ def run(options: Options, session: Session) -> int:
         attacker=attacker,
     )
     if options.list:
-        write_text(options.list, "".join(exposed_list(found, Urgency.TODAY)))
+        write_text(options.list, "".join(reset_list(found)))
     session.emit(
         options,
         document=lambda: exposed_document(found),

@@ -9,7 +9,8 @@ import polars as pl
 
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.tuning.attacker import Attacker
-from lean_tumbler.core.tuning.leak import LeakedKind, Opened, SinceThen, Urgency, opened, urgency
+from lean_tumbler.core.tuning.leak import LeakedKind, SinceThen, Urgency, opened, urgency
+from lean_tumbler.core.tuning.popularity import Opened
 from lean_tumbler.stores.scans.leaked import Leaked
 
 _ORDER = list(Urgency)
@@ -58,9 +59,9 @@ class Exposed:
     unreadable: int
     by_copy: bool
 
-    def accounts(self, *urgent: Urgency) -> int:
-        """Count the accounts that must do one of these."""
-        return sum(group.accounts for group in self.groups if group.urgency in urgent)
+    def accounts(self, urgent: Urgency) -> int:
+        """Count the accounts that must do this."""
+        return sum(group.accounts for group in self.groups if group.urgency is urgent)
 
     @property
     def in_copy(self) -> int:

@@ -12,7 +12,7 @@ from lean_tumbler.core.tuning.leak import PERIODS, SinceThen, Urgency
 from lean_tumbler.reports.csv_lines import csv_line
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count
+from lean_tumbler.reports.wording import count, share_cracked
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -58,12 +58,11 @@ def _group(group: ExposedGroup) -> Document:
     }
 
 
-def exposed_list(found: Exposed, *urgent: Urgency) -> Iterator[str]:
-    """Give accounts as CSV, the most urgent and administrators first."""
+def reset_list(found: Exposed) -> Iterator[str]:
+    """Give the accounts that must be reset today as CSV, administrators first."""
     yield csv_line(("account", "login", "administrator", "urgency", "because"))
-    wanted = {str(each) for each in urgent}
     for row in found.rows.iter_rows(named=True):
-        if row["urgency"] in wanted:
+        if row["urgency"] == Urgency.TODAY:
             yield csv_line((
                 str(row["account"]), row["login"] or "", "yes" if row["privileged"] else "no",
                 row["urgency"], row["since"],
@@ -154,7 +153,7 @@ def _draw_groups(console: Console, found: Exposed) -> None:
         is_out = group.urgency is Urgency.NOTHING and group.since is not SinceThen.NOTHING
         falls = [
             "" if is_out or group.kind.grade is Grade.LOCKED
-            else f"{'≤ ' if part.is_at_most else ''}{100 * part.share:.0f} %"
+            else share_cracked(part, at_most="≤")
             for part in group.falls.values()
         ]  # fmt: skip
         since = "" if group.since is SinceThen.NOTHING else group.since.partition(":")[0]

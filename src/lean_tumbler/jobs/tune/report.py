@@ -126,7 +126,12 @@ def _likeliest(tuned: Tuned) -> list[Document]:
     if chosen is None:
         return []
     spent = [
-        (n, attack_cost(n, chosen.guesses_per_second, tuned.attacker.hardware)) for n in LIKELIEST
+        (
+            n,
+            attack_cost(n, chosen.guesses_per_second, tuned.attacker.hardware),
+            popularity.opened(n),
+        )
+        for n in LIKELIEST
     ]
     return [
         {
@@ -134,10 +139,10 @@ def _likeliest(tuned: Tuned) -> list[Document]:
             "seconds": round(one.seconds, 1),
             "money": round(one.money, 4),
             "kilowatt_hours": round(one.kilowatt_hours, 4),
-            "share_cracked": round(popularity.cracked_share(guesses), 3),
-            "share_is_at_most": not popularity.is_known(guesses),
+            "share_cracked": round(opened.share, 3),
+            "share_is_at_most": opened.is_at_most,
         }
-        for guesses, one in spent
+        for guesses, one, opened in spent
     ]
 
 
@@ -266,9 +271,7 @@ def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
     popularity = tuned.attacker.popularity
     for guesses in LIKELIEST:
         cost = attack_cost(guesses, chosen.guesses_per_second, tuned.attacker.hardware)
-        opens = share_cracked(
-            popularity.cracked_share(guesses), is_at_most=not popularity.is_known(guesses)
-        )
+        opens = share_cracked(popularity.opened(guesses))
         console.print(
             f"  the {guesses:,} likeliest passwords: {duration(cost.seconds)}, "
             f"{money(cost.money)}; opens {opens} of the accounts"

@@ -12,10 +12,12 @@ from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.forecast.times import Times, days_of, number_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade, grade
 from lean_tumbler.core.policy import StorePolicy
+from lean_tumbler.core.reading.grading import grade_of_formulas
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import FormulaWay, LegacyWay, PasswordWay
 from lean_tumbler.core.tuning.attacker import guess_rate, guesses_per_second
+from lean_tumbler.core.tuning.exposure import reading_rate
 from lean_tumbler.core.tuning.leak import LeakedKind, SinceThen
 from lean_tumbler.core.tuning.work import formula_work
 from lean_tumbler.stores.files.base import Unreadable
@@ -191,15 +193,11 @@ def _rows(
 
 def _kinds(group: Group, reader: RowReader, context: AuditContext) -> Iterator[LeakedKind]:
     """Give what a group's values are, and what lies beneath them; the same without a layer."""
-    reading, hardware = group.reading, context.attacker.hardware
+    reading = group.reading
     own = LeakedKind(
         words=reading.scheme,
         grade=reading.grade,
-        guesses_per_second=float("inf")
-        if reading.grade is Grade.READABLE
-        else guesses_per_second(
-            reading.scheme, dict(reading.parameters), hardware, formula=reading.formula
-        ),
+        guesses_per_second=reading_rate(reading, context.attacker.hardware),
         salted=reading.salted,
     )
     yield own
@@ -219,12 +217,12 @@ def _beneath(way: LegacyWay, context: AuditContext) -> LeakedKind:
     """Give the kind of what lay bare before it was layered."""
     hardware = context.attacker.hardware
     if isinstance(way, FormulaWay):
-        salted = bool(way.salt or way.formula.takes_login)
+        found = grade_of_formulas([way])
         return LeakedKind(
             words=way.formula.name,
-            grade=Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED,
+            grade=found,
             guesses_per_second=guess_rate(formula_work(way.formula.formula), hardware),
-            salted=salted,
+            salted=found is Grade.FAST_SALTED,
         )
     parsed = way.parsed
     if parsed is None:
