@@ -146,6 +146,29 @@ def test_an_invented_leak_of_known_truth(program: Program, tmp_path: Path, seed:
     assert finished.document["accounts"] == sum(1 for row in rows if row[2][0] is not None)
 
 
+def test_what_was_locked_since_is_not_said_to_have_been(program: Program, tmp_path: Path) -> None:
+    """A lock is of today; the copy may hold what lay there, and an authority is told no more."""
+    make_portal(tmp_path, ["md5", "locked"] * 5)
+    document = program("exposed", "--since", LEFT, "--format", "json").document
+    assert document["urgencies"]["nothing"] == 5
+    assert "5 in a state that is not known" in document["statement"]
+    assert "locked" not in document["statement"]
+
+
+def test_logins_that_stand_twice_are_counted_once_a_row(program: Program, tmp_path: Path) -> None:
+    """Accounts named by a login that two rows share: no row is lost, doubled or called changed."""
+    portal = make_portal(tmp_path, ["md5"] * 6)
+    policy = tmp_path / "tumbler.toml"
+    policy.write_text(policy.read_text().replace('account = "id"', 'account = "email"'))
+    with closing(sqlite3.connect(portal.database)) as db, db:
+        db.execute("UPDATE passengers SET email = 'one@tidepost.example' WHERE id <= 2")
+    (tmp_path / "leaked.db").write_bytes(portal.database.read_bytes())
+    options = ("exposed", "--since", LEFT, "--copy", "leaked.db", "--format", "json")
+    document = program(*options).document
+    assert document["accounts"] == 6
+    assert document["urgencies"]["reset today"] == 6
+
+
 def test_a_copy_in_another_form_shows_no_change(program: Program, tmp_path: Path) -> None:
     """Where all values differ, as in capitals, that is how they were written, and no news."""
     portal = make_portal(tmp_path, ["md5"] * 20)

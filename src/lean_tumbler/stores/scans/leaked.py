@@ -28,10 +28,12 @@ _NOT_KNOWN = LeakedKind(
     words="beneath a layer: not known", grade=Grade.UNKNOWN, guesses_per_second=None, salted=False
 )
 _WEAK = [str(grade) for grade in BELOW_FLOOR]
+_ANY_DAY = date(9000, 1, 1)  # later than whatever a column says
 _MOST = 0.95  # of the values of a kind
 _SCHEMA = {
     "account": pl.String, "login": pl.String, "privileged": pl.Boolean, "kind": pl.UInt32,
     "beneath": pl.UInt32, "grade": pl.String, "created": pl.Int32, "updated": pl.Int32,
+    "text": pl.UInt64, "salt": pl.UInt64,
 }  # fmt: skip
 
 
@@ -75,9 +77,8 @@ def leaked(
         rows = _by_today(today, number_of(since), ready=store.readers_ready is not None)
     else:
         copied, lost = _rows(_copied(store, copy, base), base, context, kinds)
-        then, now = _texts(_copied(store, copy, base), base), _texts(store, base)
         unsalted = [number for kind, number in kinds.items() if not kind.salted]
-        rows = _by_copy(copied.join(then, on="account", how="left"), today, now, unsalted)
+        rows = _by_copy(copied, today, unsalted)
         unreadable += lost
     return Leaked(
         rows=rows.select("account", "login", "privileged", "kind", "since"),
@@ -91,32 +92,32 @@ def _by_today(today: pl.DataFrame, since: int, *, ready: bool) -> pl.DataFrame:
     """Take today's values for the copy's, but for what may have been written since."""
     unwritten = (pl.col("updated") < since).fill_null(value=not ready)
     is_made = (pl.col("created") > since).fill_null(value=False)
-    is_layered, is_current = (pl.col("grade") == grade for grade in (Grade.LAYERED, Grade.CURRENT))
+    is_layered = pl.col("grade") == Grade.LAYERED
+    # What is current or locked today may have been written over something else since.
+    is_new = pl.col("grade").is_in([str(Grade.CURRENT), str(Grade.LOCKED)])
     return today.with_columns(
         # What was layered since lay bare in the copy.
         kind=pl.when(is_layered & ~unwritten).then("beneath").otherwise("kind"),
         since=pl.when(is_made)
         .then(pl.lit(SinceThen.MADE))
-        .when(is_current & ~unwritten)
+        .when(is_new & ~unwritten)
         .then(pl.lit(SinceThen.UPGRADED))
         .otherwise(pl.lit(SinceThen.NOTHING)),
     )
 
 
-def _by_copy(
-    copied: pl.DataFrame, today: pl.DataFrame, now: pl.DataFrame, unsalted: list[int]
-) -> pl.DataFrame:
+def _by_copy(copied: pl.DataFrame, today: pl.DataFrame, unsalted: list[int]) -> pl.DataFrame:
     """Take the copy's values; who stands in the store alone was made since.
 
     A weak value that is another now is of another password if it is of the same kind, and without
     salt or beside the same. One of another kind, or with another salt, may be the same password,
     written anew. Where nearly all values of a kind differ, the copy has them in another form, and
-    nothing is said.
+    nothing is said; nor of accounts that have several rows.
     """
-    live = today.select("account", live="kind", live_grade="grade").join(now, on="account")
+    live = today.unique("account", keep="none").select("account", "kind", "grade", "text", "salt")
     rows = copied.join(live, on="account", how="left", suffix="_now", maintain_order="left")
     has_same_salt = pl.col("kind").is_in(unsalted) | (pl.col("salt") == pl.col("salt_now"))
-    is_alike = (pl.col("live") == pl.col("kind")) & pl.col("live_grade").is_in(_WEAK)
+    is_alike = (pl.col("kind_now") == pl.col("kind")) & pl.col("grade_now").is_in(_WEAK)
     is_alike &= has_same_salt
     is_other = pl.col("text") != pl.col("text_now")
     is_changed = (
@@ -138,26 +139,6 @@ def _copied(store: StorePolicy, copy: str, base: Path) -> StorePolicy:
     _, tables = tables_at(copy, base=base)
     table = tables[0].name if len(tables) == 1 else store.table
     return replace(store, locator=copy, table=table)
-
-
-def _texts(store: StorePolicy, base: Path) -> pl.DataFrame:
-    """Read what stands in a store's rows: `account`, and the hashes of stored text and salt."""
-    account = store.columns.account or store.columns.login or ""
-    stored, salt = store.columns.stored or "", store.columns.salt
-    table = policy_table(store, base=base)
-    return pl.concat(
-        [pl.DataFrame(schema={"account": pl.String, "text": pl.UInt64, "salt": pl.UInt64})]
-        + [
-            frame.select(
-                account=pl.col(account).cast(pl.String),
-                text=pl.col(stored).str.strip_chars().hash(),
-                salt=pl.when(pl.col(salt).str.len_bytes() > 0).then(pl.col(salt).hash())
-                if salt
-                else pl.lit(None, pl.UInt64),
-            )
-            for frame in table.frames(sorted(filter(None, {account, stored, salt})), Unreadable())
-        ]
-    )
 
 
 def _rows(
@@ -183,11 +164,16 @@ def _rows(
             | {name: _SCHEMA[name] for name in ("kind", "beneath", "grade")},
         )
         rows = looked.rows.join(groups, on="group", maintain_order="left")
-        today = date.max.replace(year=9000)
         days = {
-            name: days_of(rows[name], today=today, times=Times()) for name in ("created", "updated")
+            name: days_of(rows[name], today=_ANY_DAY, times=Times())
+            for name in ("created", "updated")
         }
-        parts.append(rows.with_columns(**days).select(list(_SCHEMA)))
+        salt = pl.col("salt")
+        hashes = {
+            "text": pl.col("stored").str.strip_chars().hash(),
+            "salt": pl.when(salt.str.len_bytes() > 0).then(salt.hash()),
+        }
+        parts.append(rows.with_columns(**days, **hashes).select(list(_SCHEMA)))
     return pl.concat(parts), unreadable.rows
 
 
