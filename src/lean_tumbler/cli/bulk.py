@@ -11,7 +11,7 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, PolicyOptions
 from lean_tumbler.cli.options import (
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.stores.interface import Store, Swap
     from lean_tumbler.stores.remembered import RememberingWriter
-    from lean_tumbler.stores.sealed_backup import BackupReader, BackupWriter
+    from lean_tumbler.stores.sealed_backup import BackupReader, BackupWriter, SealedHead
 
 DEFAULT_KEEP_DAYS = 90
 _KEY_BYTES = 1 << 14
@@ -189,8 +189,23 @@ def _sealed_backup(
     if options.to is None or options.dry_run:
         yield lambda _: None
         return
-    keys = _SealingKeys(options.to, policy_path(options))
-    writers = _sealed_writers(options, keys, store, started, step=step)
+    from lean_tumbler.stores.file_access import read_text
+    from lean_tumbler.stores.sealed_backup import SealedHead
+    from lean_tumbler.stores.signing_key import signing_key
+
+    head = SealedHead(
+        store=store.name,
+        table=store.table,
+        step=step,
+        made_at=started.isoformat(timespec="seconds"),
+        expires_at=(started + timedelta(days=options.keep_days)).isoformat(timespec="seconds"),
+    )
+    writers = _sealed_writers(
+        options,
+        head,
+        public_key=read_text(options.to, limit_bytes=_KEY_BYTES),
+        signing_key=signing_key(policy_path(options)),
+    )
 
     def keep(swaps: "Sequence[Swap]") -> None:
         for writer in writers:
@@ -201,46 +216,20 @@ def _sealed_backup(
         writer.finish()
 
 
-class _SealingKeys(NamedTuple):
-    """Whom files are sealed for, and the policy beside which the key lies that signs them."""
-
-    to: Path
-    policy: Path
-
-
 def _sealed_writers(
-    options: BackupOptions,
-    keys: _SealingKeys,
-    store: "StorePolicy",
-    started: datetime,
-    *,
-    step: str,
+    options: BackupOptions, head: "SealedHead", *, public_key: str, signing_key: str
 ) -> "list[BackupWriter | RememberingWriter]":
     """Begin the sealed files that are asked for."""
-    from lean_tumbler.stores.file_access import read_text
     from lean_tumbler.stores.remembered import KEY_BYTES, RememberingWriter
-    from lean_tumbler.stores.sealed_backup import (
-        REMEMBERED,
-        BackupWriter,
-        SealedHead,
-        SealedWriter,
-    )
-    from lean_tumbler.stores.signing_key import signing_key
+    from lean_tumbler.stores.sealed_backup import REMEMBERED, BackupWriter, SealedWriter
 
-    head = SealedHead(
-        store=store.name,
-        table=store.table,
-        step=step,
-        made_at=started.isoformat(timespec="seconds"),
-        expires_at=(started + timedelta(days=options.keep_days)).isoformat(timespec="seconds"),
-    )
-    public, own = read_text(keys.to, limit_bytes=_KEY_BYTES), signing_key(keys.policy)
+    keys = {"public_key": public_key, "signing_key": signing_key}
     writers: list[BackupWriter | RememberingWriter] = []
     if options.backup is not None:
-        writers.append(BackupWriter(options.backup, public_key=public, signing_key=own, head=head))
+        writers.append(BackupWriter(options.backup, head=head, **keys))
     if options.remember is not None:
-        head = replace(head, document=REMEMBERED)
-        sealed = SealedWriter(options.remember, public_key=public, signing_key=own, head=head)
+        remembered = replace(head, document=REMEMBERED)
+        sealed = SealedWriter(options.remember, head=remembered, **keys)
         writers.append(RememberingWriter(sealed, os.urandom(KEY_BYTES)))
     return writers
 
