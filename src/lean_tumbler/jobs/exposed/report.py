@@ -138,7 +138,8 @@ def draw_exposed(console: Console, found: Exposed, *, listed: str) -> None:
     if listed:
         console.print(f"The list for the mails is {listed}.", highlight=False)
         console.print(
-            f"Next: `lean-tumbler lock-dormant --accounts {listed}` closes exactly these."
+            f"Next: `lean-tumbler lock-dormant --accounts {listed} --backup FILE --to PUBLICKEY` "
+            "closes exactly the accounts on that list."
         )
     elif today or later:
         console.print("Next: `--list FILE` writes the accounts for the mails.")
