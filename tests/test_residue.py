@@ -14,12 +14,13 @@ import time
 import uuid
 import zipfile
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+import polars as pl
 import pytest
 import zstandard
 from hypothesis import given
@@ -34,6 +35,8 @@ from lean_tumbler.core.residue.searching import finds_in
 from lean_tumbler.core.schemes.base import Kind, Says
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.jobs.residue.remedies import REMEDIES
+from lean_tumbler.stores.files.base import LINE
+from lean_tumbler.stores.residue.columns import ColumnSearch
 
 __all__ = ["in_process"]
 _FOUND = {Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED}
@@ -254,6 +257,46 @@ def test_columns_of_files_that_hold_tables(tmp_path: Path, in_process: Program) 
     (tmp_path / "users.csv").write_text(f"id,login,pw,etag\n{rows}")
     found = in_process("residue", "users.csv", "--format", "json").document
     assert [(f["column"], f["values"]) for f in found["finds"]] == [("users.csv.pw", 20)]
+
+
+def one_of_its_shape(value: str, draw: random.Random) -> str:
+    """Change a few letters and digits of a value for others, in whatever place."""
+    signs = list(value)
+    for place in draw.sample(range(len(signs)), min(len(signs), draw.randrange(9))):
+        for kind in ("0123456789", "abcdef", "ghijklmnopqrstuvwxyz", "ABCDEF"):
+            if signs[place] in kind:
+                signs[place] = draw.choice(kind)
+    return "".join(signs)
+
+
+@pytest.mark.parametrize("is_named", [True, False])
+def test_a_column_counts_by_shapes_what_its_rows_hold_each(is_named: bool) -> None:
+    """In a column of values of all kinds, changed in places, with some that are known."""
+    draw = random.Random(7)
+    texts = [one_of_its_shape(value, draw) for value in VALUES]
+    texts += [f"ada;{draw.choice(VALUES)};{draw.choice(VALUES)}" for _ in range(20)]
+    draw.shuffle(texts)
+    known = KnownValues()
+    known.add((text.encode() for text in draw.sample(texts, 30)), "users", live=True)
+    frame = pl.DataFrame({LINE: range(1, len(texts) + 1), "pw": texts})
+
+    def counted(frames: Sequence[pl.DataFrame]) -> tuple[Counter[tuple[str, ...]], set[bytes]]:
+        search, found = ColumnSearch(known, keeps_marks=True), Counter[tuple[str, ...]]()
+        for part in frames:
+            for alike in search.values(part, "pw", is_named=is_named):
+                find = alike.find
+                told = (
+                    find.certainty,
+                    find.scheme,
+                    find.encoding,
+                    str(find.fingerprint in known.live),
+                )
+                found[told] += alike.count
+        return found, search.held
+
+    at_once, one_by_one = counted([frame]), counted(list(frame.iter_slices(1)))
+    assert at_once == one_by_one
+    assert at_once[0].total() > len(texts) / 2
 
 
 # -- From the replaced value to the proof ------------------------------------------------------

@@ -3,15 +3,19 @@
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from urllib.parse import unquote_to_bytes
 
 from lean_tumbler.core.residue.finds import Encoding
-from lean_tumbler.core.schemes.base import Kind, Says
+from lean_tumbler.core.schemes.base import Kind, Layout, Says
 from lean_tumbler.core.schemes.catalogue import LAYOUTS, read_value
 
 LONGEST = 1200  # bytes of a value; the longest layered ones have some hundred
 _SHORTEST = 12
 _SIGNS_TRIED = 8
+_SEPARATOR = re.compile(r"[:,.={}|@*_$-]")
+_MOST_SHAPES = 4096  # that are kept
+_MARK_CHARACTERS = 5  # enough to tell of which few layouts a text can be
 _CUT_OFF = 12  # signs of base64 that may be the next column's
 _SIGNS = rb"0-9A-Za-z./+=$,:_{}*@|-"
 _PLAIN = re.compile(rb"[%s]+" % _SIGNS)
@@ -76,15 +80,49 @@ def unescaped(run: bytes) -> bytes:
 def _longest(text: str) -> tuple[str, str] | None:
     """Give the longest beginning of a text that says itself what it is, and its scheme."""
     begun = [
-        match.end()
-        for layout in MARKED
+        (layout, match.end())
+        for layout in _marked_by(text[:_MARK_CHARACTERS])
         if text.startswith(layout.starts) and (match := layout.beginning(text))
     ]
-    for end in _ends(text, begun) if begun else ():
-        parsed = read_value(text[:end])
-        if parsed.says is Says.ALL and parsed.kind in _FOUND and not parsed.wrappers:
-            return text[:end], parsed.scheme
+    for end in _ends(text, [last for _, last in begun]) if begun else ():
+        for layout, _ in begun:
+            if layout.lengths and end not in layout.lengths:
+                continue
+            match = layout.match(text, end)
+            if match and (scheme := _SCHEMES.of(layout, match)):
+                return text[:end], scheme
     return None
+
+
+@lru_cache(maxsize=1024)
+def _marked_by(beginning: str) -> tuple[Layout, ...]:
+    """Give the layouts whose values can begin so."""
+    return tuple(
+        layout
+        for layout in MARKED
+        if any(beginning.startswith(start[:_MARK_CHARACTERS]) for start in layout.starts)
+    )
+
+
+class _Schemes:
+    """The schemes of values by their shapes: those of one shape are read alike."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[str, str, int, object], str] = {}
+
+    def of(self, layout: Layout, match: re.Match[str]) -> str:
+        """Name the scheme of what a layout's pattern fits; empty where its numbers cannot be."""
+        key = layout.scheme, layout.name, match.end(), layout.shape(match)
+        found = self._known.get(key)
+        if found is None:
+            parsed = layout.read(match[0])
+            found = parsed.scheme if parsed else ""
+            if not layout.by_value and len(self._known) < _MOST_SHAPES:
+                self._known[key] = found
+        return found
+
+
+_SCHEMES = _Schemes()
 
 
 def _ends(text: str, begun: Sequence[int]) -> Iterator[int]:
@@ -94,13 +132,9 @@ def _ends(text: str, begun: Sequence[int]) -> Iterator[int]:
         text: that begins with it.
         begun: where the layouts end that the text begins with.
     """
-    end = len(text)
-    yield end
-    for _ in range(_SIGNS_TRIED):
-        end = max(text.rfind(sign, 0, end) for sign in ":,.={}|@*_-$")
-        if end < _SHORTEST:
-            break
-        yield end
+    yield len(text)
+    signs = [match.start() for match in _SEPARATOR.finditer(text, _SHORTEST)]
+    yield from reversed(signs[-_SIGNS_TRIED:])
     for last in begun:
         yield from range(last, last - _CUT_OFF, -1)
 

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from hashlib import blake2b
 
-_PRINT_BYTES = 16
+FINGERPRINT_BYTES = 16
 
 
 class Recognition(StrEnum):
@@ -47,4 +47,4 @@ class Find:
 
 def fingerprint(value: bytes, key: bytes = b"") -> bytes:
     """Give what stands for a value while it is compared with others (keyed: RFC 7693, 2.9)."""
-    return blake2b(value, digest_size=_PRINT_BYTES, key=key).digest()
+    return blake2b(value, digest_size=FINGERPRINT_BYTES, key=key).digest()

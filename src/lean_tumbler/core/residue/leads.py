@@ -3,7 +3,7 @@
 import base64
 import re
 from collections.abc import Iterator
-from enum import Enum
+from enum import IntEnum, auto
 from functools import cache
 from urllib.parse import quote_from_bytes
 
@@ -18,14 +18,14 @@ _WORDS = ("pass", "pwd", "credential")
 _SHORT_WORDS = ('"pw', "'pw", "pw=", "pw:", "pw_")
 
 
-class Lead(Enum):
+class Lead(IntEnum):
     """What a place may be the beginning of."""
 
-    MARK = "a value that says what it is"
-    WORD = "the end of a word for passwords"
-    HEX = "hexadecimal of either"
-    BASE64 = "base64 of either"
-    WIDE = "UTF-16 of either"
+    MARK = auto()  # a value that says what it is
+    WORD = auto()  # the end of a word for passwords
+    HEX = auto()  # hexadecimal of either
+    BASE64 = auto()  # base64 of either
+    WIDE = auto()  # UTF-16 of either
 
 
 def _marks() -> list[bytes]:

@@ -1,6 +1,7 @@
 """The types that stored values and their layouts are described with."""
 
 import re
+import sys
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -49,7 +50,7 @@ class Contents:
         digest_bits: its length where `digest` holds it in another writing; 0 to take the bytes.
         setting: for schemes that describe themselves, the text that together with the password
             gives the stored value again (see docs/FORMATS.md); empty where none is defined.
-        whole: for the schemes of `SettingScheme`, the text that setting and password give.
+        whole: for the schemes of `CryptScheme`, the text that setting and password give.
         formulas: for fast values, the formulas that can have made them, the likeliest first;
             they print the digest in lower-case hexadecimal.
         salted_by_login: whether the login goes in as salt.
@@ -147,7 +148,7 @@ class Layout:
     """One way of writing one scheme down: pattern, meaning and source in one entry.
 
     The audit reads columns by the same pattern, a representative for each shape. A shape is the
-    text of the groups in `shaped_by` and the lengths of all other groups, so `build` may depend
+    text of the groups in `key_groups` and the lengths of all other groups, so `build` may depend
     on these and on nothing else of the value, unless `by_value` says so.
 
     Attributes:
@@ -160,7 +161,7 @@ class Layout:
         pattern: the whole value, in the common part of Python's and Rust's regular expressions.
         build: match -> contents, or None where the numbers in it are impossible.
         starts: how every value begins; empty where there is no such text.
-        shaped_by: groups whose text decides the reading.
+        key_groups: groups whose text decides the reading.
         lengths_count: whether the lengths of the other groups do.
         by_value: whether `build` looks at all of the value; such values have no shape.
         longest: values above this many characters are not of this layout.
@@ -191,9 +192,16 @@ class Layout:
         """The names of the pattern's groups, in order."""
         return tuple(self._compiled.groupindex)
 
-    def match(self, text: str) -> re.Match[str] | None:
-        """Match the pattern against all of a text."""
-        return self._compiled.fullmatch(text)
+    def match(self, text: str, end: int = sys.maxsize) -> re.Match[str] | None:
+        """Match the pattern against all of a text, or against all of it before `end`."""
+        return self._compiled.fullmatch(text, 0, end)
+
+    def shape(self, match: re.Match[str]) -> tuple[str | int | None, ...]:
+        """Give what decides the reading of what the pattern fits, unless that goes by the value."""
+        return tuple(
+            text if name in self.key_groups or text is None else self.lengths_count * len(text)
+            for name, text in match.groupdict().items()
+        )
 
     def beginning(self, text: str) -> re.Match[str] | None:
         """Match the pattern against the beginning of a text."""

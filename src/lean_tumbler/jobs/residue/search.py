@@ -85,7 +85,13 @@ def search_sources(
         for file in _files_in(path):
             if is_sqlite(file):
                 held = search_source(
-                    str(file), base=Path(), known=known, own=own, residue=residue, progress=progress
+                    str(file),
+                    base=Path(),
+                    known=known,
+                    own=own,
+                    residue=residue,
+                    progress=progress,
+                    keeps_marks=True,
                 )
                 for name in (str(file), *(f"{file}{end}" for end in _BESIDE_SQLITE)):
                     files.held[name] = held

@@ -1,12 +1,13 @@
 """Searching pieces of bytes, several at once, and adding up what was found."""
 
+from array import array
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
+from lean_tumbler.core.residue.finds import FINGERPRINT_BYTES, Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
 from lean_tumbler.stores.residue.places import OVERLAP_BYTES, BytesPiece, SearchedPlace, Unread
@@ -89,10 +90,11 @@ class Residue:
         known: KnownValues,
         *,
         first: str,
+        count: int = 1,
         column: str = "",
         is_of_database: bool = False,
     ) -> None:
-        """Add one find."""
+        """Add a find, or several of which the same is known."""
         spot = Spot(
             place=place,
             column=column,
@@ -103,17 +105,48 @@ class Residue:
             encoding=find.encoding,
         )
         found = self.remains.setdefault(spot, Remains(first=first))
-        found.count += 1
-        found.live += find.fingerprint in known.live
-        found.privileged += find.fingerprint in known.privileged
+        found.count += count
+        found.live += count * (find.fingerprint in known.live)
+        found.privileged += count * (find.fingerprint in known.privileged)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class _Looked:
-    """What was found in a piece, and how many lines it has; None where it is no text."""
+    """What was found in a piece, packed: it comes from another process.
 
-    finds: list[tuple[Find, int]]
+    Attributes:
+        lines: how many the piece has; None where it is no text.
+        kinds: certainty, scheme and encoding, as they occur.
+        numbers: of each find, the index of its kind, its offset, and the lines before it.
+        fingerprints: of all finds, one after the other.
+    """
+
     lines: int | None
+    kinds: dict[tuple[Recognition, str, Encoding], int] = field(default_factory=dict)
+    numbers: "array[int]" = field(default_factory=lambda: array("Q"))
+    fingerprints: bytearray = field(default_factory=bytearray)
+
+    def add(self, find: Find, line: int) -> None:
+        """Pack one find."""
+        kind = find.certainty, find.scheme, find.encoding
+        index = self.kinds.setdefault(kind, len(self.kinds))
+        self.numbers.extend((index, find.offset, line))
+        self.fingerprints += find.fingerprint
+
+    def finds(self) -> Iterator[tuple[Find, int]]:
+        """Unpack them."""
+        kinds, numbers = list(self.kinds), iter(self.numbers)
+        places = range(0, len(self.fingerprints), FINGERPRINT_BYTES)
+        for place, index, offset, line in zip(places, numbers, numbers, numbers, strict=True):
+            certainty, scheme, encoding = kinds[index]
+            find = Find(
+                offset=offset,
+                certainty=certainty,
+                scheme=scheme,
+                encoding=encoding,
+                fingerprint=bytes(self.fingerprints[place : place + FINGERPRINT_BYTES]),
+            )
+            yield find, line
 
 
 _KNOWN = KnownValues()  # of a worker
@@ -132,15 +165,19 @@ def look_into(piece: BytesPiece) -> _Looked:
         OSError: the file cannot be read any more.
     """
     data = piece.data or _read(piece)
-    finds = [find for find in finds_in(data, _KNOWN) if find.offset < piece.own]
-    if _NUL in data[: 1 << 16]:
-        return _Looked([(find, 0) for find in finds], None)
-    counted, line, before = [], 0, 0
-    for find in finds:
-        line += data.count(b"\n", before, find.offset)
-        before = find.offset
-        counted.append((find, line))
-    return _Looked(counted, line + data.count(b"\n", before, piece.own))
+    is_text = _NUL not in data[: 1 << 16]
+    looked = _Looked(lines=0 if is_text else None)
+    line = before = 0
+    for find in finds_in(data, _KNOWN):
+        if find.offset >= piece.own:
+            break  # the next piece has it
+        if is_text:
+            line += data.count(b"\n", before, find.offset)
+            before = find.offset
+        looked.add(find, line)
+    if is_text:
+        looked.lines = line + data.count(b"\n", before, piece.own)
+    return looked
 
 
 def _read(piece: BytesPiece) -> bytes:
@@ -211,7 +248,7 @@ class _Counting:
             return
         if looked.lines is None:
             self._lines = None
-        for find, line in looked.finds:
+        for find, line in looked.finds():
             byte = f"byte {piece.offset + find.offset:,}"
             first = byte if self._lines is None else f"line {self._lines + line + 1:,}"
             column = self._told(piece.place, find)

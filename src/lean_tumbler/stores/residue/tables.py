@@ -1,8 +1,6 @@
 """Searching tables column by column: databases, directories, and files that hold tables."""
 
-import re
-from collections.abc import Callable, Iterator, Sequence
-from functools import cache
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import polars as pl
@@ -11,14 +9,13 @@ import sqlalchemy as sa
 from lean_tumbler.core.audit.discovery import names_digests, names_passwords, roles_beside
 from lean_tumbler.core.policy import APPLICATION, Columns, StoragePolicy
 from lean_tumbler.core.reading.rows import bytes_of
-from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
+from lean_tumbler.core.residue.finds import Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
-from lean_tumbler.core.schemes.base import Kind
-from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import SourceError, TumblerError
-from lean_tumbler.stores.files.base import LINE, Table, Unreadable
+from lean_tumbler.stores.files.base import Table, Unreadable
 from lean_tumbler.stores.files.kinds import tables_of_file
+from lean_tumbler.stores.residue.columns import ColumnSearch
 from lean_tumbler.stores.residue.places import SearchedPlace, Unread
 from lean_tumbler.stores.residue.searching import Residue
 from lean_tumbler.stores.scans.profiling import is_privileged, policy_table
@@ -26,10 +23,6 @@ from lean_tumbler.stores.sources import tables_at
 from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
-_SHORTEST = 8  # characters of a value that is looked into
-_HEX = re.compile(r"[0-9a-f]+|[0-9A-F]+")
-_USUAL_LENGTHS = frozenset({32, 40, 64, 128})  # of MD5, SHA-1, SHA-256 and SHA-512 in digits
-_DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 OwnColumns = frozenset[tuple[str, str]]
 
 
@@ -41,6 +34,7 @@ def search_source(
     own: OwnColumns,
     residue: Residue,
     progress: Callable[[int], None],
+    keeps_marks: bool = False,
 ) -> set[bytes]:
     """Search every table of a database or directory, and what a database keeps as text beside.
 
@@ -51,6 +45,7 @@ def search_source(
         own: table and column of stores: what they hold belongs there.
         residue: takes the finds.
         progress: told the number of rows after each frame.
+        keeps_marks: whether what is returned is wanted.
 
     Returns:
         Fingerprints of all values that stand in some row.
@@ -59,7 +54,8 @@ def search_source(
         SourceError: it cannot be read.
     """
     name, tables = tables_at(locator, base=base)
-    search = _TableSearch(SearchedPlace(name), known, own, residue, progress)
+    columns = ColumnSearch(known, keeps_marks=keeps_marks)
+    search = _TableSearch(SearchedPlace(name), known, own, residue, progress, columns)
     for table in tables:
         try:
             search.add(table)
@@ -68,7 +64,7 @@ def search_source(
     databases = [table.database for table in tables if isinstance(table, DatabaseTable)]
     if databases:
         search.add_definitions(databases[0])
-    return search.held
+    return columns.held
 
 
 class _TableSearch:
@@ -81,10 +77,10 @@ class _TableSearch:
         own: OwnColumns,
         residue: Residue,
         progress: Callable[[int], None],
+        columns: ColumnSearch,
     ) -> None:
         self._place, self._known, self._own = place, known, own
-        self._residue, self._progress = residue, progress
-        self.held: set[bytes] = set()
+        self._residue, self._progress, self._columns = residue, progress, columns
 
     def unread(self, table: str, reason: str) -> Unread:
         """Name a table that could not be searched."""
@@ -99,39 +95,19 @@ class _TableSearch:
             self._progress(frame.height)
 
     def _add_column(self, table: str, column: str, frame: pl.DataFrame, *, is_named: bool) -> None:
-        rows = frame.select(LINE, pl.col(column).alias("text")).filter(
-            pl.col("text").str.len_bytes() >= _SHORTEST
-        )
-        lines, texts = rows[LINE].to_list(), rows["text"].to_list()
         is_own = (table, column) in self._own
-        for line, find in self._finds(lines, texts, is_named=is_named):
-            self.held.add(find.fingerprint)
+        for alike in self._columns.values(frame, column, is_named=is_named):
             if not is_own:
                 self._residue.add(
                     self._place,
-                    find,
+                    alike.find,
                     self._known,
-                    first=f"row {line:,}",
+                    count=alike.count,
+                    first=f"row {alike.line:,}",
                     column=f"{table}.{column}",
                     is_of_database=True,
                 )
-        self._residue.bytes += sum(map(len, texts))
-
-    def _finds(
-        self, lines: Sequence[int], texts: Sequence[str], *, is_named: bool
-    ) -> Iterator[tuple[int, Find]]:
-        whole = "\n".join(texts).encode("utf-8", "surrogateescape")
-        found: set[int] = set()
-        number, end = -1, -1
-        for find in finds_in(whole, self._known):
-            while find.offset > end:
-                number += 1
-                end += 1 + len(texts[number].encode("utf-8", "surrogateescape"))
-            found.add(number)
-            yield lines[number], find
-        for place, text in enumerate(texts if is_named else ()):
-            if place not in found and (bare := bare_digest(text, self._known)):
-                yield lines[place], bare
+        self._residue.bytes += int(frame[column].str.len_bytes().sum())
 
     def add_definitions(self, database: Database) -> None:
         """Search what a database keeps as text: definitions of views, triggers and routines."""
@@ -148,40 +124,6 @@ class _TableSearch:
                 )
 
 
-def _scheme_of(text: str) -> str:
-    """Read a digest; empty where it is none."""
-    parsed = read_value(text)
-    is_digest = parsed.kind in _DIGESTS and parsed.contents.password is None
-    return parsed.scheme if is_digest else ""
-
-
-@cache
-def _scheme_of_digits(length: int) -> str:
-    """Read hexadecimal digits that hold no text: those of one length are read alike."""
-    return _scheme_of("9f" * (length // 2))
-
-
-def _is_opaque(text: str) -> bool:
-    """Tell the hexadecimal digits of a usual digest, of bytes that are no text."""
-    if len(text) not in _USUAL_LENGTHS or not _HEX.fullmatch(text):
-        return False
-    return not bytes.fromhex(text).isascii()
-
-
-def bare_digest(text: str, known: KnownValues) -> Find | None:
-    """Read the digest that is a whole value of a column for passwords."""
-    scheme = _scheme_of_digits(len(text)) if _is_opaque(text) else _scheme_of(text)
-    if not scheme:
-        return None
-    return Find(
-        offset=0,
-        certainty=Recognition.NAMED,
-        scheme=scheme,
-        encoding=Encoding.PLAIN,
-        fingerprint=known.mark(text.encode("utf-8", "surrogateescape")),
-    )
-
-
 def _named_columns(names: Sequence[str]) -> set[str]:
     """Name the columns whose bare digests are taken for passwords'."""
     has_login = roles_beside(tuple(names), Columns()).login is not None
@@ -196,23 +138,21 @@ def search_file_tables(path: Path, known: KnownValues, residue: Residue) -> set[
     Returns:
         Fingerprints of what was found.
     """
-    found: set[bytes] = set()
+    search = ColumnSearch(known, keeps_marks=True)
     try:
         tables = tables_of_file(path)
     except TumblerError:
-        return found  # of no kind that holds tables
+        return search.held  # of no kind that holds tables
     for table in tables:
         for column in sorted(_named_columns(table.columns)):
             for frame in table.frames([column], Unreadable()):
-                for line, text in zip(frame[LINE], frame[column], strict=True):
-                    find = bare_digest(text, known) if text and len(text) >= _SHORTEST else None
-                    if find is not None and find.fingerprint not in known.stores:
-                        found.add(find.fingerprint)
+                for alike in search.bare(frame, column):
+                    if alike.find.certainty is Recognition.NAMED:
                         residue.add(
-                            SearchedPlace(str(path)), find, known, first=f"line {line:,}",
-                            column=f"{table.name}.{column}",
+                            SearchedPlace(str(path)), alike.find, known, count=alike.count,
+                            first=f"line {alike.line:,}", column=f"{table.name}.{column}",
                         )  # fmt: skip
-    return found
+    return search.held
 
 
 def add_live_values(known: KnownValues, policy: StoragePolicy, *, base: Path) -> OwnColumns:
