@@ -10,11 +10,12 @@ from pathlib import Path
 import pytest
 
 from conftest import run_in_process
-from lean_tumbler import errors
+from lean_tumbler import StoragePolicy, errors
 from lean_tumbler.cli.main import build_parser, command_module
-from lean_tumbler.cli.reference import commands_page
+from lean_tumbler.core.limits import Limits
 from lean_tumbler.jobs import SUMMARIES
-from lean_tumbler.reports.catalogue import schemes_page
+from lean_tumbler.reference.pages import PAGES as GENERATED
+from lean_tumbler.reference.policy import EXAMPLE, TABLES, meanings_of
 
 ROOT = Path(__file__).parent.parent
 PAGES = (*sorted(ROOT.glob("*.md")), *sorted((ROOT / "docs").glob("*.md")))
@@ -30,6 +31,7 @@ ALLOWED = {
     "service": {"core", "stores", "jobs"},
     "demo": {"core", "stores", "cli"},
     "cli": {"core", "stores", "reports", "jobs"},
+    "reference": {"core", "reports", "service", "jobs", "cli"},
 }
 # A job's command reads arguments, and may start the service or the demonstration.
 COMMAND = {"cli", "service", "demo"}
@@ -232,14 +234,22 @@ def test_links_in_documents_lead_somewhere(page: Path) -> None:
         assert (page.parent / target).exists(), target
 
 
-def test_the_page_of_schemes_is_the_codes_own() -> None:
-    """docs/SCHEMES.md is what the catalogue says; its first lines name the command that writes it."""
-    assert (ROOT / "docs" / "SCHEMES.md").read_text("utf-8") == schemes_page()
+@pytest.mark.parametrize("name", GENERATED)
+def test_generated_pages_are_the_codes_own(name: str) -> None:
+    """Such a page is what the code says; its first lines name the command that writes it."""
+    assert (ROOT / "docs" / name).read_text("utf-8") == GENERATED[name]()
 
 
-def test_the_page_of_commands_is_the_codes_own() -> None:
-    """docs/COMMANDS.md is what the parsers say; its first lines name the command that writes it."""
-    assert (ROOT / "docs" / "COMMANDS.md").read_text("utf-8") == commands_page()
+def test_every_key_of_the_policy_is_documented_and_shown() -> None:
+    """Each has its meaning in a docstring, and stands in the example, which is read whole."""
+    policy = StoragePolicy.from_toml(EXAMPLE)
+    assert len(policy.stores["desk"].cohorts) == 4
+    for table in TABLES:
+        keys = set(table.structure.__annotations__) - table.left_out
+        assert keys <= meanings_of(table.structure).keys(), table.name
+        shown = set(re.findall(r"(?m)(?:^|[{,.\[] ?)([a-z_]+)(?= = |\]|\.)", EXAMPLE))
+        limits = {"memory_kib"} if table.structure is not Limits else keys
+        assert keys - shown <= limits, (table.name, keys - shown)
 
 
 def test_every_page_is_found_from_the_readme() -> None:

@@ -4,9 +4,9 @@ import argparse
 import importlib
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from types import ModuleType
+from types import MappingProxyType, ModuleType
 from typing import Any, NoReturn
 
 from lean_tumbler.cli.core_dumps import forbid_core_dumps
@@ -29,17 +29,26 @@ _EXTRAS = {
     "pymysql": "mysql",
 }
 
+EXIT_CODES: Mapping[int, str] = MappingProxyType(
+    {
+        0: "done, nothing wrong",
+        1: "the answer is no, or a finding at or above --fail-on is there",
+        2: "wrong usage or policy",
+        3: "a source or store could not be read or written",
+        4: "stopped part-way; run again to continue",
+    }
+)
+
 _DESCRIPTION = """\
 Audits inherited password stores, recovers how they were made, and upgrades every account to a
 slow hash at login: nobody has to reset a password."""
-_EPILOG = """\
+_EPILOG = f"""\
 start with:
   lean-tumbler demo              the whole job on invented data, in a minute
   lean-tumbler audit FILE        your own SQLite database; it is only read
 
 exit codes:
-  0 done, nothing wrong     1 the answer is no     2 wrong usage or policy
-  3 a source or store could not be read or written     4 stopped part-way, run again
+{chr(10).join(f"  {code}  {meaning}" for code, meaning in EXIT_CODES.items())}
 
 Passwords are read from standard input or a prompt, never from arguments."""
 

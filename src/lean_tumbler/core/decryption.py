@@ -26,10 +26,10 @@ class Decryption:
     """How a store's values are decrypted.
 
     Attributes:
-        cipher: a name of CIPHERS.
+        cipher: the block cipher.
         mode: how blocks are chained (NIST SP 800-38A and 800-38D).
-        key: the name of the key.
-        text_encoding: how the bytes are written.
+        key: the name of the key in `[keys]`; required.
+        text_encoding: how the encrypted bytes are written.
         padding: what fills the last block.
         first_block: for CBC, what the first block is: the initialisation vector, or data that was
             encrypted with a vector of zeros. With GCM the nonce comes first and the tag last.

@@ -15,14 +15,26 @@ Count = Annotated[int, Meta(ge=1)]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Limits:
-    """Bounds on the work that a password or a stored value can ask for."""
+    """Bounds on the work that a password or a stored value can ask for.
+
+    Attributes:
+        password_bytes: the longest password that is tried, in bytes.
+        memory_kib: the most memory of one derivation, in KiB.
+        work_kib: memory times passes, or times scrypt's lanes, in KiB; about ten seconds.
+        lanes: the most lanes of Argon2, which starts a thread for each.
+        rounds: the most rounds of PBKDF2.
+        crypt_rounds: the most rounds of the crypt(3) family; about two seconds.
+        bcrypt_cost_log2: the highest cost of bcrypt.
+        formula_work: the most digests and rounds that one formula may compute.
+        formula_bytes: the longest text that a formula may build, in bytes.
+    """
 
     password_bytes: Count = 1024
     memory_kib: Count = 1_048_576
-    work_kib: Count = 8_388_608  # memory times passes, or times scrypt's lanes: some ten seconds
-    lanes: Count = 64  # Argon2 starts a thread for each
+    work_kib: Count = 8_388_608
+    lanes: Count = 64
     rounds: Count = 10_000_000
-    crypt_rounds: Count = 1_000_000  # of the crypt(3) family: about two seconds
+    crypt_rounds: Count = 1_000_000
     bcrypt_cost_log2: Count = 16
     formula_work: Count = 5_000_000
     formula_bytes: Count = 1_048_576

@@ -224,35 +224,3 @@ def _draw_needed(console: Console, migration: MigrationProgress) -> None:
         table.add_row(needs, grade, f"{rows:,}", f"{lately:,}", *fewer)
     console.print(table)
     console.print()
-
-
-def prometheus_text(migrations: Sequence[MigrationProgress], taken_at: datetime) -> bytes:
-    """Give the counts for a node exporter's text-file collector."""
-    from prometheus_client import (  # noqa: PLC0415 - of no use to other formats
-        CollectorRegistry,
-        Gauge,
-        generate_latest,
-    )
-
-    registry = CollectorRegistry()
-
-    def gauge(name: str, about: str, *labels: str) -> Gauge:
-        return Gauge(f"tumbler_progress_{name}", about, labels, registry=registry)
-
-    rows = gauge("rows", "Stored values by grade.", "store", "grade")
-    waiting = gauge("waiting", "Accounts below the floor or layered.", "store")
-    forecast = gauge(
-        "forecast", "Accounts still waiting so many days after the count.", "store", "days", "part"
-    )
-    gauge("taken_at_seconds", "When it was counted, since 1970.").set(int(taken_at.timestamp()))
-    for migration in migrations:
-        name = migration.name
-        for grade in Grade:
-            rows.labels(name, grade).set(migration.profile.grades.get(grade, 0))
-        waiting.labels(name).set(migration.waiting)
-        days = {} if migration.ahead is None else migration.ahead.days
-        for day in HORIZONS if days else ():
-            for part, number in interval_document(days[day]).items():
-                if number is not None:
-                    forecast.labels(name, day, part).set(number)
-    return generate_latest(registry)

@@ -58,9 +58,9 @@ class NewPasswords:
     """The rules for new passwords.
 
     Attributes:
-        shortest: in code points, after Unicode's NFKC.
-        longest: in code points.
-        words: the organisation's own: its name, its products, its town.
+        shortest: the least length, in code points after Unicode's NFKC.
+        longest: the greatest length, in code points; at least 64.
+        words: the organisation's own words, which are refused: its name, its products, its town.
         composition: kinds of characters that must occur; the standard advises against any.
     """
 

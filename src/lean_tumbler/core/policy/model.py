@@ -72,9 +72,17 @@ class Target:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Columns:
-    """The store's own names for what the tool needs; None where there is none.
+    """The store's own names for what the tool needs.
 
     Attributes:
+        account: the key that names a row; without it, the table's primary key.
+        login: what a person types beside the password; required.
+        stored: the stored value; required.
+        salt: the salt, where it has a column of its own.
+        last_login: the last login: a date, or seconds or milliseconds since 1970.
+        privileged: who is an administrator: yes or no, or a role (see below).
+        created: when the account was made; forecasts and conditions use it.
+        updated: when the row was last changed; it is kept as it was, where the server allows.
         privileged_values: what stands in the column `privileged` for an administrator; empty where
             the column says yes or no.
     """
@@ -158,7 +166,13 @@ class RowSource:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class KeySource:
-    """Where a key comes from: a variable of the environment, or a file; and how it is written."""
+    """Where a key comes from: a variable of the environment, or a file; and how it is written.
+
+    Attributes:
+        environment: the variable that holds it.
+        file: the file that holds it; only its owner may read it (mode 0600).
+        form: how it is written there.
+    """
 
     environment: str = ""
     file: str = ""

@@ -1,4 +1,7 @@
-"""The tables of the policy's file: each key with its type and default."""
+"""The tables of the policy's file: each key with its type, its default and what it says.
+
+docs/POLICY.md is generated from these.
+"""
 
 from datetime import date
 from typing import Annotated, Any, Literal
@@ -13,7 +16,17 @@ class PolicyTable(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
 
 
 class Document(PolicyTable, frozen=True, kw_only=True):
-    """The whole file; what stands in the tables is checked one by one."""
+    """The whole file; what stands in the tables is checked one by one.
+
+    Attributes:
+        target: what new values are written with.
+        floor: the least that counts as current.
+        limits: the most work that a password or a stored value may ask for.
+        store: the stores, by name.
+        formulas: formulas by name, for cohorts and layered values.
+        keys: where the keys of keyed formulas come from.
+        new_passwords: what is asked of new passwords.
+    """
 
     target: dict[str, Any] | None = None
     floor: dict[str, Any] | None = None
@@ -25,7 +38,17 @@ class Document(PolicyTable, frozen=True, kw_only=True):
 
 
 class CohortTable(PolicyTable, frozen=True, kw_only=True):
-    """`[[store.NAME.cohort]]`."""
+    """One way in which values of the store came about.
+
+    Attributes:
+        name: what evidence, options and reports call it; required.
+        formula: how the digest was made: the notation, or a name of `[formulas]`; `…, then bcrypt`
+            where the result went into a slow scheme.
+        scheme: the scheme of values that are bare shapes, like `des-crypt`.
+        plain_text: `true` for texts that nothing else explains; `"all"` for every text.
+        layout: where digest, salt and other parts stand in a composite value.
+        when: which rows; without it, all of them.
+    """
 
     name: Annotated[
         str,
@@ -46,21 +69,37 @@ class CohortTable(PolicyTable, frozen=True, kw_only=True):
 
 
 class PrivilegedTable(PolicyTable, frozen=True, kw_only=True):
-    """`privileged`, where a column of roles says who is an administrator."""
+    """Administrators, where a column of roles says who is an administrator.
+
+    Attributes:
+        column: the column.
+        values: what stands in it for an administrator; letter case does not count.
+    """
 
     column: str
     values: Annotated[tuple[str, ...], Meta(min_length=1)]
 
 
 class WriteToTable(PolicyTable, frozen=True, kw_only=True):
-    """`write_to`, where the column that is left behind is emptied too."""
+    """The new column, where the one that is left behind is emptied too.
+
+    Attributes:
+        column: the column that is read first, and the only one written.
+        empty_stored: whether the same write empties `stored`.
+    """
 
     column: str
     empty_stored: bool = False
 
 
 class JoinTable(PolicyTable, frozen=True, kw_only=True):
-    """`join`: a table whose columns stand beside the store's own."""
+    """A table whose columns stand beside the store's own.
+
+    Attributes:
+        table: its name; its columns are written `TABLE.COLUMN`.
+        key: its column that names each of its rows.
+        by: the column of the store's own table that holds that key.
+    """
 
     table: str
     key: str
@@ -68,7 +107,27 @@ class JoinTable(PolicyTable, frozen=True, kw_only=True):
 
 
 class StoreTable(PolicyTable, frozen=True, kw_only=True):
-    """`[store.NAME]`."""
+    """One place that holds passwords.
+
+    Attributes:
+        locator: a path, a URL without a password, or `application` where the application itself
+            brings stored values to `serve`; required.
+        table: the table; needed where a database has several.
+        columns: see `[store.NAME.columns]`; required, but for an application.
+        join: a second table whose columns stand beside the store's own.
+        only: by column, the text or list of texts that must stand in it: the rows of the store.
+        parts: further inputs of formulas, by name: the table's own names of their columns.
+        cohort: see `[[store.NAME.cohort]]`.
+        replace_lossy: whether a login replaces a value that other passwords open too.
+        checked_by_application: for exports whose values other software checks too (LDIF, shadow
+            lines): whether only the application's own login code checks these, by this tool.
+        readers_ready: the day since which every program that checks passwords reads what is
+            written; until then no bulk step writes.
+        replicas: URLs of the servers that copy this one; bulk steps wait where they fall behind.
+        mode: `observe` answers logins and writes nothing; `upgrade` writes at logins.
+        share: the part of the accounts that logins upgrade, as a percentage; the others wait.
+        decryption: see `[store.NAME.decryption]`.
+    """
 
     locator: str = ""
     table: str = ""

@@ -1,7 +1,6 @@
 """The types that stored values and their layouts are described with."""
 
 import re
-import sys
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -192,9 +191,9 @@ class Layout:
         """The names of the pattern's groups, in order."""
         return tuple(self._compiled.groupindex)
 
-    def match(self, text: str, end: int = sys.maxsize) -> re.Match[str] | None:
+    def match(self, text: str, end: int | None = None) -> re.Match[str] | None:
         """Match the pattern against all of a text, or against all of it before `end`."""
-        return self._compiled.fullmatch(text, 0, end)
+        return self._compiled.fullmatch(text, 0, len(text) if end is None else end)
 
     def shape(self, match: re.Match[str]) -> tuple[str | int | None, ...]:
         """Give what decides the reading of what the pattern fits, unless that goes by the value."""

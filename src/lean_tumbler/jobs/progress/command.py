@@ -4,6 +4,7 @@ import argparse
 from dataclasses import dataclass
 from datetime import UTC, date
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
 from lean_tumbler.cli.option_types import CountOptions, ReportOptions
@@ -18,6 +19,11 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
 EXAMPLE = """\
   lean-tumbler progress
@@ -68,7 +74,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.reports.progress import draw_progress, progress_document, prometheus_text
+    from lean_tumbler.reports.progress import draw_progress, progress_document
     from lean_tumbler.stores.file_access import write_bytes
     from lean_tumbler.stores.history import Entry, append_history, read_history
     from lean_tumbler.stores.scans.migration_progress import store_count
@@ -100,10 +106,19 @@ def run(options: Options, session: Session) -> int:
         }
         append_history(options.history, Entry(taken_at=taken_at, stores=stores))
     if options.prometheus:
-        text = prometheus_text(migrations, taken_at)
-        write_bytes(options.prometheus, text, mode=_READABLE_BY_ALL)
+        from lean_tumbler.reports.progress_metrics import prometheus_text
+
+        write_bytes(
+            options.prometheus, prometheus_text(migrations, taken_at), mode=_READABLE_BY_ALL
+        )
+    _write_plot(options, session, migrations)
+    return 0
+
+
+def _write_plot(
+    options: Options, session: Session, migrations: "Sequence[MigrationProgress]"
+) -> None:
     if options.plot:
         from lean_tumbler.reports.forecast_plot import progress_plot
 
         write_plot(options.plot, lambda kind: progress_plot(migrations, kind), session)
-    return 0

@@ -1,0 +1,1 @@
+"""The pages of docs/ that are generated from the code."""
