@@ -9,6 +9,9 @@ ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing="$missing postgre
 command -v slapd >/dev/null 2>&1 || [ -x /usr/sbin/slapd ] || missing="$missing slapd ldap-utils"
 command -v mariadbd >/dev/null 2>&1 || [ -x /usr/sbin/mariadbd ] || missing="$missing mariadb-server"
 command -v redis-server >/dev/null 2>&1 || missing="$missing redis-server"
+# The shells that complete lines.
+command -v zsh >/dev/null 2>&1 || missing="$missing zsh"
+command -v fish >/dev/null 2>&1 || missing="$missing fish"
 # The languages of examples/.
 command -v node >/dev/null 2>&1 || missing="$missing nodejs"
 command -v php >/dev/null 2>&1 || missing="$missing php-cli"

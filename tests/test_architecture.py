@@ -4,6 +4,8 @@
 import argparse
 import ast
 import re
+import shutil
+import subprocess
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -14,6 +16,7 @@ from lean_tumbler import StoragePolicy, errors
 from lean_tumbler.cli.main import build_parser, command_module
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.jobs import SUMMARIES
+from lean_tumbler.reference.manual import manual_pages
 from lean_tumbler.reference.pages import PAGES as GENERATED
 from lean_tumbler.reference.policy import EXAMPLE, TABLES, meanings_of
 
@@ -238,6 +241,17 @@ def test_links_in_documents_lead_somewhere(page: Path) -> None:
 def test_generated_pages_are_the_codes_own(name: str) -> None:
     """Such a page is what the code says; its first lines name the command that writes it."""
     assert (ROOT / "docs" / name).read_text("utf-8") == GENERATED[name]()
+
+
+def test_manual_pages_are_the_codes_own() -> None:
+    """`python -m lean_tumbler.reference man` writes them; `man` finds nothing wrong with them."""
+    pages = {path.name: path.read_text("utf-8") for path in (ROOT / "man").iterdir()}
+    assert pages == manual_pages()
+    if shutil.which("man"):
+        command = ["man", "--warnings", "-l", *sorted(map(str, (ROOT / "man").iterdir()))]
+        shown = subprocess.run(command, capture_output=True, check=True, env={"LC_ALL": "C.UTF-8"})
+        assert shown.stderr == b""
+        assert b"lean-tumbler audit [OPTIONS] SOURCE" in shown.stdout
 
 
 def test_every_key_of_the_policy_is_documented_and_shown() -> None:

@@ -1,5 +1,6 @@
 """What is built and installed, in an environment of its own."""
 
+import shutil
 import subprocess
 import sys
 import zipfile
@@ -23,6 +24,13 @@ def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return next(folder.glob("*.whl"))
 
 
+def _works(name: str) -> bool:
+    """Tell whether an interpreter is there, and no mere signpost to one."""
+    found = shutil.which(name)
+    command = [found or "false", "-c", ""]
+    return subprocess.run(command, capture_output=True, check=False).returncode == 0
+
+
 def test_the_wheel_holds_the_package_and_nothing_else(wheel: Path) -> None:
     """No test, tool or picture goes into the wheel; the licence and the type marker do."""
     with zipfile.ZipFile(wheel) as archive:
@@ -32,12 +40,19 @@ def test_the_wheel_holds_the_package_and_nothing_else(wheel: Path) -> None:
     assert all(name.startswith(("lean_tumbler/", "lean_tumbler-")) for name in names)
 
 
-def test_the_plain_install_admits_layers_and_verifies(wheel: Path, tmp_path: Path) -> None:
-    """In a clean environment, without extras, the command runs; audit says what it lacks."""
-    subprocess.run([sys.executable, "-m", "venv", str(tmp_path / "own")], check=True)
+OTHERS = [name for name in ("python3.12", "python3.13", "python3.14") if _works(name)]
+
+
+@pytest.mark.parametrize("interpreter", [sys.executable, *OTHERS])
+def test_the_plain_install_admits_layers_and_verifies(
+    interpreter: str, wheel: Path, tmp_path: Path
+) -> None:
+    """In a clean environment of each Python, without extras; audit says what it lacks."""
+    subprocess.run([interpreter, "-m", "venv", str(tmp_path / "own")], check=True)
     python = tmp_path / "own" / "bin" / "python"
     subprocess.run([python, "-m", "pip", "install", "--quiet", str(wheel)], check=True)
     program = tmp_path / "own" / "bin" / "lean-tumbler"
+    assert (tmp_path / "own" / "share" / "man" / "man1" / "lean-tumbler-audit.1").exists()
 
     def run(*arguments: str, stdin: bytes = b"") -> subprocess.CompletedProcess[bytes]:
         return subprocess.run(
@@ -45,6 +60,7 @@ def test_the_plain_install_admits_layers_and_verifies(wheel: Path, tmp_path: Pat
         )
 
     assert run("--version").stdout == b"lean-tumbler 0.1.0\n"
+    assert run("completion", "bash").returncode == 0
     hashed = run("hash", stdin=b"Dunlin 42\n")
     assert hashed.stdout.startswith(b"$argon2id$v=19$m=19456,t=2,p=1$")
     (tmp_path / "known.csv").write_bytes(

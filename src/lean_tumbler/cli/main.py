@@ -18,6 +18,7 @@ from lean_tumbler.jobs import SUMMARIES
 NAME = "lean-tumbler"
 STOPPED = 4
 _NOT_WRITTEN = 3
+_COMPLETING = "_ARGCOMPLETE"  # set by a shell that asks for completions
 # Which extra brings a module that the plain install does without.
 _EXTRAS = {
     "polars": "analysis",
@@ -212,6 +213,10 @@ def _note_unraisable(found: "sys.UnraisableHookArgs") -> None:
 def main() -> NoReturn:
     """Run the program and leave with its exit code."""
     forbid_core_dumps()
+    if _COMPLETING in os.environ:
+        from lean_tumbler.cli.completion import complete
+
+        complete(build_parser)
     if "--debug" not in sys.argv:
         sys.unraisablehook = _note_unraisable
     sys.exit(run(sys.argv[1:], Session.of_process()))

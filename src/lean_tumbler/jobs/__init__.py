@@ -28,5 +28,6 @@ SUMMARIES = {
     "residue": "find what still holds old values: logs, dumps, archives, histories, freed pages",
     "exposed": "after a leak: whose value falls when, who must be reset today, and who need not",
     "doctor": "say what is installed, readable and reachable, and what to do about the rest",
+    "completion": "print what bash, zsh or fish reads to complete commands, options and names",
     "report": "write the file for whoever signs off: before and after, standards, what remains",
 }

@@ -1,10 +1,16 @@
-"""Write the generated pages into a folder: `python -m lean_tumbler.reference docs`."""
+"""Write the generated pages into `docs`, or into `man`: `python -m lean_tumbler.reference docs`."""
 
 import sys
 from pathlib import Path
 
+from lean_tumbler.reference.manual import manual_pages
 from lean_tumbler.reference.pages import PAGES
 
 if __name__ == "__main__":
-    for name, page in PAGES.items():
-        Path(sys.argv[1], name).write_text(page(), "utf-8")
+    folder = Path(sys.argv[1])
+    folder.mkdir(exist_ok=True)
+    pages = (
+        manual_pages() if folder.name == "man" else {name: page() for name, page in PAGES.items()}
+    )
+    for name, page in pages.items():
+        (folder / name).write_text(page, "utf-8")

@@ -23,7 +23,7 @@ standard input or a prompt without echo, never from arguments; one line end afte
 ## Environment
 
 {variables}"""
-_VARIABLES = (
+VARIABLES = (
     ("`LEAN_TUMBLER_DATABASE_USER`, or `…_USER_FILE`",
      "the database's user, before the one in a URL"),
     ("`LEAN_TUMBLER_DATABASE_PASSWORD`, or `…_PASSWORD_FILE`",
@@ -34,7 +34,7 @@ _VARIABLES = (
 def commands_page() -> str:
     """Give the page."""
     codes = table(("code", "meaning"), ((str(code), said) for code, said in EXIT_CODES.items()))
-    variables = table(("variable", "meaning"), _VARIABLES)
+    variables = table(("variable", "meaning"), VARIABLES)
     head = _HEAD.format(GENERATED=GENERATED, exit_codes=codes, variables=variables)
     return head + "".join(part for name in SUMMARIES for part in _command(name))
 
