@@ -180,6 +180,25 @@ class HasSchema(Protocol):
 
 
 @runtime_checkable
+class HasRights(Protocol):
+    """A store that lets an account read some columns, and write some."""
+
+    def require_readable(self) -> None:
+        """Read a row by all columns that the policy names.
+
+        Raises:
+            SourceError: the account may not, or one is not there.
+        """
+
+    def require_writable(self) -> None:
+        """Ask whether the stored value may be written; nothing is, and no trigger runs.
+
+        Raises:
+            SourceError: the account may not, or a lock is held.
+        """
+
+
+@runtime_checkable
 class HasClaims(Protocol):
     """A store that several programs can write to at once."""
 

@@ -12,6 +12,7 @@ from pathlib import Path
 from lean_tumbler.core.policy import APPLICATION, StoragePolicy, StorePolicy
 from lean_tumbler.core.schemes.obsolete.system_crypt import crypt_function
 from lean_tumbler.errors import TumblerError
+from lean_tumbler.stores.interface import HasRights
 from lean_tumbler.stores.keys import read_keys
 from lean_tumbler.stores.locators import open_store
 from lean_tumbler.stores.policy_file import read_policy
@@ -148,6 +149,11 @@ def _store(store: StorePolicy, base: Path) -> Examined:
     try:
         with closing(open_store(store, base=base)) as opened:
             opened.require_answer()
+            if isinstance(opened, HasRights):
+                opened.require_readable()
+                may = _may_write(store, base)
+            else:
+                may = ""
     except TumblerError as error:
         return Examined(what=what, state=Health.WRONG, says=str(error),
                         remedy="mend what it says; then run `doctor` again")  # fmt: skip
@@ -155,8 +161,19 @@ def _store(store: StorePolicy, base: Path) -> Examined:
         return Examined(what=what, state=Health.WRONG, says=f"the module {error.name} is missing",
                         remedy="install the extra above that is missing")  # fmt: skip
     ready = store.readers_ready
-    says = "answers; " + (
+    says = f"answers; {may}" + (
         f"readers ready since {ready}" if ready else "bulk steps write nothing yet"
     )
     remedy = "" if ready else "set readers_ready once every program knows the new check"
     return Examined(what=what, state=Health.OK, says=says, remedy=remedy)
+
+
+def _may_write(store: StorePolicy, base: Path) -> str:
+    """Say whether the account of the policy may write, where it may read."""
+    try:
+        with closing(open_store(store, base=base, writable=True)) as opened:
+            if isinstance(opened, HasRights):
+                opened.require_writable()
+    except TumblerError:
+        return "this account may read it, and not write (docs/RIGHTS.md); "
+    return "this account may read and write it; "

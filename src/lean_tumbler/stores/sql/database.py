@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.errors import database_errors
 
 if TYPE_CHECKING:
@@ -152,10 +153,10 @@ class Database:
         return database_errors(self.locator, self.server.meaning, self.engine.dialect.loaded_dbapi)
 
     @contextmanager
-    def inspector(self) -> Iterator[sa.Inspector]:
+    def inspector(self) -> Iterator[Catalogue]:
         """Give what reads the catalogue, over one connection; errors are told as with `errors`."""
         with self.connect() as connection:
-            yield sa.inspect(connection)
+            yield self.server.catalogue(connection)
 
     @contextmanager
     def connect(self) -> Iterator[sa.Connection]:

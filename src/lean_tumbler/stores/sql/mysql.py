@@ -23,6 +23,7 @@ from lean_tumbler.stores.sql.errors import (
     READ_ONLY,
     Meaning,
 )
+from lean_tumbler.stores.sql.mysql_catalogue import InformationSchema
 from lean_tumbler.stores.sql.server import (
     GUARD,
     CatalogueQueries,
@@ -305,6 +306,7 @@ def _rarely_collecting() -> Iterator[None]:
 SERVER = Server(
     name="mysql",
     other_names=("mariadb",),
+    catalogue=InformationSchema,
     network=Network(
         driver="mysql+pymysql",
         arguments={"charset": "utf8mb4"},

@@ -196,6 +196,11 @@ class TableRows:
         with self._database.connect() as connection:
             connection.execute(self._relation.select(*self._key.columns).limit(1)).first()
 
+    def require_readable(self) -> None:
+        """Read a row by all columns that the policy names."""
+        with self._database.connect() as connection:
+            connection.execute(self._relation.select(*self._row_columns()).limit(1)).first()
+
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
         with self._database.connect() as connection:

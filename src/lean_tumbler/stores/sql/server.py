@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.database import Database, TableName
 from lean_tumbler.stores.sql.errors import Meaning
 
@@ -217,6 +218,7 @@ class Server:
         around: queries for what stands around a table.
         guard: the statements that guard a column.
         meaning: what an error of its driver means; None where that is not known.
+        catalogue: reads tables, columns and keys over a connection.
         batches: runs a query, and gives its rows as bytes or text.
         is_text_certain: whether what it calls text is UTF-8 when it arrives, so that none is
             checked.
@@ -247,6 +249,7 @@ class Server:
     guard: Callable[[GuardedColumn, StoragePolicy], Guard]
     meaning: Callable[[Exception], Meaning | None]
     batches: "Callable[[Database, sa.Select[Any]], Batches]"
+    catalogue: Callable[[sa.Connection], Catalogue] = sa.inspect
     column_locks: str = ""
     is_text_certain: Callable[[Database], bool] = lambda _: False
     is_own: Callable[[str], bool] | None = None

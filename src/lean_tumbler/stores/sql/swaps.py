@@ -11,7 +11,7 @@ from sqlalchemy.sql.compiler import SQLCompiler
 
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.interface import AccountKey, Swap, SwapResult
-from lean_tumbler.stores.sql.database import TableName
+from lean_tumbler.stores.sql.database import AS_TEXT, TableName
 from lean_tumbler.stores.sql.rows import TableRows
 from lean_tumbler.stores.sql.server import Expression, JoinedUpdate
 from lean_tumbler.stores.sql.sqlite import WRITES
@@ -48,6 +48,14 @@ class SqlSwaps(TableRows):
             if done:
                 self._require_written(connection, max(done, key=lambda swap: len(swap.new_bytes)))
             return results
+
+    def require_writable(self) -> None:
+        """Have the server plan a write, and not run it: it looks at rights all the same."""
+        written = self._table.c[self._relation.written]
+        planned = sa.update(self._table).values({written: written}).where(sa.false())
+        text = planned.compile(self._database.engine, compile_kwargs=AS_TEXT)
+        with self._writing() as connection:
+            connection.exec_driver_sql(f"EXPLAIN {text}").close()
 
     @contextmanager
     def _writing(self) -> Iterator[sa.Connection]:
