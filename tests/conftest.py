@@ -13,10 +13,12 @@ from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import bcrypt
+import jsonschema_rs
 import pytest
 from hypothesis import settings
 
@@ -33,6 +35,7 @@ from warm_program import WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
 DATA = Path(__file__).with_name("data")
+SCHEMAS = Path(__file__).parent.parent / "docs" / "schemas"
 
 # Runs explore anew each time; in CI the examples are the same, so that a result can be repeated.
 settings.register_profile(
@@ -96,8 +99,17 @@ class Finished:
 
     @property
     def document(self) -> dict[str, Any]:
+        """Read what was printed as JSON; each document is as its schema in docs/schemas says."""
         document: dict[str, Any] = json.loads(self.out)
+        if "document" in document:  # SARIF has a schema of its own
+            _schema(document["document"].split("/")[1]).validate(document)
         return document
+
+
+@cache
+def _schema(name: str) -> jsonschema_rs.Draft202012Validator:
+    text = (SCHEMAS / f"{name}.json").read_text("utf-8")
+    return jsonschema_rs.Draft202012Validator(json.loads(text))
 
 
 Program = Callable[..., Finished]

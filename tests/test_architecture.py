@@ -3,15 +3,17 @@
 
 import argparse
 import ast
+import json
 import re
 import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from conftest import run_in_process
+from conftest import SCHEMAS, run_in_process
 from lean_tumbler import StoragePolicy, errors
 from lean_tumbler.cli.main import build_parser, command_module
 from lean_tumbler.core.limits import Limits
@@ -264,6 +266,32 @@ def test_every_key_of_the_policy_is_documented_and_shown() -> None:
         shown = set(re.findall(r"(?m)(?:^|[{,.\[] ?)([a-z_]+)(?= = |\]|\.)", EXAMPLE))
         limits = {"memory_kib"} if table.structure is not Limits else keys
         assert keys - shown <= limits, (table.name, keys - shown)
+
+
+def test_every_document_has_a_schema_that_explains_each_key() -> None:
+    """Outputs are held against them wherever a test reads one; docs/JSON.md lists them all."""
+    names = {
+        name
+        for path in MODULES
+        for name in re.findall(r'new_document\(\s*"([a-z-]+)"', path.read_text("utf-8"))
+    }
+    assert {path.stem for path in SCHEMAS.glob("*.json")} == names
+    page = (ROOT / "docs" / "JSON.md").read_text("utf-8")
+    for name in names:
+        schema = json.loads((SCHEMAS / f"{name}.json").read_text("utf-8"))
+        assert schema["title"] == f"lean-tumbler/{name}/1"
+        assert f"(schemas/{name}.json)" in page
+        assert [key for key, said in _described(schema) if not said] == []
+
+
+def _described(schema: Any) -> Iterator[tuple[str, str]]:
+    """Give every key of a schema with what it means."""
+    for key, inner in schema.get("properties", {}).items():
+        yield key, inner.get("description", "")
+        yield from _described(inner)
+    for inner in (schema.get("items"), schema.get("additionalProperties")):
+        if isinstance(inner, dict):
+            yield from _described(inner)
 
 
 def test_every_page_is_found_from_the_readme() -> None:
