@@ -62,6 +62,23 @@ def write_plot(path: Path, draw: "Callable[[str], bytes]", session: "Session") -
     session.message(f"{path}: plot written")
 
 
+def add_part(
+    parts: "argparse._SubParsersAction[argparse.ArgumentParser]",
+    name: str,
+    *,
+    does: str,
+    example: str,
+) -> argparse.ArgumentParser:
+    """Declare one of the commands that a command has, with its help."""
+    return parts.add_parser(
+        name,
+        help=does,
+        description=f"{does[0].upper()}{does[1:]}.",
+        epilog=f"example:\n{example}",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+
+
 def add_policy_option(parser: argparse.ArgumentParser) -> None:
     """Add the policy file."""
     parser.add_argument(
@@ -78,7 +95,8 @@ def add_attacker_option(parser: argparse.ArgumentParser) -> None:
         "--attacker",
         type=Path,
         metavar="FILE",
-        help="who guesses, as TOML: hardware and how people choose (default: docs/ATTACKER.md)",
+        help="the attacker, as TOML: hardware, and how people choose passwords "
+        "(default: docs/ATTACKER.md)",
     )
 
 

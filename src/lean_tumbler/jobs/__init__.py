@@ -15,7 +15,7 @@ SUMMARIES = {
     "tune": "measure this machine, and choose scheme and parameters that carry the login load",
     "plan": "say what each cohort gets, what the schema needs first, and what would be touched",
     "rehearse": "run the whole change on a copy, and prove that nobody is locked out",
-    "layer": "put the target over every legacy digest of a store now, without any password",
+    "layer": "wrap every legacy digest of a store in the target hash now, without any password",
     "admit": "check a login against the store, and upgrade its stored value where due",
     "serve": "check logins over HTTP for applications in any language, and upgrade their values",
     "hash": "print the stored value for a new password that keeps the policy's rules",

@@ -72,7 +72,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fail-on",
         metavar="SEVERITY|CODE",
-        help="exit with 1 where such a finding, or a worse one, is there",
+        help="exit with 1 if there is such a finding, or a worse one",
     )
     parser.add_argument(
         "--all-accounts",
@@ -92,7 +92,7 @@ def _add_column_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--privileged-values",
         metavar="TEXT,TEXT",
-        help="what stands in that column for an administrator; without it, anything but no",
+        help="the values that mark an administrator in that column; without it, anything but no",
     )
 
 

@@ -30,7 +30,7 @@ EXAMPLE = """\
 
 known.csv begins with the line login,password: accounts whose password you know, a few of each age.
 Stored values, salts and all else come from the source, which is only read. Each cohort of the draft
-says how many of them prove it; what is not sure stands in comments."""
+says how many of them prove it. A line that is not proven is a comment."""
 
 
 @dataclass(frozen=True, kw_only=True)

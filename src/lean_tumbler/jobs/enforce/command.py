@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
+    add_part,
     add_policy_option,
     add_report_options,
     chosen_store,
@@ -49,8 +50,16 @@ class GateOptions(StoreOptions, ReportOptions):
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parts = parser.add_subparsers(metavar="constraint|gate", required=True)
-    constraint = parts.add_parser(
-        "constraint", help="let only current, layered and locked values into the column"
+    _configure_constraint(parts)
+    _configure_gate(parts)
+
+
+def _configure_constraint(parts: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
+    constraint = add_part(
+        parts,
+        "constraint",
+        does="let only current, layered and locked values into the column",
+        example=EXAMPLE,
     )
     what = constraint.add_mutually_exclusive_group()
     what.add_argument("--apply", action="store_true", help="run the statements")
@@ -63,8 +72,19 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="write the accounts whose values would not be admitted, as CSV",
     )
     constraint.set_defaults(act=_constraint)
-    gate = parts.add_parser(
-        "gate", help="fail when anything below the floor has appeared since the accepted state"
+    constraint.add_argument(
+        "--store", metavar="NAME", help="a store of the policy; without it, the only one"
+    )
+    add_policy_option(constraint)
+    add_report_options(constraint)
+
+
+def _configure_gate(parts: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
+    gate = add_part(
+        parts,
+        "gate",
+        does="fail when anything below the floor has appeared since the accepted state",
+        example=EXAMPLE,
     )
     gate.add_argument(
         "--state",
@@ -77,15 +97,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--accept", action="store_true", help="accept what is below the floor now, and pass"
     )
     gate.set_defaults(act=_gate)
-    for part in (constraint, gate):
-        part.epilog = f"example:\n{EXAMPLE}"
-        part.formatter_class = argparse.RawDescriptionHelpFormatter
-        part.add_argument(
-            "--store", metavar="NAME", help="a store of the policy; without it, the only one"
-            if part is constraint else "a store of the policy; without it, all of them"
-        )  # fmt: skip
-        add_policy_option(part)
-    add_report_options(constraint)
+    gate.add_argument(
+        "--store", metavar="NAME", help="a store of the policy; without it, all of them"
+    )
+    add_policy_option(gate)
     add_report_options(gate, "sarif", "junit")
 
 

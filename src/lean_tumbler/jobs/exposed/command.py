@@ -43,7 +43,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         type=day,
         required=True,
         metavar="DATE",
-        help="the day on which the copy left the house",
+        help="the day on which the copy was taken",
     )
     parser.add_argument(
         "--copy",

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
+    add_part,
     add_policy_option,
     add_report_options,
     chosen_store,
@@ -67,13 +68,15 @@ class ShowOptions(PolicyOptions, ReportOptions):
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the two commands and their options."""
     parts = parser.add_subparsers(metavar="solve|show", required=True)
-    solve = parts.add_parser("solve", help="find the formula that explains known accounts")
+    solve = add_part(
+        parts, "solve", does="find the formula that explains known accounts", example=EXAMPLE
+    )
     _configure_solve(solve)
-    show = parts.add_parser("show", help="read a formula aloud, with an example step by step")
+    show = add_part(
+        parts, "show", does="read a formula aloud, with an example step by step", example=EXAMPLE
+    )
     _configure_show(show)
     for part in (solve, show):
-        part.epilog = f"example:\n{EXAMPLE}"
-        part.formatter_class = argparse.RawDescriptionHelpFormatter
         add_policy_option(part)
         add_report_options(part)
 

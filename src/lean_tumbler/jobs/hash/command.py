@@ -23,10 +23,12 @@ class Options(PolicyOptions):
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "--force", action="store_true", help="take the password although it reads as a stored value"
+        "--force",
+        action="store_true",
+        help="accept the password although it reads as a stored value",
     )
     parser.add_argument(
-        "--login", metavar="NAME", help="whose password it will be: it must not be made of that"
+        "--login", metavar="NAME", help="the account's login; the password must not be made of it"
     )
     add_policy_option(parser)
 

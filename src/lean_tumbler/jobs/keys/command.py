@@ -4,6 +4,7 @@ import argparse
 from dataclasses import dataclass
 from pathlib import Path
 
+from lean_tumbler.cli.options import add_part
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -23,10 +24,8 @@ class Options:
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the command and its argument."""
     parts = parser.add_subparsers(metavar="new", required=True)
-    new = parts.add_parser("new", help="make a key pair for sealed backups")
+    new = add_part(parts, "new", does="make a key pair for sealed backups", example=EXAMPLE)
     new.add_argument("name", type=Path, metavar="NAME", help="what the two files begin with")
-    new.epilog = f"example:\n{EXAMPLE}"
-    new.formatter_class = argparse.RawDescriptionHelpFormatter
 
 
 def run(options: Options, session: Session) -> int:

@@ -77,8 +77,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="COHORT",
-        help="take this cohort although nothing proves it, or something speaks against it; "
-        "whoever it does not fit is locked out; may be repeated",
+        help="include this cohort although nothing proves it, or something speaks against it; "
+        "accounts that it does not fit are locked out; may be repeated",
     )
     add_proof_option(parser)
     parser.add_argument(

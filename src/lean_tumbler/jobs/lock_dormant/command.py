@@ -47,17 +47,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     when = parser.add_mutually_exclusive_group(required=True)
     when.add_argument(
-        "--before", type=day, metavar="DATE", help="lock who was last seen before that day"
+        "--before",
+        type=day,
+        metavar="DATE",
+        help="lock accounts that were last seen before that day",
     )
     when.add_argument(
-        "--away", type=positive_integer, metavar="DAYS", help="lock who was not seen for so long"
+        "--away",
+        type=positive_integer,
+        metavar="DAYS",
+        help="lock accounts that were not seen for so long",
     )
     when.add_argument(
         "--accounts",
         type=Path,
         metavar="FILE",
-        help="lock exactly these, whenever they were last seen: a CSV with a column “account”, as "
-        "`exposed --list` writes it",
+        help="lock the accounts on this list, whenever they were last seen: a CSV with a column "
+        "“account”, as `exposed --list` writes it",
     )
     parser.add_argument(
         "--logins",
@@ -67,7 +73,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--undated",
         action="store_true",
-        help="take accounts without a date for never seen; without it they stay as they are",
+        help="count accounts without a date as never seen; without it they stay as they are",
     )
     parser.add_argument(
         "--list", type=Path, metavar="FILE", help="write the accounts for the reset mail, as CSV"

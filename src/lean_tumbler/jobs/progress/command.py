@@ -52,14 +52,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="add this count to a history, and hold it against the forecast made at its start",
     )
     parser.add_argument(
-        "--since", type=day, metavar="DATE", help="of the history, take what is of that day on"
+        "--since", type=day, metavar="DATE", help="use the history from that day on"
     )
     parser.add_argument(
         "--lately",
         type=positive_integer,
         default=LATELY_DAYS,
         metavar="DAYS",
-        help=f"what counts as lately, for what is still needed (default {LATELY_DAYS})",
+        help=f"the days that count as recent, for what is still needed (default {LATELY_DAYS})",
     )
     parser.add_argument(
         "--prometheus",

@@ -29,7 +29,10 @@ class Options(CountOptions, ReportOptions):
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "--history", type=Path, metavar="FILE", help="what `progress --history` has kept"
+        "--history",
+        type=Path,
+        metavar="FILE",
+        help="the history that `progress --history` has kept",
     )
     parser.add_argument(
         "--backup",
@@ -37,7 +40,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="FILE",
-        help="a sealed backup that is to be named with its date; no key is needed",
+        help="a sealed backup to list with its date; no key is needed",
     )
     parser.add_argument(
         "--residue",

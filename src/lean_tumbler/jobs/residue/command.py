@@ -75,7 +75,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fail-on",
         choices=_SEVERITIES,
-        help="exit with 1 where a find is so severe, or more",
+        help="exit with 1 if a find is as severe as this, or more",
     )
     add_policy_option(parser)
     add_report_options(parser, "sarif")

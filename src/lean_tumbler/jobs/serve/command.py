@@ -71,7 +71,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--queue",
         type=positive_integer,
         metavar="N",
-        help="requests that may wait for one; further ones are told to come back "
+        help="requests that may wait for one; further ones are asked to retry "
         f"(default {_QUEUE_FOR_EACH} for each at once)",
     )
     parser.add_argument(
@@ -79,8 +79,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         type=milliseconds,
         metavar="MILLISECONDS",
         default=DEFAULT_MILLISECONDS,
-        help="the longest wait, as given to `tune`; who would wait longer is told to come back "
-        f"(default {DEFAULT_MILLISECONDS:.0f})",
+        help="the longest wait, as given to `tune`; a login that would wait longer is asked to "
+        f"retry (default {DEFAULT_MILLISECONDS:.0f})",
     )
     _add_caller_options(parser)
     add_policy_option(parser)
@@ -92,7 +92,7 @@ def _add_caller_options(parser: argparse.ArgumentParser) -> None:
         "--token-file",
         type=Path,
         metavar="FILE",
-        help="what callers must show; readable by you alone",
+        help="the token that callers must send; the file is readable by you alone",
     )
     parser.add_argument(
         "--share-failures",

@@ -70,7 +70,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--measurements",
         type=Path,
         metavar="FILE",
-        help="take the measurements from there; where it is not there yet, measure and write it",
+        help="read the measurements from this file; if it does not exist, measure and write it",
     )
     add_plot_option(parser, "draw waits against guesses, as .png or .svg")
     parser.add_argument(
@@ -130,7 +130,7 @@ def _add_choice(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--floor",
         metavar="NAME",
-        help="the least that will do: owasp, rfc9106, nist, or a TOML file with a table [floor] "
+        help="the minimum: owasp, rfc9106, nist, or a TOML file with a table [floor] "
         "(default: the policy's)",
     )
     add_attacker_option(parser)

@@ -48,7 +48,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--key", type=Path, required=True, metavar="FILE", help="the private half of its key"
     )
     parser.add_argument(
-        "--unfinished", action="store_true", help="take the backup of a run that was killed"
+        "--unfinished", action="store_true", help="accept the backup of a run that was killed"
     )
     add_bulk_options(parser)
 

@@ -37,7 +37,7 @@ class MigrationProgress:
         fewer: by what a check needs, how many accounts fewer need it than on some day before: that
             often it was used.
         fewer_since: that day; None where there is none.
-        lately_days: what counts as lately, for what is still needed.
+        lately_days: the days that count as recent, for what is still needed.
         move: how far values have moved to another column; None where they stay in theirs.
     """
 
