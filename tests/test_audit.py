@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 from conftest import Portal, Program, make_portal
 from lean_tumbler.core.audit.detectors import Place
-from lean_tumbler.core.audit.discovery import holds_credentials
+from lean_tumbler.core.audit.discovery import ColumnContent, content_of
 from lean_tumbler.core.audit.findings import findings
 from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.opening import Opens
@@ -398,7 +398,7 @@ def test_a_short_value_among_words_is_rather_a_word() -> None:
 )
 def test_credential_columns_are_found(name: str, values: list[str | None], expected: bool) -> None:
     """Columns are found by what they hold and by their name, their neighbours are not."""
-    assert holds_credentials(name, values) is expected
+    assert (content_of(name, values) is not ColumnContent.OTHER) is expected
 
 
 def test_audit_finds_the_column_by_itself(portal: Portal, program: Program) -> None:

@@ -18,7 +18,7 @@ import pytest
 from conftest import CHEAP_POLICY, Portal, Program, make_portal
 from invented import mishaps, passwords
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.audit.discovery import holds_credentials
+from lean_tumbler.core.audit.discovery import ColumnContent, content_of
 from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
 from lean_tumbler.errors import PasswordRefused
 from lean_tumbler.stores.files.base import Unreadable
@@ -412,7 +412,7 @@ def test_names_are_compared_without_case_and_separators(
     name: str, values: list[str | None], found: bool
 ) -> None:
     """However a schema writes a name; what only looks alike is left alone."""
-    assert holds_credentials(name, values) is found
+    assert (content_of(name, values) is not ColumnContent.OTHER) is found
 
 
 def test_roles_are_seen_however_they_are_written(tmp_path: Path, in_process: Program) -> None:

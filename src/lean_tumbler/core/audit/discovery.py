@@ -3,11 +3,12 @@
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from enum import Enum, auto
 from typing import Any
 
 from lean_tumbler.core.audit.opening import Opens, columns_that_open
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.core.schemes.base import PREFIXED_HEX, Kind
+from lean_tumbler.core.schemes.base import PREFIXED_HEX, Kind, Says
 from lean_tumbler.core.schemes.catalogue import read_value
 
 SAMPLE_ROWS = 1000
@@ -43,6 +44,15 @@ _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _SEPARATORS = re.compile(r"[_\s-]+")
 _PIN = re.compile(r"\d{4,8}")
 _DATE = re.compile(r"\d{4}-\d\d-\d\d.*|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[\d.:-]+")
+# What stands in columns that say yes or no.
+_FLAGS = frozenset({"on", "off", "y", "n", "yes", "no", "t", "f", "true", "false", "0", "1"})
+_PEOPLE = re.compile(
+    r"(user|person|people|account|member|customer|client|login|owner|employee|staff|passenger)"
+)
+_LOGIN = re.compile(r"[\w.@+-]{2,64}")
+_CODE = re.compile(r"[0-9a-fA-F-]+|[\d.:-]+")
+_LOGINS_SHARE = 0.9
+_FEW_COLUMNS = 2
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
@@ -74,30 +84,63 @@ def names_digests(text: str) -> bool:
     return _DIGEST_WORDS.search(folded(text)) is not None
 
 
-def holds_credentials(name: str, values: Sequence[str | None]) -> bool:
-    """Tell whether a column holds credentials.
+class ColumnContent(Enum):
+    """What a column holds, as far as its name and content say."""
+
+    CREDENTIALS = auto()
+    DIGESTS = auto()  # of anything: passwords only where logins stand beside them
+    OTHER = auto()
+
+
+def content_of(name: str, values: Sequence[str | None]) -> ColumnContent:
+    """Tell what a column holds.
 
     Args:
         name: the column's name.
         values: a sample of its values.
     """
     name = folded(name)
-    if _ROLES["salt"].search(name):
-        return False
     texts = [value for value in values if value]
-    if not texts:
-        return False
+    if _ROLES["salt"].search(name) or not texts or _FLAGS.issuperset(map(str.lower, texts)):
+        return ColumnContent.OTHER
+    says_passwords = bool(_STORED.search(name)) and not _DIGEST_WORDS.search(name)
     # Bytes of a digest's length may be a key or an address: there the name decides.
     read = [parsed for parsed in map(read_value, texts) if parsed.layout != PREFIXED_HEX]
     digests = sum(parsed.kind in _DIGESTS for parsed in read)
     locked = sum(parsed.kind is Kind.LOCKED for parsed in read)  # says nothing of the others
     if digests and digests >= _CONTENT_SHARE * (len(texts) - locked):
-        return True
+        says_itself = any(parsed.says is not Says.NOTHING for parsed in read)
+        return ColumnContent.CREDENTIALS if says_passwords or says_itself else ColumnContent.DIGESTS
     dates = sum(bool(_DATE.fullmatch(text)) for text in texts)
     if _CLEAR.search(name):
         dates -= sum(bool(_PIN.fullmatch(text)) for text in texts)
-        return dates < len(texts) / 2
-    return bool(_STORED.search(name)) and dates < len(texts) / 2
+        return ColumnContent.CREDENTIALS if dates < len(texts) / 2 else ColumnContent.OTHER
+    if not _STORED.search(name) or dates >= len(texts) / 2:
+        return ColumnContent.OTHER
+    return ColumnContent.CREDENTIALS if says_passwords else ColumnContent.DIGESTS
+
+
+def _has_logins(sample: Mapping[str, Sequence[str | None]], roles: Columns) -> bool:
+    """Tell whether a table is of people: by a name, by what looks like logins, or by a reference.
+
+    A table of a column or two is given the benefit of the doubt.
+    """
+    return (
+        len(sample) <= _FEW_COLUMNS
+        or roles.login is not None
+        or any(_PEOPLE.search(folded(name)) for name in sample)
+        or any(map(_are_logins, sample.values()))
+    )
+
+
+def _are_logins(values: Sequence[str | None]) -> bool:
+    texts = [value for value in values if value]
+    if not texts:
+        return False
+    if sum("@" in text for text in texts) >= _CONTENT_SHARE * len(texts):
+        return True
+    named = sum(bool(_LOGIN.fullmatch(text)) and not _CODE.fullmatch(text) for text in texts)
+    return named >= _LOGINS_SHARE * len(texts) and len(set(texts)) == len(texts)
 
 
 def roles_beside(names: Sequence[str], known: Columns) -> Columns:
@@ -129,7 +172,11 @@ def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...
 
 
 def credential_columns(
-    table: str, sample: Mapping[str, Sequence[str | None]], known: Columns | None = None
+    table: str,
+    sample: Mapping[str, Sequence[str | None]],
+    known: Columns | None = None,
+    *,
+    set_aside: list[str] | None = None,
 ) -> list[CredentialColumn]:
     """Find the credentials in one table.
 
@@ -137,12 +184,20 @@ def credential_columns(
         table: its name.
         sample: for each column, its values in some rows.
         known: roles that somebody named; they are not looked for.
+        set_aside: takes the columns that hold digests, in a table that is of no people.
     """
     roles = roles_beside(tuple(sample), known or Columns())
+    kinds = {
+        name: content_of(name, values) for name, values in sample.items() if name != roles.salt
+    }
+    if not _has_logins(sample, roles):
+        digests = [name for name, kind in kinds.items() if kind is ColumnContent.DIGESTS]
+        kinds |= dict.fromkeys(digests, ColumnContent.OTHER)
+        (set_aside if set_aside is not None else []).extend(f"{table}.{n}" for n in digests)
     found = {
         name: replace(roles, stored=name)
-        for name, values in sample.items()
-        if name != roles.salt and holds_credentials(name, values)
+        for name, kind in kinds.items()
+        if kind is not ColumnContent.OTHER
     }
     opened_by: dict[str, Opens] = {}
     for columns in found.values():

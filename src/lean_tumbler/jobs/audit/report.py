@@ -50,6 +50,7 @@ def audit_document(audit: Audit) -> Document:
             for line, reason in found.listed
         ],
         cut_off=audit.cut_off,
+        set_aside=list(audit.set_aside),
         likely_passwords=audit.likely_passwords,
         stores=[_column(column, audit.attacker) for column in audit.columns],
     )
@@ -127,7 +128,12 @@ def draw_audit(console: Console, audit: Audit) -> None:
 
 
 def _last_lines(console: Console, audit: Audit) -> None:
-    """Say what was tried, what else holds the values, and what comes next."""
+    """Say what was set aside and tried, what else holds the values, and what comes next."""
+    if audit.set_aside:
+        console.print(
+            f"Not judged, as their tables hold no logins: {', '.join(audit.set_aside)}; to judge "
+            "one, name it with --table and --column."
+        )
     if audit.likely_passwords:
         tried = f"{audit.likely_passwords:,} likely passwords were looked for in plain text and"
         console.print(f"{tried} unsalted digests; salted rows are tried with --budget SECONDS.")

@@ -86,6 +86,7 @@ def draft_store(
     known: Sequence[KnownAccount],
     search: Search,
     beside: Sequence[str] = (),
+    is_guess: bool = False,
 ) -> DraftedStore:
     """Draft one store.
 
@@ -95,9 +96,13 @@ def draft_store(
         known: accounts whose password is known; they need not stand in this table.
         search: constants, budget and clock of the search for formulas.
         beside: other columns of the table that hold credentials.
+        is_guess: whether nothing but the known logins says that this table holds logins; where
+            it has less than half of them, no formula is looked for.
     """
     scan = scanned(table, columns, known)
     columns, reasons = _roles(columns, scan, len(known))
+    if is_guess and "holds" not in reasons.get("login", ""):
+        return DraftedStore(table=table.name, columns=replace(columns, login=None), reasons={})
     columns = _with_key(table, columns, scan, reasons)
     store = _drafted(table, columns, reasons, scan, known, search, beside)
     promoted = _salt_among_parts(store, scan)

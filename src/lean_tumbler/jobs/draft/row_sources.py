@@ -1,6 +1,6 @@
 """Where the login stands in another table than the value, or several rows stand for one login."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from typing import Any
 
@@ -18,24 +18,35 @@ _MOST_JOINS = 12
 _PLURALS = ("", "s", "es")
 
 
-def joined_places(place: CredentialPlace, *, guess: bool) -> Iterator[CredentialPlace]:
-    """Give a place beside each table that its own may refer to, likeliest first.
+def joined_places(place: CredentialPlace) -> Iterator[CredentialPlace]:
+    """Give a place beside each table that a foreign key or a name points to, likeliest first.
 
     Args:
         place: whose own table does not hold the logins.
-        guess: whether tables are given too that neither a foreign key nor a name points to; known
-            accounts must then prove it.
     """
     table = place.table
-    if not isinstance(table, DatabaseTable) or not table.source.is_plain:
-        return
-    guesses = _guesses(table) if guess else ()
-    likeliest = dict.fromkeys((*_by_foreign_key(table), *_by_name(table), *guesses))
-    for join in list(likeliest)[:_MOST_JOINS]:
+    if isinstance(table, DatabaseTable) and table.source.is_plain:
+        yield from _beside(place, table, (*_by_foreign_key(table), *_by_name(table)))
+
+
+def guessed_places(place: CredentialPlace) -> Iterator[CredentialPlace]:
+    """Give a place beside each table of logins that a number of its own may refer to.
+
+    Numbers of one table are found in any other: only known accounts that open prove such a join.
+    """
+    table = place.table
+    if isinstance(table, DatabaseTable) and table.source.is_plain:
+        yield from _beside(place, table, _guesses(table))
+
+
+def _beside(
+    place: CredentialPlace, table: DatabaseTable, joins: Iterable[JoinedTable]
+) -> Iterator[CredentialPlace]:
+    for join in list(dict.fromkeys(joins))[:_MOST_JOINS]:
         source = RowSource(join=join)
         relation = Relation(table.database, table.table, source)
-        beside = replace(table, source=source, columns=tuple(relation.names))
-        yield CredentialPlace(beside, _with_joined(place.columns, join, relation), place.opens)
+        joined = replace(table, source=source, columns=tuple(relation.names))
+        yield CredentialPlace(joined, _with_joined(place.columns, join, relation), place.opens)
 
 
 def only_place(place: CredentialPlace, column: str, text: str) -> CredentialPlace:

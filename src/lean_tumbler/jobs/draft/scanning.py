@@ -87,7 +87,6 @@ class _Scanner:
     sample_rows: int
     classes: dict[ValueClass, int] = field(default_factory=dict)
     totals: Counter[int] = field(default_factory=Counter)
-    hits: Counter[str] = field(default_factory=Counter)
     sample: list[pl.DataFrame] = field(default_factory=list)
     rare: list[pl.DataFrame] = field(default_factory=list)
     known: list[pl.DataFrame] = field(default_factory=list)
@@ -117,11 +116,10 @@ class _Scanner:
         return looked.rows.join(mapped, on="group", maintain_order="left").select(*own, CLASS)
 
     def _note_known(self, frame: pl.DataFrame) -> None:
-        matched = frame.select(
-            pl.col(name).str.to_lowercase().is_in(self.logins) for name in self.columns
-        )
-        self.hits.update({name: int(matched[name].sum()) for name in self.columns})
-        self.known.append(frame.filter(matched.select(pl.any_horizontal(pl.all())).to_series()))
+        self.known.append(frame.filter(pl.any_horizontal(map(self._is_known, self.columns))))
+
+    def _is_known(self, column: str) -> pl.Expr:
+        return pl.col(column).str.to_lowercase().is_in(self.logins)
 
     def _keep(self, frame: pl.DataFrame) -> None:
         """Keep every so manyth row, and of columns with few values a row for each."""
@@ -143,12 +141,16 @@ class _Scanner:
         def merged(parts: Sequence[pl.DataFrame]) -> pl.DataFrame:
             return pl.concat([empty, *parts]).with_columns(pl.col(CLASS).replace(typed))
 
+        known = merged(self.known)
         return ClassScan(
             sample=merged([*self.sample, *rare]),
-            known=merged(self.known),
+            known=known,
             classes=[each for each, _ in numbered],
             totals=self.totals,
-            logins=self.hits,
+            logins={
+                name: known.filter(self._is_known(name))[name].str.to_lowercase().n_unique()
+                for name in self.columns
+            },
             rows=self.rows,
             without_value=self.rows - self.with_value,
         )

@@ -13,7 +13,7 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.draft.drafting import DraftedStore, draft_store
 from lean_tumbler.jobs.draft.policy_text import PlacedStore, free_name
-from lean_tumbler.jobs.draft.row_sources import joined_places, only_place
+from lean_tumbler.jobs.draft.row_sources import guessed_places, joined_places, only_place
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.files.nested import NestedTable
 from lean_tumbler.stores.known_accounts import KnownAccount
@@ -62,13 +62,17 @@ def draft_source(
         SourceError: it cannot be read.
     """
     name, tables = tables_at(locator, base=base)
-    places = list(credential_places(tables, Columns(), name, is_named=False))
+    aside: list[str] = []
+    places = list(credential_places(tables, Columns(), name, is_named=False, set_aside=aside))
     if not places:
         raise UsageError(f"{name}: no column that holds credentials was found")
     is_database = is_url(locator) or is_sqlite(base / locator)
     several = len(tables) > 1
     stores: list[PlacedStore] = []
-    left_out: list[str] = []
+    left_out = [
+        f"{column}: it holds digests, and nothing in its table says that it is of people"
+        for column in aside
+    ]
     for place in places:
         draft = partial(
             _drafted,
@@ -98,30 +102,44 @@ def _drafted(
     known: Sequence[KnownAccount],
     search: Search,
     beside: Sequence[str],
+    is_guess: bool = False,
 ) -> DraftedStore:
-    drafted = draft_store(place.table, place.columns, known=known, search=search, beside=beside)
+    drafted = draft_store(
+        place.table, place.columns, known=known, search=search, beside=beside, is_guess=is_guess
+    )
     table = place.table
     return replace(drafted, source=table.source) if isinstance(table, DatabaseTable) else drafted
 
 
 def _best(
-    draft: Callable[[CredentialPlace], DraftedStore],
+    draft: Callable[..., DraftedStore],
     place: CredentialPlace,
     known: Sequence[KnownAccount],
 ) -> DraftedStore:
     """Draft a place; where its table does not hold the logins, beside a table that does."""
     found = draft(place)
     if not found.columns.login or (known and not found.known and not found.repeated):
-        for beside in joined_places(place, guess=bool(known)):
+        for beside in joined_places(place):
             other = draft(beside)
             if other.columns.login and _rank(other) >= _rank(found):
                 place, found = beside, other
             if other.opened or (other.columns.login and not known):
                 break
-    if found.repeated > found.known:
-        only = [draft(only_place(place, column, text)) for column, text in found.kinds]
-        found = max([found, *only], key=lambda each: each.opened)
-    return found
+        for beside in guessed_places(place) if known and not found.opened else ():
+            other = _of_one_kind(draft, beside, draft(beside, is_guess=True))
+            if other.opened:
+                return other
+    return _of_one_kind(draft, place, found)
+
+
+def _of_one_kind(
+    draft: Callable[..., DraftedStore], place: CredentialPlace, found: DraftedStore
+) -> DraftedStore:
+    """Draft the rows of one kind alone, where a login has several and one kind opens."""
+    if found.repeated <= found.known:
+        return found
+    only = [draft(only_place(place, column, text)) for column, text in found.kinds]
+    return max([found, *only], key=lambda each: each.opened)
 
 
 def _rank(drafted: DraftedStore) -> tuple[int, int]:

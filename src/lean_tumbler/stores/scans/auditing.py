@@ -64,6 +64,7 @@ class Audit:
         attacker: who would guess, once the table leaks.
         likely_passwords: how many were looked for in plain text and unsalted digests.
         by_policy: whether a policy says how the values came about.
+        set_aside: columns that hold digests, in tables that are of no people.
     """
 
     source: str
@@ -72,6 +73,7 @@ class Audit:
     attacker: Attacker = field(default_factory=Attacker)
     likely_passwords: int = 0
     by_policy: bool = False
+    set_aside: tuple[str, ...] = ()
 
     @property
     def rows(self) -> int:
@@ -261,13 +263,17 @@ def audit_source(
     chosen = [table_named(table, tables, name)] if table else tables
     if wanted.stored and "." in wanted.stored:
         chosen = [_with_fields(found, wanted.stored) for found in chosen]
-    places = list(credential_places(chosen, wanted, name, is_named=table is not None))
+    aside: list[str] = []
+    places = list(
+        credential_places(chosen, wanted, name, is_named=table is not None, set_aside=aside)
+    )
     if not places:
         where = f"table {table} of {name}" if table else name
         raise UsageError(
             f"{where}: no column that holds credentials was found; name it with --column"
         )
-    return _audit(name, _together(places, context), context)
+    found = _audit(name, _together(places, context), context)
+    return replace(found, set_aside=tuple(aside))
 
 
 def _together(places: Sequence[CredentialPlace], context: AuditContext) -> list[AuditedColumn]:
@@ -319,7 +325,12 @@ def _with_fields(table: Table, column: str) -> Table:
 
 
 def credential_places(
-    tables: Sequence[Table], wanted: Columns, name: str, *, is_named: bool
+    tables: Sequence[Table],
+    wanted: Columns,
+    name: str,
+    *,
+    is_named: bool,
+    set_aside: list[str],
 ) -> Iterator[CredentialPlace]:
     """Find the columns that hold credentials.
 
@@ -328,6 +339,7 @@ def credential_places(
         wanted: columns that somebody named.
         name: what messages call the source.
         is_named: whether the table was named.
+        set_aside: takes the columns that hold digests, in tables that are of no people.
 
     Raises:
         UsageError: a named column is not there.
@@ -346,7 +358,7 @@ def credential_places(
             continue
         sample = _sample(table)
         documents = document_columns(sample)
-        for found in credential_columns(table.name, sample, wanted):
+        for found in credential_columns(table.name, sample, wanted, set_aside=set_aside):
             if found.columns.stored not in documents:
                 yield CredentialPlace(table, found.columns, found.opens)
         if documents:
