@@ -382,6 +382,52 @@ def test_two_generations_are_told_from_known_accounts(tmp_path: Path, program: P
 # -- Invented tables --------------------------------------------------------------------------
 
 
+def test_a_schema_of_another_make(tmp_path: Path, program: Program) -> None:
+    """Passwords among rows of attributes, flags that are called so, and digests of other things.
+
+    A number that is also somebody's key is no reference: only an account that opens proves one.
+    """
+    people = [(f"member{n}@tidepost.example", f"Fulmar {n} quay") for n in range(60)]
+    with closing(sqlite3.connect(tmp_path / "club.db")) as connection, connection:
+        connection.executescript(
+            "CREATE TABLE members (id INTEGER PRIMARY KEY, name TEXT, must_change_password TEXT,"
+            " password_change TEXT);"
+            "CREATE TABLE checks (id INTEGER PRIMARY KEY, username TEXT, attribute TEXT, op TEXT,"
+            " value TEXT);"
+            "CREATE TABLE charts (id INTEGER PRIMARY KEY, hash TEXT, title TEXT, unit TEXT);"
+            "CREATE TABLE chart_items (id INTEGER PRIMARY KEY, hash TEXT, chart_id INTEGER,"
+            " position INTEGER);"
+        )
+        for number, (login, password) in enumerate(people, start=1):
+            flags = ("on", "") if number % 9 == 0 else ("", "on")
+            connection.execute("INSERT INTO members VALUES (?,?,?,?)", (number, login, *flags))
+            kind = "Cleartext-Password" if number % 3 == 0 else "MD5-Password"
+            value = password if number % 3 == 0 else md5(password)
+            rows = [(login, kind, ":=", value), (login, "Simultaneous-Use", ":=", "2")]
+            connection.executemany("INSERT INTO checks VALUES (NULL,?,?,?,?)", rows)
+        for number in range(1, 41):
+            title = f"Tide at pier {number % 7} and others"
+            connection.execute(
+                "INSERT INTO charts VALUES (?,?,?,'m')", (number, md5(f"chart {number}"), title)
+            )
+            connection.execute(
+                "INSERT INTO chart_items VALUES (?,?,?,0)",
+                (number, md5(f"item {number}"), number),
+            )
+    write_known(tmp_path, people[:9])
+    audited = program("audit", "club.db", "--format", "json").document
+    assert [(s["table"], s["column"]) for s in audited["stores"]] == [("checks", "value")]
+    assert audited["set_aside"] == ["chart_items.hash", "charts.hash"]
+    assert "Not judged, as their tables hold no logins: " in program("audit", "club.db").out
+    drafted = program("draft", "club.db", "known.csv", "--format", "json").document
+    assert [(s["name"], s["known"], s["opened"]) for s in drafted["stores"]] == [("checks", 9, 9)]
+    policy = tomllib.loads((tmp_path / "tumbler.toml").read_text())
+    texts = ["Cleartext-Password", "MD5-Password"]
+    assert policy["store"]["checks"]["only"] == {"attribute": texts}
+    make_ready(tmp_path)
+    assert program("rehearse", "known.csv", "--rows", "20").code == 0
+
+
 @pytest.mark.parametrize("seed", range(7000, 7007))
 def test_an_invented_table_is_drafted_rightly(seed: int, tmp_path: Path) -> None:
     """Nobody reads wrongly by a draft: who does not open is in no cohort that is written."""

@@ -49,6 +49,8 @@ _FLAGS = frozenset({"on", "off", "y", "n", "yes", "no", "t", "f", "true", "false
 _PEOPLE = re.compile(
     r"(user|person|people|account|member|customer|client|login|owner|employee|staff|passenger)"
 )
+_VALUE = re.compile(r"(^|_)(value|val|data|content)s?$")
+_MOST_ATTRIBUTES = 100
 _LOGIN = re.compile(r"[\w.@+-]{2,64}")
 _CODE = re.compile(r"[0-9a-fA-F-]+|[\d.:-]+")
 _LOGINS_SHARE = 0.9
@@ -157,6 +159,36 @@ def roles_beside(names: Sequence[str], known: Columns) -> Columns:
         if role not in known.mapped
     }
     return replace(known, **found)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PasswordAttributes:
+    """A table of attributes and values, some of which are passwords.
+
+    Attributes:
+        attribute: the column that names what a row is of.
+        value: the column that holds it.
+        texts: the attributes that name passwords.
+    """
+
+    attribute: str
+    value: str
+    texts: tuple[str, ...]
+
+
+def password_attributes(sample: Mapping[str, Sequence[str | None]]) -> PasswordAttributes | None:
+    """Find passwords among rows that each hold one attribute of somebody; None without any.
+
+    Args:
+        sample: for each column of a table, its values in some rows.
+    """
+    value = next((name for name in sample if _VALUE.search(folded(name))), None)
+    for name in sample if value else ():
+        texts = {text for text in sample[name] if text}
+        told = tuple(sorted(text for text in texts if names_passwords(text)))
+        if told and name != value and len(texts) <= _MOST_ATTRIBUTES:
+            return PasswordAttributes(attribute=name, value=value or "", texts=told)
+    return None
 
 
 def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...]:

@@ -75,6 +75,10 @@ def policy_text(stores: Sequence[PlacedStore], *, source: str, day: str) -> str:
     return "\n".join([*head, *(line for store in stores for line in store_text(store)), ""])
 
 
+def _wanted(texts: Sequence[str]) -> str:
+    return quoted(texts[0]) if len(texts) == 1 else f"[{', '.join(map(quoted, texts))}]"
+
+
 def store_text(placed: PlacedStore) -> Iterator[str]:
     """Write one store."""
     drafted = placed.drafted
@@ -110,7 +114,7 @@ def _row_source(source: RowSource) -> Iterator[str]:
         names = f"table = {quoted(join.table)}, key = {quoted(join.key)}, by = {quoted(join.by)}"
         yield f"join = {{ {names} }}  # the logins stand there"
     if source.only:
-        only = ", ".join(f"{key(name)} = {quoted(texts[0])}" for name, texts in source.only.items())
+        only = ", ".join(f"{key(name)} = {_wanted(texts)}" for name, texts in source.only.items())
         yield f"only = {{ {only} }}  # a login has further rows, which are no passwords of its own"
 
 

@@ -7,7 +7,7 @@ from typing import Any
 from lean_tumbler.core.audit.discovery import folded, roles_beside
 from lean_tumbler.core.policy import Columns, RowSource
 from lean_tumbler.core.policy.model import JoinedTable
-from lean_tumbler.stores.scans.auditing import CredentialPlace
+from lean_tumbler.stores.scans.credential_places import CredentialPlace
 from lean_tumbler.stores.sql.database import Database, TableName
 from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.tables import DatabaseTable, tables_of_database
@@ -47,15 +47,6 @@ def _beside(
         relation = Relation(table.database, table.table, source)
         joined = replace(table, source=source, columns=tuple(relation.names))
         yield CredentialPlace(joined, _with_joined(place.columns, join, relation), place.opens)
-
-
-def only_place(place: CredentialPlace, column: str, text: str) -> CredentialPlace:
-    """Give the rows of a place that have one text in a column."""
-    table = place.table
-    if not isinstance(table, DatabaseTable):
-        return place
-    source = replace(table.source, only={column: (text,)})
-    return replace(place, table=replace(table, source=source))
 
 
 def _by_foreign_key(table: DatabaseTable) -> Iterator[JoinedTable]:

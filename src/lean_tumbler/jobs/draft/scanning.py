@@ -147,10 +147,12 @@ class _Scanner:
             known=known,
             classes=[each for each, _ in numbered],
             totals=self.totals,
-            logins={
-                name: known.filter(self._is_known(name))[name].str.to_lowercase().n_unique()
-                for name in self.columns
-            },
+            logins=Counter(
+                {
+                    name: known.filter(self._is_known(name))[name].str.to_lowercase().n_unique()
+                    for name in self.columns
+                }
+            ),
             rows=self.rows,
             without_value=self.rows - self.with_value,
         )

@@ -13,12 +13,12 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.draft.drafting import DraftedStore, draft_store
 from lean_tumbler.jobs.draft.policy_text import PlacedStore, free_name
-from lean_tumbler.jobs.draft.row_sources import guessed_places, joined_places, only_place
+from lean_tumbler.jobs.draft.row_sources import guessed_places, joined_places
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.files.nested import NestedTable
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import names_around
-from lean_tumbler.stores.scans.auditing import CredentialPlace, credential_places
+from lean_tumbler.stores.scans.credential_places import CredentialPlace, credential_places
 from lean_tumbler.stores.sources import tables_at
 from lean_tumbler.stores.sql.opening import SQLITE, is_url
 from lean_tumbler.stores.sql.sqlite import is_sqlite
@@ -138,7 +138,7 @@ def _of_one_kind(
     """Draft the rows of one kind alone, where a login has several and one kind opens."""
     if found.repeated <= found.known:
         return found
-    only = [draft(only_place(place, column, text)) for column, text in found.kinds]
+    only = [draft(place.only(column, [text])) for column, text in found.kinds]
     return max([found, *only], key=lambda each: each.opened)
 
 

@@ -1,14 +1,12 @@
 """Auditing a source: one column of a mapping, or every column that holds credentials."""
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import polars as pl
 
 from lean_tumbler.core.audit.detectors import Place
-from lean_tumbler.core.audit.discovery import SAMPLE_ROWS, credential_columns, roles_beside
 from lean_tumbler.core.audit.elsewhere import Elsewhere, elsewhere, values_of_logins
 from lean_tumbler.core.audit.everyone import rows_of
 from lean_tumbler.core.audit.findings import Finding, findings, members
@@ -23,8 +21,11 @@ from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files.base import Table, Unreadable
-from lean_tumbler.stores.files.nested import NestedTable, document_columns
-from lean_tumbler.stores.naming import require_column
+from lean_tumbler.stores.scans.credential_places import (
+    CredentialPlace,
+    credential_places,
+    with_fields,
+)
 from lean_tumbler.stores.scans.guessing import guess
 from lean_tumbler.stores.scans.profiling import (
     AuditContext,
@@ -89,15 +90,6 @@ class Audit:
     def cut_off(self) -> bool:
         """Whether the source ends in the middle."""
         return any(column.unreadable.cut_off for column in self.columns)
-
-
-@dataclass(frozen=True, slots=True)
-class CredentialPlace:
-    """A column that holds credentials, the roles beside it, and what its content opens."""
-
-    table: Table
-    columns: Columns
-    opens: Opens | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -262,7 +254,7 @@ def audit_source(
     wanted = columns or Columns()
     chosen = [table_named(table, tables, name)] if table else tables
     if wanted.stored and "." in wanted.stored:
-        chosen = [_with_fields(found, wanted.stored) for found in chosen]
+        chosen = [with_fields(found, wanted.stored) for found in chosen]
     aside: list[str] = []
     places = list(
         credential_places(chosen, wanted, name, is_named=table is not None, set_aside=aside)
@@ -314,70 +306,3 @@ def _audit(source: str, columns: list[AuditedColumn], context: AuditContext) -> 
         attacker=context.attacker,
         likely_passwords=tried,
     )
-
-
-def _with_fields(table: Table, column: str) -> Table:
-    """Take a JSON column apart where one of its fields is asked for."""
-    if column in table.columns:
-        return table
-    documents = document_columns(_sample(table))
-    return NestedTable(table, documents) if documents else table
-
-
-def credential_places(
-    tables: Sequence[Table],
-    wanted: Columns,
-    name: str,
-    *,
-    is_named: bool,
-    set_aside: list[str],
-) -> Iterator[CredentialPlace]:
-    """Find the columns that hold credentials.
-
-    Args:
-        tables: of the source.
-        wanted: columns that somebody named.
-        name: what messages call the source.
-        is_named: whether the table was named.
-        set_aside: takes the columns that hold digests, in tables that are of no people.
-
-    Raises:
-        UsageError: a named column is not there.
-    """
-    named = list(wanted.mapped.values())
-    if named and not is_named:
-        first = wanted.stored or named[0]
-        tables = [table for table in tables if first in table.columns]
-        if not tables:
-            raise UsageError(f"{name}: no table has a column “{first}”")
-    for table in tables:
-        for column in named:
-            require_column(column, table.columns, f"{name}, table {table.name}")
-        if wanted.stored:
-            yield CredentialPlace(table, roles_beside(table.columns, wanted))
-            continue
-        sample = _sample(table)
-        documents = document_columns(sample)
-        for found in credential_columns(table.name, sample, wanted, set_aside=set_aside):
-            if found.columns.stored not in documents:
-                yield CredentialPlace(table, found.columns, found.opens)
-        if documents:
-            yield from _in_documents(NestedTable(table, documents))
-
-
-def _in_documents(table: NestedTable) -> Iterator[CredentialPlace]:
-    """Find credentials in JSON documents inside text columns."""
-    fields = {name for names in table.documents.values() for name in names}
-    for found in credential_columns(table.name, _sample(table)):
-        if found.columns.stored in fields:
-            yield CredentialPlace(table, found.columns, found.opens)
-
-
-def _sample(table: Table) -> dict[str, list[str | None]]:
-    """Read some rows of all columns; what cannot be read is counted when all is read."""
-    with closing(table.frames(table.columns, Unreadable())) as frames:
-        first = next(frames, None)
-    if first is None:
-        return {}
-    some = first.gather_every(max(1, first.height // SAMPLE_ROWS)).head(SAMPLE_ROWS)
-    return {column: some[column].to_list() for column in table.columns}

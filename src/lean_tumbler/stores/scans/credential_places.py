@@ -1,0 +1,109 @@
+"""Finding the columns of a source that hold credentials."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from dataclasses import dataclass, replace
+
+from lean_tumbler.core.audit.discovery import (
+    SAMPLE_ROWS,
+    credential_columns,
+    password_attributes,
+    roles_beside,
+)
+from lean_tumbler.core.audit.opening import Opens
+from lean_tumbler.core.policy import Columns
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.files.base import Table, Unreadable
+from lean_tumbler.stores.files.nested import NestedTable, document_columns
+from lean_tumbler.stores.naming import require_column
+from lean_tumbler.stores.sql.tables import DatabaseTable
+
+
+@dataclass(frozen=True, slots=True)
+class CredentialPlace:
+    """A column that holds credentials, the roles beside it, and what its content opens."""
+
+    table: Table
+    columns: Columns
+    opens: Opens | None = None
+
+    def only(self, column: str, texts: Sequence[str]) -> "CredentialPlace":
+        """Give the rows alone that have one of some texts in a column, where a database can."""
+        if not isinstance(self.table, DatabaseTable):
+            return self
+        source = replace(self.table.source, only={column: tuple(texts)})
+        return replace(self, table=replace(self.table, source=source))
+
+
+def credential_places(
+    tables: Sequence[Table],
+    wanted: Columns,
+    name: str,
+    *,
+    is_named: bool,
+    set_aside: list[str],
+) -> Iterator[CredentialPlace]:
+    """Find the columns that hold credentials.
+
+    Args:
+        tables: of the source.
+        wanted: columns that somebody named.
+        name: what messages call the source.
+        is_named: whether the table was named.
+        set_aside: takes the columns that hold digests, in tables that are of no people.
+
+    Raises:
+        UsageError: a named column is not there.
+    """
+    named = list(wanted.mapped.values())
+    if named and not is_named:
+        first = wanted.stored or named[0]
+        tables = [table for table in tables if first in table.columns]
+        if not tables:
+            raise UsageError(f"{name}: no table has a column “{first}”")
+    for table in tables:
+        for column in named:
+            require_column(column, table.columns, f"{name}, table {table.name}")
+        if wanted.stored:
+            yield CredentialPlace(table, roles_beside(table.columns, wanted))
+            continue
+        sample = _sample(table)
+        documents = document_columns(sample)
+        told = password_attributes(sample)
+        if told is not None:
+            found_place = CredentialPlace(
+                table, replace(roles_beside(table.columns, wanted), stored=told.value)
+            )
+            yield found_place.only(told.attribute, told.texts)
+            del sample[told.value]
+        for found in credential_columns(table.name, sample, wanted, set_aside=set_aside):
+            if found.columns.stored not in documents:
+                yield CredentialPlace(table, found.columns, found.opens)
+        if documents:
+            yield from _in_documents(NestedTable(table, documents))
+
+
+def _in_documents(table: NestedTable) -> Iterator[CredentialPlace]:
+    """Find credentials in JSON documents inside text columns."""
+    fields = {name for names in table.documents.values() for name in names}
+    for found in credential_columns(table.name, _sample(table)):
+        if found.columns.stored in fields:
+            yield CredentialPlace(table, found.columns, found.opens)
+
+
+def _sample(table: Table) -> dict[str, list[str | None]]:
+    """Read some rows of all columns; what cannot be read is counted when all is read."""
+    with closing(table.frames(table.columns, Unreadable())) as frames:
+        first = next(frames, None)
+    if first is None:
+        return {}
+    some = first.gather_every(max(1, first.height // SAMPLE_ROWS)).head(SAMPLE_ROWS)
+    return {column: some[column].to_list() for column in table.columns}
+
+
+def with_fields(table: Table, column: str) -> Table:
+    """Take a JSON column apart where one of its fields is asked for."""
+    if column in table.columns:
+        return table
+    documents = document_columns(_sample(table))
+    return NestedTable(table, documents) if documents else table
