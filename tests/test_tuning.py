@@ -450,7 +450,7 @@ def test_nothing_fits_is_an_answer(tmp_path: Path, measurements: Path, program: 
     finished = program(*options, "--within", "100")
     assert finished.code == 1
     assert finished.out.startswith("Nothing at or above the floor answers within 100 ms at 500")
-    assert "cores would do" in finished.out
+    assert "cores would be enough" in finished.out
     assert policy.read_text() == before
     assert program(*options, "--format", "json").document["chosen"] is None
 

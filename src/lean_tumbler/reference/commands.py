@@ -28,6 +28,8 @@ VARIABLES = (
      "the database's user, before the one in a URL"),
     ("`LEAN_TUMBLER_DATABASE_PASSWORD`, or `…_PASSWORD_FILE`",
      "its password; the file is for its owner"),
+    ("`LEAN_TUMBLER_REDIS_PASSWORD`",
+     "the password of the Redis server that `serve --share-failures` names"),
 )  # fmt: skip
 
 

@@ -209,13 +209,15 @@ def way_in_words(way: Requirement) -> str:
     """Say what a scheme at the floor would need."""
     ways = []
     if way.cores is not None:
-        ways.append(f"{way.cores} cores would do")
+        ways.append(f"{way.cores} cores would be enough")
     if way.milliseconds is not None:
         ways.append(f"allow --within {math.ceil(way.milliseconds * 1.05)}")
     if way.both is not None:
         cores, milliseconds = way.both
-        ways.append(f"{cores} cores and --within {math.ceil(milliseconds)} together would do")
-    return ", or ".join(ways) or "no number of cores would do"
+        ways.append(
+            f"{cores} cores and --within {math.ceil(milliseconds)} together would be enough"
+        )
+    return ", or ".join(ways) or "no number of cores would be enough"
 
 
 def _table(tuned: Tuned) -> Any:
