@@ -59,7 +59,7 @@ def test_the_plain_install_admits_layers_and_verifies(
             [program, *arguments], cwd=tmp_path, input=stdin, capture_output=True, check=False
         )
 
-    assert run("--version").stdout == b"lean-tumbler 0.1.0\n"
+    assert run("--version").stdout == b"lean-tumbler 0.2.0\n"
     assert run("completion", "bash").returncode == 0
     hashed = run("hash", stdin=b"Dunlin 42\n")
     assert hashed.stdout.startswith(b"$argon2id$v=19$m=19456,t=2,p=1$")
