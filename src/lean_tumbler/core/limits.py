@@ -6,6 +6,7 @@ from typing import Annotated
 
 from msgspec import Meta
 
+from lean_tumbler.core.formulas.evaluation import FORMULA_BYTES, FORMULA_WORK
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.errors import OverLimit
@@ -36,8 +37,8 @@ class Limits:
     rounds: Count = 10_000_000
     crypt_rounds: Count = 1_000_000
     bcrypt_cost_log2: Count = 16
-    formula_work: Count = 5_000_000
-    formula_bytes: Count = 1_048_576
+    formula_work: Count = FORMULA_WORK
+    formula_bytes: Count = FORMULA_BYTES
 
 
 def over_limits(parsed: ParsedValue, limits: Limits) -> str:
