@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 from conftest import Portal, Program, make_portal
 from lean_tumbler.core.audit.detectors import Place
-from lean_tumbler.core.audit.discovery import ColumnContent, content_of
+from lean_tumbler.core.audit.discovery import ColumnContent, content_of, password_attributes
 from lean_tumbler.core.audit.findings import findings
 from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.opening import Opens
@@ -399,6 +399,25 @@ def test_a_short_value_among_words_is_rather_a_word() -> None:
 def test_credential_columns_are_found(name: str, values: list[str | None], expected: bool) -> None:
     """Columns are found by what they hold and by their name, their neighbours are not."""
     assert (content_of(name, values) is not ColumnContent.OTHER) is expected
+
+
+@pytest.mark.parametrize(
+    ("columns", "rows", "texts"),
+    [
+        ("username attribute value", "ada MD5-Password 9f|ada Reply 2|ben Password x7", None),
+        ("key value note", "smtp_password harbour x|theme dark x", ()),
+        ("user_id meta_key meta_value", "1 password_nag on|2 password_nag off|1 nick ada", ()),
+        ("user_id meta_key meta_value", "1 app_password tern|1 nick ada", ("app_password",)),
+        ("person_id kind data", "1 token ab12|1 pw 0a1b|2 pw ferry", ("pw",)),
+        ("login name value", "ada a 1|ben b 2", ()),
+    ],
+)
+def test_passwords_among_attributes(columns: str, rows: str, texts: tuple[str, ...] | None) -> None:
+    """Rows that hold one attribute each are of people, and some attributes are passwords."""
+    names, lines = columns.split(), [line.split() for line in rows.split("|")]
+    found = password_attributes({name: [line[n] for line in lines] for n, name in enumerate(names)})
+    wanted = ("MD5-Password", "Password") if texts is None else texts
+    assert (found.texts if found else ()) == wanted
 
 
 def test_audit_finds_the_column_by_itself(portal: Portal, program: Program) -> None:

@@ -24,30 +24,39 @@ def _policy(arguments: argparse.Namespace) -> Mapping[str, Any]:
     path = getattr(arguments, "policy", None) or Path("tumbler.toml")
     try:
         return tomllib.loads(path.read_text("utf-8"))
-    except (OSError, ValueError):
+    except (OSError, ValueError, RecursionError):
         return {}
 
 
+def _tables_of(table: Mapping[str, Any], name: str) -> Mapping[str, Any]:
+    """Give the tables under a name; a policy that is half written may hold anything there."""
+    found = table.get(name)
+    return found if isinstance(found, dict) else {}
+
+
 def _stores(arguments: argparse.Namespace) -> Mapping[str, Any]:
-    stores: Mapping[str, Any] = _policy(arguments).get("store", {})
+    stores = _tables_of(_policy(arguments), "store")
     wanted = str(getattr(arguments, "store", None))
     return {wanted: stores[wanted]} if wanted in stores else stores
 
 
 def store_names(parsed_args: argparse.Namespace, **_: object) -> Iterator[str]:
     """Give the stores of the policy."""
-    yield from _policy(parsed_args).get("store", {})
+    yield from _tables_of(_policy(parsed_args), "store")
 
 
 def cohort_names(parsed_args: argparse.Namespace, **_: object) -> Iterator[str]:
     """Give the cohorts of the stores that were named, or of all."""
     for store in _stores(parsed_args).values():
-        yield from (cohort["name"] for cohort in store.get("cohort", ()) if "name" in cohort)
+        cohorts = store.get("cohort") if isinstance(store, dict) else None
+        for cohort in cohorts if isinstance(cohorts, list) else ():
+            if isinstance(cohort, dict) and isinstance(cohort.get("name"), str):
+                yield cohort["name"]
 
 
 def formula_names(parsed_args: argparse.Namespace, **_: object) -> Iterator[str]:
     """Give the formulas that the policy names."""
-    yield from _policy(parsed_args).get("formulas", {})
+    yield from _tables_of(_policy(parsed_args), "formulas")
     yield from cohort_names(parsed_args)
 
 

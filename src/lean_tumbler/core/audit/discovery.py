@@ -130,7 +130,7 @@ def _has_logins(sample: Mapping[str, Sequence[str | None]], roles: Columns) -> b
     return (
         len(sample) <= _FEW_COLUMNS
         or roles.login is not None
-        or any(_PEOPLE.search(folded(name)) for name in sample)
+        or any(map(_names_people, sample))
         or any(map(_are_logins, sample.values()))
     )
 
@@ -183,12 +183,25 @@ def password_attributes(sample: Mapping[str, Sequence[str | None]]) -> PasswordA
         sample: for each column of a table, its values in some rows.
     """
     value = next((name for name in sample if _VALUE.search(folded(name))), None)
-    for name in sample if value else ():
-        texts = {text for text in sample[name] if text}
-        told = tuple(sorted(text for text in texts if names_passwords(text)))
-        if told and name != value and len(texts) <= _MOST_ATTRIBUTES:
-            return PasswordAttributes(attribute=name, value=value or "", texts=told)
+    is_of_people = roles_beside(tuple(sample), Columns()).login or any(map(_names_people, sample))
+    if value is None or not is_of_people:  # settings have passwords too, but nobody's
+        return None
+    for name, attributes in sample.items():
+        texts = {text for text in attributes if text}
+        if name == value or len(texts) > _MOST_ATTRIBUTES:
+            continue
+        told = {
+            text for text in texts if names_passwords(text)
+            and content_of(text, [v for t, v in zip(attributes, sample[value], strict=True)
+                                  if t == text]) is ColumnContent.CREDENTIALS
+        }  # fmt: skip
+        if told:
+            return PasswordAttributes(attribute=name, value=value, texts=tuple(sorted(told)))
     return None
+
+
+def _names_people(column: str) -> bool:
+    return _PEOPLE.search(folded(column)) is not None
 
 
 def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...]:
