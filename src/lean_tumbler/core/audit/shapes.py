@@ -13,11 +13,10 @@ from itertools import count
 import polars as pl
 
 from lean_tumbler.core.schemes.base import VALUE_CHARACTERS, Layout
-from lean_tumbler.core.schemes.catalogue import HEX_LAYOUTS, LAYOUTS
+from lean_tumbler.core.schemes.catalogue import LAYOUTS, TAGGED_LAYOUTS, TAGS
 
 _START_CHARACTERS = 3  # enough to tell which layouts are worth a pattern
 _TEMPLATES = 8  # of one layout and frame; beyond them, the pattern's groups are taken apart
-_TAGGED = tuple(layout for layout in LAYOUTS if layout not in HEX_LAYOUTS)
 _ROW, _TEXT, _SHAPE = "row", "text", "shape"
 
 _Shaped = tuple[pl.DataFrame, pl.Expr | int | None]
@@ -35,10 +34,13 @@ def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame
     numbers = count()
     # Dollars and braces begin half of all layouts and no bare digest: sorted apart, few patterns
     # are tried on each.
-    tagged = texts[_TEXT].str.slice(0, 1).is_in(["$", "{"])
+    tagged = texts[_TEXT].str.slice(0, 1).is_in(TAGS)
     parts = [
         rows.select(_ROW, _as_column(key).alias(_SHAPE))
-        for subset, layouts in ((texts.filter(tagged), _TAGGED), (texts.filter(~tagged), LAYOUTS))
+        for subset, layouts in (
+            (texts.filter(tagged), TAGGED_LAYOUTS),
+            (texts.filter(~tagged), LAYOUTS),
+        )
         for rows, key in _shaped(subset, layouts, numbers)
     ]
     if not parts:

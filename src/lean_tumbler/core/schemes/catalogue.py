@@ -94,20 +94,22 @@ _STORED = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 _NOT_WRAPPED = frozenset({Kind.READABLE, Kind.LOCKED, Kind.UNKNOWN})
 
 
-_TAGS = ("$", "{")  # what begins so says soon of which few layouts it can be
+TAGS = ("$", "{")  # what begins so says soon of which few layouts it can be, and is no bare digest
+TAGGED_LAYOUTS = tuple(layout for layout in LAYOUTS if layout not in HEX_LAYOUTS)
 _TAG_CHARACTERS = 5
 
 
 def _candidates(text: str) -> tuple[Layout, ...]:
     """The layouts of which a value can be, by how it begins."""
-    return _of_beginning(text[:_TAG_CHARACTERS] if text.startswith(_TAGS) else text[:1])
+    return _of_beginning(text[:_TAG_CHARACTERS] if text.startswith(TAGS) else text[:1])
 
 
 @lru_cache(maxsize=1024)
 def _of_beginning(beginning: str) -> tuple[Layout, ...]:
+    is_tagged = beginning.startswith(TAGS)
     return tuple(
         layout
-        for layout in LAYOUTS
+        for layout in (TAGGED_LAYOUTS if is_tagged else LAYOUTS)
         if not layout.starts
         or any(
             start.startswith(beginning) or beginning.startswith(start) for start in layout.starts

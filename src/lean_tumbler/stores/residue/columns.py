@@ -10,7 +10,7 @@ from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
 from lean_tumbler.core.schemes.base import Kind
-from lean_tumbler.core.schemes.catalogue import read_value
+from lean_tumbler.core.schemes.catalogue import TAGS, read_value
 from lean_tumbler.stores.files.base import LINE
 
 _SHORTEST = 8  # characters of a value that is looked into
@@ -79,7 +79,7 @@ class ColumnSearch:
         rows = frame.select(LINE, pl.col(column).alias("text")).filter(
             text.str.len_bytes() >= _SHORTEST
         )
-        may_be = pl.lit(value=True) if is_named else text.str.slice(0, 1).is_in(["$", "{"])
+        may_be = pl.lit(value=True) if is_named else text.str.slice(0, 1).is_in(TAGS)
         shaped = with_shapes(rows.filter(may_be), column="text", shape="shape")
         left = [rows.filter(~may_be), shaped.filter(pl.col("shape").is_null()).drop("shape")]
         whole: list[Alike] = []
