@@ -134,7 +134,7 @@ def test_layering_is_refused(command: str, policy: Path, program: Program) -> No
     assert policy.exists()
     finished = program(command)
     assert (finished.code, finished.out) == (2, "")
-    assert "would lock everybody out who binds" in finished.err
+    assert "everybody who binds would be locked out" in finished.err
 
 
 def test_a_directory_is_audited_and_verified_as_a_store(

@@ -419,7 +419,7 @@ def test_accounts_that_the_log_does_not_know(program: Program, tmp_path: Path) -
     found = finished.document["forecast"]
     weak = found["weak"]["days"]["180"]
     assert others <= weak["expected"] < others + known / 10
-    assert any(f"the log does not know: {others};" in note for note in found["notes"])
+    assert any(f"accounts that are not in the log: {others};" in note for note in found["notes"])
 
 
 def test_a_log_in_a_table_of_the_database(program: Program, tmp_path: Path) -> None:

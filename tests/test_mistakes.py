@@ -204,7 +204,7 @@ def test_a_value_that_was_hashed_twice_is_proven(tmp_path: Path, in_process: Pro
 @pytest.mark.parametrize(
     ("password", "stored", "expected"),
     [
-        (BCRYPT, "Gull 7 harbour", "the columns password and stored stand the wrong way round"),
+        (BCRYPT, "Gull 7 harbour", "the columns password and stored are the wrong way round"),
         (BCRYPT, slow("another"), "the same password gives another value each time"),
         (MD5, MD5, "the column password holds the stored value itself (md5)"),
         ("Gull 7", MD5, "`lean-tumbler formula solve` searches further"),
@@ -705,7 +705,7 @@ def test_a_padded_file_of_known_accounts(tmp_path: Path, in_process: Program) ->
     path.write_text(f"login , password , stored\nada   , {PASSWORD}, {MD5} \n", encoding="utf-8")
     finished = in_process("verify", "known.csv")
     assert finished.out.startswith("All 1 known account")
-    assert "blanks around all fields were taken off" in finished.err
+    assert "blanks around all fields were removed" in finished.err
     blank = hashlib.md5(b"gull ").hexdigest()
     path.write_text(f"login,password,stored\nada,gull ,{blank}\n")
     finished = in_process("verify", "known.csv")

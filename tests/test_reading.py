@@ -142,11 +142,11 @@ def test_layouts_take_values_apart(text: str, stored: str, parts: dict[str, byte
     ("text", "expected"),
     [
         ("{salt}", "expected a part {digest}"),
-        ("{salt}{rounds}:{digest}", "position 7: nothing stands between “salt” and “rounds”"),
-        ("{digest}{digest}", "“digest” stands twice"),
+        ("{salt}{rounds}:{digest}", "position 7: nothing separates “salt” from “rounds”"),
+        ("{digest}{digest}", "“digest” occurs twice"),
         ("{digest:hexx}", "position 9: expected an encoding"),
         ("{md5}:{digest}", "position 2: expected the name of a part"),
-        ("{digest", "position 1: a brace without its fellow"),
+        ("{digest", "position 1: a brace without its counterpart"),
     ],
 )
 def test_a_mistake_in_a_layout_names_its_position(text: str, expected: str) -> None:
@@ -188,7 +188,7 @@ def test_a_mistake_in_a_cohort_names_file_store_cohort_and_place(
 
 def test_a_cohort_that_stands_twice_is_refused() -> None:
     """Evidence and options name cohorts, so their names are unique."""
-    with pytest.raises(PolicyError, match="a cohort of that name stands above already"):
+    with pytest.raises(PolicyError, match="there is already a cohort of that name"):
         StoragePolicy.from_toml(
             CHEAP_POLICY + COHORT.replace("more", "clerks") + "plain_text = true"
         )

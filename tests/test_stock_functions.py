@@ -18,7 +18,6 @@ from lean_tumbler.core.schemes.current.bcrypt import as_variant
 from lean_tumbler.core.stock_functions import LANGUAGES, STOCK_FUNCTIONS, hindrance
 from lean_tumbler.core.stock_functions import Program as Reader
 from lean_tumbler.errors import PolicyError
-from lean_tumbler.reports.languages import languages_page
 
 ROOT = Path(__file__).parent.parent
 PASSWORD = "Möwe 7 <gull>"
@@ -142,11 +141,6 @@ def test_node_has_what_its_version_has() -> None:
     reader = Reader.named("node " + version)
     assert reader is not None
     assert (reader.verifies("argon2id") is not None) is there
-
-
-def test_the_languages_page_is_the_table() -> None:
-    """docs/LANGUAGES.md is what the code says."""
-    assert (ROOT / "docs" / "LANGUAGES.md").read_text("utf-8") == languages_page()
 
 
 # -- What read_by binds --------------------------------------------------------------------------

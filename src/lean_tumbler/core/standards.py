@@ -36,7 +36,7 @@ class Facts:
         unsalted: values of one fast digest without salt, or readable.
         unknown: values that were not understood.
         findings: rows by the code of a finding.
-        lowest: of each slow scheme, the lowest first cost that stands in the store.
+        lowest: of each slow scheme, the lowest first cost that is in the store.
         shortest: characters that new passwords must have.
         guarded: whether the column admits nothing weaker; None where it cannot be guarded.
     """
@@ -73,7 +73,7 @@ def _resists(facts: Facts) -> Judged:
         )
     return (
         PointVerdict.MET,
-        "every value stands at the floor or above, or lies under one that does",
+        "every value is at the floor or above, or lies under one that does",
     )
 
 
@@ -92,7 +92,7 @@ def _salts(facts: Facts) -> Judged:
 def _rounds(facts: Facts) -> Judged:
     found = [cost for scheme, cost in facts.lowest.items() if scheme.startswith("pbkdf2")]
     if not found:
-        return PointVerdict.MET, "no PBKDF2 stands in the store"
+        return PointVerdict.MET, "the store holds no PBKDF2"
     met = min(found) >= _LEAST_ROUNDS
     return (
         PointVerdict.MET if met else PointVerdict.NOT_YET
@@ -102,7 +102,7 @@ def _rounds(facts: Facts) -> Judged:
 def _bcrypt(facts: Facts) -> Judged:
     lowest = facts.lowest.get("bcrypt")
     if lowest is None:
-        return PointVerdict.MET, "no bcrypt stands in the store"
+        return PointVerdict.MET, "the store holds no bcrypt"
     return (
         PointVerdict.MET if lowest >= _LEAST_BCRYPT else PointVerdict.NOT_YET
     ), f"the lowest cost is {lowest}"

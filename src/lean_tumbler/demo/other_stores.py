@@ -137,7 +137,7 @@ OTHER_STORES: MappingProxyType[str, tuple[str, Callable[[list[Person], Chance], 
             "freight.ldif": ("The freight desk's directory, as an export", _freight_desk),
             "kiosk.jsonl": ("The kiosk's document store", _kiosk),
             "crew.shadow": ("The crew roster, in Unix form", _crew_roster),
-            "agents.csv": ("The freight agents, made by nobody knows what", _agents),
+            "agents.csv": ("The freight agents, made by an unknown formula", _agents),
             "loyalty.csv": ("The loyalty cards, “encrypted”", _loyalty_cards),
         }
     )

@@ -1,20 +1,31 @@
 """Which pages there are, and what writes each."""
 
+import json
 from collections.abc import Callable, Mapping
 from types import MappingProxyType
 
 from lean_tumbler.reference.commands import commands_page
 from lean_tumbler.reference.findings import findings_page
+from lean_tumbler.reference.languages import languages_page
 from lean_tumbler.reference.metrics import metrics_page
 from lean_tumbler.reference.policy import policy_page
 from lean_tumbler.reference.schemes import schemes_page
+from lean_tumbler.service.description import description
+
+
+def _openapi() -> str:
+    """Give what `serve` says of itself at /openapi.json, where callers show a token."""
+    return json.dumps(description(has_token=True), indent=1, ensure_ascii=False) + "\n"
+
 
 PAGES: Mapping[str, Callable[[], str]] = MappingProxyType(
     {
         "COMMANDS.md": commands_page,
         "FINDINGS.md": findings_page,
+        "LANGUAGES.md": languages_page,
         "METRICS.md": metrics_page,
         "POLICY.md": policy_page,
         "SCHEMES.md": schemes_page,
+        "openapi.json": _openapi,
     }
 )

@@ -76,7 +76,7 @@ class AdmitValue(Request, frozen=True, kw_only=True):
         Meta(description="the stored value; null for an unknown login, which takes as long"),
     ]
     password: Password
-    salt: Annotated[_Text | None, Meta(description="the salt that stands beside it")] = None
+    salt: Annotated[_Text | None, Meta(description="the salt beside it")] = None
     login: Login | None = None
     columns: Annotated[
         dict[_Text, _Text | None] | None,

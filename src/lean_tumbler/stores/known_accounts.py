@@ -118,7 +118,7 @@ def _accounts(
     if not rows:
         raise KnownAccountsError(f"{path}: no account after the head line")
     if _are_padded([fields for _, fields in rows], needed):
-        say(f"{path}: every login stands among blanks; blanks around all fields were taken off")
+        say(f"{path}: every login has blanks around it; blanks around all fields were removed")
         rows = [(n, {name: text.strip() for name, text in row.items()}) for n, row in rows]
     return [_account(path, number, fields, with_stored) for number, fields in rows]
 

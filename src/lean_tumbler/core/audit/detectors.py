@@ -181,7 +181,7 @@ class SharedDigest:
         found = case.profile.digests
         fast = gather(case.profile, lambda reading: reading.grade in _FAST)
         return (found.affected if fast.rows else Affected()), (
-            f"{found.number:,} digests stand more than once, the commonest {found.largest:,} times"
+            f"{found.number:,} digests occur more than once, the commonest {found.largest:,} times"
         )
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
@@ -202,9 +202,9 @@ class SharedSalt:
             return Affected(), ""
         if self.static:
             rows = case.profile.salted_rows
-            return salts.affected, f"one salt stands in {salts.largest:,} of {rows:,} salted rows"
+            return salts.affected, f"one salt is in {salts.largest:,} of {rows:,} salted rows"
         return salts.affected, (
-            f"{salts.number:,} salts stand more than once, the commonest {salts.largest:,} times"
+            f"{salts.number:,} salts occur more than once, the commonest {salts.largest:,} times"
         )
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
@@ -224,7 +224,7 @@ class SharedLogin:
         """Take the clusters."""
         found = case.profile.logins
         return found.affected, (
-            f"{found.number:,} logins stand more than once, the commonest {found.largest:,} times, "
+            f"{found.number:,} logins occur more than once, the commonest {found.largest:,} times, "
             "letter case and blanks around aside"
         )
 

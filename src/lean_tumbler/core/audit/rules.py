@@ -194,7 +194,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "same-value-elsewhere": Rule(
             severity=Severity.HIGH,
-            summary="The same value stands in another column for the same login: a copy, or one "
+            summary="The same value is in another column for the same login: a copy, or one "
             "password for both. An upgrade of one leaves the other as it is.",
             remedy="Find out which column is checked at login; empty the other, or migrate both.",
             detect=SameElsewhere(),
@@ -282,7 +282,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "wrapped-value": Rule(
             severity=Severity.MEDIUM,
-            summary="Something stands around whole values: a copy, an export or a bug put it "
+            summary="Something surrounds whole values: a copy, an export or a bug put it "
             "there, and most software fails on it.",
             remedy="No reset is needed: checks here look inside, and logins and `lean-tumbler "
             "layer` write clean values. Find the code that wrote them.",
@@ -302,7 +302,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "not-understood": Rule(
             severity=Severity.HIGH,
-            summary="Nobody knows how these values were made, or whether their owners can log in.",
+            summary="How these values were made is not known, nor whether their owners can log in.",
             remedy="Look at one with `lean-tumbler explain`; known accounts and `lean-tumbler "
             "formula solve` may say how they were made.",
             detect=ByReading(
@@ -325,7 +325,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         "lock-marker": Rule(
             severity=Severity.LOW,
             summary="Accounts that no password opens; an old value behind a marker comes back.",
-            remedy="Nothing to do; where an old value stands behind the marker, delete it.",
+            remedy="Nothing to do; if an old value follows the marker, delete it.",
             detect=ByReading(lambda reading: reading.grade is Grade.LOCKED, "{rows} of {all} rows"),
         ),
     }

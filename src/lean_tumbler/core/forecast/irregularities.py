@@ -136,7 +136,7 @@ def in_log(test: BackTest) -> Iterator[Irregularity]:
             name="lately",
             sentence=(
                 f"in the last weeks {_as_change(miss)} returned than such a forecast says: "
-                "something has changed, and nobody knows for how long; forecast again in a month"
+                "something has changed, and it is not known for how long; forecast again in a month"
             ),
             withholds=Withheld.INTERVAL,
         )

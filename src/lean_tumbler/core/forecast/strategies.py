@@ -128,7 +128,7 @@ def advice(weak: Forecast, layered: Forecast, *, left: int, lock_after_days: int
     if left:
         reasons.append(f"a bulk run leaves {left:,} rows as they are: `plan` lists them above")
     if left >= weak.accounts:
-        return Advice(take=WAIT, reasons=(*reasons, "none of them can be layered as they stand"))
+        return Advice(take=WAIT, reasons=(*reasons, "none of them can be layered as they are"))
     if waiting.at_most(weak.accounts) < 1:
         return Advice(take=WAIT, reasons=tuple(reasons))
     protected = f"the other {weak.accounts - left:,}" if left else "all of them"

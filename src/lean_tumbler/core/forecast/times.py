@@ -45,7 +45,7 @@ class Times:
         found = []
         if len(forms) > 1:
             counted = ", ".join(f"{self.forms[form]:,} {form}" for form in forms)
-            found.append(f"times stand in several forms, which are all read: {counted}")
+            found.append(f"times are written in several forms, all of which are read: {counted}")
         if self.forms["with a zone"]:
             found.append(
                 f"times that name a zone: {self.forms['with a zone']:,}; their own date is taken, "

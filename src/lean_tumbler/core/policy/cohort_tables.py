@@ -65,7 +65,7 @@ class CohortTables:
         for number, table in enumerate(tables, start=1):
             cohort = self._cohort(number, table)
             if cohort.name in {other.name for other in found}:
-                raise self._error(cohort.name, "a cohort of that name stands above already")
+                raise self._error(cohort.name, "there is already a cohort of that name")
             found.append(cohort)
         return tuple(found)
 

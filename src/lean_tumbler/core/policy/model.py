@@ -56,7 +56,7 @@ class Target:
         found = [hindrance(program, self.scheme, self.parameters) for program in self.read_by]
         variants = self.derivation.variants
         if variants and variant_for(self.read_by, variants) is None:
-            found.append(f"the programs of read_by know no variant of {self.scheme} in common")
+            found.append(f"the programs of read_by have no variant of {self.scheme} in common")
         return tuple(filter(None, found))
 
     def is_reached_by(self, parsed: ParsedValue) -> bool:

@@ -100,8 +100,8 @@ def _pieces(text: str) -> Iterator[tuple[int, str, str | None]]:
     for match in _PIECE.finditer(text):
         if match["brace"]:
             raise LayoutError(
-                f"position {match.start() + 1}: a brace without its fellow; write it twice "
-                "where it stands in the value"
+                f"position {match.start() + 1}: a brace without its counterpart; write it "
+                "twice if the value holds it"
             )
         if match["part"] is not None:
             yield match.start(), "", match["part"]
@@ -145,11 +145,11 @@ def parse_layout(text: str, *, digest_pattern: str, digest_is_fixed: bool) -> Va
             continue
         name, encoding = _part(offset, part)
         if name in encodings:
-            raise LayoutError(f"position {offset + 2}: “{name}” stands twice")
+            raise LayoutError(f"position {offset + 2}: “{name}” occurs twice")
         if touching and not (digest_is_fixed and DIGEST in {name, touching}):
             raise LayoutError(
-                f"position {offset + 1}: nothing stands between “{touching}” and “{name}”, so "
-                "nobody can tell where the one ends"
+                f"position {offset + 1}: nothing separates “{touching}” from “{name}”, so "
+                "it cannot be told where the first ends"
             )
         encodings[name], touching = encoding, name
         follows = next(iter(pieces[number + 1 : number + 2]), (0, "", None))[1]

@@ -169,5 +169,5 @@ def write(
         fresh_salt: random bytes for it.
     """
     if derivation.on_top is None:
-        raise ValueError(f"{derivation.scheme} cannot stand over a legacy digest")
+        raise ValueError(f"{derivation.scheme} cannot wrap a legacy digest")
     return str(head) + derivation.create(head.secret(legacy_digest), fresh_salt, parameters)

@@ -56,7 +56,7 @@ LAYOUTS = (
         pattern=r"(?:!!?|\*)\$(?P<rest>[ -~]+)",
         lengths_count=False,
         build=lambda _: Contents(
-            notes=("An old value stands behind the marker; removing it opens the account.",)
+            notes=("An old value follows the marker; removing the marker opens the account.",)
         ),
     ),
 )

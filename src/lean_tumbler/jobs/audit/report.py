@@ -171,8 +171,8 @@ def _administrators(finding: Finding) -> str:
 def _unreadable(console: Console, audit: Audit) -> None:
     if audit.cut_off:
         text = (
-            "The source is cut off, damaged or unpacks to far more than it weighs: this is what "
-            "stands before."
+            "The source is cut off, damaged, or unpacks to far more than its size: only what "
+            "comes before was read."
         )
         console.print(Text(text, "bold red"))
     for found in audit.unreadable:

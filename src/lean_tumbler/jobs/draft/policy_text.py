@@ -112,7 +112,7 @@ def _row_source(source: RowSource) -> Iterator[str]:
     if source.join is not None:
         join = source.join
         names = f"table = {quoted(join.table)}, key = {quoted(join.key)}, by = {quoted(join.by)}"
-        yield f"join = {{ {names} }}  # the logins stand there"
+        yield f"join = {{ {names} }}  # the logins are there"
     if source.only:
         only = ", ".join(f"{key(name)} = {_wanted(texts)}" for name, texts in source.only.items())
         yield f"only = {{ {only} }}  # a login has further rows, which are no passwords of its own"

@@ -160,7 +160,7 @@ def _beside(place: CredentialPlace, places: Sequence[CredentialPlace]) -> Iterat
 def _no_store(place: CredentialPlace, drafted: DraftedStore) -> str:
     """Say why a place can be no store of a policy; empty where it can."""
     if isinstance(place.table, NestedTable):
-        return "it stands in documents inside a column, which only `audit` reads"
+        return "it is in documents inside a column, which only `audit` reads"
     if not drafted.columns.login:
         return (
             "no column of the table holds logins, nor of one that it refers to; name both in the "

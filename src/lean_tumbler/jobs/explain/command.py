@@ -66,7 +66,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--login", metavar="NAME", help="or its login")
     parser.add_argument(
-        "--salted", action="store_true", help="a salt stands in a column beside the value"
+        "--salted", action="store_true", help="there is a salt in a column beside the value"
     )
     parser.add_argument(
         "--check",

@@ -295,7 +295,7 @@ def _searched(
 def _put_right(rows: list[KnownRow], notes: list[str]) -> list[KnownRow]:
     """Swap columns that stand the wrong way round, and take blanks off stored values."""
     if all(_is_fast(row.password) and not _is_fast(row.text.strip()) for row in rows):
-        notes.append("the columns password and stored stand the wrong way round; they were swapped")
+        notes.append("the columns password and stored are the wrong way round; they were swapped")
         rows = [_with_stored(replace(row, password=row.text), row.password) for row in rows]
     padded = [row.line for row in rows if row.text != row.text.strip()]
     if padded:

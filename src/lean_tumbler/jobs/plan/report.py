@@ -179,7 +179,7 @@ def _draw_change(console: Console, plan: Plan) -> None:
     console.print(f"  Locks: {plan.change.locks}")
     if plan.around.bytes:
         console.print(f"  The table takes {plan.around.bytes / 2**20:,.1f} MiB with its indexes.")
-    console.print("To take it back, once no long value stands there (`lean-tumbler undo`):")
+    console.print("To undo it, once the column holds no long value (`lean-tumbler undo`):")
     for statement in plan.change.reverse:
         console.print(f"  {statement}", highlight=False, soft_wrap=True)
 

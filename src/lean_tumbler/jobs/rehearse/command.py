@@ -24,7 +24,7 @@ from lean_tumbler.stores.interface import HasSchema
 EXAMPLE = """\
   lean-tumbler rehearse known.csv --store passengers
 
-known.csv begins with the line login,password. The store is only read; the copy stands in a
+known.csv begins with the line login,password. The store is only read; the copy is in a
 temporary folder that only you can read, and is removed at the end."""
 
 DEFAULT_ROWS = 500

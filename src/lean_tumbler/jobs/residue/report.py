@@ -173,8 +173,8 @@ def _draw_end(console: Console, found: Residue, known: KnownValues) -> None:
     console.print()
     if known.left_out:
         console.print(
-            f"Not looked for: {count(known.left_out, 'value')} of stores that stand anywhere, as "
-            "short texts, words and numbers do.",
+            f"Not looked for: {count(known.left_out, 'value')} of stores that occur anywhere: "
+            "short texts, words and numbers.",
             style="dim",
         )
     if not known:
@@ -192,7 +192,7 @@ def residue_sarif(found: Residue) -> Document:
     rules = [
         {
             "id": f"{RULE}-{certainty.name.lower()}",
-            "shortDescription": {"text": "A stored value stands where none should."},
+            "shortDescription": {"text": "A stored value is where none should be."},
             "fullDescription": {"text": f"How sure: {means}."},
         }
         for certainty, means in _MEANS.items()

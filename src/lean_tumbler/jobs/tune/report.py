@@ -369,8 +369,7 @@ def _notes_on_measuring(tuned: Tuned, host: MeasuredHost) -> list[str]:
     notes += _costs_of_read_by(tuned)
     if chosen is not None and DERIVATIONS[chosen.scheme].on_top is None:
         notes.append(
-            f"{chosen.scheme} cannot stand over a legacy digest: for `layer`, leave it out of "
-            "--schemes."
+            f"{chosen.scheme} cannot wrap a legacy digest: for `layer`, leave it out of --schemes."
         )
     if is_noisy(tuned.points):
         notes.append("The machine is noisy: timings vary. Measure again when it is quiet.")

@@ -45,7 +45,7 @@ def draw_undo(console: Console, undone: Undone) -> None:
         console.print("Nothing was written. Without --dry-run they are put back.", style="dim")
         return
     if undone.is_overtaken:
-        text = f"None of {rows} put back: later steps or logins stand in their place."
+        text = f"None of {rows} put back: later steps or logins have written other values."
         console.print(Text(text, "bold red"))
     else:
         console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))

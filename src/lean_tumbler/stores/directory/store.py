@@ -37,8 +37,8 @@ class DirectoryStore:
 
     key_label = "entry"
     layering_refused = (
-        "a directory verifies binds by itself and knows no layered values: they would lock "
-        "everybody out who binds; values are upgraded at login, in the form that it verifies"
+        "a directory verifies binds itself and cannot verify layered values: everybody who "
+        "binds would be locked out; values are upgraded at login, in the form that it verifies"
     )
 
     def __init__(self, locator: str, columns: Columns, *, others: Sequence[str] = ()) -> None:

@@ -53,8 +53,8 @@ class FileStore(SqlSwaps):
             require_column(name, self._export.columns, str(path))
         if self._export.checked_elsewhere and not store.checked_by_application:
             self.layering_refused = (
-                f"{self._export.checked_elsewhere} such values, and know no layered ones; where an "
-                "application's login handler alone checks them, and by this tool, say "
+                f"{self._export.checked_elsewhere} such values and cannot check layered ones; "
+                "where an application's login handler alone checks them, and by this tool, say "
                 f"checked_by_application = true in [store.{store.name}]"
             )
             if into is not None:

@@ -53,12 +53,13 @@ def _unfolded(physical: Iterable[_Line]) -> Iterator[_Line]:
 
 
 def _attribute(line: str) -> tuple[str, str | None] | None:
-    """Take a line apart: the attribute's name, and its value; None where there is no colon.
+    """Take a line apart: the attribute's name, and its value; None where it has no name.
 
     A value is None where it is not UTF-8 text.
     """
     head, colon, value = line.partition(":")
-    return (head.split(";")[0], _attribute_text(value)) if colon else None
+    name = head.split(";")[0]
+    return (name, _attribute_text(value)) if colon and name else None
 
 
 def ldif_rows(path: Path, wanted: Sequence[str], unreadable: Unreadable) -> Rows:
@@ -77,7 +78,7 @@ def ldif_rows(path: Path, wanted: Sequence[str], unreadable: Unreadable) -> Rows
             continue
         attribute = _attribute(line)
         if attribute is None:
-            unreadable.add(number, "no colon after the attribute's name")
+            unreadable.add(number, "no attribute's name before a colon")
             continue
         name, text = attribute
         if text is not None:
@@ -139,7 +140,7 @@ class LdifExport:
                 continue
             attribute = _attribute(line.text)
             if attribute is None:
-                raise bad_record(self.path, line.number, "no colon after an attribute's name")
+                raise bad_record(self.path, line.number, "no attribute's name before a colon")
             name, text = attribute
             if name == stored:
                 if text is None:

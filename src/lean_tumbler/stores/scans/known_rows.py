@@ -59,7 +59,7 @@ def filled_up(
     finally:
         opened.close()
     if not found:
-        raise KnownAccountsError(f"none of the known accounts stands in the store {store.name}")
+        raise KnownAccountsError(f"none of the known accounts is in the store {store.name}")
     return found
 
 

@@ -107,7 +107,7 @@ def _by_today(today: pl.DataFrame, since: int, *, ready: bool) -> pl.DataFrame:
 
 
 def _by_copy(copied: pl.DataFrame, today: pl.DataFrame, unsalted: list[int]) -> pl.DataFrame:
-    """Take the copy's values; who stands in the store alone was made since.
+    """Take the copy's values; who is in the store alone was made since.
 
     A weak value that is another now is of another password if it is of the same kind, and without
     salt or beside the same. One of another kind, or with another salt, may be the same password,

@@ -293,8 +293,8 @@ def _of_sessions(context: ForecastContext) -> Iterator[str]:
 def _of_leavers(accounts: Accounts) -> Iterator[str]:
     if not accounts.with_created:
         yield (
-            "from last logins alone, who has left for good is taken for somebody who returns: "
-            "where people leave, more will wait; name “created” in [columns], or give a log of "
+            "last logins alone cannot tell who has left for good: if people leave, more will wait "
+            "than this says; name “created” in [columns], or give a log of "
             "logins (--logins)"
         )
 
@@ -304,8 +304,8 @@ def _of_unknown(rows: pl.DataFrame) -> Iterator[str]:
     unknown = int(rows.filter(pl.col("logged").is_null())["accounts"].sum())
     if unknown:
         yield (
-            f"accounts that the log does not know: {unknown:,}; they are taken for people from "
-            "before it begins, and forecast by how many of these have come since"
+            f"accounts that are not in the log: {unknown:,}; they count as people from before it "
+            "begins, and are forecast by how many of these have come since"
         )
     later = rows.filter(pl.col("day") > pl.col("logged") + _WELL_AFTER_DAYS).height
     if later > _LATER_SHARE * rows.height:

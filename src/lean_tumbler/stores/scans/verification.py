@@ -265,7 +265,7 @@ def _swapped(password: str, reading: Reading) -> str:
         return ""
     is_text = reading.parsed.scheme in {"plain-text", "unknown", "encoded"}
     if is_text:
-        return "the columns password and stored stand the wrong way round"
+        return "the columns password and stored are the wrong way round"
     if password == reading.text:
         return f"the column password holds the stored value itself ({scheme}), not the password"
     return (

@@ -1,14 +1,13 @@
-"""docs/LANGUAGES.md, generated from the table: `python -m lean_tumbler.reports.languages`."""
-
-import sys
+"""docs/LANGUAGES.md: what each language's stock functions verify, from the table."""
 
 from lean_tumbler.core.stock_functions import STOCK_FUNCTIONS, StockFunction
+from lean_tumbler.reference.tables import GENERATED, table
 
-_HEAD = """\
+_HEAD = f"""\
 # What stock functions verify
 
-An application that has only what its language brings can check the schemes of this table. It is
-generated from the code: `python -m lean_tumbler.reports.languages > docs/LANGUAGES.md`.
+An application that has only what its language brings can check the schemes of this table.
+{GENERATED}
 
 Name your programs in the policy, and `tune`, `plan` and `layer` keep to what all of them verify:
 
@@ -29,17 +28,18 @@ Functions that *take the text* verify a stored value as it is. The others comput
 program takes salt, costs and digest out of the text, and compares in constant time. What a package
 from elsewhere verifies is not listed here.
 
-| language | function | since: verifies | takes the text | bounds and needs | source |
-|---|---|---|---|---|---|
 """
+_COLUMNS = (
+    "language", "function", "since: verifies", "takes the text", "bounds and needs", "source",
+)  # fmt: skip
 
 
 def languages_page() -> str:
     """Write the page."""
-    return _HEAD + "".join(_row(found) + "\n" for found in STOCK_FUNCTIONS)
+    return _HEAD + table(_COLUMNS, map(_row, STOCK_FUNCTIONS))
 
 
-def _row(found: StockFunction) -> str:
+def _row(found: StockFunction) -> tuple[str, ...]:
     by_version: dict[str, list[str]] = {}
     for scheme, since in found.schemes.items():
         by_version.setdefault(".".join(map(str, since)), []).append(scheme)
@@ -49,9 +49,4 @@ def _row(found: StockFunction) -> str:
     needs += [f"gone since {'.'.join(map(str, found.until))}"] if found.until else []
     needs += [found.note] if found.note else []
     takes = "yes" if found.takes_text else "no"
-    cells = (found.language, f"`{found.name}`", verifies, takes, "; ".join(needs), found.source)
-    return f"| {' | '.join(cells)} |"
-
-
-if __name__ == "__main__":
-    sys.stdout.write(languages_page())
+    return found.language, f"`{found.name}`", verifies, takes, "; ".join(needs), found.source
