@@ -117,7 +117,7 @@ def test_an_old_undo_revives_no_old_password(tmp_path: Path, in_process: Program
     assert all((value or "").startswith("!locked$") for value in locked.values())
     finished = in_process(*UNDO)
     assert finished.code == 1
-    assert finished.out.startswith("None of 5 rows put back: later steps or logins stand in")
+    assert finished.out.startswith("None of 5 rows put back: later steps or logins have written")
     assert portal.stored() == locked
     undone = in_process("undo", "2.sealed", "--key", "recovery.private.pem")
     assert undone.code == 0
