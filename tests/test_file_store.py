@@ -273,7 +273,7 @@ def test_any_json_is_copied_and_changed(
         (b'mail,pw\na@x.example,"5f4d" x\n', "line 2: broken quotes"),
         (b"mail,pw\n" + b"a@x.example,5f4d\n" * 60 + b"b\xff@x.example,5f4d\n", "line 62: not utf-8"),
         (b"mail,pw\na@x.example,5f\0d\n", "line 2: holds a NUL"),
-        (b"dn: uid=a,\n dc=x\nmail: a\npw: 5f4d\nbroken\n", "line 5: no colon"),
+        (b"dn: uid=a,\n dc=x\nmail: a\npw: 5f4d\nbroken\n", "line 5: no attribute"),
         (b"dn: b\npw: 5f4d\n\ndn: a,\n dc=x\nmail: a\npw:: /w==\n", "line 7: a value of pw is not UTF-8"),
         (gzip.compress(comma_lines()), "compressed, or UTF-16"),
         (comma_lines().decode().encode("utf-16"), "compressed, or UTF-16"),
