@@ -406,8 +406,12 @@ def test_credential_columns_are_found(name: str, values: list[str | None], expec
     [
         ("username attribute value", "ada MD5-Password 9f|ada Reply 2|ben Password x7", None),
         ("key value note", "smtp_password harbour x|theme dark x", ()),
-        ("user_id meta_key meta_value", "1 password_nag on|2 password_nag off|1 nick ada", ()),
-        ("user_id meta_key meta_value", "1 app_password tern|1 nick ada", ("app_password",)),
+        (
+            "user_id field_name field_value",
+            "1 password_hint_shown on|2 password_hint_shown off|1 nick ada",
+            (),
+        ),
+        ("user_id field_name field_value", "1 app_password tern|1 nick ada", ("app_password",)),
         ("person_id kind data", "1 token ab12|1 pw 0a1b|2 pw ferry", ("pw",)),
         ("login name value", "ada a 1|ben b 2", ()),
     ],

@@ -401,9 +401,9 @@ def test_a_schema_of_another_make(tmp_path: Path, program: Program) -> None:
         for number, (login, password) in enumerate(people, start=1):
             flags = ("on", "") if number % 9 == 0 else ("", "on")
             connection.execute("INSERT INTO members VALUES (?,?,?,?)", (number, login, *flags))
-            kind = "Cleartext-Password" if number % 3 == 0 else "MD5-Password"
+            kind = "Plain-Password" if number % 3 == 0 else "MD5-Password"
             value = password if number % 3 == 0 else md5(password)
-            rows = [(login, kind, ":=", value), (login, "Simultaneous-Use", ":=", "2")]
+            rows = [(login, kind, "=", value), (login, "Session-Limit", "=", "2")]
             connection.executemany("INSERT INTO checks VALUES (NULL,?,?,?,?)", rows)
         for number in range(1, 41):
             title = f"Tide at pier {number % 7} and others"
@@ -422,7 +422,7 @@ def test_a_schema_of_another_make(tmp_path: Path, program: Program) -> None:
     drafted = program("draft", "club.db", "known.csv", "--format", "json").document
     assert [(s["name"], s["known"], s["opened"]) for s in drafted["stores"]] == [("checks", 9, 9)]
     policy = tomllib.loads((tmp_path / "tumbler.toml").read_text())
-    texts = ["Cleartext-Password", "MD5-Password"]
+    texts = ["MD5-Password", "Plain-Password"]
     assert policy["store"]["checks"]["only"] == {"attribute": texts}
     make_ready(tmp_path)
     assert program("rehearse", "known.csv", "--rows", "20").code == 0
