@@ -9,9 +9,9 @@ import pytest
 import servers
 from conftest import run_program
 from server_portal import is_mariadb, make_portal
+from test_servers import STARTERS
 
 PAGE = (Path(__file__).parent.parent / "docs" / "RIGHTS.md").read_text("utf-8")
-STARTERS = {"postgresql": servers.postgresql, "mysql": servers.mariadb}
 BACKUP = ("--backup", "1.sealed", "--to", "recovery.public.pem")
 
 

@@ -12,10 +12,11 @@ import argcomplete
 from argcomplete.completers import FilesCompleter
 from argcomplete.shell_integration import shellcode
 
+from lean_tumbler.cli.options import children_of
 from lean_tumbler.errors import TumblerError
 
 # The protocol of the library: the line as it was typed so far.
-LINE = "COMP_LINE"
+_LINE = "COMP_LINE"
 Completer = Callable[..., Iterator[str]]
 
 
@@ -103,10 +104,9 @@ COMPLETERS: Mapping[str, Completer] = MappingProxyType(
 
 
 def _with_completers(parser: argparse.ArgumentParser) -> None:
+    for child in children_of(parser).values():
+        _with_completers(child)
     for action in parser._actions:  # noqa: SLF001 - argparse tells its options in no other way
-        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001 - as above
-            for child in action.choices.values():
-                _with_completers(child)
         completer = next(
             (COMPLETERS[name] for name in action.option_strings if name in COMPLETERS), None
         )
@@ -120,7 +120,7 @@ def complete(build: Callable[[list[str]], argparse.ArgumentParser]) -> None:
     Args:
         build: makes the parser for the words of a line.
     """
-    words = argcomplete.lexers.split_line(os.environ[LINE])[3][1:]
+    words = argcomplete.lexers.split_line(os.environ[_LINE])[3][1:]
     parser = build(words)
     _with_completers(parser)
     # Options are offered once a hyphen was typed.

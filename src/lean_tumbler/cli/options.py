@@ -79,6 +79,15 @@ def add_part(
     )
 
 
+def children_of(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
+    """Give the commands of a parser, by name."""
+    found: dict[str, argparse.ArgumentParser] = {}
+    for action in parser._actions:  # noqa: SLF001 - argparse tells its options in no other way
+        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001 - as above
+            found.update(action.choices)
+    return found
+
+
 def add_policy_option(parser: argparse.ArgumentParser) -> None:
     """Add the policy file."""
     parser.add_argument(

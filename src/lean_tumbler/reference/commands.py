@@ -4,6 +4,7 @@ import argparse
 from collections.abc import Iterator
 
 from lean_tumbler.cli.main import EXIT_CODES, build_parser
+from lean_tumbler.cli.options import children_of
 from lean_tumbler.jobs import SUMMARIES
 from lean_tumbler.reference.tables import GENERATED, table
 
@@ -55,15 +56,6 @@ def _command(name: str) -> Iterator[str]:
     yield f"\n```\n{examples}\n```\n"
 
 
-def children_of(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
-    """Give the commands of a parser, by name."""
-    found: dict[str, argparse.ArgumentParser] = {}
-    for action in parser._actions:  # noqa: SLF001 - argparse tells its options in no other way
-        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001 - as above
-            found.update(action.choices)
-    return found
-
-
 def _options(parser: argparse.ArgumentParser) -> Iterator[str]:
     told = [(f"`{written(action)}`", meaning(action)) for action in options_of(parser)]
     yield "\n" + table(("option", "meaning"), told)
@@ -73,13 +65,12 @@ def options_of(parser: argparse.ArgumentParser) -> list[argparse.Action]:
     """Give the options and arguments of a command, but for its help."""
     return [
         action
-        for action in parser._actions  # noqa: SLF001 - as above
+        for action in parser._actions  # noqa: SLF001 - argparse tells its options in no other way
         if action.help != argparse.SUPPRESS and not isinstance(action, argparse._HelpAction)  # noqa: SLF001
     ]
 
 
 def written(action: argparse.Action) -> str:
-    """Write an option with what it takes, as its help does."""
     """Write an option with what it takes, as its help does."""
     taken = action.metavar or (
         "{" + ",".join(map(str, action.choices)) + "}" if action.choices else action.dest.upper()

@@ -3,10 +3,10 @@
 from collections.abc import Iterable, Iterator, Mapping
 
 from lean_tumbler.cli.main import EXIT_CODES, NAME, build_parser
+from lean_tumbler.cli.options import children_of
 from lean_tumbler.jobs import SUMMARIES
 from lean_tumbler.reference.commands import (
     VARIABLES,
-    children_of,
     meaning,
     options_of,
     written,

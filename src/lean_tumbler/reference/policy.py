@@ -181,14 +181,12 @@ def policy_page() -> str:
 
 
 def _rows(each: KeyTable) -> Iterator[tuple[str, ...]]:
-    meanings, types = (
-        meanings_of(each.structure),
-        get_type_hints(each.structure, include_extras=True),
-    )
+    meanings = meanings_of(each.structure)
+    types = get_type_hints(each.structure, include_extras=True)
     for name, default in _defaults(each.structure).items():
         if name not in each.left_out:
-            meaning = meanings[name]
-            yield f"`{name}`", _type_in_words(types[name]), default, meaning
+            words = _OTHER_TYPES.get(name) if each.structure is Columns else None
+            yield f"`{name}`", words or _type_in_words(types[name]), default, meanings[name]
     if each.structure is Columns:
         meaning = "the column that takes the place of `stored`: a name, or a table (see below)"
         yield "`write_to`", "text or table", "", meaning

@@ -129,8 +129,7 @@ def _has_logins(sample: Mapping[str, Sequence[str | None]], roles: Columns) -> b
     """
     return (
         len(sample) <= _FEW_COLUMNS
-        or roles.login is not None
-        or any(map(_names_people, sample))
+        or _is_of_people(tuple(sample), roles)
         or any(map(_are_logins, sample.values()))
     )
 
@@ -183,8 +182,9 @@ def password_attributes(sample: Mapping[str, Sequence[str | None]]) -> PasswordA
         sample: for each column of a table, its values in some rows.
     """
     value = next((name for name in sample if _VALUE.search(folded(name))), None)
-    is_of_people = roles_beside(tuple(sample), Columns()).login or any(map(_names_people, sample))
-    if value is None or not is_of_people:  # settings have passwords too, but nobody's
+    names = tuple(sample)
+    # Settings have passwords too, but nobody's.
+    if value is None or not _is_of_people(names, roles_beside(names, Columns())):
         return None
     for name, attributes in sample.items():
         texts = {text for text in attributes if text}
@@ -200,8 +200,9 @@ def password_attributes(sample: Mapping[str, Sequence[str | None]]) -> PasswordA
     return None
 
 
-def _names_people(column: str) -> bool:
-    return _PEOPLE.search(folded(column)) is not None
+def _is_of_people(names: Sequence[str], roles: Columns) -> bool:
+    """Tell by the names of its columns whether a table is of people."""
+    return roles.login is not None or any(_PEOPLE.search(folded(name)) for name in names)
 
 
 def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...]:

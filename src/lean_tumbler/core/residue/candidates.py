@@ -8,7 +8,7 @@ from urllib.parse import unquote_to_bytes
 
 from lean_tumbler.core.residue.finds import Encoding
 from lean_tumbler.core.schemes.base import Kind, Layout, Says
-from lean_tumbler.core.schemes.catalogue import LAYOUTS, read_value
+from lean_tumbler.core.schemes.catalogue import LAYOUTS, layouts_beginning, read_value
 
 LONGEST = 1200  # bytes of a value; the longest layered ones have some hundred
 _SHORTEST = 12
@@ -96,12 +96,8 @@ def _longest(text: str) -> tuple[str, str] | None:
 
 @lru_cache(maxsize=1024)
 def _marked_by(beginning: str) -> tuple[Layout, ...]:
-    """Give the layouts whose values can begin so."""
-    return tuple(
-        layout
-        for layout in MARKED
-        if any(beginning.startswith(start[:_MARK_CHARACTERS]) for start in layout.starts)
-    )
+    """Give the layouts whose values can begin so, and say themselves what they are."""
+    return tuple(layout for layout in layouts_beginning(beginning) if layout in MARKED)
 
 
 class _Schemes:

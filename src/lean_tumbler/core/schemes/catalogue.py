@@ -99,8 +99,8 @@ TAGGED_LAYOUTS = tuple(layout for layout in LAYOUTS if layout not in HEX_LAYOUTS
 _TAG_CHARACTERS = 5
 
 
-def _candidates(text: str) -> tuple[Layout, ...]:
-    """The layouts of which a value can be, by how it begins."""
+def layouts_beginning(text: str) -> tuple[Layout, ...]:
+    """Give the layouts of which a value can be, by how it begins."""
     return _of_beginning(text[:_TAG_CHARACTERS] if text.startswith(TAGS) else text[:1])
 
 
@@ -119,7 +119,7 @@ def _of_beginning(beginning: str) -> tuple[Layout, ...]:
 
 def read_value(text: str) -> ParsedValue:
     """Understand one stored value. Any text gives an answer; none raises."""
-    found = read_first(_candidates(text), text)
+    found = read_first(layouts_beginning(text), text)
     if found is not None and not _may_be_wrapped(found):
         return found
     wrapped = _wrapped(text)
@@ -148,7 +148,7 @@ def parts_of(text: str) -> list[ValuePart]:
     parsed = read_value(text)
     inner = parsed.inner_text or text
     first = text.find(inner)
-    layout = next((found for found in _candidates(inner) if found.read(inner)), None)
+    layout = next((found for found in layouts_beginning(inner) if found.read(inner)), None)
     match = layout.match(inner) if layout is not None and first >= 0 else None
     if match is None:
         return []
@@ -178,7 +178,7 @@ def _may_be_wrapped(found: ParsedValue) -> bool:
 def _wrapped(text: str) -> ParsedValue | None:
     """Read a value that stands whole within something; None where nothing such is there."""
     for inner, names in unwrapped(text):
-        found = read_first(_candidates(inner), inner)
+        found = read_first(layouts_beginning(inner), inner)
         if found is None or found.kind in _NOT_WRAPPED or found.contents.password is not None:
             continue
         if found.says is Says.ALL or not any(map(needs_certainty, names)):
