@@ -7,6 +7,7 @@ import subprocess
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from pathlib import Path
+from types import ModuleType
 
 import pytest
 import sqlalchemy as sa
@@ -17,6 +18,7 @@ from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.files.base import Unreadable
 from lean_tumbler.stores.sources import tables_at
 from lean_tumbler.stores.sql import tables as database
+from lean_tumbler.stores.sql.arrow_batches import ArrowReading
 from lean_tumbler.stores.sql.opening import open_database
 from test_sources import COLUMNS, Rows, delimited, told
 
@@ -188,6 +190,21 @@ def test_a_server_that_dies_half_way_leaves_no_report(name: str, tmp_path: Path)
     assert (audit.returncode, out) == (3, b"")
     assert err.count(b"\n") == 1
     assert b"cannot be reached, or went away" in err
+
+
+def test_last_words_of_a_server_are_not_printed(capfd: pytest.CaptureFixture[str]) -> None:
+    """Libpq prints them by itself; afterwards standard error is what it was."""
+
+    def connect(_: str) -> None:
+        os.write(2, b"FATAL: terminating connection\n")
+        raise ConnectionError
+
+    driver = ModuleType("a driver")
+    driver.connect = connect  # type: ignore[attr-defined]
+    with pytest.raises(ConnectionError):
+        list(ArrowReading(driver, "").batches(""))
+    os.write(2, b"still heard\n")
+    assert capfd.readouterr().err == "still heard\n"
 
 
 def test_closing_a_result_of_a_lost_server_is_no_error(monkeypatch: pytest.MonkeyPatch) -> None:

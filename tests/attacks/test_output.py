@@ -101,6 +101,22 @@ def test_a_closed_pipe_is_no_answer(arguments: tuple[str, ...], tmp_path: Path) 
     assert b"Traceback" not in done.stderr
 
 
+@pytest.mark.parametrize(
+    ("closed", "code", "out"),
+    [("0<&-", 0, True), ("1>&-", 3, False), ("2>&-", 0, True), ("0<&- 1>&- 2>&-", 3, False)],
+)
+def test_closed_streams_harm_nothing(closed: str, code: int, out: bool, portal: Portal) -> None:
+    """No file takes the place of a stream: the database stays as it was, and the code is right."""
+    before = portal.database.read_bytes()
+    done = subprocess.run(
+        ["sh", "-c", f'exec "$0" audit harbour.db {closed}', str(PROGRAM)],
+        cwd=portal.folder, capture_output=True, check=False, timeout=120,
+    )  # fmt: skip
+    assert (done.returncode, done.stdout != b"") == (code, out)
+    assert b"error of this program" not in done.stderr
+    assert portal.database.read_bytes() == before
+
+
 def test_no_device_and_no_pipe_is_replaced(portal: Portal, program: Program) -> None:
     """`--output` writes into them; a link is followed, and stays."""
     folder = portal.folder

@@ -10,6 +10,7 @@ from types import MappingProxyType, ModuleType
 from typing import Any, NoReturn
 
 from lean_tumbler.cli.core_dumps import forbid_core_dumps
+from lean_tumbler.cli.descriptors import open_missing_descriptors
 from lean_tumbler.cli.option_types import asked
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import TumblerError, UsageError
@@ -212,6 +213,7 @@ def _note_unraisable(found: "sys.UnraisableHookArgs") -> None:
 
 def main() -> NoReturn:
     """Run the program and leave with its exit code."""
+    open_missing_descriptors()
     forbid_core_dumps()
     if _COMPLETING in os.environ:
         from lean_tumbler.cli.completion import complete

@@ -1,7 +1,11 @@
 """Results of a query in Arrow's layout (arrow.apache.org/adbc): no object for each value."""
 
-from collections.abc import Generator, Mapping
+import os
+import threading
+from collections.abc import Generator, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from pathlib import Path
 from types import ModuleType
 
 import adbc_driver_manager as adbc
@@ -10,6 +14,9 @@ import polars as pl
 from nanoarrow._utils import NanoarrowException
 
 ARROW_ERRORS = (adbc.Error, NanoarrowException)
+
+_STANDARD_ERROR = 2
+_ONE_AT_A_TIME = threading.Lock()
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,17 +37,34 @@ class ArrowReading:
 
     def batches(self, text: str) -> Generator[pl.DataFrame, None, None]:
         """Run the query, and give its rows as they come."""
-        with (
-            self.driver.connect(self.address) as database,
-            adbc.AdbcConnection(database) as connection,
-            adbc.AdbcStatement(connection) as statement,
-        ):
-            if self.before:
-                statement.set_sql_query(self.before)
-                statement.execute_update()
-            statement.set_options(**self.options)
-            statement.set_sql_query(text)
-            handle, _ = statement.execute_query()
+        with ExitStack() as opened:
+            with _standard_error_muted():
+                database = opened.enter_context(self.driver.connect(self.address))
+                connection = opened.enter_context(adbc.AdbcConnection(database))
+                statement = opened.enter_context(adbc.AdbcStatement(connection))
+                if self.before:
+                    statement.set_sql_query(self.before)
+                    statement.execute_update()
+                statement.set_options(**self.options)
+                statement.set_sql_query(text)
+                handle, _ = statement.execute_query()
             with nanoarrow.ArrayStream(handle) as stream:
                 for batch in stream:
                     yield pl.DataFrame(batch)
+
+
+@contextmanager
+def _standard_error_muted() -> Iterator[None]:
+    """Drop what a driver's library prints by itself.
+
+    libpq prints the last words of a server that goes away while a connection waits; the error
+    that follows tells it.
+    """
+    with _ONE_AT_A_TIME, Path(os.devnull).open("wb") as nowhere:
+        kept = os.dup(_STANDARD_ERROR)
+        try:
+            os.dup2(nowhere.fileno(), _STANDARD_ERROR)
+            yield
+        finally:
+            os.dup2(kept, _STANDARD_ERROR)
+            os.close(kept)

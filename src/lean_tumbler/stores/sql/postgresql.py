@@ -284,15 +284,14 @@ def _driver_errors() -> Iterator[None]:
     try:
         yield
     except ARROW_ERRORS as error:
-        if not hasattr(error, "sqlstate"):
+        sqlstate = str(getattr(error, "sqlstate", None) or "")
+        if not sqlstate:  # the library's words repeat its own queries
             raise OperationalError("the query ended half-way") from None
-        if not error.sqlstate:
-            raise OperationalError(str(error)) from None
         try:
-            kind = errors.lookup(error.sqlstate)
+            kind = errors.lookup(sqlstate)
         except KeyError:
             kind = OperationalError
-        raise kind(_ROW_SECURITY if _ROW_SECURITY in str(error) else error.sqlstate) from None
+        raise kind(_ROW_SECURITY if _ROW_SECURITY in str(error) else sqlstate) from None
 
 
 def _is_text_certain(database: Database) -> bool:
