@@ -90,7 +90,7 @@ COMMANDS = [
 
 
 def _search(secrets: list[str], finished: Finished, command: tuple[str, ...]) -> None:
-    assert "an error of this program" not in finished.err
+    assert "internal error" not in finished.err
     for secret in secrets:
         assert secret not in finished.out, command
         assert secret not in finished.err, command

@@ -28,7 +28,7 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         "$ lean-tumbler progress --history progress.jsonl",
         "$ lean-tumbler lock-dormant --away 180 --undated",
         "$ lean-tumbler enforce constraint --apply",
-        "passengers: 0 accounts weak or not understood accepted",
+        "passengers: accepted 0 accounts that are weak or not understood",
         "$ lean-tumbler report --history progress.jsonl",
     ):
         assert step in finished.out

@@ -194,7 +194,7 @@ def test_a_value_that_was_hashed_twice_is_proven(tmp_path: Path, in_process: Pro
     once = ARGON2
     write_known(tmp_path, slow(once))
     alone = in_process("verify", "known.csv").out
-    assert "hashed twice is proven with --earlier" in " ".join(alone.split())
+    assert "if the value was hashed twice, --earlier" in " ".join(alone.split())
     (tmp_path / "old.csv").write_text(f'login,stored\nada,"{once}"\n')
     proven = in_process("verify", "known.csv", "--earlier", "old.csv", "--format", "json")
     assert "it was hashed twice" in proven.document["accounts"][0]["near_miss"]
@@ -208,7 +208,7 @@ def test_a_value_that_was_hashed_twice_is_proven(tmp_path: Path, in_process: Pro
         (BCRYPT, slow("another"), "the same password gives another value each time"),
         (MD5, MD5, "the column password holds the stored value itself (md5)"),
         ("Gull 7", MD5, "`lean-tumbler formula solve` searches further"),
-        ("Gull 7", BCRYPT, "nothing that old code does to a password fits"),
+        ("Gull 7", BCRYPT, "none of the usual changes to a password fits"),
         ("Gull 7", "!", "the account is locked"),
         ("Gull 7", "$9$what$ever", "not understood"),
     ],
@@ -285,7 +285,7 @@ def test_new_wrapped_and_unknown_values_fail_the_gate(tmp_path: Path, in_process
     finished = in_process("enforce", "gate", "--state", "s")
     assert finished.code == 1
     assert "3 accounts weak or not understood appeared" in finished.out
-    assert "account 2: current, with something around it, went backwards" in finished.out
+    assert "account 2: current, inside other text, went backwards" in finished.out
 
 
 def _store(portal: Portal, values: Sequence[str]) -> None:
@@ -462,7 +462,7 @@ def test_a_role_alone_is_taken(tmp_path: Path, in_process: Program) -> None:
     assert "no table has a column “nowhere”" in refused.err
     slashes = in_process("audit", "sqlite://guests.db")
     assert slashes.code == 2
-    assert "written sqlite:///PATH, with three slashes" in slashes.err
+    assert "is sqlite:///PATH, with three slashes" in slashes.err
 
 
 BCRYPT_POLICY = CHEAP_POLICY.replace(
@@ -566,7 +566,7 @@ def test_without_a_target_nothing_current_is_rewritten(cost_log2: int) -> None:
         (MD5, ("take under a second", "none in the value itself", "`formula solve`")),
         ("gull harbour", ("can be read", "plain_text = true")),
         ("undefined", ("A failed write left it", "needs a reset")),
-        (ARGON2[:40], ("begins like argon2id but is not whole", "a reset if there is none")),
+        (ARGON2[:40], ("begins like argon2id but is not whole", "if there is none, reset the account")),
     ],
 )  # fmt: skip
 def test_explain_teaches(
@@ -596,7 +596,7 @@ def test_explain_teaches(
         (MD5, PASSWORD + " ", 1, "it fits"),
         (BCRYPT, BCRYPT, 1, "holds the stored value itself"),
         ("undefined", "undefined", 1, "a failed write left the stored value"),
-        (ARGON2, "another one", 1, "is the password another?"),
+        (ARGON2, "another one", 1, "check whether the password is right"),
     ],
 )
 def test_explain_checks_one_password(

@@ -139,7 +139,7 @@ def test_what_cannot_be_waited_for(tmp_path: Path, program: Program) -> None:
         (tmp_path / "tumbler.toml").write_text(policy.replace("[]", json.dumps([server.url])))
         finished = program("layer", "--pause-when-behind", "5")
         assert (finished.code, finished.out) == (3, "")
-        assert "no replica, or its account lacks" in finished.err
+        assert "it is not a replica, or the account lacks" in finished.err
         assert layered(server) == 0
     portal = make_portal(tmp_path, ["md5"])
     finished = program("layer", "--pause-when-behind", "5")

@@ -229,7 +229,7 @@ def test_a_view_is_read_and_never_written(
     assert "6 of 6 rows" in in_process("plan").out
     refused = in_process("layer")
     assert refused.code == 2
-    assert "is a view, which is only read; name its table to write" in refused.err
+    assert "is a view, and views are only read; to write, name its table" in refused.err
 
 
 def test_a_key_of_several_columns_may_be_named(tmp_path: Path, in_process: Program) -> None:

@@ -184,7 +184,7 @@ def test_saving_a_target_keeps_comments_and_order(tmp_path: Path) -> None:
     [
         ("", "line 1: no column “login”"),
         ("login,stored\n", "line 1: no column “password”"),
-        ("login,password,stored\n", "no account after the head line"),
+        ("login,password,stored\n", "no account after the header line"),
         ("login,password,stored\na,b\n", "line 2: 2 fields, expected 3"),
         ("login,password,stored\na,b,$argon2id$m=1,t=1\n", "line 2: 4 fields, expected 3 (values"),
         ("login,password,stored\na,,c\n", "line 2: the column “password” is empty"),

@@ -124,7 +124,7 @@ def test_a_missing_tail_is_noticed(sealed: Portal, program: Program, tmp_path: P
         assert finished.out == ""
     assert sealed.stored() == layered
     path.write_bytes(content[:-70])  # the end mark is gone, all rows are there
-    assert "--unfinished takes what is there" in program(*UNDO).err
+    assert "--unfinished reads what is there" in program(*UNDO).err
     undone = program(*UNDO, "--unfinished", "--format", "json").document
     assert undone["restored"] == undone["considered"] > 0
 

@@ -8,6 +8,7 @@ of the start itself run the built program.
 
 import atexit
 import contextlib
+import gc
 import importlib
 import io
 import json
@@ -152,6 +153,8 @@ def _prepare() -> None:
     for name in (*_MODULES, *found):
         if not name.endswith("__main__"):
             importlib.import_module(name)
+    gc.collect()
+    gc.freeze()  # else a fork's collector would touch, and so copy, every page of it
 
 
 if __name__ == "__main__":

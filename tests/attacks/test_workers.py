@@ -75,7 +75,7 @@ def test_a_worker_that_plants_passwords_ends_the_run(tmp_path: Path) -> None:
     with cluster(tmp_path / "c", workers=1, preload=[str(tmp_path / "evil.py")]) as running:
         done = run_program("layer", "--cluster", running.address, *SEALED, cwd=tmp_path)
     assert done.code in {3, 4}
-    assert "a worker gave a digest that is not right" in done.err
+    assert "a worker gave a wrong digest" in done.err
     assert not [number for number in planted(portal) if number <= 5]
     undone = run_program(
         "undo", "1.sealed", "--key", "recovery.private.pem", "--unfinished", cwd=tmp_path
@@ -163,7 +163,7 @@ def test_answers_that_nobody_asked_for_end_the_run(what: str) -> None:
             scheme="argon2id", parameters={"memory_kib": 8, "passes": 1, "lanes": 1},
             fresh_salt=b"0" * 16, head=Head(origin="md5-crypt", salt=b"x"), legacy_digest="d",
         )  # fmt: skip
-        with pytest.raises(SourceError, match=re.escape("answered what nobody asked for")):
+        with pytest.raises(SourceError, match=re.escape("sent an answer to no request")):
             side.digests([task]).result(timeout=20)
         process.kill()
 

@@ -53,7 +53,7 @@ def add_bulk_options(parser: argparse.ArgumentParser) -> None:
         type=rate_per_second,
         default=0.0,
         metavar="RATE",
-        help="write no more than so many rows, like 200/s",
+        help="the highest rate of writing in rows, like 200/s",
     )
     parser.add_argument(
         "--until",

@@ -154,8 +154,8 @@ def run(argv: Sequence[str], session: Session) -> int:
     except Exception as error:  # noqa: BLE001 - the last line of defence: no traceback, no values
         _trace(arguments, session)
         session.message(
-            f"{NAME} {arguments.command}: an error of this program ({type(error).__name__}); "
-            "please report what --debug shows, after a look at what it holds"
+            f"{NAME} {arguments.command}: internal error ({type(error).__name__}); please report "
+            "what --debug shows, once you have checked that it holds nothing private"
         )
         return TumblerError.exit_code
 
@@ -205,7 +205,7 @@ def _note_unraisable(found: "sys.UnraisableHookArgs") -> None:
     module = str(getattr(found.object, "__module__", ""))
     if module.partition(".")[0] not in _TIDYING:
         print(  # noqa: T201 - there is no session any more
-            f"{NAME}: an error that nobody could catch ({found.exc_type.__name__} in "
+            f"{NAME}: an error in a finaliser ({found.exc_type.__name__} in "
             f"{module or 'a finaliser'}); --debug shows it",
             file=sys.stderr,
         )

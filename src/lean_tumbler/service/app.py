@@ -149,7 +149,7 @@ def _require_token(request: Request, token: str) -> None:
         return
     shown = request.headers.get("authorization", "").encode("utf-8", "replace")
     if not hmac.compare_digest(shown, f"Bearer {token}".encode()):
-        raise RequestRefused("no-token", "show it as “Authorization: Bearer TOKEN”", status=401)
+        raise RequestRefused("no-token", "send it as “Authorization: Bearer TOKEN”", status=401)
 
 
 async def _body(request: Request, access: Access) -> bytes:

@@ -184,7 +184,7 @@ class LoginService:
                 stored=None, password=password, store=store or None, slot=self.context.slots
             )
         )
-        self._alert(store, "a login failed too often in a row and is refused unseen")
+        self._alert(store, "a login failed too often in a row and is refused without a check")
         return True
 
     async def _derive_in_turn(self, work: Callable[[], T]) -> T:
@@ -199,7 +199,7 @@ class LoginService:
         if self._inside >= self.context.most_inside or not self.context.slots.has_room(
             self._inside
         ):
-            raise StoreUnavailable("too many logins at once; come back in a moment")
+            raise StoreUnavailable("too many logins at once; retry in a moment")
         self._inside += 1
         self.context.metrics.waiting.set(self._inside)
         try:

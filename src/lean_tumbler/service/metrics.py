@@ -37,11 +37,11 @@ class Metrics:
             registry=self.registry,
         )  # fmt: skip
         self.alerts = Counter(
-            "tumbler_alerts", "What an operator should look at; the log says what.", ("store",),
+            "tumbler_alerts", "Events that an operator should look at.", ("store",),
             registry=self.registry,
         )  # fmt: skip
         self.seconds = Histogram(
-            "tumbler_request_seconds", "From a whole request to its answer.", ("path",),
+            "tumbler_request_seconds", "Seconds from a complete request to its answer.", ("path",),
             buckets=_SECONDS, registry=self.registry,
         )  # fmt: skip
         self.waiting = Gauge(

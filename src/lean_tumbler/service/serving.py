@@ -60,7 +60,8 @@ class Listening:
         host = self.place.rpartition(":")[0].strip("[]")
         if not _is_loopback(host) and not (self.certificate and access.token):
             raise UsageError(
-                f"{self.place} is not this machine alone: passwords would cross the network; give "
+                f"{self.place} can be reached from other machines, and passwords would cross the "
+                "network; give "
                 "--certificate, --private-key and --token-file, or listen on 127.0.0.1 or unix:PATH"
             )
 

@@ -77,7 +77,7 @@ def require_own(path: Path, status: os.stat_result, *, what: str, others: int = 
         UsageError: it is so.
     """
     if status.st_uid not in {os.geteuid(), 0}:
-        raise UsageError(f"{path}: {what} belongs to another user; look who has put it there")
+        raise UsageError(f"{path}: {what} belongs to another user; find out who put it there")
     if status.st_mode & others:
         right = "600" if others & 0o070 else "o="
         raise UsageError(f"{path}: others may read {what}; chmod {right} it")

@@ -42,11 +42,11 @@ class _Refused(ValueError):
 
 
 def _no_number(_: str) -> NoReturn:
-    raise _Refused("a number that is none (NaN or Infinity)")
+    raise _Refused("NaN or Infinity, which JSON does not have")
 
 
 def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     found = dict(pairs)
     if len(found) != len(pairs):
-        raise _Refused("an object that gives one name twice")
+        raise _Refused("an object that has one name twice")
     return found

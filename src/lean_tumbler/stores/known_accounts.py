@@ -36,7 +36,7 @@ def read_known_accounts(
     """Read a file of known accounts.
 
     Args:
-        path: the CSV file, UTF-8, with a head line.
+        path: the CSV file, UTF-8, with a header line.
         with_stored: whether the stored values must stand in the file.
         say: told what was taken off.
 
@@ -88,7 +88,7 @@ def listed_accounts(path: Path) -> frozenset[str]:
     except csv.Error as error:
         raise KnownAccountsError(f"{path}: line {rows.line_num}: {error}") from None
     if not found:
-        raise KnownAccountsError(f"{path}: no account after the head line")
+        raise KnownAccountsError(f"{path}: no account after the header line")
     return found
 
 
@@ -116,7 +116,7 @@ def _accounts(
             )
         rows.append((reader.line_num, dict(zip(head, row, strict=True))))
     if not rows:
-        raise KnownAccountsError(f"{path}: no account after the head line")
+        raise KnownAccountsError(f"{path}: no account after the header line")
     if _are_padded([fields for _, fields in rows], needed):
         say(f"{path}: every login has blanks around it; blanks around all fields were removed")
         rows = [(n, {name: text.strip() for name, text in row.items()}) for n, row in rows]

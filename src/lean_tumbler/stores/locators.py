@@ -68,7 +68,7 @@ def open_store(
 
         return FileStore(base / store.locator, store, into=into)
     if into is not None:
-        raise UsageError(f"[store.{store.name}] is no file, so --into has nothing to write")
+        raise UsageError(f"[store.{store.name}] is not a file; --into is for files alone")
     if is_directory_url(store.locator):
         require_plain(store.source, store.locator)
         return DirectoryStore(store.locator, store.columns, others=store.other_columns)
@@ -111,7 +111,9 @@ def open_guard(
         UsageError: the store is no database, or its table or column is not there.
         SourceError: it cannot be opened.
     """
-    none = UsageError(f"[store.{store.name}] is no SQL database, which alone has constraints")
+    none = UsageError(
+        f"[store.{store.name}] is not a SQL database; only such a database has constraints"
+    )
     if store.locator == APPLICATION or is_file(store, base=base):
         raise none
     opened = open_store(store, base=base, writable=writable)

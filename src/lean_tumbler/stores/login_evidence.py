@@ -58,5 +58,5 @@ class Observations:
             self._file.note_seen(held)
         except TumblerError as error:
             if not self._failed:
-                self._alert(f"what logins show is not kept: {error}")
+                self._alert(f"what logins prove could not be saved: {error}")
             self._failed = True

@@ -31,5 +31,6 @@ def require_plain(source: RowSource, locator: str) -> None:
     """
     if not source.is_plain:
         raise UsageError(
-            f"{locator} is no SQL database, which alone can have “join”, “only” and “write_to”"
+            f"{locator} is not a SQL database; only such a database can have “join”, “only” and "
+            "“write_to”"
         )

@@ -213,8 +213,8 @@ class SealedReader:
             yield [load_json(line) for line in chunk.decode("utf-8").split("\n")]
         if not unfinished:
             raise SourceError(
-                f"{self._path}: its tail is missing; if the run that wrote it was killed, "
-                "--unfinished takes what is there"
+                f"{self._path}: its end is missing; if the run that wrote it was killed, "
+                "--unfinished reads what is there"
             )
 
     def _sealed(self) -> bytes:

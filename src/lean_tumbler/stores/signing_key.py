@@ -45,6 +45,7 @@ def verifying_key(policy: Path) -> str:
         if path.exists():
             return read_text(path, limit_bytes=_KEY_BYTES)
     raise UsageError(
-        f"{_public(policy)} is not there, so nothing says who wrote the backup; copy it from the "
+        f"{_public(policy)} is missing, so the backup's signature cannot be checked; copy it "
+        "from the "
         "folder in which the bulk step ran"
     )

@@ -5,7 +5,8 @@ name of what is in front of them.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import permutations
+from functools import cache
+from itertools import chain, permutations
 
 _ROWS = ("1234567890", "qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "zxcvbnm", "yxcvbnm",
          "abcdefghijklmnopqrstuvwxyz")  # fmt: skip
@@ -34,15 +35,19 @@ def likely_passwords(words: Sequence[str] = ()) -> list[str]:
         words: the organisation's own: its name, its products, its town.
     """
     own = [word.strip().lower() for word in words if word.strip()]
-    parts: Iterable[Iterator[str]] = (
+    made = chain(
         _runs(),
         _decorated(own, years=_YEARS),
         (first + second for first, second in permutations(own, 2)),
-        _walks(),
-        _decorated(_WORDS, years=range(2000, 2031)),
-        _dates(),
+        _of_anywhere(),
     )
-    return list(dict.fromkeys(text for part in parts for text in part if text))
+    return list(dict.fromkeys(made))
+
+
+@cache
+def _of_anywhere() -> tuple[str, ...]:
+    """Give what does not depend on the organisation; several audits in one process share it."""
+    return (*_walks(), *_decorated(_WORDS, years=range(2000, 2031)), *_dates())
 
 
 def _runs() -> Iterator[str]:

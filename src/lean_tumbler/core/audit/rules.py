@@ -97,7 +97,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "encoded-only": Rule(
             severity=Severity.CRITICAL,
-            summary="An encoding hides nothing: the passwords can be computed without guessing.",
+            summary="An encoding protects nothing: the passwords can be computed without guessing.",
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Decode them once into the column, then run `lean-tumbler layer` on plain text.",
             detect=ByReading(
@@ -106,7 +106,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "reversible-encryption": Rule(
             severity=Severity.CRITICAL,
-            summary="Whoever has the key, or the application's server, has every password.",
+            summary="Anyone who has the key, or the application's server, has every password.",
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Decrypt once into a column of plain text, run `lean-tumbler layer` on it, "
             "then destroy key and cipher text.",
@@ -132,7 +132,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "password-in-log": Rule(
             severity=Severity.CRITICAL,
-            summary="A log or history holds credentials that nobody upgrades.",
+            summary="A log or history holds credentials that no login upgrades.",
             breaks="OWASP ASVS 4.0.3, 7.1.1",
             remedy="Delete the column's content, and stop the code that writes it.",
             detect=ByReading(is_not_locked, "the table is named {place.table}", is_log),
@@ -146,14 +146,16 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "static-salt": Rule(
             severity=Severity.HIGH,
-            summary="One salt for all is no salt: one guess is tried against all of them.",
+            summary=(
+                "One salt for all rows protects like none: one guess is tried against all of them."
+            ),
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Run `lean-tumbler layer`: each row gets a fresh salt of its own.",
             detect=SharedSalt(static=True),
         ),
         "shared-digest": Rule(
             severity=Severity.HIGH,
-            summary="Equal digests betray equal passwords: one guessed, all of them known.",
+            summary="Equal digests show equal passwords: if one is guessed, all of them are known.",
             breaks=_ASVS,
             remedy="Run `lean-tumbler layer`: a fresh salt for each row hides which are equal.",
             detect=SharedDigest(),
@@ -167,7 +169,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "leftover-column": Rule(
             severity=Severity.HIGH,
-            summary="A readable column beside a hashed one undoes the hashing.",
+            summary="A readable column beside a hashed one makes the hashing useless.",
             breaks=_ASVS,
             remedy="Prove with `lean-tumbler verify` that the other is in use, then drop this one.",
             detect=ByReading(
@@ -187,7 +189,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "leftover-table": Rule(
             severity=Severity.HIGH,
-            summary="A copy that was left behind keeps the old values alive.",
+            summary="A copy that was left behind still holds the old values.",
             breaks=_ASVS,
             remedy="Delete it, and the backups that it was made for.",
             detect=ByReading(is_not_locked, "the table is named {place.table}", is_leftover_table),
@@ -214,7 +216,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "login-not-unique": Rule(
             severity=Severity.HIGH,
-            summary="Two rows answer to one login: which of them is checked is chance.",
+            summary="Two rows have one login, so it is undefined which of them is checked.",
             remedy="Merge or rename them; the commands that write refuse such logins until then.",
             detect=SharedLogin(),
         ),
@@ -233,8 +235,11 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "case-folding-collation": Rule(
             severity=Severity.MEDIUM,
-            summary="The database takes upper and lower case for one when it compares this column.",
-            remedy="Give the column a binary collation; comparing values in SQL errs until then.",
+            summary="The database ignores letter case when it compares this column.",
+            remedy=(
+                "Give the column a binary collation; until then, values compared in SQL may "
+                "match wrongly."
+            ),
             detect=WholeColumn(
                 lambda case: bool(case.place.collation),
                 lambda case: f"{case.place.column} is compared by {case.place.collation}",
@@ -256,7 +261,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "salt-is-login": Rule(
             severity=Severity.MEDIUM,
-            summary="The login as salt can be known beforehand, and is the same elsewhere.",
+            summary="A login as salt is known in advance, and is the same in other systems.",
             breaks="RFC 8018 section 4.1",
             remedy="Run `lean-tumbler layer`: it keeps the old login, so renames do no harm.",
             detect=Flagged("salt-is-login", "{rows} rows"),
@@ -276,7 +281,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "stray-blanks": Rule(
             severity=Severity.LOW,
-            summary="Blanks around a text that is no digest, mostly from a padded column.",
+            summary="Blanks surround a text that is not a digest; most come from a padded column.",
             remedy="Find out whether the old program took them off; as plain text they count.",
             detect=Flagged("stray-blanks", "{rows} texts begin or end with a blank"),
         ),
@@ -292,17 +297,19 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "remnant": Rule(
             severity=Severity.HIGH,
-            summary="A failed write left the name of nothing, an object's print or a mask: no "
+            summary="A failed write stored a word for “no value”, a printed object or a mask: no "
             "password opens these accounts.",
-            remedy="Look for code that ignored an error, or stored a promise before it was kept "
-            "(a missing await); these accounts need a reset.",
+            remedy="Find the code that ignored an error, or did not wait for a result (a missing "
+            "await); these accounts need a reset.",
             detect=ByReading(
                 lambda reading: reading.scheme == REMNANT, "{rows} of {all} values are remnants"
             ),
         ),
         "not-understood": Rule(
             severity=Severity.HIGH,
-            summary="How these values were made is not known, nor whether their owners can log in.",
+            summary=(
+                "It is not known how these values were made, or whether their owners can log in."
+            ),
             remedy="Look at one with `lean-tumbler explain`; known accounts and `lean-tumbler "
             "formula solve` may say how they were made.",
             detect=ByReading(
@@ -312,19 +319,25 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         ),
         "mixed-case-digest": Rule(
             severity=Severity.LOW,
-            summary="Hexadecimal digits in both cases: more than one program wrote here.",
+            summary="The hexadecimal digits have both cases: more than one program wrote here.",
             remedy="Verify known accounts of each kind before layering.",
             detect=MixedCase(),
         ),
         "no-credential": Rule(
             severity=Severity.LOW,
-            summary="Accounts without any stored value: another way in, or never finished.",
+            summary=(
+                "These accounts have no stored value: they log in another way, or were never "
+                "finished."
+            ),
             remedy="Find out how they log in before you count them as safe.",
             detect=Flagged("no-credential", "{rows} of {all} rows"),
         ),
         "lock-marker": Rule(
             severity=Severity.LOW,
-            summary="Accounts that no password opens; an old value behind a marker comes back.",
+            summary=(
+                "No password opens these accounts; an old value behind a marker would open them "
+                "again once the marker is removed."
+            ),
             remedy="Nothing to do; if an old value follows the marker, delete it.",
             detect=ByReading(lambda reading: reading.grade is Grade.LOCKED, "{rows} of {all} rows"),
         ),

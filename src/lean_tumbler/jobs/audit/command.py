@@ -85,7 +85,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def _add_column_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--table", metavar="NAME", help="look at this table alone")
+    parser.add_argument("--table", metavar="NAME", help="read this table alone")
     parser.add_argument("--column", metavar="NAME", help="the column of the stored values")
     for role in _COLUMN_OPTIONS:
         parser.add_argument(f"--{role}-column", metavar="NAME", help=f"the {role} column")
@@ -103,7 +103,10 @@ def _add_likely_password_options(parser: argparse.ArgumentParser) -> None:
         help="your organisation's own words, for the list of likely passwords",
     )
     parser.add_argument(
-        "--common", metavar="FILE", type=Path, help="more likely passwords, one a line"
+        "--common",
+        metavar="FILE",
+        type=Path,
+        help="a file of further likely passwords, one on each line",
     )
     parser.add_argument(
         "--budget",

@@ -80,7 +80,7 @@ def require_right(
         here, _ = call.result()
         if here and here != value:
             raise SourceError(
-                f"{name}: a worker gave a digest that is not right; nothing of its batch was "
+                f"{name}: a worker gave a wrong digest; nothing of its batch was "
                 "written. Undo this run from its backup, and do not use that worker again"
             )
 

@@ -77,7 +77,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="SECONDS",
         type=seconds,
         default=120.0,
-        help="end the search for formulas after so long (default: 120)",
+        help="end the search for formulas after this time (default: 120)",
     )
     add_report_options(parser)
 

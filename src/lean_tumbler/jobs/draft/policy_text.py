@@ -185,8 +185,8 @@ def _why(unproven: Unproven) -> str:
 def _remedy(placed: PlacedStore, unproven: Unproven) -> str:
     if unproven.value_class.kind is ClassKind.WRITTEN:
         return (
-            "A policy wrote these values. Where they are layered, take its formulas over: "
-            "“lean-tumbler verify” says which are missing."
+            "This tool wrote these values, under another policy. If they are layered, copy its "
+            "formulas; “lean-tumbler verify” says which are missing."
         )
     if unproven.value_class.kind is ClassKind.TEXT and not unproven.failed:
         return (

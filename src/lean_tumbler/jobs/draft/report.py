@@ -111,9 +111,12 @@ def _draw_source(console: Console, source: RowSource) -> None:
     """Say where the logins stand, and which rows are the store's, where that is not all of them."""
     if source.join is not None:
         join = source.join
-        console.print(f"Logins stand in {join.table}, where {join.key} is what {join.by} holds.")
+        console.print(f"Logins are in {join.table}, where {join.key} is what {join.by} holds.")
     for column, texts in source.only.items():
-        console.print(f"Only rows with {column} = {', '.join(texts)}: a login has further ones.")
+        console.print(
+            f"Only rows with {column} = {', '.join(texts)}: the others are no passwords of the "
+            "login."
+        )
 
 
 def _draw_store(console: Console, store: PlacedStore) -> None:

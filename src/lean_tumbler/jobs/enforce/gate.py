@@ -80,9 +80,9 @@ def read_state(path: Path) -> pl.DataFrame:
         with file_errors(path):
             state = pl.read_parquet(path)
     except pl.exceptions.PolarsError:
-        raise UsageError(f"{path}: not a state that `enforce gate` wrote") from None
+        raise UsageError(f"{path}: not a state file of `enforce gate`") from None
     if state.schema != pl.Schema(_SCHEMA):
-        raise UsageError(f"{path}: not a state that `enforce gate` wrote")
+        raise UsageError(f"{path}: not a state file of `enforce gate`")
     return state
 
 

@@ -125,7 +125,7 @@ def _words(each: Regression) -> str:
         if text
     )
     how = "went backwards" if each.backwards else "is new"
-    around = ", with something around it" if each.wrapped else ""
+    around = ", inside other text" if each.wrapped else ""
     rights = ", an administrator" if each.administrator else ""
     dated = f"; {times}" if times else ""
     return f"account {each.account}{rights}: {each.grade}{around}, {how}{dated}"
@@ -137,8 +137,8 @@ def draw_gate(console: Console, gate_results: Sequence[GateResult]) -> None:
         if gate_result.first:
             below = count(gate_result.weak, "account")
             text = (
-                f"{gate_result.store}: {below} weak or not understood accepted; "
-                "the next run compares."
+                f"{gate_result.store}: accepted {below} that are weak or not understood; "
+                "the next run compares with this state."
             )
             console.print(Text(text, "bold"))
         elif gate_result.regression_rows:

@@ -31,7 +31,7 @@ _NEXT = {
     Grade.LAYERED: "nothing now; the next login replaces it",
     Grade.CURRENT: "nothing to do",
     Grade.LOCKED: "nothing to do, unless the account is to be opened again",
-    Grade.UNKNOWN: "compare it with a value that works; a reset if there is none",
+    Grade.UNKNOWN: "compare it with a value that works; if there is none, reset the account",
 }
 
 
@@ -122,7 +122,7 @@ def _time_here(found: ExplainedValue) -> str:
 
 def _notes(found: ExplainedValue) -> list[str]:
     over = found.over_limit
-    more = [f"It asks for {over}: a login with it is refused and not run."] if over else []
+    more = [f"It needs {over}: a login with it is refused, and nothing is derived."] if over else []
     return [*found.parsed.contents.notes, *more]
 
 

@@ -133,7 +133,7 @@ def draw_exposed(console: Console, found: Exposed, *, listed: str) -> None:
         group.since is SinceThen.UPGRADED for group in found.groups
     ):
         console.print(
-            "Give the copy itself (--copy): it tells what it holds of those written since."
+            "Give the copy itself with --copy: it shows what it holds of the values written since."
         )
     if listed:
         console.print(f"The list for the mails is {listed}.", highlight=False)

@@ -91,7 +91,10 @@ def _configure_solve(solve: argparse.ArgumentParser) -> None:
         help="a site-wide constant from the old source; may be repeated",
     )
     solve.add_argument(
-        "--literals-from", type=Path, metavar="FILE", help="such constants, one a line"
+        "--literals-from",
+        type=Path,
+        metavar="FILE",
+        help="a file of such constants, one on each line",
     )
     solve.add_argument("--hint", metavar="TEXT", help="what is known of it, like 'sha1, loop'")
     solve.add_argument(
@@ -99,7 +102,7 @@ def _configure_solve(solve: argparse.ArgumentParser) -> None:
         metavar="SECONDS",
         type=seconds,
         default=60.0,
-        help="end the search after so long (default: 60)",
+        help="end the search after this time (default: 60)",
     )
     solve.add_argument(
         "--save",

@@ -38,7 +38,10 @@ def run(options: Options, session: Session) -> int:
     )
     for path in (private, public):
         if path.exists():
-            raise UsageError(f"{path} is there already; what it seals could not be opened again")
+            raise UsageError(
+                f"{path} is there already; without its private half, what was sealed for it can "
+                "never be opened"
+            )
     private_text, public_text = new_key_pair()
     write_text(private, private_text + "\n")
     write_text(public, public_text + "\n")

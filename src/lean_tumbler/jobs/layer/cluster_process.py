@@ -145,7 +145,7 @@ class ClusterProcess:
         return StoreUnavailable(f"{self._address}: the scheduler, or too many workers, went away")
 
     def _wrong(self) -> SourceError:
-        return SourceError(f"{self._address}: the cluster answered what nobody asked for; stopped")
+        return SourceError(f"{self._address}: the cluster sent an answer to no request; stopped")
 
 
 def _named(task: DerivationTask) -> list[object]:

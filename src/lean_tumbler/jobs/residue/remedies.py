@@ -37,7 +37,7 @@ REMEDIES: Mapping[str, Remedy] = MappingProxyType(
         "definition": Remedy("take the value out of the definition, and create it anew"),
         "postgresql": Remedy(
             "write the table anew, and end the write-ahead log's old segments; archived logs and "
-            "base backups need an end of their own",
+            "base backups expire separately",
             (
                 "VACUUM FULL {table}",
                 "ALTER SYSTEM SET wal_recycle = off",

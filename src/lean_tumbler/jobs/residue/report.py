@@ -173,18 +173,19 @@ def _draw_end(console: Console, found: Residue, known: KnownValues) -> None:
     console.print()
     if known.left_out:
         console.print(
-            f"Not looked for: {count(known.left_out, 'value')} of stores that occur anywhere: "
-            "short texts, words and numbers.",
+            f"Not searched for: {count(known.left_out, 'value')} of stores that could occur "
+            "anywhere: short texts, words and numbers.",
             style="dim",
         )
     if not known:
         console.print(
-            "Looked for what says itself that it is a stored value. With a policy, also for what "
-            "its stores hold now; with --backup and --key, for exactly what was replaced.",
+            "This searched for texts that are unmistakably stored values. With a policy, it also "
+            "searches for what its stores hold now; with --backup and --key, for exactly what was "
+            "replaced.",
             style="dim",
         )
     if found.count:
-        console.print("Next: when it is done, run the same command again; it proves that it is.")
+        console.print("Next: after these steps, run the same command again; it must find nothing.")
 
 
 def residue_sarif(found: Residue) -> Document:

@@ -118,7 +118,7 @@ def _draw_limits(axes: Axes, tuned: Tuned) -> None:
         loc="upper left",
         bbox_to_anchor=(1.0, 1.0),
         frameon=False,
-        title="hollow: will not do\nat the top: slower, or never",
+        title="hollow: does not qualify\nat the top edge: slower\nthan the scale, or never",
     )
 
 

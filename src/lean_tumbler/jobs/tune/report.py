@@ -321,13 +321,15 @@ def _costs_of_read_by(tuned: Tuned) -> Iterator[str]:
         return
     names, chosen, free = ", ".join(map(str, programs)), tuned.choice.chosen, tuned.without_read_by
     if free is None:
-        yield f"[target] read_by ({names}) costs no choice: the same would be chosen without it."
+        yield (
+            f"[target] read_by ({names}) changes nothing: the choice would be the same without it."
+        )
     else:
         yield (
-            f"[target] read_by ({names}) costs the choice of {free.scheme}, "
-            f"{costs_in_words(free.scheme, free.parameters)}: "
-            f"{guess_count(free.guesses_per_second)} guesses a second, "
-            f"{guess_count(chosen.guesses_per_second) if chosen else 'nothing'} with it."
+            f"[target] read_by ({names}) rules out {free.scheme}, "
+            f"{costs_in_words(free.scheme, free.parameters)}, with which an attacker makes "
+            f"{guess_count(free.guesses_per_second)} guesses a second; with the choice: "
+            f"{guess_count(chosen.guesses_per_second) if chosen else 'nothing fits'}."
         )
     yield (
         "With read_by `layer` lays nothing over digests: no stock function verifies the result. "

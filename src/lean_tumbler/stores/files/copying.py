@@ -20,7 +20,7 @@ class Record:
     Attributes:
         line: where it begins, from 1.
         raw: its bytes.
-        rows: the fields of each account in it: none in a head line, several in an entry of a
+        rows: the fields of each account in it: none in a header line, several in an entry of a
             directory that has several values.
         replaced: a new stored value for each row, or None -> the bytes with these.
     """

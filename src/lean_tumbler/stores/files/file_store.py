@@ -26,7 +26,9 @@ _TABLE = "accounts"
 _ROLES = ("login", "stored", "salt", "privileged", "last_login")
 _SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
 _BESIDE = ("-journal", "-wal", "-shm")
-_CHANGED = "it changed since it was read; run again, which begins anew"
+_CHANGED = (
+    "it has changed since it was read; run the command again, which starts from the beginning"
+)
 
 
 class FileStore(SqlSwaps):
@@ -197,7 +199,7 @@ def _is_own(work: Path) -> bool:
     """
     for path in (work, *(work.with_name(work.name + end) for end in _BESIDE)):
         if path.is_symlink():
-            raise UsageError(f"{path} is a link; take it away, or name another --into")
+            raise UsageError(f"{path} is a link; remove it, or name another --into")
         if path.exists():
             require_own(path, path.stat(), what="the rows that are worked on")
     return work.exists()

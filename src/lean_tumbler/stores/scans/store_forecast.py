@@ -304,8 +304,8 @@ def _of_unknown(rows: pl.DataFrame) -> Iterator[str]:
     unknown = int(rows.filter(pl.col("logged").is_null())["accounts"].sum())
     if unknown:
         yield (
-            f"accounts that are not in the log: {unknown:,}; they count as people from before it "
-            "begins, and are forecast by how many of these have come since"
+            f"accounts that are not in the log: {unknown:,}; they are forecast as people "
+            "from before it begins, by how many of those have come since"
         )
     later = rows.filter(pl.col("day") > pl.col("logged") + _WELL_AFTER_DAYS).height
     if later > _LATER_SHARE * rows.height:

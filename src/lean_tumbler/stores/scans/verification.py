@@ -245,16 +245,16 @@ class _NearMisses:
 
 
 _NO_FORMULA = (
-    "no formula that is near fits; `lean-tumbler formula solve` searches further with two or three "
+    "no similar formula fits; `lean-tumbler formula solve` searches further with two or three "
     "such accounts"
 )
 _NO_VARIANT = (
-    "nothing that old code does to a password fits; a value that was hashed twice is proven with "
-    "--earlier and an older dump; else is the password another?"
+    "none of the usual changes to a password fits; if the value was hashed twice, --earlier with "
+    "an older dump proves it; otherwise check whether the password is right"
 )
 _LAYERED = (
-    "another password, or the layer lies over another formula's digest: compare with the value in "
-    "a backup from before `layer`"
+    "either the password is wrong, or the layer is over another formula's digest: compare with the "
+    "value in a backup from before `layer`"
 )
 
 

@@ -19,13 +19,13 @@ class Meaning:
     may_pass: bool = False
 
 
-LOCKED = Meaning("another program holds a lock on the table for too long", may_pass=True)
+LOCKED = Meaning("another program has held a lock on the table for too long", may_pass=True)
 NO_RIGHT = Meaning("this account lacks the right to do that; grant it, or use another account")
 HIDDEN = Meaning(
     "row-level security would hide rows of the table from this account, and what is not seen is "
     "neither counted nor layered; use the table's owner, or an account with BYPASSRLS"
 )
-READ_ONLY = Meaning("the server only reads; name the one that is written to")
+READ_ONLY = Meaning("the server is read-only; name the primary")
 FULL = Meaning("the server's disk is full")
 PASSWORD = Meaning(
     f"the user or the password is refused; the password comes from {PASSWORD_VARIABLE}"

@@ -225,7 +225,9 @@ def _asked(replica: Database) -> float:
     with replica.connect() as connection:
         status, names = _status(connection)
     if status is None:
-        raise SourceError(f"{replica.locator}: no replica, or its account lacks REPLICA MONITOR")
+        raise SourceError(
+            f"{replica.locator}: it is not a replica, or the account lacks REPLICA MONITOR"
+        )
     behind = next((status[name] for name in names if name in status), None)
     if behind is None:
         raise SourceError(f"{replica.locator}: replication has stopped there; start it first")

@@ -68,11 +68,11 @@ def _on_a_server(locator: str, *, writable: bool, lock_seconds: int) -> Database
     if server is None:
         reachable = (found.name for found in SERVERS.values() if found.network is not None)
         known = ", ".join((SQLITE, *(f"{name}://" for name in dict.fromkeys((*reachable, "ldap")))))
-        raise UsageError(f"a store at {scheme}:// is not read by this version; it reads {known}")
+        raise UsageError(f"{scheme}:// is not supported; supported are {known}")
     if server.network is None:
         raise UsageError(
-            f"{locator}: a SQLite file is written {SQLITE}PATH, with three slashes before a path "
-            "that is relative and four before one from the root; the path alone works too"
+            f"{locator}: the URL of an SQLite file is {SQLITE}PATH, with three slashes before a "
+            "relative path and four before an absolute one; the path alone works too"
         )
     network = server.network
     try:

@@ -66,7 +66,7 @@ class TableRows:
             return found
         if self._database.table_named(text, views=True) is not None:
             raise UsageError(
-                f"{self._place} is a view, which is only read; name its table to write"
+                f"{self._place} is a view, and views are only read; to write, name its table"
             )
         hint = nearest(text, tuple(map(str, self._database.tables())))
         raise UsageError(f"{self._database.locator} has no table “{text}”; {hint}")

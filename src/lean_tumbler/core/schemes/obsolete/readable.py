@@ -109,7 +109,10 @@ def unknown(like: str = "") -> ParsedValue:
     """
     note = "It looks like a stored value of a scheme that this version does not read."
     if like:
-        note = f"It begins like {like} but is not whole, or was changed: cut off by its column?"
+        note = (
+            f"It begins like {like} but is not whole, or was changed; its column may have cut it "
+            "off."
+        )
     return ParsedValue(
         scheme="unknown",
         layout=f"like {like}, broken" if like else "unknown",

@@ -1,6 +1,6 @@
 """What a failed write left: names of nothing, prints of objects, failure tokens, masks.
 
-Whoever finds one knows that some code ignored an error, or stored a promise before it was kept.
+Whoever finds one knows that some code ignored an error, or did not await a result.
 Nobody's password is in it, so it opens nothing and is compared with nothing.
 """
 

@@ -35,7 +35,7 @@ class DelimitedExport:
 
     @property
     def columns(self) -> tuple[str, ...]:
-        """The names of the head line; numbered where there is none."""
+        """The names of the header line; numbered where there is none."""
         return self._table.columns
 
     @cached_property

@@ -1,4 +1,4 @@
-"""CSV, TSV and their relatives (RFC 4180): delimiter, quoting, head line and encoding found out.
+"""CSV, TSV and their relatives (RFC 4180): delimiter, quoting, header line and encoding found out.
 
 Blocks of well-formed lines are read by Polars; a block with anything odd in it is read again
 line by line, so that every row that cannot be read is counted and named.
@@ -110,7 +110,7 @@ class DelimitedTable(Schemaless):
 
     @cached_property
     def columns(self) -> tuple[str, ...]:
-        """The names of the head line; numbered where there is none."""
+        """The names of the header line; numbered where there is none."""
         if self.has_head:
             return tuple(name.strip() for name in self._first)
         return tuple(f"column_{number}" for number in range(1, len(self._first) + 1))
@@ -271,6 +271,6 @@ class DelimitedTable(Schemaless):
         if len(row) > expected and "$argon2" in record:
             reason += ": an Argon2 value holds commas and needs quotes"
         elif len(row) < expected and not record.endswith(("\n", self.delimiter)):
-            reason += ": a line that was not written to its end?"
+            reason += ": is this line cut off?"
         unreadable.add(number, reason)
         return False
