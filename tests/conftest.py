@@ -31,7 +31,7 @@ from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.stores.evidence_file import CohortTrial, EvidenceFile
-from warm_program import WarmProgram
+from warm_program import Running, WarmProgram
 
 PROGRAM = Path(sys.executable).with_name("lean-tumbler")
 DATA = Path(__file__).with_name("data")
@@ -117,8 +117,14 @@ Program = Callable[..., Finished]
 
 def run_program(*arguments: str, cwd: Path, stdin: bytes = b"", timeout: float = 120) -> Finished:
     """Run the program as a user would, in a process of its own whose imports are done."""
-    code, out, err = _WARM.run(list(arguments), cwd=cwd, stdin=stdin, timeout=timeout)
-    return Finished(code, out.decode(), err.decode())
+    running = _WARM.start(arguments, cwd=cwd, stdin=stdin)
+    out, err = running.communicate(timeout)
+    return Finished(running.wait(), out.decode(), err.decode())
+
+
+def start_program(*arguments: str, cwd: Path) -> Running:
+    """Start the program likewise, and let it run."""
+    return _WARM.start(arguments, cwd=cwd)
 
 
 def run_built_program(*arguments: str, cwd: Path, stdin: bytes = b"") -> Finished:

@@ -2,7 +2,6 @@
 
 import random
 import signal
-import subprocess
 import threading
 import time
 from pathlib import Path
@@ -10,7 +9,7 @@ from pathlib import Path
 import sqlalchemy as sa
 
 import servers
-from conftest import CHEAP_POLICY, OPENABLE, PROGRAM, prove, run_program, stored_value
+from conftest import CHEAP_POLICY, OPENABLE, prove, run_program, start_program, stored_value
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.jobs.admit.admission import admit_login
@@ -109,7 +108,7 @@ class OtherWriters:
             action = chance.choice(("login", "login", "change", "insert", "delete"))
             getattr(self, f"_{action}")(chance.choice(sorted(self.passwords)))
             self.done[action] += 1
-            time.sleep(0.002)
+            time.sleep(0.01)
 
     def _login(self, login: str) -> None:
         admission = admit_login(
@@ -163,13 +162,10 @@ def layered_through_kills(
     chance = random.Random()
     with OtherWriters(server, folder, passwords) as others:
         for _ in range(kills):
-            process = subprocess.Popen(
-                [str(PROGRAM), "layer"], cwd=folder, stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-            )  # fmt: skip
-            time.sleep(0.7 + 1.5 * chance.random())
-            process.send_signal(signal.SIGKILL)
-            process.wait()
+            running = start_program("layer", cwd=folder)
+            time.sleep(1.2 * chance.random())
+            running.send_signal(signal.SIGKILL)
+            running.wait()
     finished = run_program("layer", "--format", "json", cwd=folder, timeout=600)
     assert finished.code == 0, finished.err
     assert finished.document["failed"] == 0

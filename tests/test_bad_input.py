@@ -25,7 +25,7 @@ SECRET = "Razorbill 4241"
         (("audit", "cut.db"), 3, "cut.db: cut off: 5,000 bytes of"),
         (("audit", "."), 3, "Is a directory"),
         (("audit", "empty.db"), 3, "empty.db: holds no data"),
-        (("audit", "oracle://db/x"), 2, "oracle:// is not read"),
+        (("audit", "oracle://db/x"), 2, "oracle:// is not supported"),
         (("layer", "--policy", "server.toml"), 3, "the server cannot be reached"),
         (("audit", "harbour.db", "--table", "passenger"), 2, "no table “passenger”"),
         (("audit", "harbour.db", "--column", "pwd"), 2, "no table has a column “pwd”"),

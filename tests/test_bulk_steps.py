@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import CHEAP_POLICY, PROGRAM, Program, make_portal, prove, run_program
+from conftest import CHEAP_POLICY, Program, make_portal, prove, run_program, start_program
 from lean_tumbler.core.policy import StoragePolicy
 from test_forecast import ago
 
@@ -111,17 +111,15 @@ def test_a_part_then_the_rest(bulk: Bulk) -> None:
 
 def test_no_quicker_than_asked_for(bulk: Bulk) -> None:
     """--rate bounds the rows written a second, from the first batch on."""
-    with subprocess.Popen(
-        [str(PROGRAM), *bulk.step.arguments, "--rate", "40/s"], cwd=bulk.folder
-    ) as process:
-        deadline = begun(bulk)
-        began = time.monotonic()
-        while (done := bulk.done()) < 100 and process.poll() is None:
-            assert done <= 60 + 40 * (time.monotonic() - began)  # a batch or two ahead, at most
-            assert time.monotonic() < deadline
-            time.sleep(0.02)
-        process.send_signal(signal.SIGTERM)
-        assert process.wait(timeout=60) == 4
+    running = start_program(*bulk.step.arguments, "--rate", "40/s", cwd=bulk.folder)
+    deadline = begun(bulk)
+    began = time.monotonic()
+    while (done := bulk.done()) < 100 and running.poll() is None:
+        assert done <= 60 + 40 * (time.monotonic() - began)  # a batch or two ahead, at most
+        assert time.monotonic() < deadline
+        time.sleep(0.02)
+    running.send_signal(signal.SIGTERM)
+    assert running.wait(timeout=60) == 4
     assert bulk.done() < ROWS
     assert bulk.run(again=bulk.again)[0] == 0
     assert bulk.done() == ROWS
@@ -131,23 +129,20 @@ def test_a_lock_that_is_let_go_is_waited_for(bulk: Bulk) -> None:
     """Another program that holds the table for a while ends no step."""
     with closing(sqlite3.connect(bulk.folder / "harbour.db", isolation_level=None)) as other:
         other.execute("BEGIN EXCLUSIVE")
-        with subprocess.Popen(
-            [str(PROGRAM), *bulk.step.arguments], cwd=bulk.folder, stderr=subprocess.PIPE
-        ) as process:
-            with pytest.raises(subprocess.TimeoutExpired):
-                process.wait(timeout=8)  # longer than one try waits for a lock
-            other.execute("COMMIT")
-            assert process.wait(timeout=120) == 0
+        running = start_program(*bulk.step.arguments, cwd=bulk.folder)
+        with pytest.raises(subprocess.TimeoutExpired):
+            running.wait(timeout=8)  # longer than one try waits for a lock
+        other.execute("COMMIT")
+        assert running.wait(timeout=120) == 0
     assert bulk.done() == ROWS
 
 
 def test_killed_and_run_again(bulk: Bulk) -> None:
     """A kill in the middle leaves whole rows; the next run takes exactly the others."""
-    with subprocess.Popen(
-        [str(PROGRAM), *bulk.step.arguments, "--rate", "200/s"], cwd=bulk.folder
-    ) as process:
-        begun(bulk)
-        process.kill()
+    running = start_program(*bulk.step.arguments, "--rate", "200/s", cwd=bulk.folder)
+    begun(bulk)
+    running.send_signal(signal.SIGKILL)
+    assert running.wait(timeout=60) == -signal.SIGKILL
     assert 0 < bulk.done() < ROWS
     assert bulk.run(again=bulk.again)[0] == 0
     assert bulk.done() == ROWS

@@ -196,7 +196,7 @@ def test_what_was_layered_since_lay_bare(program: Program, tmp_path: Path) -> No
     text = program("exposed", "--since", LEFT).out
     assert "20 accounts must be reset today, 0 at their next login; 0 need do nothing." in text
     assert "written since" in text
-    assert "Give the copy itself (--copy)" in text
+    assert "Give the copy itself with --copy" in text
 
 
 def test_exactly_the_listed_are_locked(program: Program, tmp_path: Path) -> None:

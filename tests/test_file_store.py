@@ -7,8 +7,6 @@ import io
 import json
 import signal
 import sqlite3
-import subprocess
-import sys
 import time
 from base64 import b64encode
 from collections.abc import Callable, Sequence
@@ -19,7 +17,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Program, prove
+from conftest import Program, prove, run_program, start_program
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.files.base import LINE, Unreadable
@@ -357,19 +355,17 @@ def test_a_killed_run_is_continued(tmp_path: Path) -> None:
     policy = (tmp_path / "tumbler.toml").read_text()
     slower = policy.replace("memory_kib = 64\n", "memory_kib = 16384\n", 1)
     (tmp_path / "tumbler.toml").write_text(slower)
-    command = [str(Path(sys.executable).with_name("lean-tumbler")), "layer", "--into", "copy.csv",
-               "--format", "json"]  # fmt: skip
-    with subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.DEVNULL) as running:
-        work = tmp_path / "copy.csv.work"
-        while not _is_begun(work):
-            assert running.poll() is None
-            time.sleep(0.02)
-        running.send_signal(signal.SIGKILL)
+    command = ("layer", "--into", "copy.csv", "--format", "json")
+    running = start_program(*command, cwd=tmp_path)
+    work = tmp_path / "copy.csv.work"
+    while not _is_begun(work):
+        assert running.poll() is None
+        time.sleep(0.02)
+    running.send_signal(signal.SIGKILL)
+    assert running.wait(timeout=60) == -signal.SIGKILL
     assert not (tmp_path / "copy.csv").exists()
     (tmp_path / "tumbler.toml").write_text(policy)
-    again = json.loads(
-        subprocess.run(command, cwd=tmp_path, capture_output=True, check=True).stdout
-    )
+    again = run_program(*command, cwd=tmp_path).document
     assert 0 < again["layered"] < 400
     assert len(read(tmp_path, "copy.csv")) == 400
     assert not any(value in (tmp_path / "copy.csv").read_text() for _, value in rows)

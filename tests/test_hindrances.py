@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 import servers
-from conftest import PROGRAM, make_portal, run_program
+from conftest import PROGRAM, make_portal, run_program, start_program
 from server_portal import is_mariadb, locked_out, may_only_read
 from server_portal import make_portal as make_server_portal
 from test_servers import STARTERS
@@ -89,9 +89,8 @@ def test_a_lock_that_another_holds(server: servers.Server, tmp_path: Path) -> No
         if is_mariadb(server)
         else "LOCK TABLE passengers IN EXCLUSIVE MODE;"
     )
-    command = [str(PROGRAM), "layer", "--format", "json"]
     with server.holding(lock):
-        layering = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE)
+        layering = start_program("layer", "--format", "json", cwd=tmp_path)
         with pytest.raises(subprocess.TimeoutExpired):
             layering.wait(timeout=8)  # longer than one try waits for a lock
     out, _ = layering.communicate(timeout=120)

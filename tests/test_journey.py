@@ -15,13 +15,13 @@ from argon2 import low_level
 
 from conftest import (
     OPENABLE,
-    PROGRAM,
     Portal,
     Program,
     make_portal,
     oracle,
     run_in_process,
     run_program,
+    start_program,
 )
 from lean_tumbler.core.schemes.catalogue import read_value
 
@@ -184,15 +184,10 @@ def test_a_missing_formula_stops_every_bulk_step(portal: Portal, program: Progra
 
 
 def _layer_and_kill(folder: Path, delay: float) -> None:
-    process = subprocess.Popen(
-        [str(PROGRAM), "layer", "--workers", "2"],
-        cwd=folder,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
-    )
+    running = start_program("layer", "--workers", "2", cwd=folder)
     time.sleep(delay)
-    process.send_signal(signal.SIGKILL)
-    process.wait()
+    running.send_signal(signal.SIGKILL)
+    running.wait()
 
 
 def test_layer_resumes_after_kills_at_random_moments(tmp_path: Path) -> None:
@@ -204,7 +199,7 @@ def test_layer_resumes_after_kills_at_random_moments(tmp_path: Path) -> None:
     chance = random.Random()
     seen: list[dict[int, str | None]] = []
     for _ in range(10):
-        _layer_and_kill(tmp_path, 0.7 + 1.6 * chance.random())
+        _layer_and_kill(tmp_path, chance.random())
         seen.append(portal.stored())
     finished = run_program("layer", "--format", "json", cwd=tmp_path)
     assert finished.code == 0
@@ -231,9 +226,7 @@ def test_layer_stops_on_request_with_a_summary(tmp_path: Path, number: signal.Si
     portal = make_portal(tmp_path, ["md5"] * 1500)
     text = (tmp_path / "tumbler.toml").read_text()
     (tmp_path / "tumbler.toml").write_text(text.replace("256", "4096"))
-    process = subprocess.Popen(
-        [str(PROGRAM), "layer"], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-    )
+    process = start_program("layer", cwd=tmp_path)
     deadline = time.monotonic() + 60
     while not any((value or "").startswith("$over$") for value in portal.stored().values()):
         assert time.monotonic() < deadline
@@ -250,11 +243,7 @@ def test_layer_stops_on_request_with_a_summary(tmp_path: Path, number: signal.Si
 def test_two_runs_at_once_do_each_row_once(tmp_path: Path) -> None:
     """Both finish without error; together they did every row, and every password opens."""
     portal = make_portal(tmp_path, ["md5", "sha1", "bcrypt", "plain"] * 60)
-    arguments = [str(PROGRAM), "layer", "--format", "json"]
-    runs = [
-        subprocess.Popen(arguments, cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
-        for _ in range(2)
-    ]
+    runs = [start_program("layer", "--format", "json", cwd=tmp_path) for _ in range(2)]
     for run in runs:
         _, err = run.communicate(timeout=120)
         assert (run.returncode, err) == (0, b"")

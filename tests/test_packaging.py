@@ -48,9 +48,9 @@ def test_the_plain_install_admits_layers_and_verifies(
     interpreter: str, wheel: Path, tmp_path: Path
 ) -> None:
     """In a clean environment of each Python, without extras; audit says what it lacks."""
-    subprocess.run([interpreter, "-m", "venv", str(tmp_path / "own")], check=True)
-    python = tmp_path / "own" / "bin" / "python"
-    subprocess.run([python, "-m", "pip", "install", "--quiet", str(wheel)], check=True)
+    subprocess.run([interpreter, "-m", "venv", "--without-pip", tmp_path / "own"], check=True)
+    pip = (sys.executable, "-m", "pip", "--python", tmp_path / "own" / "bin" / "python")
+    subprocess.run([*pip, "install", "--quiet", "--no-compile", wheel], check=True)
     program = tmp_path / "own" / "bin" / "lean-tumbler"
     assert (tmp_path / "own" / "share" / "man" / "man1" / "lean-tumbler-audit.1").exists()
 

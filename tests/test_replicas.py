@@ -3,7 +3,6 @@
 import hashlib
 import json
 import subprocess
-import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -12,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import servers
-from conftest import Program, make_portal, prove
+from conftest import Program, make_portal, prove, start_program
 from lean_tumbler import StoragePolicy
 
 ROWS = 300
@@ -35,7 +34,6 @@ stored = "pw"
 name = "old"
 formula = "utf-8, md5, hex"
 """
-PROGRAM = str(Path(sys.executable).with_name("lean-tumbler"))
 Hold = Callable[[], AbstractContextManager[None]]
 
 
@@ -104,10 +102,9 @@ def test_layering_waits_for_a_replica(tmp_path: Path, program: Program, pair: Ca
             )
         )
         wait_until(lambda: replica.ask("SELECT count(*) FROM kiosk;").strip() == str(ROWS))
-        command = [PROGRAM, "layer", "--pause-when-behind", "1", "--rate", "40/s", "--format",
-                   "json"]  # fmt: skip
+        paced = ("--pause-when-behind", "1", "--rate", "40/s", "--format", "json")
         with held():
-            running = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE)
+            running = start_program("layer", *paced, cwd=tmp_path)
             wait_until(lambda: layered(primary) > 0)
             before = -1
             while before < (before := layered(primary)):  # it still writes

@@ -2,7 +2,6 @@
 
 import hashlib
 import json
-import subprocess
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import chdir
@@ -11,7 +10,7 @@ from pathlib import Path
 import pytest
 
 import servers
-from conftest import CHEAP_POLICY, PROGRAM, Finished, Program, run_in_process, run_program
+from conftest import CHEAP_POLICY, Finished, Program, run_in_process, run_program, start_program
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.interface import Account, Swap, SwapResult
@@ -132,7 +131,7 @@ def test_views_and_tables_without_a_key_are_refused(server: servers.Server) -> N
     )
     with pytest.raises(UsageError, match="table nokey has no primary key that names a row"):
         opened(server, "nokey")
-    with pytest.raises(UsageError, match="seen is a view, which is only read"):
+    with pytest.raises(UsageError, match="seen is a view, and views are only read"):
         opened(server, "seen")
 
 
@@ -184,11 +183,7 @@ def test_two_runs_at_once_share_the_table(server: servers.Server, tmp_path: Path
     passwords = make_portal(server, tmp_path, rows=1500)
     policy = tmp_path / "tumbler.toml"  # dear enough that the second starts before the first ends
     policy.write_text(policy.read_text().replace("256", "2048"))
-    arguments = [str(PROGRAM), "layer", "--format", "json"]
-    runs = [
-        subprocess.Popen(arguments, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
-        for _ in range(2)
-    ]
+    runs = [start_program("layer", "--format", "json", cwd=tmp_path) for _ in range(2)]
     documents = []
     for run in runs:
         out, err = run.communicate(timeout=120)
@@ -207,10 +202,7 @@ def test_a_server_that_dies_and_returns(tmp_path: Path) -> None:
         passwords = make_portal(server, tmp_path, rows=1500)
         policy = tmp_path / "tumbler.toml"
         policy.write_text(policy.read_text().replace("256", "2048"))
-        process = subprocess.Popen(
-            [str(PROGRAM), "layer", "--format", "json"], cwd=tmp_path, stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-        )  # fmt: skip
+        process = start_program("layer", "--format", "json", cwd=tmp_path)
         deadline = time.monotonic() + 60
         while int(server.ask("SELECT COUNT(*) FROM passengers WHERE pw LIKE '$over%'")) == 0:
             assert time.monotonic() < deadline

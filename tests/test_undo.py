@@ -3,14 +3,13 @@
 import json
 import random
 import signal
-import subprocess
 import time
 from pathlib import Path
 
 import pytest
 
 import servers
-from conftest import OPENABLE, PROGRAM, Portal, Program, make_portal, run_program
+from conftest import OPENABLE, Portal, Program, make_portal, run_program, start_program
 from server_portal import locked_out
 from server_portal import make_portal as make_server_portal
 
@@ -197,7 +196,7 @@ def test_the_backup_of_a_killed_run_covers_all_that_it_wrote(tmp_path: Path) -> 
     (tmp_path / "tumbler.toml").write_text(text.replace("256", "2048"))
     before = portal.stored()
     run_program("keys", "new", "recovery", cwd=tmp_path)
-    process = subprocess.Popen([str(PROGRAM), "layer", *SEALED], cwd=tmp_path)
+    process = start_program("layer", *SEALED, cwd=tmp_path)
     deadline = time.monotonic() + 60
     while not any((value or "").startswith("$over$") for value in portal.stored().values()):
         assert time.monotonic() < deadline

@@ -1,9 +1,9 @@
 """The program with its imports done: each run is a fork, which starts twenty times as quick.
 
 Run by itself it waits on a Unix socket for arguments, environment, folder and three descriptors,
-and answers with the exit code. What a run does is `main` as the built program calls it: with
-streams, folder, environment and end of a process of its own. Tests of signals, of descriptors and
-of the start itself run the built program.
+and answers with the process's number, and then with its exit code. What a run does is `main` as the
+built program calls it: with streams, folder, environment and end of a process of its own; signals
+reach it. Tests of descriptors and of the start itself run the built program.
 """
 
 import atexit
@@ -20,10 +20,10 @@ import sys
 import tempfile
 import threading
 import traceback
-from collections.abc import Mapping
+from collections.abc import Sequence
 from pathlib import Path
 from pkgutil import walk_packages
-from typing import NoReturn
+from typing import IO, NoReturn
 
 import lean_tumbler
 from lean_tumbler.cli.main import main
@@ -35,6 +35,56 @@ _MODULES = (
     "sqlalchemy", "tomlkit", "zstandard",
 )  # fmt: skip
 _REQUEST_BYTES = 1 << 20
+
+
+class Running:
+    """A run that goes on, with what a process of one's own offers.
+
+    Args:
+        asked: gives the process's number, and its exit code in the end.
+        out: gets its standard output.
+        err: gets its standard error.
+    """
+
+    def __init__(self, asked: socket.socket, out: IO[bytes], err: IO[bytes]) -> None:
+        self._asked, self._out, self._err = asked, out, err
+        self.returncode: int | None = None
+        self.pid = self._answer(30)
+
+    def _answer(self, timeout: float | None) -> int:
+        self._asked.settimeout(timeout)
+        answer = self._asked.recv(64)
+        if not answer:
+            raise RuntimeError("the waiting process is gone")
+        return int(answer)
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Wait for the end; give the exit code."""
+        if self.returncode is None:
+            try:
+                self.returncode = self._answer(timeout)
+            except (TimeoutError, BlockingIOError):
+                raise subprocess.TimeoutExpired("lean-tumbler", timeout or 0) from None
+        return self.returncode
+
+    def poll(self) -> int | None:
+        """Give the exit code, if there is one already."""
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            return self.wait(timeout=0)
+        return None
+
+    def send_signal(self, number: int) -> None:
+        """Send a signal, unless the process has ended."""
+        if self.poll() is None:
+            os.kill(self.pid, number)
+
+    def communicate(self, timeout: float | None = None) -> tuple[bytes, bytes]:
+        """Wait for the end; give standard output and standard error."""
+        self.wait(timeout)
+        with self._asked, self._out, self._err:
+            self._out.seek(0)
+            self._err.seek(0)
+            return self._out.read(), self._err.read()
 
 
 class WarmProgram:
@@ -58,34 +108,26 @@ class WarmProgram:
         )  # fmt: skip
         listening.close()
 
-    def run(
+    def start(
         self,
-        arguments: list[str],
+        arguments: Sequence[str],
         *,
         cwd: Path,
-        stdin: bytes,
-        timeout: float,
-        environment: Mapping[str, str] | None = None,
-    ) -> tuple[int, bytes, bytes]:
-        """Run the program: exit code, standard output and standard error."""
+        stdin: bytes = b"",
+    ) -> Running:
+        """Start the program."""
         if self._process is None:
             self._start()
-        request = {"arguments": arguments, "cwd": str(cwd), "env": dict(environment or os.environ)}
-        with contextlib.ExitStack() as opened:
-            given, out, err = (opened.enter_context(tempfile.TemporaryFile()) for _ in range(3))
+        request = {"arguments": list(arguments), "cwd": str(cwd), "env": dict(os.environ)}
+        asked = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        asked.connect(self._address)
+        out, err = (tempfile.TemporaryFile() for _ in range(2))  # noqa: SIM115 - Running closes them
+        with tempfile.TemporaryFile() as given:
             given.write(stdin)
             given.seek(0)
-            asked = opened.enter_context(socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET))
-            asked.settimeout(timeout)
-            asked.connect(self._address)
             descriptors = [file.fileno() for file in (given, out, err)]
             socket.send_fds(asked, [json.dumps(request).encode()], descriptors)
-            answer = asked.recv(64)
-            if not answer:
-                raise RuntimeError("the waiting process is gone")
-            out.seek(0)
-            err.seek(0)
-            return int(answer), out.read(), err.read()
+        return Running(asked, out, err)
 
     def close(self) -> None:
         """End the waiting process."""
@@ -107,6 +149,7 @@ def _serve(listening: socket.socket) -> NoReturn:
             _run(json.loads(raw), descriptors)
         for descriptor in descriptors:
             os.close(descriptor)
+        asked.send(str(child).encode())
         threading.Thread(target=_answer, args=(child, asked), daemon=True).start()
 
 

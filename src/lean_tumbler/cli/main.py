@@ -81,7 +81,7 @@ def _called(argv: Sequence[str]) -> str | None:
 
 
 def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
-    """Build the parser: all commands by name, and the options of the one that is called."""
+    """Build the parser: the command that is called with its options, or all by name."""
     parser = _Parser(
         prog=NAME,
         description=_DESCRIPTION,
@@ -93,7 +93,8 @@ def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
     parser.add_argument("--debug", action="store_true", help="show tracebacks")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     called = _called(argv)
-    for name, summary in SUMMARIES.items():
+    for name in argv[:1] if called and argv[0] == called else SUMMARIES:
+        summary = SUMMARIES[name]
         command = commands.add_parser(
             name,
             help=summary,
