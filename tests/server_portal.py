@@ -148,7 +148,7 @@ class OtherWriters:
 def layered_through_kills(
     server: servers.Server, folder: Path, *, kills: int, memory_kib: int
 ) -> OtherWriters:
-    """Layer 3,000 rows while others write; kill the run again and again, then let it end.
+    """Layer 2,000 rows while others write; kill the run again and again, then let it end.
 
     Args:
         server: where.
@@ -156,14 +156,14 @@ def layered_through_kills(
         kills: how often.
         memory_kib: the target's, which says how long all takes.
     """
-    passwords = make_portal(server, folder, rows=3000)
+    passwords = make_portal(server, folder, rows=2000)
     policy = folder / "tumbler.toml"
     policy.write_text(policy.read_text().replace("256", str(memory_kib)))
     chance = random.Random()
     with OtherWriters(server, folder, passwords) as others:
         for _ in range(kills):
             running = start_program("layer", cwd=folder)
-            time.sleep(1.2 * chance.random())
+            time.sleep(0.8 * chance.random())
             running.send_signal(signal.SIGKILL)
             running.wait()
     finished = run_program("layer", "--format", "json", cwd=folder, timeout=600)

@@ -1,5 +1,6 @@
 """Tables as frames of text, and the rows that could not be read."""
 
+import re
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
@@ -18,6 +19,7 @@ LINE = "#line"  # beside the wanted columns, where each row stood; no real colum
 ROWS_PER_FRAME = 100_000
 ROWS_LISTED = 20
 VALUE_CHARACTERS = 131_072  # a longer value is no credential; Python's csv stops there too
+_ODD_CHARACTERS = re.compile("[\x00-\x08\ufffd]")  # in no text, or not decoded
 
 Row = tuple[int, Mapping[str, str | None]]
 Rows = Generator[Row, None, None]
@@ -81,8 +83,7 @@ class Beginning:
     def looks_binary(self) -> bool:
         """Whether it is hardly text."""
         text = self.text[:4096]
-        odd = sum(ord(character) < 9 or character == "\ufffd" for character in text)
-        return odd > len(text) / 20
+        return len(_ODD_CHARACTERS.findall(text)) > len(text) / 20
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
