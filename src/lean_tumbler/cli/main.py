@@ -1,6 +1,7 @@
 """The program: finds the command, runs it, and turns errors into one line and an exit code."""
 
 import argparse
+import gc
 import importlib
 import os
 import sys
@@ -18,6 +19,8 @@ from lean_tumbler.jobs import SUMMARIES
 
 NAME = "lean-tumbler"
 STOPPED = 4
+# Python's default of 700 new objects between two collections costs a bulk step 5 % of its rate.
+_OBJECTS_BETWEEN_COLLECTIONS = 20_000
 _NOT_WRITTEN = 3
 _COMPLETING = "_ARGCOMPLETE"  # set by a shell that asks for completions
 # Which extra brings a module that the plain install does without.
@@ -214,6 +217,7 @@ def _note_unraisable(found: "sys.UnraisableHookArgs") -> None:
 
 def main() -> NoReturn:
     """Run the program and leave with its exit code."""
+    gc.set_threshold(_OBJECTS_BETWEEN_COLLECTIONS)
     open_missing_descriptors()
     forbid_core_dumps()
     if _COMPLETING in os.environ:
