@@ -8,7 +8,7 @@ import random
 import re
 import sqlite3
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from pathlib import Path
 
@@ -21,6 +21,7 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.audit.discovery import ColumnContent, content_of
 from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
 from lean_tumbler.errors import PasswordRefused
+from lean_tumbler.stores.files import json_documents
 from lean_tumbler.stores.files.base import Unreadable
 from lean_tumbler.stores.files.kinds import tables_of_file
 
@@ -748,3 +749,31 @@ def test_any_json_is_read_in_any_form(tmp_path: Path) -> None:
         read = [row for frame in table.frames(["pw", "n"], unreadable) for row in frame.iter_rows()]
         assert [(pw, n) for _, pw, n in read] == [(row["pw"], row["n"]) for row in rows]
         assert unreadable.rows == 0
+
+
+def test_json_in_pieces_of_any_size(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Wherever one ends, in a string or an escape: too long objects are counted, all others read."""
+    chance = random.Random(9)
+    monkeypatch.setattr(json_documents, "LINE_BYTES", 300)
+    monkeypatch.setattr(json_documents, "_HELD_CHARACTERS", 600)
+    monkeypatch.setattr(json_documents, "_TOO_LONG", " " * 301)
+
+    def cut(path: Path, _: Unreadable) -> Iterator[bytes]:
+        raw = path.read_bytes()
+        while raw:
+            size = chance.choice([1, 2, 7, 40, 500])
+            yield raw[:size]
+            raw = raw[size:]
+
+    monkeypatch.setattr(json_documents, "pieces", cut)
+    path = tmp_path / "guests.json"
+    for _ in range(200):
+        texts = [
+            json.dumps({"pw": "".join(chance.choices('\\"{}[],:ab\n€', k=size)), "n": n})
+            for n, size in enumerate(chance.choices([1, 9, 60, 400, 3000], k=12))
+        ]
+        path.write_text(f"[{', '.join(texts)}]", encoding="utf-8")
+        unreadable = Unreadable()
+        read = [row["n"] for _, row in json_documents.document_rows(path, (), unreadable)]
+        assert read == [str(n) for n, text in enumerate(texts) if len(text) <= 300]
+        assert unreadable.rows == len(texts) - len(read)

@@ -2,12 +2,14 @@
 
 import hashlib
 import json
+import random
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import chdir
 from pathlib import Path
 
 import pytest
+import sqlalchemy as sa
 
 import servers
 from conftest import CHEAP_POLICY, Finished, Program, run_in_process, run_program, start_program
@@ -120,6 +122,38 @@ def test_a_trigger_that_changes_values_is_noticed(server: servers.Server) -> Non
     with pytest.raises(SourceError, match="did not keep a value as written"):
         store.swap(Swap(key=1, old=b"old", new="new"))
     assert [account.stored for account in store.page(after=None, rows=9)] == [b"old"]
+    store.close()
+
+
+_ODD = "'\"\\{},;% \n\tNULLäé%s:x$x\\x0a€{}"
+
+
+@pytest.mark.parametrize(
+    ("name", "kind"),
+    [("postgresql", "text"), ("postgresql", "bytea"), ("mariadb", "text"), ("mariadb", "blob")],
+)
+def test_values_of_odd_characters_are_written_as_they_are(
+    name: str, kind: str, running: dict[str, servers.Server]
+) -> None:
+    """Quotes, braces, backslashes and commas of old and new values mean nothing to a batch."""
+    server, chance = running[name], random.Random(8)
+    values = ["".join(chance.choices(_ODD, k=chance.randrange(1, 40))) for _ in range(600)]
+    olds = [value.encode() for value in values[:300]]
+    server.run(f"DROP TABLE IF EXISTS kiosk; CREATE TABLE kiosk (id int PRIMARY KEY, pw {kind});")
+    columns = Columns(account="id", stored="pw")
+    store = SqlStore(
+        open_database(server.url, base=Path(), writable=True),
+        table="kiosk", columns=columns, writable=True,
+    )  # fmt: skip
+    with open_database(server.url, base=Path(), writable=True).engine.begin() as connection:
+        new_row = sa.text("INSERT INTO kiosk VALUES (:id, :pw)")
+        rows = [
+            {"id": n, "pw": old.decode() if kind == "text" else old} for n, old in enumerate(olds)
+        ]
+        connection.execute(new_row, rows)
+    swaps = [Swap(key=n, old=old, new=values[300 + n]) for n, old in enumerate(olds)]
+    assert set(store.swap_many(swaps)) == {SwapResult.DONE}
+    assert [a.stored for a in store.page(after=None, rows=300)] == [s.new_bytes for s in swaps]
     store.close()
 
 

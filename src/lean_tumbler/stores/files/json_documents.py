@@ -14,7 +14,8 @@ from lean_tumbler.stores.json_text import load_record
 # RFC 8259: strings (section 7) may hold braces; a number or name (section 3) holds none.
 # Possessive: what goes back over a long string takes memory for each character of it.
 _STRING = r'"[^"\\]*+(?:\\.[^"\\]*+)*+"'
-_TOKEN = re.compile(rf"{_STRING}|[{{}}]", re.DOTALL)
+_TOKEN = re.compile(rf"{_STRING}|[{{}}\"]", re.DOTALL)
+_WITHIN_STRING = re.compile(r'[^"\\]*+(?:\\.[^"\\]*+)*+', re.DOTALL)
 _BRACKET = re.compile(rf"{_STRING}|[\[\]{{}}]", re.DOTALL)
 _BETWEEN = re.compile(r"[\s\[\],}\x1e]*")  # what may stand between objects; 1E: RFC 7464
 _UNDER_ONE_NAME = re.compile(rf"\s*\{{\s*{_STRING}\s*:\s*\[\s*(?=\{{)", re.DOTALL)
@@ -80,39 +81,52 @@ def _objects(path: Path, unreadable: Unreadable) -> Iterator[str]:
 
 
 class _Held:
-    """What was read and not yet given: the beginning of an object, and how deep it goes."""
+    """What was read and not yet given: the beginning of an object, and how deep it goes.
+
+    Each character is looked at once: where the text ends within a string, the next piece goes on
+    there.
+    """
 
     def __init__(self) -> None:
         self.text = ""
         self._depth = 0
         self._looked = 0
+        self._in_string = False
         self._is_too_long = False
 
     def take(self) -> Iterator[str]:
         """Give every object that is whole."""
         begin = 0
-        if not self._depth:
+        if self._in_string:
+            self._go_through_string()
+        elif not self._depth:
             begin = self._looked = _BETWEEN.match(self.text).end()  # type: ignore[union-attr] # fits nothing too
-        for token in _TOKEN.finditer(self.text, self._looked):
+        for token in () if self._in_string else _TOKEN.finditer(self.text, self._looked):
             if token.start() < self._looked:
                 continue
-            if token[0] == "{":
-                self._depth += 1
-            elif token[0] == "}":
-                self._depth -= 1
             self._looked = token.end()
+            if token[0] == '"':  # of a string that is not whole
+                self._go_through_string()
+                break
+            self._depth += {"{": 1, "}": -1}.get(token[0], 0)
             if token[0] == "}" and self._depth <= 0:
                 self._depth = 0
                 yield _TOO_LONG if self._is_too_long else self.text[begin : self._looked]
                 self._is_too_long = False
                 begin = self._looked = _BETWEEN.match(self.text, self._looked).end()  # type: ignore[union-attr] # likewise
-        if '"' not in self.text[self._looked :]:  # no string is begun: nothing is looked at twice
+        if not self._in_string:
             self._looked = len(self.text)
         self.text = self.text[begin:]
         self._looked -= begin
-        if len(self.text) > _HELD_CHARACTERS:  # what was looked at is known: only its depth counts
-            self.text, self._is_too_long = self.text[self._looked :][-1:], True
+        if self._is_too_long or len(self.text) > _HELD_CHARACTERS:  # only the depth counts then
+            self.text, self._is_too_long = self.text[self._looked :], True
             self._looked = 0
+
+    def _go_through_string(self) -> None:
+        """Go on to a string's end, or as far as the text goes."""
+        end = _WITHIN_STRING.match(self.text, self._looked).end()  # type: ignore[union-attr] # likewise
+        self._in_string = not self.text.startswith('"', end)
+        self._looked = end if self._in_string else end + 1
 
     def rest(self) -> Iterator[str]:
         """Give what stands behind the last whole object."""
