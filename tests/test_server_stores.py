@@ -204,7 +204,7 @@ def test_layering_beside_other_writers_and_through_kills(
 
     Checked by the library, on what the server's own client prints.
     """
-    others = layered_through_kills(server, tmp_path, kills=10, memory_kib=2048)
+    others = layered_through_kills(server, tmp_path, kills=10, memory_kib=1024)
     assert others.refused == []
     assert min(others.done.values()) > 10
     assert locked_out(server, tmp_path, others.passwords) == []
@@ -216,7 +216,7 @@ def test_two_runs_at_once_share_the_table(server: servers.Server, tmp_path: Path
     """Both finish; together they write every row once, and neither loses a swap to the other."""
     passwords = make_portal(server, tmp_path, rows=1500)
     policy = tmp_path / "tumbler.toml"  # dear enough that the second starts before the first ends
-    policy.write_text(policy.read_text().replace("256", "2048"))
+    policy.write_text(policy.read_text().replace("256", "1024"))
     runs = [start_program("layer", "--format", "json", cwd=tmp_path) for _ in range(2)]
     documents = []
     for run in runs:

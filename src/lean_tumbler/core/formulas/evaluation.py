@@ -281,8 +281,9 @@ def _chain(steps: Iterable[Step]) -> _Compiled:
 
 
 @lru_cache(maxsize=256)
-def _compiled(formula: Formula) -> tuple[_Compiled, int]:
-    return _chain(formula.steps), work(formula)
+def _compiled(formula: Formula) -> tuple[_Compiled, int, frozenset[str]]:
+    """Give what runs it, its steps and rounds, and the numbers that each row has of its own."""
+    return _chain(formula.steps), work(formula), number_parts(formula)
 
 
 def prepared(
@@ -302,10 +303,9 @@ def prepared(
 
 def _bounded(formula: Formula, limit_work: int, limit_bytes: int) -> Callable[[Inputs], Value]:
     """Hold a formula to its limits, and each row's own numbers to them as well."""
-    chain, steps = _compiled(formula)
+    chain, steps, numbers = _compiled(formula)
     if steps > limit_work:
         raise OverLimit(_TOO_MUCH.format(steps, limit_work))
-    numbers = number_parts(formula)
 
     def run(inputs: Inputs) -> Value:
         if numbers:
