@@ -402,6 +402,25 @@ def test_credential_columns_are_found(name: str, values: list[str | None], expec
 
 
 @pytest.mark.parametrize(
+    ("name", "expected"),
+    [
+        ("password_hash", ColumnContent.CREDENTIALS),
+        ("data.passwordDigest", ColumnContent.CREDENTIALS),
+        ("hash", ColumnContent.DIGESTS),
+        ("content_hash", ColumnContent.DIGESTS),
+        ("data.hash", ColumnContent.DIGESTS),
+        ("sha256", ColumnContent.DIGESTS),
+    ],
+)
+def test_digests_are_of_passwords_where_the_name_says_so(
+    name: str, expected: ColumnContent
+) -> None:
+    """A hash may be of anything: logins beside it decide."""
+    values = [hashlib.md5(b"%d" % n).hexdigest() for n in range(20)]
+    assert content_of(name, values) is expected
+
+
+@pytest.mark.parametrize(
     ("columns", "rows", "texts"),
     [
         ("username attribute value", "ada MD5-Password 9f|ada Reply 2|ben Password x7", None),

@@ -397,6 +397,7 @@ def test_a_schema_of_another_make(tmp_path: Path, program: Program) -> None:
             "CREATE TABLE charts (id INTEGER PRIMARY KEY, hash TEXT, title TEXT, unit TEXT);"
             "CREATE TABLE chart_items (id INTEGER PRIMARY KEY, hash TEXT, chart_id INTEGER,"
             " position INTEGER);"
+            "CREATE TABLE tides (id INTEGER PRIMARY KEY, data TEXT);"
         )
         for number, (login, password) in enumerate(people, start=1):
             flags = ("on", "") if number % 9 == 0 else ("", "on")
@@ -414,15 +415,22 @@ def test_a_schema_of_another_make(tmp_path: Path, program: Program) -> None:
                 "INSERT INTO chart_items VALUES (?,?,?,0)",
                 (number, md5(f"item {number}"), number),
             )
+            document = json.dumps({"pier": number % 7, "hash": md5(f"tide {number}")})
+            connection.execute("INSERT INTO tides VALUES (?,?)", (number, document))
     write_known(tmp_path, people[:9])
     audited = program("audit", "club.db", "--format", "json").document
     assert [(s["table"], s["column"]) for s in audited["stores"]] == [("checks", "value")]
-    assert audited["set_aside"] == ["chart_items.hash", "charts.hash"]
-    assert "Not judged, as their tables hold no logins: " in program("audit", "club.db").out
+    assert audited["set_aside"] == ["chart_items.hash", "charts.hash", "tides.data.hash"]
+    texts = ["MD5-Password", "Plain-Password"]
+    assert audited["only_rows"] == [
+        {"place": "checks.value", "column": "attribute", "texts": texts}
+    ]
+    said = program("audit", "club.db").out
+    assert "Not judged, as their tables hold no logins: " in said
+    assert "Of checks.value only the rows with attribute = MD5-Password, Plain-Pass" in said
     drafted = program("draft", "club.db", "known.csv", "--format", "json").document
     assert [(s["name"], s["known"], s["opened"]) for s in drafted["stores"]] == [("checks", 9, 9)]
     policy = tomllib.loads((tmp_path / "tumbler.toml").read_text())
-    texts = ["MD5-Password", "Plain-Password"]
     assert policy["store"]["checks"]["only"] == {"attribute": texts}
     make_ready(tmp_path)
     assert program("rehearse", "known.csv", "--rows", "20").code == 0

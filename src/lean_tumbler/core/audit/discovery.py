@@ -14,11 +14,9 @@ from lean_tumbler.core.schemes.catalogue import read_value
 SAMPLE_ROWS = 1000
 _CONTENT_SHARE = 0.6  # of a sample's values; a mixed column has plain text among its digests
 
-_STORED = re.compile(
-    r"(^|[_.])(user)?(pw|pwd|pass|passwd|password|passphrase|passcode|secret|hash|digest|credential)"
-    r"s?($|[_.0-9])"
-)
-_DIGEST_WORDS = re.compile(r"^(hash|digest|hashed|sha\d*|md5)s?$")
+_WORDS = "pw|pwd|pass|passwd|password|passphrase|passcode|secret|credential"
+_STORED = re.compile(rf"(^|[_.])(user)?({_WORDS}|hash|digest)s?($|[_.0-9])")
+_PASSWORDS = re.compile(rf"(^|[_.])(user)?({_WORDS})s?($|[_.0-9])")
 _CLEAR = re.compile(r"(^|[_.])(plain|clear)(_?text)?($|[_.0-9])|(^|[_.])pin(_?(code|number))?$")
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
 _ROLES = {
@@ -83,7 +81,7 @@ def names_passwords(text: str) -> bool:
 
 def names_digests(text: str) -> bool:
     """Tell a word for digests, which may be of anything, from one for passwords."""
-    return _DIGEST_WORDS.search(folded(text)) is not None
+    return names_passwords(text) and not _PASSWORDS.search(folded(text))
 
 
 class ColumnContent(Enum):
@@ -105,7 +103,7 @@ def content_of(name: str, values: Sequence[str | None]) -> ColumnContent:
     texts = [value for value in values if value]
     if _ROLES["salt"].search(name) or not texts or _FLAGS.issuperset(map(str.lower, texts)):
         return ColumnContent.OTHER
-    says_passwords = bool(_STORED.search(name)) and not _DIGEST_WORDS.search(name)
+    says_passwords = _PASSWORDS.search(name) is not None
     # Bytes of a digest's length may be a key or an address: there the name decides.
     read = [parsed for parsed in map(read_value, texts) if parsed.layout != PREFIXED_HEX]
     digests = sum(parsed.kind in _DIGESTS for parsed in read)
@@ -222,7 +220,7 @@ def credential_columns(
     sample: Mapping[str, Sequence[str | None]],
     known: Columns | None = None,
     *,
-    set_aside: list[str] | None = None,
+    set_aside: list[str],
 ) -> list[CredentialColumn]:
     """Find the credentials in one table.
 
@@ -230,7 +228,7 @@ def credential_columns(
         table: its name.
         sample: for each column, its values in some rows.
         known: roles that somebody named; they are not looked for.
-        set_aside: takes the columns that hold digests, in a table that is of no people.
+        set_aside: takes the names of columns that hold digests, in a table that is of no people.
     """
     roles = roles_beside(tuple(sample), known or Columns())
     kinds = {
@@ -239,7 +237,7 @@ def credential_columns(
     if not _has_logins(sample, roles):
         digests = [name for name, kind in kinds.items() if kind is ColumnContent.DIGESTS]
         kinds |= dict.fromkeys(digests, ColumnContent.OTHER)
-        (set_aside if set_aside is not None else []).extend(f"{table}.{n}" for n in digests)
+        set_aside += digests
     found = {
         name: replace(roles, stored=name)
         for name, kind in kinds.items()

@@ -51,6 +51,11 @@ def audit_document(audit: Audit) -> Document:
         ],
         cut_off=audit.cut_off,
         set_aside=list(audit.set_aside),
+        only_rows=[
+            {"place": place, "column": column, "texts": list(texts)}
+            for place, only in audit.only_rows.items()
+            for column, texts in only.items()
+        ],
         likely_passwords=audit.likely_passwords,
         stores=[_column(column, audit.attacker) for column in audit.columns],
     )
@@ -128,7 +133,10 @@ def draw_audit(console: Console, audit: Audit) -> None:
 
 
 def _last_lines(console: Console, audit: Audit) -> None:
-    """Say what was set aside and tried, what else holds the values, and what comes next."""
+    """Say what was not read, what was tried, what else holds the values, and what comes next."""
+    for place, only in audit.only_rows.items():
+        for column, texts in only.items():
+            console.print(f"Of {place} only the rows with {column} = {', '.join(texts)} were read.")
     if audit.set_aside:
         console.print(
             f"Not judged, as their tables hold no logins: {', '.join(audit.set_aside)}; to judge "

@@ -1,6 +1,6 @@
 """Auditing a source: one column of a mapping, or every column that holds credentials."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -66,6 +66,7 @@ class Audit:
         likely_passwords: how many were looked for in plain text and unsalted digests.
         by_policy: whether a policy says how the values came about.
         set_aside: columns that hold digests, in tables that are of no people.
+        only_rows: of which columns some rows alone were read: a column beside it, and its texts.
     """
 
     source: str
@@ -75,6 +76,7 @@ class Audit:
     likely_passwords: int = 0
     by_policy: bool = False
     set_aside: tuple[str, ...] = ()
+    only_rows: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
 
     @property
     def rows(self) -> int:
@@ -265,7 +267,8 @@ def audit_source(
             f"{where}: no column that holds credentials was found; name it with --column"
         )
     found = _audit(name, _together(places, context), context)
-    return replace(found, set_aside=tuple(aside))
+    only_rows = {place.name: place.only_rows for place in places if place.only_rows}
+    return replace(found, set_aside=tuple(aside), only_rows=only_rows)
 
 
 def _together(places: Sequence[CredentialPlace], context: AuditContext) -> list[AuditedColumn]:

@@ -1,8 +1,8 @@
 """Finding the columns of a source that hold credentials."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from lean_tumbler.core.audit.discovery import (
     SAMPLE_ROWS,
@@ -21,18 +21,29 @@ from lean_tumbler.stores.sql.tables import DatabaseTable
 
 @dataclass(frozen=True, slots=True)
 class CredentialPlace:
-    """A column that holds credentials, the roles beside it, and what its content opens."""
+    """A column that holds credentials, the roles beside it, and what its content opens.
+
+    Attributes:
+        only_rows: which rows are read: a column, and the texts that it must have; empty for all.
+    """
 
     table: Table
     columns: Columns
     opens: Opens | None = None
+    only_rows: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def name(self) -> str:
+        """The table's name and the column's."""
+        return f"{self.table.name}.{self.columns.stored}"
 
     def only(self, column: str, texts: Sequence[str]) -> "CredentialPlace":
         """Give the rows alone that have one of some texts in a column, where a database can."""
         if not isinstance(self.table, DatabaseTable):
             return self
-        source = replace(self.table.source, only={column: tuple(texts)})
-        return replace(self, table=replace(self.table, source=source))
+        only_rows = {column: tuple(texts)}
+        source = replace(self.table.source, only=only_rows)
+        return replace(self, table=replace(self.table, source=source), only_rows=only_rows)
 
 
 def credential_places(
@@ -76,19 +87,23 @@ def credential_places(
             )
             yield found_place.only(told.attribute, told.texts)
             del sample[told.value]
-        for found in credential_columns(table.name, sample, wanted, set_aside=set_aside):
+        aside: list[str] = []
+        for found in credential_columns(table.name, sample, wanted, set_aside=aside):
             if found.columns.stored not in documents:
                 yield CredentialPlace(table, found.columns, found.opens)
         if documents:
-            yield from _in_documents(NestedTable(table, documents))
+            yield from _in_documents(NestedTable(table, documents), aside)
+        set_aside += [f"{table.name}.{column}" for column in aside]
 
 
-def _in_documents(table: NestedTable) -> Iterator[CredentialPlace]:
+def _in_documents(table: NestedTable, set_aside: list[str]) -> Iterator[CredentialPlace]:
     """Find credentials in JSON documents inside text columns."""
     fields = {name for names in table.documents.values() for name in names}
-    for found in credential_columns(table.name, _sample(table)):
+    aside: list[str] = []
+    for found in credential_columns(table.name, _sample(table), set_aside=aside):
         if found.columns.stored in fields:
             yield CredentialPlace(table, found.columns, found.opens)
+    set_aside += [name for name in aside if name in fields]
 
 
 def _sample(table: Table) -> dict[str, list[str | None]]:
