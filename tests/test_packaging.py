@@ -1,5 +1,6 @@
 """What is built and installed, in an environment of its own."""
 
+import os
 import shutil
 import subprocess
 import sys
@@ -82,3 +83,15 @@ def test_the_plain_install_admits_layers_and_verifies(
     lacking = run("audit", "harbour.db")
     assert lacking.returncode == 2
     assert b"pip install 'lean-tumbler[analysis]'" in lacking.stderr
+
+
+def test_pipx_installs_program_and_manual(wheel: Path, tmp_path: Path) -> None:
+    """As an application of its own, for one user: what it needs comes with it."""
+    places = {"PIPX_HOME": "home", "PIPX_BIN_DIR": "bin", "PIPX_MAN_DIR": "man"}
+    environment = os.environ | {name: str(tmp_path / place) for name, place in places.items()}
+    pipx = (sys.executable, "-m", "pipx", "install", "--python", sys.executable)
+    subprocess.run([*pipx, wheel], check=True, env=environment, capture_output=True)
+    program = tmp_path / "bin" / "lean-tumbler"
+    doctor = subprocess.run([program, "doctor"], cwd=tmp_path, capture_output=True, check=True)
+    assert "– extra analysis" in doctor.stdout.decode()
+    assert (tmp_path / "man" / "man1" / "lean-tumbler-audit.1").exists()

@@ -40,9 +40,9 @@ from lean_tumbler.stores.file_access import write_text
 
 Run = Callable[[list[str], Session], int]
 
-# Low, so that the demo stays short; a real choice would measure longer and allow more.
+# So many, so soon, that the demo stays short; a real choice would measure longer and allow more.
 WITHIN_MILLISECONDS = 100
-LOGINS_PER_SECOND = 8
+LOGINS_PER_SECOND = 25
 SHOWN_LOGINS = (11, 22, 33)  # of the known accounts: one of each cohort that is layered
 _OBSERVING = re.compile(r'mode = "observe".*')
 _LOOKED_AT = (30, 90, HALF_YEAR_DAYS)  # days after the takeover

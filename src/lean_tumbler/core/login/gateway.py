@@ -213,7 +213,7 @@ class CredentialGateway:
         Args:
             rows: some of the store's, or all.
             store: the policy's name of it.
-            at_once: else they are looked at when a login is refused, and never where none is.
+            at_once: whether they are read now; otherwise the first refusal reads them.
 
         Raises:
             CheckImpossible: a key that the store's decryption needs is not there.
@@ -228,13 +228,13 @@ class CredentialGateway:
 
         Args:
             password: as typed.
-            login: whose it will be, for the rule that it must not be made of it.
+            login: the account's; a rule says that the password must not be made of it.
             force: take it although it reads as a stored value.
 
         Raises:
             PasswordRefused: it is empty, too long or not plain text, breaks a rule of the policy's
                 [new_passwords], or reads as a stored value: a hash of a hash locks its owner out.
-            TypeError: an argument is no text.
+            TypeError: an argument is not text.
         """
         self.require_usable(password=password, login=login, force=force)
         return self._value_of(new_form(password))
@@ -242,11 +242,11 @@ class CredentialGateway:
     def require_usable(
         self, *, password: str, login: str | None = None, force: bool = False
     ) -> None:
-        """Refuse a new password that may not be used; `hash` says the rest.
+        """Refuse a new password that may not be used; the arguments are those of `hash`.
 
         Raises:
             PasswordRefused: with all reasons.
-            TypeError: an argument is no text.
+            TypeError: an argument is not text.
         """
         _require_text("password", password)
         if login is not None:
@@ -258,7 +258,7 @@ class CredentialGateway:
         if Reason.STORED_VALUE in reasons:
             raise PasswordRefused(
                 f"the password reads as a stored value ({stored_value_scheme(password)}): a hash "
-                "of a hash locks its owner out; give the password itself, or say force where that "
+                "of a hash locks its owner out; give the password itself; use force if it really "
                 "is the password",
                 reasons=reasons,
             )

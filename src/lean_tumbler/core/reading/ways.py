@@ -1,11 +1,11 @@
 """Ways: one reading each of one row, by which scheme or formula it may have been made."""
 
 import hmac
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
 
-from lean_tumbler.core.formulas.evaluation import Inputs, evaluate, input_of
+from lean_tumbler.core.formulas.evaluation import Inputs, input_of, prepared
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.limits import Limits, require_within_limits
 from lean_tumbler.core.schemes.base import ParsedValue
@@ -67,19 +67,25 @@ class FormulaWay:
 
     def computed(self, password: str, bounds: Bounds) -> str | None:
         """Give the canonical text of a password; None where the formula has none for it."""
-        inputs = Inputs(
-            password=password, salt=self.salt, login=self.login, keys=bounds.keys, parts=self.parts
+        return self.computing(bounds)(password)
+
+    def computing(self, bounds: Bounds) -> Callable[[str], str | None]:
+        """Prepare `computed` for many passwords."""
+        limits, canonical = bounds.limits, self.formula.output.canonical
+        given = {"salt": self.salt, "login": self.login, "keys": bounds.keys, "parts": self.parts}
+        run = prepared(
+            self.formula.formula,
+            limit_work=limits.formula_work,
+            limit_bytes=limits.formula_bytes,
         )
-        try:
-            result = evaluate(
-                self.formula.formula,
-                inputs,
-                limit_work=bounds.limits.formula_work,
-                limit_bytes=bounds.limits.formula_bytes,
-            )
-        except InputDoesNotFit:
-            return None
-        return self.formula.output.canonical(result)
+
+        def computed(password: str) -> str | None:
+            try:
+                return canonical(run(Inputs(password=password, **given)))  # type: ignore[arg-type] # by name
+            except InputDoesNotFit:
+                return None
+
+        return computed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -131,7 +131,9 @@ def _opener(row: Row, reader: RowReader, *, is_slow: bool) -> Callable[[str], bo
     if not ways:
         return None
 
+    tried = [(way.computing(_BOUNDS), way.canonical) for way in ways]
+
     def opens_one(password: str) -> bool:
-        return any(way.computed(password, _BOUNDS) == way.canonical for way in ways)
+        return any(compute(password) == canonical for compute, canonical in tried)
 
     return opens_one
