@@ -1,5 +1,6 @@
 """The example applications, started and logged in to."""
 
+import hashlib
 import importlib
 import json
 import os
@@ -9,6 +10,7 @@ import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -56,6 +58,31 @@ def require_logins(portal: Portal, login: Login) -> None:
     assert not login("nobody@tidepost.example", "x")
 
 
+DIGEST = hashlib.md5(b"Gannet 7").hexdigest()  # reads as a stored value: no new password
+
+
+def require_new_passwords(portal: Portal, command: list[str], environment: dict[str, str]) -> None:
+    """Get a value for a registration, change a password, and be told why one may not be used."""
+
+    def run(action: str, login: str, *typed: str) -> tuple[int, str]:
+        done = subprocess.run(
+            [*command, action, login], input="\n".join(typed), env={**os.environ, **environment},
+            capture_output=True, check=False, timeout=60, text=True,
+        )  # fmt: skip
+        return done.returncode, done.stdout + done.stderr
+
+    person = portal.openable[0]
+    code, value = run("hash", person.login, "Skua 12 harbour")
+    assert (code, value[:10]) == (0, "$argon2id$")
+    code, said = run("hash", person.login, DIGEST)
+    assert code not in {0, 1}
+    assert "a-stored-value" in said
+    assert DIGEST not in said
+    assert run("change", person.login, "wrong", "Skua 12 harbour")[0] == 1
+    assert run("change", person.login, person.password, "Skua 12 harbour")[0] == 0
+    assert run("change", person.login, "Skua 12 harbour", person.password)[0] == 0
+
+
 def compiled(folder: Path) -> str:
     program = folder / "login"
     subprocess.run(
@@ -79,10 +106,31 @@ def test_a_snippet_in_each_language_logs_in(tmp_path: Path, language: str) -> No
     with served(tmp_path) as service:
         environment = {"SERVICE": str(tmp_path / "s")}
         require_logins(portal, by_exit_code(command, environment))
+        require_new_passwords(portal, command, environment)
         stop(service)
         finished = subprocess.run([*command, "ada"], input=b"x", env={**os.environ, **environment},
                                   capture_output=True, check=False, timeout=60)  # fmt: skip
         assert finished.returncode not in {0, 1}  # no answer is no refusal
+
+
+def require_forms(portal: Portal, post: Callable[..., Any], *, registered: int) -> None:
+    """Register, be told what may not be used, and change a password, by forms."""
+
+    def answered(path: str, **form: str) -> int:
+        return int(post(path, data=form).status_code)
+
+    new = {"login": "new@tidepost.example", "password": "Skua 12 harbour"}
+    assert answered("/register", **new) == registered
+    assert answered("/register", **{**new, "password": DIGEST}) == 422
+    person = portal.openable[0]
+    known = {"login": person.login, "password": person.password}
+    assert answered("/change", **{**known, "password": "wrong"}, new="Skua 12 harbour") == 401
+    assert answered("/change", **known, new=DIGEST) == 422
+    assert answered("/change", **known, new="Skua 12 harbour") == 200
+    assert answered("/login", **known) == 401
+    assert (
+        answered("/change", **{**known, "password": "Skua 12 harbour"}, new=person.password) == 200
+    )
 
 
 def stop(service: Service) -> None:
@@ -111,6 +159,7 @@ def test_a_node_application_logs_in(tmp_path: Path) -> None:
                     return status == 200
 
                 require_logins(portal, login)
+                require_forms(portal, client.post, registered=200)
                 stop(service)
                 assert (
                     client.post("/login", data={"login": "a", "password": "b"}).status_code == 503
@@ -155,3 +204,5 @@ def test_a_flask_application_logs_in(tmp_path: Path, monkeypatch: pytest.MonkeyP
         return bool(answer.status_code == 200)
 
     require_logins(portal, login)
+    require_forms(portal, client.post, registered=201)
+    assert login("new@tidepost.example", "Skua 12 harbour")

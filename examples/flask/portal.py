@@ -1,4 +1,6 @@
-"""A Flask application that checks logins by the library, in its own process, on SQLite.
+"""A Flask application that works by the library, in its own process, on SQLite.
+
+Login, registration, change and a reset behind a mailed link; seeds go the way of registration.
 
 flask --app portal run
 """
@@ -10,7 +12,7 @@ from pathlib import Path
 
 from flask import Flask, request
 
-from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler import CredentialGateway, PasswordRefused, StoragePolicy
 
 FOLDER = Path(os.environ.get("PORTAL", "coldharbour"))
 gateway = CredentialGateway(StoragePolicy.from_toml((FOLDER / "tumbler.toml").read_text()))
@@ -45,3 +47,38 @@ def login() -> tuple[str, int]:
     if admit(request.form.get("login", ""), request.form.get("password", "")):
         return "welcome aboard\n", 200
     return "not known\n", 401
+
+
+@app.post("/register")
+def register() -> tuple[str, int]:
+    """Make an account; its value is written and never answered."""
+    login, password = request.form.get("login", ""), request.form.get("password", "")
+    with closing(sqlite3.connect(FOLDER / "harbour.db")) as connection, connection:
+        connection.execute(
+            "INSERT INTO passengers (email, pw) VALUES (?, ?)",
+            (login, gateway.hash(password=password, login=login)),
+        )
+    return "welcome aboard\n", 201
+
+
+@app.post("/change")
+def change() -> tuple[str, int]:
+    """Put a new password in the place of one that is known."""
+    login = request.form.get("login", "")
+    if not admit(login, request.form.get("password", "")):
+        return "not known\n", 401
+    store(login, request.form.get("new", ""))
+    return "changed\n", 200
+
+
+def store(login: str, password: str) -> None:
+    """Write a new password: after a change, or behind the link of a reset mail."""
+    value = gateway.hash(password=password, login=login)
+    with closing(sqlite3.connect(FOLDER / "harbour.db")) as connection, connection:
+        connection.execute("UPDATE passengers SET pw = ? WHERE email = ?", (value, login))
+
+
+@app.errorhandler(PasswordRefused)
+def refused(error: PasswordRefused) -> tuple[str, int]:
+    """Show every rule that a new password breaks."""
+    return "".join(f"{reason}\n" for reason in error.reasons), 422

@@ -2,7 +2,8 @@
 //
 //	SERVICE=/run/lean-tumbler/login.sock go run login.go LOGIN < password.txt
 //
-// It ends with 0 for yes and 1 for no.
+// It ends with 0 for yes and 1 for no; so does "change LOGIN" with the old and the new password on
+// two lines. "hash LOGIN" prints the stored value.
 package main
 
 import (
@@ -27,39 +28,75 @@ var service = &http.Client{
 	},
 }
 
-// Admit tells whether a password is right. An error is no answer: a service that is busy must let
-// nobody in, and lock nobody out.
+type answer struct {
+	Admitted bool     `json:"admitted"`
+	Changed  bool     `json:"changed"`
+	Value    string   `json:"value"`
+	Reasons  []string `json:"reasons"`
+}
+
+// Admit tells whether a password is right: for a login. An error is no answer: a service that is
+// busy must let nobody in, and lock nobody out.
 func Admit(login, password string) (bool, error) {
-	body, err := json.Marshal(map[string]string{"store": "passengers", "login": login, "password": password})
+	found, err := ask("/v1/admit", map[string]string{"store": "passengers", "login": login, "password": password})
+	return found.Admitted, err
+}
+
+// StoredValue gives what to store: for a registration, a reset behind the mailed link, seeds and
+// imports. The error names the rules that a new password breaks.
+func StoredValue(login, password string) (string, error) {
+	found, err := ask("/v1/hash", map[string]string{"login": login, "password": password})
+	return found.Value, err
+}
+
+// Change puts a new password in the place of the old one; the service writes it.
+func Change(login, password, changed string) (bool, error) {
+	found, err := ask("/v1/change", map[string]string{
+		"store": "passengers", "login": login, "password": password, "new_password": changed})
+	return found.Changed, err
+}
+
+func ask(path string, fields map[string]string) (found answer, err error) {
+	body, err := json.Marshal(fields)
 	if err != nil {
-		return false, err
+		return found, err
 	}
-	response, err := service.Post("http://tumbler/v1/admit", "application/json", bytes.NewReader(body))
+	response, err := service.Post("http://tumbler"+path, "application/json", bytes.NewReader(body))
 	if err != nil {
-		return false, err
+		return found, err
 	}
 	defer response.Body.Close()
+	err = json.NewDecoder(response.Body).Decode(&found)
+	if response.StatusCode == http.StatusUnprocessableEntity {
+		return found, fmt.Errorf("%s", strings.Join(found.Reasons, "; "))
+	}
 	if response.StatusCode != http.StatusOK {
-		return false, fmt.Errorf("the login service answered %d", response.StatusCode)
+		return found, fmt.Errorf("the login service answered %d", response.StatusCode)
 	}
-	var answer struct {
-		Admitted bool `json:"admitted"`
-	}
-	err = json.NewDecoder(response.Body).Decode(&answer)
-	return answer.Admitted, err
+	return found, err
 }
 
 func main() {
 	typed, err := io.ReadAll(os.Stdin)
-	if err == nil {
-		var admitted bool
-		if admitted, err = Admit(os.Args[1], strings.TrimSuffix(string(typed), "\n")); err == nil {
-			if !admitted {
-				os.Exit(1)
-			}
-			return
+	lines := append(strings.Split(string(typed), "\n"), "")
+	done := err == nil
+	switch {
+	case err != nil:
+	case os.Args[1] == "hash":
+		var value string
+		if value, err = StoredValue(os.Args[2], lines[0]); err == nil {
+			fmt.Println(value)
 		}
+	case os.Args[1] == "change":
+		done, err = Change(os.Args[2], lines[0], lines[1])
+	default:
+		done, err = Admit(os.Args[1], lines[0])
 	}
-	fmt.Fprintln(os.Stderr, err)
-	os.Exit(3)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(3)
+	}
+	if !done {
+		os.Exit(1)
+	}
 }

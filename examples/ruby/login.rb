@@ -3,15 +3,32 @@
 #   require_relative "login"
 #   head :unauthorized unless admit(params[:login], params[:password])
 #
-# By itself, `ruby login.rb LOGIN < password.txt` ends with 0 for yes and 1 for no.
+# By itself, `ruby login.rb LOGIN < password.txt` ends with 0 for yes and 1 for no; so does
+# `ruby login.rb change LOGIN` with the old and the new password on two lines.
+# `ruby login.rb hash LOGIN < password.txt` prints the stored value.
 require "json"
 require "net/http"
 require "socket"
 
+# Login.
 def admit(login, password)
-  body = JSON.generate(store: "passengers", login: login, password: password)
-  request = Net::HTTP::Post.new("/v1/admit", "Content-Type" => "application/json", "Host" => "tumbler")
-  request.body = body
+  ask("/v1/admit", store: "passengers", login: login, password: password)["admitted"] == true
+end
+
+# Registration, a reset behind the mailed link, seeds and imports: the value to store.
+def stored_value(login, password)
+  ask("/v1/hash", login: login, password: password).fetch("value")
+end
+
+# A change by somebody who knows the old password; the service writes it.
+def change(login, password, new)
+  fields = { store: "passengers", login: login, password: password, new_password: new }
+  ask("/v1/change", **fields)["changed"] == true
+end
+
+def ask(path, **fields)
+  request = Net::HTTP::Post.new(path, "Content-Type" => "application/json", "Host" => "tumbler")
+  request.body = JSON.generate(fields)
   socket = Net::BufferedIO.new(UNIXSocket.new(ENV.fetch("SERVICE")), read_timeout: 5)
   request.exec(socket, "1.1", request.path)
   response = nil
@@ -20,16 +37,23 @@ def admit(login, password)
     break unless response.is_a?(Net::HTTPContinue)
   end
   response.reading_body(socket, true) {}
+  # A new password that breaks rules: show which.
+  raise JSON.parse(response.body)["reasons"].join("; ") if response.code == "422"
   # Only a 200 is an answer: a service that is busy must let nobody in, and lock nobody out.
   raise "the login service answered #{response.code}" unless response.is_a?(Net::HTTPOK)
-  JSON.parse(response.body)["admitted"] == true
+  JSON.parse(response.body)
 ensure
   socket&.close
 end
 
 if $PROGRAM_NAME == __FILE__
   begin
-    exit(admit(ARGV.fetch(0), $stdin.read.chomp))
+    password, new = $stdin.read.split("\n", -1)
+    case ARGV.fetch(0)
+    when "hash" then puts stored_value(ARGV.fetch(1), password)
+    when "change" then exit(change(ARGV.fetch(1), password, new))
+    else exit(admit(ARGV.fetch(0), password))
+    end
   rescue SystemCallError, RuntimeError, IOError, Timeout::Error => error
     warn error.message
     exit(3)
