@@ -16,7 +16,9 @@ import pytest
 from conftest import SCHEMAS, run_in_process
 from lean_tumbler import StoragePolicy, errors
 from lean_tumbler.cli.main import build_parser, command_module
+from lean_tumbler.core.formulas import steps
 from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.reading import layouts
 from lean_tumbler.jobs import SUMMARIES
 from lean_tumbler.reference.manual import manual_pages
 from lean_tumbler.reference.pages import PAGES as GENERATED
@@ -298,6 +300,16 @@ def _described(schema: Any) -> Iterator[tuple[str, str]]:
     for inner in (schema.get("items"), schema.get("additionalProperties")):
         if isinstance(inner, dict):
             yield from _described(inner)
+
+
+def test_every_word_of_formulas_and_layouts_is_documented() -> None:
+    """A step, a digest or an encoding that the code has and the pages lack would be found by nobody."""
+    for page, tables in (
+        ("FORMULAS.md", (steps.FILTERS, steps.ENCODINGS, steps.DIGESTS, steps.TEXT_ENCODINGS)),
+        ("COHORTS.md", (layouts.ENCODINGS,)),
+    ):
+        words = set(re.findall(r"[a-z0-9-]+", (ROOT / "docs" / page).read_text("utf-8")))
+        assert {name for table in tables for name in table} <= words
 
 
 def test_every_page_is_found_from_the_readme() -> None:
