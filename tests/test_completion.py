@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 from conftest import PROGRAM
+from lean_tumbler.jobs import SUMMARIES
 
 POLICY = """\
 [store.passengers]
@@ -54,6 +55,7 @@ LINES = {
     "lean-tumbler layer --policy none.toml --store ": set[str](),
     "lean-tumbler formula so": {"solve"},
     "lean-tumbler completion ": {"bash", "zsh", "fish"},
+    "lean-tumbler nosuch ": set(SUMMARIES),
     "lean-tumbler audit harbour.db --format ": {"text", "json", "csv", "html", "sarif"},
     "lean-tumbler audit postgresql://127.0.0.1:1/none --column ": set[str](),
 }

@@ -8,7 +8,6 @@ reach it. Tests of descriptors and of the start itself run the built program.
 
 import atexit
 import contextlib
-import gc
 import importlib
 import io
 import json
@@ -196,8 +195,6 @@ def _prepare() -> None:
     for name in (*_MODULES, *found):
         if not name.endswith("__main__"):
             importlib.import_module(name)
-    gc.collect()
-    gc.freeze()  # else a fork's collector would touch, and so copy, every page of it
 
 
 if __name__ == "__main__":

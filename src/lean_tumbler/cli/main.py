@@ -96,7 +96,7 @@ def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
     parser.add_argument("--debug", action="store_true", help="show tracebacks")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     called = _called(argv)
-    for name in argv[:1] if called and argv[0] == called else SUMMARIES:
+    for name in argv[:1] if argv and argv[0] in SUMMARIES else SUMMARIES:
         summary = SUMMARIES[name]
         command = commands.add_parser(
             name,

@@ -4,6 +4,7 @@ import hmac
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
+from functools import partial
 
 from lean_tumbler.core.formulas.evaluation import Inputs, input_of, prepared
 from lean_tumbler.core.formulas.named import NamedFormula
@@ -72,7 +73,9 @@ class FormulaWay:
     def computing(self, bounds: Bounds) -> Callable[[str], str | None]:
         """Prepare `computed` for many passwords."""
         limits, canonical = bounds.limits, self.formula.output.canonical
-        given = {"salt": self.salt, "login": self.login, "keys": bounds.keys, "parts": self.parts}
+        inputs = partial(
+            Inputs, salt=self.salt, login=self.login, keys=bounds.keys, parts=self.parts
+        )
         run = prepared(
             self.formula.formula,
             limit_work=limits.formula_work,
@@ -81,7 +84,7 @@ class FormulaWay:
 
         def computed(password: str) -> str | None:
             try:
-                return canonical(run(Inputs(password=password, **given)))  # type: ignore[arg-type] # by name
+                return canonical(run(inputs(password=password)))
             except InputDoesNotFit:
                 return None
 
