@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 from lean_tumbler.core.audit.discovery import (
     SAMPLE_ROWS,
@@ -21,16 +21,16 @@ from lean_tumbler.stores.sql.tables import DatabaseTable
 
 @dataclass(frozen=True, slots=True)
 class CredentialPlace:
-    """A column that holds credentials, the roles beside it, and what its content opens.
-
-    Attributes:
-        only_rows: which rows are read: a column, and the texts that it must have; empty for all.
-    """
+    """A column that holds credentials, the roles beside it, and what its content opens."""
 
     table: Table
     columns: Columns
     opens: Opens | None = None
-    only_rows: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def only_rows(self) -> Mapping[str, tuple[str, ...]]:
+        """Which rows are read: a column, and the texts that it must have; empty for all."""
+        return self.table.source.only if isinstance(self.table, DatabaseTable) else {}
 
     @property
     def name(self) -> str:
@@ -41,9 +41,8 @@ class CredentialPlace:
         """Give the rows alone that have one of some texts in a column, where a database can."""
         if not isinstance(self.table, DatabaseTable):
             return self
-        only_rows = {column: tuple(texts)}
-        source = replace(self.table.source, only=only_rows)
-        return replace(self, table=replace(self.table, source=source), only_rows=only_rows)
+        source = replace(self.table.source, only={column: tuple(texts)})
+        return replace(self, table=replace(self.table, source=source))
 
 
 def credential_places(
