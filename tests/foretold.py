@@ -10,12 +10,12 @@ import polars as pl
 from lean_tumbler.core.forecast.forecasting import (
     HORIZONS,
     Forecast,
+    FromDates,
     FromLog,
-    from_dates,
     from_history,
 )
-from lean_tumbler.core.forecast.irregularities import Irregularity, in_dates, in_log
-from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, LastLogins, Population
+from lean_tumbler.core.forecast.irregularities import Irregularity
+from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
 from lean_tumbler.core.forecast.log_table import TabledLog, tabled
 from lives import NOW, Lives
 
@@ -73,10 +73,9 @@ def by_log(lives: Lives, *, with_made: bool = True) -> Foretold:
     """Forecast from the log."""
     table, accounts = tabled_log(lives, with_made=with_made)
     known = FromLog(table=table.table)
-    found = tuple(in_log(known.tests[0]))
     return Foretold(
-        forecast=known.forecast(table.waiting(accounts)).with_care(found),
-        irregularities=found,
+        forecast=known.forecast(table.waiting(accounts)),
+        irregularities=known.irregularities,
         truth=_truth(lives, lives.log_days[1]),
     )
 
@@ -89,10 +88,10 @@ def by_dates(lives: Lives, *, with_made: bool) -> Foretold:
         accounts=np.ones(len(seen)),
         made_days_ago=NOW - lives.made[lives.known] if with_made else None,
     )
-    found = tuple(in_dates(everybody))
+    known = FromDates(everybody=everybody)
     return Foretold(
-        forecast=from_dates(everybody, LastLogins(everybody=everybody)).with_care(found),
-        irregularities=found,
+        forecast=known.forecast(everybody),
+        irregularities=known.irregularities,
         truth=_truth(lives, NOW),
     )
 

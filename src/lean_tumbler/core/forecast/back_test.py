@@ -21,7 +21,9 @@ from lean_tumbler.core.forecast.intervals import Numbers
 from lean_tumbler.core.forecast.return_table import ReturnTable
 
 AHEAD_WEEKS = 52
-SHARE = 0.8  # four times out of five
+# Four times out of five the truth is inside: being too hopeful costs more, so that what was
+# missed reaches farther up than down.
+_UPPER, _LOWER = 0.88, 0.72
 CHOICE_WEEKS = (4, 9, 13, 26)  # over which an estimator is to be good
 _FEWEST_CUTS = 6
 _CUTS_A_WEEK_AHEAD = 1.0  # so many weeks of the past for each week ahead earn an interval
@@ -89,33 +91,31 @@ class BackTest:
         found: Numbers = np.abs(self.forecast - self.truth) / self.accounts[:, None]
         return found
 
-    def width(self, ahead: int) -> float | None:
-        """Give how wide an interval is, as a logarithm; None where the past has not earned one."""
+    def width(self, ahead: int) -> tuple[float, float]:
+        """Give how far an interval reaches up and down, as logarithms; NaN if it is not earned."""
         missed = np.abs(self.missed(ahead))[-_LATEST_CUTS:]
         if len(missed) < fewest_cuts(ahead):
-            return None
-        level = SHARE * (1 + ahead / (_ALIKE * len(missed)))
-        return float(np.quantile(missed, min(1.0, level)))
+            return np.nan, np.nan
+        wider = 1 + ahead / (_ALIKE * len(missed))
+        up, down = np.quantile(missed, np.minimum(1.0, np.array([_UPPER, _LOWER]) * wider))
+        return float(up), float(down)
 
     def bounds(self, expected: Numbers) -> tuple[Numbers, Numbers]:
         """Give the ends of the intervals for a forecast by weeks; NaN where none is earned."""
         total = max(float(expected[0]), _SMALLEST)
         rate = -np.log(np.clip(expected / total, _SMALLEST, 1))
-        widths = self.widths[: len(expected) - 1]
-        width = np.array([0.0, *(np.nan if each is None else each for each in widths)])
-        return total * np.exp(-rate * np.exp(width)), total * np.exp(-rate * np.exp(-width))
+        up, down = np.exp([(0.0, 0.0), *self.widths[: len(expected) - 1]]).T
+        return total * np.exp(-rate * down), total * np.exp(-rate / up)
 
     @cached_property
-    def widths(self) -> tuple[float | None, ...]:
+    def widths(self) -> tuple[tuple[float, float], ...]:
         """How wide an interval is, one week ahead and more."""
         return tuple(self.width(ahead) for ahead in range(1, self.misses.shape[1]))
 
     @property
     def earned_weeks(self) -> int:
         """For how many weeks ahead there is an interval."""
-        return next(
-            (weeks for weeks, width in enumerate(self.widths) if width is None), len(self.widths)
-        )
+        return int(np.isfinite([up for up, _ in self.widths]).sum())
 
 
 def fewest_cuts(ahead: int) -> float:

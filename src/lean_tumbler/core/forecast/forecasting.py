@@ -15,8 +15,8 @@ from lean_tumbler.core.forecast.back_test import (
     fewest_cuts,
 )
 from lean_tumbler.core.forecast.estimators import LIFE_TABLE
-from lean_tumbler.core.forecast.intervals import Interval, on_days
-from lean_tumbler.core.forecast.irregularities import Irregularity, Withheld
+from lean_tumbler.core.forecast.intervals import Interval, Numbers, on_days
+from lean_tumbler.core.forecast.irregularities import Irregularity, Withheld, in_dates, in_log
 from lean_tumbler.core.forecast.last_logins import LastLogins, Population
 from lean_tumbler.core.forecast.return_table import WEEK, ReturnTable, Waiting, from_counts
 
@@ -97,6 +97,11 @@ class FromLog:
         """The back-test of the chosen estimator, and that of the baseline."""
         return chosen(self.table)
 
+    @cached_property
+    def irregularities(self) -> tuple[Irregularity, ...]:
+        """What a forecast should not pass over."""
+        return tuple(in_log(self.tests[0]))
+
     def forecast(
         self, waiting: Waiting, parts: Mapping[str, Waiting] = MappingProxyType({})
     ) -> Forecast:
@@ -106,19 +111,32 @@ class FromLog:
             accounts=round(waiting.total),
             days=self._days(test, waiting),
             method=f"the log: {test.estimator.name}",
-            baseline=_expected(self.table, plain, waiting),
+            baseline=_on_days(self._away(plain, waiting, AHEAD_WEEKS)),
             no_interval=_why_not_all(test),
-            parts={name: _expected(self.table, test, part) for name, part in parts.items()},
-        )
+            parts={name: _on_days(self._expected(part)) for name, part in parts.items()},
+        ).with_care(self.irregularities)
 
     def _days(self, test: BackTest, waiting: Waiting) -> dict[int, Interval]:
-        expected = test.estimator.away(self.table, self.table.weeks, AHEAD_WEEKS, waiting)
+        expected = self._expected(waiting)
         low, high = test.bounds(expected)
         return on_days(DAYS, low, expected, high, step_days=WEEK)
 
+    def _away(self, test: BackTest, waiting: Waiting, ahead: int) -> Numbers:
+        return test.estimator.away(self.table, self.table.weeks, ahead, waiting)
 
-def _expected(table: ReturnTable, test: BackTest, waiting: Waiting) -> dict[int, float]:
-    away = test.estimator.away(table, table.weeks, AHEAD_WEEKS, waiting)
+    def _expected(self, waiting: Waiting) -> Numbers:
+        """Estimate by the chosen estimator; a week that is twice as busy counts as two."""
+        busy = np.ones(AHEAD_WEEKS)
+        for each in self.irregularities:
+            if each.expected:
+                busy[each.expected.begins : each.expected.ends] *= each.expected.factor
+        at = np.append(0.0, np.cumsum(busy))
+        away = self._away(self.tests[0], waiting, int(np.ceil(at[-1])))
+        found: Numbers = np.interp(at, np.arange(len(away)), away)
+        return found
+
+
+def _on_days(away: Numbers) -> dict[int, float]:
     found = np.interp(DAYS, np.arange(len(away)) * WEEK, away)
     return dict(zip(DAYS, map(float, found), strict=True))
 
@@ -146,29 +164,35 @@ def _weeks_needed(day: int, test: BackTest) -> int:
     return weeks
 
 
-def from_dates(
-    wanted: Population,
-    known: LastLogins,
-    *,
-    parts: Mapping[str, Population] = MappingProxyType({}),
-) -> Forecast:
-    """Forecast from last logins, perhaps beside the days on which accounts were made.
+@dataclass(frozen=True, kw_only=True)
+class FromDates:
+    """Forecasts from last logins, perhaps beside the days on which accounts were made.
 
-    Args:
-        wanted: those accounts.
-        known: of all accounts.
-        parts: of those accounts, told beside the whole.
+    Attributes:
+        everybody: all accounts of the store.
     """
-    plain = {day: wanted.total * known.not_seen_share(day) for day in DAYS}
-    return Forecast(
-        accounts=round(wanted.total),
-        days={day: Interval.alone(known.away(wanted, day)) for day in DAYS},
-        method=known.method,
-        baseline=plain,
-        no_interval=NO_PAST,
-        parts={name: {day: known.away(part, day) for day in DAYS}
-               for name, part in parts.items()},
-    )  # fmt: skip
+
+    everybody: Population
+
+    @cached_property
+    def irregularities(self) -> tuple[Irregularity, ...]:
+        """What a forecast should not pass over."""
+        return tuple(in_dates(self.everybody))
+
+    def forecast(
+        self, wanted: Population, parts: Mapping[str, Population] = MappingProxyType({})
+    ) -> Forecast:
+        """Forecast how many accounts have not returned."""
+        known = LastLogins(everybody=self.everybody)
+        return Forecast(
+            accounts=round(wanted.total),
+            days={day: Interval.alone(known.away(wanted, day)) for day in DAYS},
+            method=known.method,
+            baseline={day: wanted.total * known.not_seen_share(day) for day in DAYS},
+            no_interval=NO_PAST,
+            parts={name: {day: known.away(part, day) for day in DAYS}
+                   for name, part in parts.items()},
+        ).with_care(self.irregularities)  # fmt: skip
 
 
 def from_history(counted: Sequence[tuple[int, int]], *, waiting: int) -> Forecast | None:

@@ -8,20 +8,24 @@ import numpy as np
 
 from lean_tumbler.core.forecast.back_test import BackTest
 from lean_tumbler.core.forecast.intervals import Numbers
-from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
+from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population, spike
 
 _LATEST_DAYS = 2  # who comes every day was seen then
 _BATCH_SHARE = 0.25  # of the accounts that were last seen on one day before that
-_IMPORT_SHARE = 0.1  # of the accounts that were made on one day
 _NULL_SHARE = 0.05
 _LATE_SHARE = 0.02  # of dates in the first tenth of a column's time, where it began all at once
-_SEASON_WEEKS, _SEASON_AHEAD = 52, 9
-_LATELY_WEEKS = (3, 4)
-# How far forecasts must have missed the rate of returns, as a logarithm, and how many times the
-# median miss. On invented lives nine in ten seasons and changes are beyond, and one in thirty of
-# what is neither (`benchmarks/forecasting`).
-_SEASON = (0.2, 2.25)
-_LATELY = (0.25, 3.0)
+_YEAR_WEEKS, _AHEAD_WEEKS = 52, 26
+_SEASON_WEEKS, _LATELY_WEEKS = (4, 6, 8), (3, 4)
+# How far a stretch of weeks must be off, as a logarithm, and in standard errors of its mean. The
+# busiest of many stretches is looked for a year ago, so that it must be farther off than the
+# latest. On invented lives all seasons and changes are beyond, and hardly anything else
+# (`benchmarks/forecasting`).
+_LEAST = 0.25
+_SEASON_ERRORS, _LATELY_ERRORS = 4.2, 2.9
+# The standard deviation over the median deviation of a normal distribution (Hampel, “The Influence
+# Curve and Its Role in Robust Estimation”, JASA 69, 1974), which a season itself does not widen.
+_OF_MEDIAN_DEVIATION = 1.4826
+_LEAST_SPREAD = 0.05
 _SHORT_LOG_WEEKS = 26
 _FEWEST = 100  # accounts, below which shares say little
 
@@ -35,6 +39,15 @@ class Withheld(Enum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Stretch:
+    """Some weeks, counted from one on, and how many times as many returned in them as usual."""
+
+    begins: int
+    ends: int
+    factor: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Irregularity:
     """Something that a forecast should not pass over.
 
@@ -42,11 +55,13 @@ class Irregularity:
         name: of what it is, for tests and other programs.
         sentence: what was seen, what it does to the forecast, and the remedy.
         withholds: what would be worth nothing.
+        expected: weeks from now in which more, or fewer, are taken to return; None without any.
     """
 
     name: str
     sentence: str
     withholds: Withheld = Withheld.NOTHING
+    expected: Stretch | None = None
 
 
 def in_dates(everybody: Population) -> Iterator[Irregularity]:
@@ -55,7 +70,7 @@ def in_dates(everybody: Population) -> Iterator[Irregularity]:
     dated = ago < NEVER_SEEN
     if everybody.total < _FEWEST:
         return
-    share, day = _spike(ago[dated], accounts[dated], after=_LATEST_DAYS)
+    share, day = spike(ago[dated], accounts[dated], after=_LATEST_DAYS)
     if share > _BATCH_SHARE:
         yield Irregularity(
             name="batch",
@@ -76,7 +91,7 @@ def in_dates(everybody: Population) -> Iterator[Irregularity]:
             ),
         )
         yield from _begun_late(everybody)
-    imported = import_days_ago(everybody)
+    imported = everybody.imported_days_ago
     if imported is not None:
         yield Irregularity(
             name="import",
@@ -85,18 +100,6 @@ def in_dates(everybody: Population) -> Iterator[Irregularity]:
                 "import: they are taken for older than that day"
             ),
         )
-
-
-def import_days_ago(everybody: Population) -> float | None:
-    """Give the day on which so many accounts were made that it was an import; None without one.
-
-    How old these accounts are is not known.
-    """
-    if everybody.made_days_ago is None:
-        return None
-    dated = everybody.made_days_ago < NEVER_SEEN
-    share, day = _spike(everybody.made_days_ago[dated], everybody.accounts[dated], after=0)
-    return day if share > _IMPORT_SHARE else None
 
 
 def _begun_late(everybody: Population) -> Iterator[Irregularity]:
@@ -119,26 +122,44 @@ def _begun_late(everybody: Population) -> Iterator[Irregularity]:
 
 
 def in_log(test: BackTest) -> Iterator[Irregularity]:
-    """Look at what forecasts of the past missed: a year ago, and lately."""
-    if miss := _strange(test, _SEASON_AHEAD, _SEASON_WEEKS, _SEASON):
+    """Look at the weeks of a log: were they busier a year ago at this time, or lately?
+
+    How busy a week was is what the forecast of the week before missed.
+    """
+    misses = test.missed(1)
+    busy = misses - np.median(misses) if len(misses) else misses
+    spread = _OF_MEDIAN_DEVIATION * float(np.median(np.abs(busy))) if len(busy) else 0.0
+    in_errors = busy / max(spread, _LEAST_SPREAD)
+    a_year_ago = len(busy) - _YEAR_WEEKS
+    if a_year_ago >= 0 and (
+        season := _strangest(
+            busy[a_year_ago:][:_AHEAD_WEEKS],
+            in_errors[a_year_ago:][:_AHEAD_WEEKS],
+            _SEASON_WEEKS,
+            _SEASON_ERRORS,
+        )
+    ):
         yield Irregularity(
             name="season",
             sentence=(
-                f"a year ago at this time {_as_change(miss)} returned in {_SEASON_AHEAD} weeks "
-                "than such a forecast says: if that was a season, it comes again; add what you "
-                "know of it, and count with `progress`"
+                f"a year ago {_as_change(season.factor)} returned than usual in weeks "
+                f"{season.begins + 1} to {season.ends} from then: this season is taken to come "
+                "again, but one year earns no interval; count with `progress`"
             ),
             withholds=Withheld.INTERVAL,
+            expected=season,
         )
-    lately = (_strange(test, weeks, weeks, _LATELY) for weeks in _LATELY_WEEKS)
-    if miss := next(filter(None, lately), None):
+    lately = (_strangest(busy[-n:], in_errors[-n:], (n,), _LATELY_ERRORS) for n in _LATELY_WEEKS)
+    if change := next(filter(None, lately), None):
         yield Irregularity(
             name="lately",
             sentence=(
-                f"in the last weeks {_as_change(miss)} returned than such a forecast says: "
-                "something has changed, and it is not known for how long; forecast again in a month"
+                f"in the last {change.ends} weeks {_as_change(change.factor)} returned than such "
+                "a forecast says: something has changed, and it is not known for how long; it is "
+                "taken to last as long again, without an interval; forecast again in a month"
             ),
             withholds=Withheld.INTERVAL,
+            expected=change,
         )
     if test.weeks < _SHORT_LOG_WEEKS:
         yield Irregularity(
@@ -149,40 +170,28 @@ def in_log(test: BackTest) -> Iterator[Irregularity]:
         )
 
 
-def _spike(days: Numbers, accounts: Numbers, *, after: int) -> tuple[float, float]:
-    """Give the largest share of one day among days before the latest, and that day."""
-    earlier = days > after
-    if not earlier.any() or float(accounts[earlier].sum()) < _FEWEST:
-        return 0.0, 0.0
-    found, place = np.unique(days[earlier], return_inverse=True)
-    counts = np.bincount(place, accounts[earlier])
-    most = int(counts.argmax())
-    return float(counts[most] / counts.sum()), float(found[most])
-
-
-def _strange(
-    test: BackTest, ahead: int, weeks_ago: int, bounds: tuple[float, float]
-) -> float | None:
-    """Give the miss of forecasts as of some weeks ago, if it is far more than they ever miss by.
+def _strangest(
+    busy: Numbers, in_errors: Numbers, lengths: tuple[int, ...], errors: float
+) -> Stretch | None:
+    """Give the stretch that is farthest from usual, if it is far enough.
 
     Args:
-        test: of the past.
-        ahead: how many weeks the forecasts looked ahead.
-        weeks_ago: when they were made, and in the weeks beside.
-        bounds: the least that matters, and how many times the median it must be.
+        busy: by week, the logarithm of how many times as many returned as usual.
+        in_errors: the same in standard errors of a week.
+        lengths: of stretches, in weeks.
+        errors: the least, in standard errors of a stretch.
     """
-    if not test.cuts:
+    found = [
+        (abs(in_errors[begins : begins + length].mean()) * length**0.5, begins, length)
+        for length in lengths
+        for begins in range(len(busy) - length + 1)
+    ]
+    most, begins, length = max(found, default=(0.0, 0, 1))
+    mean = float(busy[begins : begins + length].mean()) if found else 0.0
+    if most < errors or abs(mean) < _LEAST:
         return None
-    row = test.weeks - weeks_ago - test.cuts[0]
-    beside = test.misses[max(0, row - 1) : row + 2, ahead] if row >= 0 else np.empty(0)
-    beside = beside[np.isfinite(beside)]
-    if not len(beside):
-        return None
-    miss, (least, times) = float(beside.mean()), bounds
-    usual = float(np.median(np.abs(test.missed(ahead))))
-    return miss if abs(miss) > max(least, times * usual) else None
+    return Stretch(begins=begins, ends=begins + length, factor=float(np.exp(mean)))
 
 
-def _as_change(miss: float) -> str:
-    factor = np.exp(miss)
+def _as_change(factor: float) -> str:
     return f"{factor - 1:.0%} more" if factor > 1 else f"{1 - factor:.0%} fewer"

@@ -9,12 +9,15 @@ accounts that there are now, by how old they are.
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from lean_tumbler.core.forecast.intervals import TAIL_POWER, Numbers
 
 NEVER_SEEN = 36_500.0
+_IMPORT_SHARE = 0.1  # of the accounts that were made on one day
+_FEWEST = 100  # accounts, below which shares say little
 # Accounts are counted by how many days old they are in these classes.
 _AGES_DAYS = (0.0, 28.0, 91.0, 182.0, 365.0, 730.0, np.inf)
 _LEANS_ON = 30.0  # accounts that a thin class is taken to hold besides, at everybody's share
@@ -22,7 +25,7 @@ _LEANS_ON = 30.0  # accounts that a thin class is taken to hold besides, at ever
 _WEEK = 7.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Population:
     """Accounts that fare alike, counted.
 
@@ -40,6 +43,35 @@ class Population:
     def total(self) -> float:
         """How many accounts."""
         return float(self.accounts.sum())
+
+    @cached_property
+    def imported_days_ago(self) -> float | None:
+        """The day on which so many accounts were made that it was an import; None without one."""
+        if self.made_days_ago is None:
+            return None
+        dated = self.made_days_ago < NEVER_SEEN
+        share, day = spike(self.made_days_ago[dated], self.accounts[dated], after=0)
+        return day if share > _IMPORT_SHARE else None
+
+    @cached_property
+    def age_days(self) -> Numbers | None:
+        """How old accounts are at least: an import does not say how old its accounts are."""
+        if self.made_days_ago is None or self.imported_days_ago is None:
+            return self.made_days_ago
+        return np.where(
+            self.made_days_ago == self.imported_days_ago, NEVER_SEEN, self.made_days_ago
+        )
+
+
+def spike(days: Numbers, accounts: Numbers, *, after: int) -> tuple[float, float]:
+    """Give the largest share of one day among days before the latest, and that day."""
+    earlier = days > after
+    if not earlier.any() or float(accounts[earlier].sum()) < _FEWEST:
+        return 0.0, 0.0
+    found, place = np.unique(days[earlier], return_inverse=True)
+    counts = np.bincount(place, accounts[earlier])
+    most = int(counts.argmax())
+    return float(counts[most] / counts.sum()), float(found[most])
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -81,7 +113,7 @@ class LastLogins:
     def _returns(self, days: float) -> float:
         """Give how many of all accounts are expected to return."""
         everybody = self.everybody
-        made = everybody.made_days_ago
+        made = everybody.age_days
         if made is None:
             return everybody.total * (1 - self.not_seen_share(days))
         then = made - days

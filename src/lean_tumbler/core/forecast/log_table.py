@@ -8,6 +8,7 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
+from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
 from lean_tumbler.core.forecast.return_table import BEFORE, WEEK, ReturnTable, Waiting
 
 _MOST_WEEKS = 160  # three years; who was not seen in them is taken as from before
@@ -57,6 +58,7 @@ def tabled(log: pl.DataFrame, accounts: pl.DataFrame, *, end: int) -> TabledLog:
     start = end - WEEK * weeks
     own = accounts["login"].to_numpy()
     made = accounts["made"].fill_null(_UNKNOWN).to_numpy()
+    made = np.where(_are_imported(made, end), start, made)
     new = (made > start) & (made <= end)
     made_then = pl.DataFrame({"login": own[new], "day": made[new]}, schema=log.schema)
     seen = pl.concat([log.select("login", "day"), made_then], rechunk=False)
@@ -74,6 +76,14 @@ def tabled(log: pl.DataFrame, accounts: pl.DataFrame, *, end: int) -> TabledLog:
             schema={"login": pl.UInt32, "kind": pl.Int64, "week": pl.Int64},
         ),
     )
+
+
+def _are_imported(made: _Whole, end: int) -> NDArray[np.bool_]:
+    """Tell which accounts an import made: how old they really are is not known."""
+    ago = np.where(made == _UNKNOWN, NEVER_SEEN, np.maximum(end - made.astype(np.float64), 0.0))
+    them = Population(seen_days_ago=ago, made_days_ago=ago, accounts=np.ones(len(ago)))
+    found: NDArray[np.bool_] = np.equal(ago, them.imported_days_ago or np.nan)
+    return found
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

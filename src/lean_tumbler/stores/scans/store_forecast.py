@@ -8,14 +8,9 @@ import numpy as np
 import polars as pl
 
 from lean_tumbler.core.forecast.back_test import BackTest
-from lean_tumbler.core.forecast.forecasting import Forecast, FromLog, from_dates
-from lean_tumbler.core.forecast.irregularities import (
-    Irregularity,
-    import_days_ago,
-    in_dates,
-    in_log,
-)
-from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, LastLogins, Population
+from lean_tumbler.core.forecast.forecasting import Forecast, FromDates, FromLog
+from lean_tumbler.core.forecast.irregularities import Irregularity
+from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
 from lean_tumbler.core.forecast.log_table import tabled
 from lean_tumbler.core.forecast.times import Times, day_of, days_of, number_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
@@ -24,7 +19,6 @@ from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS
 
 _WEAK = tuple(grade for grade in Grade if grade in BELOW_FLOOR)
 _STALE_DAYS = 7
-_LONG_AGO = -1_000_000  # a day before every log
 _WELL_AFTER_DAYS, _LATER_SHARE = 7, 0.1
 
 
@@ -147,9 +141,7 @@ def forecast_accounts(
     end = _end(rows if log is None else log.events, context)
     basis = _on_dates(accounts, end, context) if log is None else _on_log(rows, log, end)
     weak, layered = (
-        basis.forecast(basis.rows.filter(pl.col("grade").is_in(grades))).with_care(
-            basis.irregularities
-        )
+        basis.forecast(basis.rows.filter(pl.col("grade").is_in(grades)))
         for grades in (_WEAK, (Grade.LAYERED,))
     )
     return StoreForecast(
@@ -171,22 +163,14 @@ def _on_dates(accounts: Accounts, end: int, context: ForecastContext) -> _Basis:
     rows = accounts.rows.with_columns(ago=ago.cast(pl.Float64))
     if accounts.with_created:
         rows = rows.with_columns(made_ago=_made_ago(end))
-    everybody = _population(rows)
-    found = tuple(in_dates(everybody))
-    imported = import_days_ago(everybody)
-    if imported is not None:
-        is_one = pl.col("made_ago") == imported
-        rows = rows.with_columns(made_ago=pl.when(is_one).then(NEVER_SEEN).otherwise("made_ago"))
-        everybody = _population(rows)
-    known = LastLogins(everybody=everybody)
+    known = FromDates(everybody=_population(rows))
     return _Basis(
         rows=rows,
-        forecast=lambda some: from_dates(
+        forecast=lambda some: known.forecast(
             _population(some),
-            known,
-            parts={name: _population(part) for name, part in _by_needs(some)},
+            {name: _population(part) for name, part in _by_needs(some)},
         ),
-        irregularities=found,
+        irregularities=known.irregularities,
         notes=(*accounts.notes, *_of_sessions(context), *_of_leavers(accounts)),
     )
 
@@ -201,7 +185,7 @@ def _on_log(rows: pl.DataFrame, log: LoginLog, end: int) -> _Basis:
     )
     made = pl.col("made") if "made" in rows.columns else pl.lit(None, pl.Int32)
     own = rows.select("login", made=made).drop_nulls("login").unique("login")
-    of_log = tabled(log.events, _without_imports(own, end), end=end)
+    of_log = tabled(log.events, own, end=end)
     known = FromLog(table=of_log.table)
     return _Basis(
         rows=rows,
@@ -209,20 +193,10 @@ def _on_log(rows: pl.DataFrame, log: LoginLog, end: int) -> _Basis:
             of_log.waiting(some),
             {name: of_log.waiting(part) for name, part in _by_needs(some)},
         ),
-        irregularities=tuple(in_log(known.tests[0])),
+        irregularities=known.irregularities,
         notes=(*log.notes, *_of_unknown(rows)),
         tests=known.tests,
     )
-
-
-def _without_imports(own: pl.DataFrame, end: int) -> pl.DataFrame:
-    """Take accounts that an import made for older than every log."""
-    dated = own.select(ago=pl.lit(NEVER_SEEN), made_ago=_made_ago(end), accounts=pl.lit(1))
-    imported = import_days_ago(_population(dated))
-    if imported is None:
-        return own
-    is_one = pl.col("made") == end - int(imported)
-    return own.with_columns(made=pl.when(is_one).then(_LONG_AGO).otherwise(pl.col("made")))
 
 
 def _made_ago(end: int) -> pl.Expr:
