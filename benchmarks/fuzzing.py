@@ -26,6 +26,7 @@ from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.reading.ways import Bounds
 from lean_tumbler.errors import TumblerError
 from measuring import TESTS, Benchmark, Row
+from servers import wait_until_listening
 from targets import TARGETS
 
 SEARCHING = Path(__file__).with_name("searching.py")
@@ -181,8 +182,7 @@ def requests(number: int = 1_000_000) -> Iterator[Row]:
             [_PROGRAM, "serve", "--listen", f"unix:{address}", "--within", "30s"],
             cwd=folder, stderr=err,
         ) as process:  # fmt: skip
-            while not address.exists():
-                time.sleep(0.1)
+            wait_until_listening(address, process)
             yield _requests(number, process.pid, address, log, logins)
             process.terminate()
 

@@ -1,6 +1,7 @@
 """What the tests share: the built program, a small store, and programs used as oracles."""
 
 import atexit
+import fcntl
 import hashlib
 import io
 import json
@@ -304,6 +305,21 @@ def missing(what: str) -> None:
     if os.environ.get("CI"):
         pytest.fail(f"{what} is not installed; tests/programs.sh installs it")
     pytest.skip(f"{what} is not installed")
+
+
+def made_once(folders: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
+    """Make a folder once for all workers: the first makes it, the others wait, and share it."""
+    base = folders.getbasetemp()
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        base = base.parent
+    folder = base / name
+    with (base / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not folder.exists():
+            unfinished = folders.mktemp(name)
+            make(unfinished)
+            unfinished.rename(folder)
+    return folder
 
 
 @pytest.fixture(scope="session")

@@ -134,6 +134,14 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
+def wait_until_listening(address: Path, process: "subprocess.Popen[bytes]") -> None:
+    """Wait until somebody takes connections on a socket, which is there a moment before."""
+    with socket.socket(socket.AF_UNIX) as probe:
+        while probe.connect_ex(str(address)) != 0:
+            assert process.poll() is None
+            time.sleep(0.05)
+
+
 def where(*names: str) -> str | None:
     """Find the first of these programs, in the folders of servers too."""
     folders = [str(path) for path in sorted(Path("/usr/lib/postgresql").glob("*/bin"))]

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import DATA, run_in_process
+from conftest import DATA, made_once, run_in_process
 from lean_tumbler.cli.main import build_parser
 from lean_tumbler.demo.portal import write_portal
 
@@ -80,7 +80,11 @@ LINES = sorted({line for page in PAGES for line in lines_of(page)})
 @pytest.fixture(scope="module")
 def harbour(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
     """A folder that has gone some of the way, with a login whose password is known."""
-    folder = tmp_path_factory.mktemp("harbour")
+    folder = made_once(tmp_path_factory, "harbour", _prepare)
+    return folder, (folder / "known.csv").read_text().splitlines()[1].split(",")[0]
+
+
+def _prepare(folder: Path) -> None:
     write_portal(folder)
     policy = (folder / "tumbler.toml").read_text()
     policy = re.sub(r"mode = .*", "readers_ready = 2026-05-01", policy).replace(*CHEAP)
@@ -111,11 +115,10 @@ def harbour(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
         ):  # fmt: skip
             done = run_in_process(*words)
             assert done.code == 0, (words, done.err)
-        login = _write_known(folder)
-    return folder, login
+        _write_known(folder)
 
 
-def _write_known(folder: Path) -> str:
+def _write_known(folder: Path) -> None:
     """Write known accounts of one generation, with the stored values and salts."""
     passwords = dict(
         line.split(",", 1) for line in (folder / "known.csv").read_text().splitlines()[1:]
@@ -128,7 +131,6 @@ def _write_known(folder: Path) -> str:
     lines = ["login,password,stored,salt", *(",".join(row) for row in known)]
     for name in ("known.csv", "more.csv"):
         (folder / name).write_text("\n".join(lines) + "\n")
-    return str(known[0][0])
 
 
 def _locked_login(folder: Path) -> str:

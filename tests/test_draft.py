@@ -140,7 +140,8 @@ def test_from_a_url_and_known_accounts_to_a_guarded_store(
     if not merge:
         (tmp_path / "measured.json").write_text(json.dumps(measured_document()))
         options = ("--measurements", "measured.json", "--peak-logins", "20/s", "--save")
-        tuned = run("tune", "--schemes", "argon2id", *options)
+        quick = ("--schemes", "argon2id", "--within", "60ms")
+        tuned = run("tune", *quick, *options)
         assert tuned.code == 0, tuned.err
 
     make_ready(tmp_path)
@@ -433,7 +434,8 @@ def test_a_schema_of_another_make(tmp_path: Path, program: Program) -> None:
     policy = tomllib.loads((tmp_path / "tumbler.toml").read_text())
     assert policy["store"]["checks"]["only"] == {"attribute": texts}
     make_ready(tmp_path)
-    assert program("rehearse", "known.csv", "--rows", "20").code == 0
+    write_known(tmp_path, people[1:4])  # each is tried in many ways, at the target's cost
+    assert program("rehearse", "known.csv", "--rows", "10").code == 0
 
 
 @pytest.mark.parametrize("seed", range(7000, 7007))

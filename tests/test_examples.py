@@ -7,7 +7,6 @@ import os
 import shutil
 import subprocess
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -15,6 +14,7 @@ from typing import Any
 import httpx
 import pytest
 
+import servers
 from conftest import Portal, make_portal, oracle
 from test_service import Service, served
 
@@ -147,9 +147,7 @@ def test_a_node_application_logs_in(tmp_path: Path) -> None:
         application = subprocess.Popen(command, env={**os.environ, "SERVICE": str(tmp_path / "s")})
         transport = httpx.HTTPTransport(uds=str(address))
         try:
-            while not address.exists():
-                assert application.poll() is None
-                time.sleep(0.05)
+            servers.wait_until_listening(address, application)
             with httpx.Client(transport=transport, base_url="http://portal", timeout=60) as client:
 
                 def login(name: str, password: str) -> bool:

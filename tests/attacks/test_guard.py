@@ -12,7 +12,7 @@ import pytest
 import servers
 from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits, over_limits
-from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.policy import PLAIN_ROWS, StoragePolicy
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.schemes.lock_markers import MARKERS, new_marker
@@ -20,7 +20,7 @@ from lean_tumbler.core.stored_forms import pattern, sqlite_condition
 from lean_tumbler.stores.sql.database import TableName
 from lean_tumbler.stores.sql.guard import ColumnGuard
 from lean_tumbler.stores.sql.opening import open_database
-from lean_tumbler.stores.sql.relation import PLAIN_ROWS, Relation
+from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.row_key import RowKey
 from test_servers import STARTERS
 

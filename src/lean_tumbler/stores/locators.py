@@ -11,9 +11,9 @@ from lean_tumbler.stores.directory.store import DirectoryStore
 from lean_tumbler.stores.interface import LoginStore, Store
 from lean_tumbler.stores.naming import require_plain
 from lean_tumbler.stores.sql.guard import ColumnGuard
-from lean_tumbler.stores.sql.opening import is_url, open_database
+from lean_tumbler.stores.sql.opening import open_database
+from lean_tumbler.stores.sql.recognition import is_sqlite, is_url
 from lean_tumbler.stores.sql.server import LOCK_SECONDS, Clock, Replicas
-from lean_tumbler.stores.sql.sqlite import is_sqlite
 from lean_tumbler.stores.sql.store import SqlStore
 
 

@@ -2,16 +2,13 @@
 
 from pathlib import Path
 
-from lean_tumbler.core.policy import RowSource
+from lean_tumbler.core.policy import PLAIN_ROWS, RowSource
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.directory.tables import tables_of_directory
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.files.kinds import tables_of_file
 from lean_tumbler.stores.naming import require_plain
-from lean_tumbler.stores.sql.opening import SQLITE, is_url, open_database
-from lean_tumbler.stores.sql.relation import PLAIN_ROWS
-from lean_tumbler.stores.sql.sqlite import is_sqlite
-from lean_tumbler.stores.sql.tables import tables_of_database
+from lean_tumbler.stores.sql.recognition import SQLITE, is_sqlite, is_url
 
 
 def tables_at(
@@ -39,6 +36,10 @@ def tables_at(
         return name, list(directory)
     path = base / locator.removeprefix(SQLITE)
     if is_url(locator) or is_sqlite(path):
+        # Files do without what servers are reached by, which takes long to import.
+        from lean_tumbler.stores.sql.opening import open_database  # noqa: PLC0415
+        from lean_tumbler.stores.sql.tables import tables_of_database  # noqa: PLC0415
+
         database = open_database(locator, base=base)
         return database.locator, list(
             tables_of_database(database, table, source=source, stored=stored)

@@ -122,23 +122,14 @@ def _begun_late(everybody: Population) -> Iterator[Irregularity]:
 
 
 def in_log(test: BackTest) -> Iterator[Irregularity]:
-    """Look at the weeks of a log: were they busier a year ago at this time, or lately?
-
-    How busy a week was is what the forecast of the week before missed.
-    """
-    misses = test.missed(1)
-    busy = misses - np.median(misses) if len(misses) else misses
-    spread = _OF_MEDIAN_DEVIATION * float(np.median(np.abs(busy))) if len(busy) else 0.0
-    in_errors = busy / max(spread, _LEAST_SPREAD)
-    a_year_ago = len(busy) - _YEAR_WEEKS
-    if a_year_ago >= 0 and (
-        season := _strangest(
-            busy[a_year_ago:][:_AHEAD_WEEKS],
-            in_errors[a_year_ago:][:_AHEAD_WEEKS],
-            _SEASON_WEEKS,
-            _SEASON_ERRORS,
-        )
-    ):
+    """Look at the weeks of a log: were they busier a year ago at this time, or lately?"""
+    weeks = _Weeks.of(test)
+    a_year_ago = len(weeks.busy) - _YEAR_WEEKS
+    season = None
+    if a_year_ago >= 0:
+        reach = slice(a_year_ago, a_year_ago + _AHEAD_WEEKS)
+        season = weeks.strangest(reach, _SEASON_WEEKS, _SEASON_ERRORS)
+    if season:
         yield Irregularity(
             name="season",
             sentence=(
@@ -149,8 +140,10 @@ def in_log(test: BackTest) -> Iterator[Irregularity]:
             withholds=Withheld.INTERVAL,
             expected=season,
         )
-    lately = (_strangest(busy[-n:], in_errors[-n:], (n,), _LATELY_ERRORS) for n in _LATELY_WEEKS)
-    if change := next(filter(None, lately), None):
+    latest = (
+        weeks.strangest(slice(-length, None), (length,), _LATELY_ERRORS) for length in _LATELY_WEEKS
+    )
+    if change := next(filter(None, latest), None):
         yield Irregularity(
             name="lately",
             sentence=(
@@ -170,27 +163,46 @@ def in_log(test: BackTest) -> Iterator[Irregularity]:
         )
 
 
-def _strangest(
-    busy: Numbers, in_errors: Numbers, lengths: tuple[int, ...], errors: float
-) -> Stretch | None:
-    """Give the stretch that is farthest from usual, if it is far enough.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Weeks:
+    """How busy each week of a log was: what the forecast of the week before missed.
 
-    Args:
-        busy: by week, the logarithm of how many times as many returned as usual.
-        in_errors: the same in standard errors of a week.
-        lengths: of stretches, in weeks.
-        errors: the least, in standard errors of a stretch.
+    Attributes:
+        busy: the logarithm of how many times as many returned as usual.
+        errors: the same in standard errors of a week.
     """
-    found = [
-        (abs(in_errors[begins : begins + length].mean()) * length**0.5, begins, length)
-        for length in lengths
-        for begins in range(len(busy) - length + 1)
-    ]
-    most, begins, length = max(found, default=(0.0, 0, 1))
-    mean = float(busy[begins : begins + length].mean()) if found else 0.0
-    if most < errors or abs(mean) < _LEAST:
-        return None
-    return Stretch(begins=begins, ends=begins + length, factor=float(np.exp(mean)))
+
+    busy: Numbers
+    errors: Numbers
+
+    @classmethod
+    def of(cls, test: BackTest) -> "_Weeks":
+        misses = test.missed(1)
+        if not len(misses):
+            return cls(busy=misses, errors=misses)
+        busy = misses - np.median(misses)
+        spread = _OF_MEDIAN_DEVIATION * float(np.median(np.abs(busy)))
+        return cls(busy=busy, errors=busy / max(spread, _LEAST_SPREAD))
+
+    def strangest(self, part: slice, lengths: tuple[int, ...], errors: float) -> Stretch | None:
+        """Give the stretch that is farthest from usual, if it is far enough.
+
+        Args:
+            part: in which it is looked for.
+            lengths: of stretches, in weeks.
+            errors: the least, in standard errors of a stretch.
+        """
+        busy, in_errors = self.busy[part], self.errors[part]
+        found = [
+            (abs(in_errors[begins : begins + length].mean()) * length**0.5, begins, length)
+            for length in lengths
+            for begins in range(len(busy) - length + 1)
+        ]
+        most, begins, length = max(found, default=(0.0, 0, 1))
+        mean = float(busy[begins : begins + length].mean()) if found else 0.0
+        if most < errors or abs(mean) < _LEAST:
+            return None
+        return Stretch(begins=begins, ends=begins + length, factor=float(np.exp(mean)))
 
 
 def _as_change(factor: float) -> str:

@@ -8,10 +8,11 @@ import json
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from functools import cache
+from functools import cache, lru_cache
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, value_of
+from lean_tumbler.core.formulas.steps import Formula
 from lean_tumbler.errors import FormulaError, InputDoesNotFit
 
 USUAL_DIGESTS = ("md5", "sha1", "sha256", "sha512", "sha224", "sha384")
@@ -159,13 +160,22 @@ def _numbers(accounts: Sequence[Inputs]) -> list[dict[str, int]]:
     return [{name: n for name, n in each.items() if name in kept} for each in numbers]
 
 
-def _value(steps: Iterable[str], inputs: Inputs) -> bytes | None:
-    """Compute steps by the notation's own evaluation; None where they cannot be."""
+@lru_cache(maxsize=8192)  # some four thousand, which all accounts and searches share
+def _parsed(steps: tuple[str, ...]) -> Formula | None:
+    """Read steps as a formula; None where they are none."""
     try:
-        value = value_of(notation.parse(", ".join((*steps, "hex"))), inputs)
+        return notation.parse(", ".join((*steps, "hex")))
+    except FormulaError:
+        return None
+
+
+def _value(steps: tuple[str, ...], inputs: Inputs) -> bytes | None:
+    """Compute steps by the notation's own evaluation; None where they cannot be."""
+    formula = _parsed(steps)
+    try:
+        return None if formula is None else bytes.fromhex(str(value_of(formula, inputs)))
     except (InputDoesNotFit, FormulaError):
         return None
-    return bytes.fromhex(str(value))
 
 
 def _pieces(

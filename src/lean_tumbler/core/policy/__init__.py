@@ -5,6 +5,7 @@ Text comes in, a frozen policy goes out; reading and writing the file is `stores
 
 from lean_tumbler.core.policy.model import (
     APPLICATION,
+    PLAIN_ROWS,
     Columns,
     KeySource,
     RowSource,
@@ -15,6 +16,7 @@ from lean_tumbler.core.policy.model import (
 
 __all__ = [
     "APPLICATION",
+    "PLAIN_ROWS",
     "Columns",
     "KeySource",
     "RowSource",

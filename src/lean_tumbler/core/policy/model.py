@@ -161,7 +161,10 @@ class RowSource:
     @property
     def is_plain(self) -> bool:
         """Whether it is all rows of one table with one stored column, which files have too."""
-        return self == RowSource()
+        return self == PLAIN_ROWS
+
+
+PLAIN_ROWS = RowSource()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

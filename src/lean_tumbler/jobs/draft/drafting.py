@@ -21,7 +21,7 @@ from lean_tumbler.core.drafting.solving import Search, explain_class, part_name
 from lean_tumbler.core.drafting.untested import with_untested
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
-from lean_tumbler.core.policy import Columns, RowSource
+from lean_tumbler.core.policy import PLAIN_ROWS, Columns, RowSource
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.reading.conditions import day_of
 from lean_tumbler.core.reading.rows import Row, bytes_of
@@ -29,7 +29,6 @@ from lean_tumbler.core.reading.survey import Column, Survey
 from lean_tumbler.jobs.draft.scanning import CLASS, ClassScan, scanned
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.sql.relation import PLAIN_ROWS
 
 _MOST_PARTS = 12
 _MOST_KINDS = 20  # different texts of a column that tells one kind of credential from another

@@ -20,8 +20,7 @@ from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import names_around
 from lean_tumbler.stores.scans.credential_places import CredentialPlace, credential_places
 from lean_tumbler.stores.sources import tables_at
-from lean_tumbler.stores.sql.opening import SQLITE, is_url
-from lean_tumbler.stores.sql.sqlite import is_sqlite
+from lean_tumbler.stores.sql.recognition import SQLITE, is_sqlite, is_url
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
 

@@ -15,8 +15,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.residue.places import SearchedPlace, pieces_of
 from lean_tumbler.stores.residue.searching import Residue, search_pieces
 from lean_tumbler.stores.residue.tables import OwnColumns, search_file_tables, search_source
-from lean_tumbler.stores.sql.opening import is_url
-from lean_tumbler.stores.sql.sqlite import is_sqlite
+from lean_tumbler.stores.sql.recognition import is_sqlite, is_url
 
 # Files of servers, by where they stand; what their stores hold now belongs there.
 SERVER_FILES: Mapping[str, re.Pattern[str]] = MappingProxyType(

@@ -4,11 +4,11 @@ import re
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 import polars as pl
 
-from lean_tumbler.stores.sql.server import Declared
+from lean_tumbler.stores.sql.definitions import Declared
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -70,6 +70,18 @@ class Table(Protocol):
 
         Who does not read to the end closes it, so that a connection is let go of at once.
         """
+
+
+@runtime_checkable
+class Selective(Protocol):
+    """A table of which some rows alone can be read."""
+
+    @property
+    def only_rows(self) -> Mapping[str, tuple[str, ...]]:
+        """Which rows are read: a column, and the texts that it must have; empty for all."""
+
+    def only(self, column: str, texts: Sequence[str]) -> Table:
+        """Give the rows alone that have one of some texts in a column."""
 
 
 @dataclass(frozen=True, slots=True)

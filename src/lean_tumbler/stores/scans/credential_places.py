@@ -13,10 +13,9 @@ from lean_tumbler.core.audit.discovery import (
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.files.base import Table, Unreadable
+from lean_tumbler.stores.files.base import Selective, Table, Unreadable
 from lean_tumbler.stores.files.nested import NestedTable, document_columns
 from lean_tumbler.stores.naming import require_column
-from lean_tumbler.stores.sql.tables import DatabaseTable
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +29,7 @@ class CredentialPlace:
     @property
     def only_rows(self) -> Mapping[str, tuple[str, ...]]:
         """Which rows are read: a column, and the texts that it must have; empty for all."""
-        return self.table.source.only if isinstance(self.table, DatabaseTable) else {}
+        return self.table.only_rows if isinstance(self.table, Selective) else {}
 
     @property
     def name(self) -> str:
@@ -39,10 +38,9 @@ class CredentialPlace:
 
     def only(self, column: str, texts: Sequence[str]) -> "CredentialPlace":
         """Give the rows alone that have one of some texts in a column, where a database can."""
-        if not isinstance(self.table, DatabaseTable):
+        if not isinstance(self.table, Selective):
             return self
-        source = replace(self.table.source, only={column: tuple(texts)})
-        return replace(self, table=replace(self.table, source=source))
+        return replace(self, table=self.table.only(column, texts))
 
 
 def credential_places(

@@ -1,8 +1,7 @@
 """Definitions of columns, as data definition language and catalogues write them."""
 
 import re
-
-from lean_tumbler.stores.sql.server import Declared
+from dataclasses import dataclass
 
 _WIDTH = re.compile(r"\b(?:n?(?:var)?char|character(?: varying)?)\s*\((\d+)\)", re.IGNORECASE)
 _COLLATION = re.compile(r"\bCOLLATE[ =]+[\"`']?(?:\w+[\"`']?\.[\"`']?)?(\w+)", re.IGNORECASE)
@@ -15,6 +14,19 @@ _FOLDING_TYPE = re.compile(r"\bcitext\b", re.IGNORECASE)
 def folds_case(collation: str) -> bool:
     """Tell whether a collation takes upper and lower case for one."""
     return _FOLDS.search(collation) is not None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Declared:
+    """How a schema declares a column, as far as it can spoil stored values.
+
+    Attributes:
+        characters: the most that it holds; None where nothing bounds it, or nothing is known.
+        collation: the name of a collation that takes upper and lower case for one; or empty.
+    """
+
+    characters: int | None = None
+    collation: str = ""
 
 
 def declared_in_text(definition: str, table_options: str = "") -> Declared:

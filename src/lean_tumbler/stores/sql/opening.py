@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, server_login
 from lean_tumbler.stores.sql.database import Database
+from lean_tumbler.stores.sql.recognition import SQLITE, is_url
 from lean_tumbler.stores.sql.server import LOCK_SECONDS, Network, Server
 from lean_tumbler.stores.sql.sqlite import open_sqlite
 from lean_tumbler.stores.transport import leaves_this_machine, require_no_secret
@@ -29,16 +30,10 @@ SERVERS: Mapping[str, Server] = MappingProxyType(
         for name in (server.name, *server.other_names)
     }
 )
-SQLITE = "sqlite:///"
 _CONNECT_SECONDS = 10
 # A reader holds one connection for its one long query; a writer comes back to a few.
 _NO_POOL: Mapping[str, Any] = {"poolclass": sa.pool.NullPool, "pool_reset_on_return": None}
 _POOL: Mapping[str, Any] = {"pool_size": 5, "max_overflow": -1, "pool_pre_ping": True}
-
-
-def is_url(locator: str) -> bool:
-    """Tell a URL from a path."""
-    return "://" in locator
 
 
 def open_database(

@@ -12,7 +12,7 @@ from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
-from lean_tumbler.stores.sql.definitions import declared_in_text
+from lean_tumbler.stores.sql.definitions import Declared, declared_in_text
 from lean_tumbler.stores.sql.errors import (
     FULL,
     GUARDED,
@@ -31,7 +31,6 @@ from lean_tumbler.stores.sql.server import (
     Claims,
     Clock,
     Column,
-    Declared,
     Expression,
     Guard,
     GuardedColumn,

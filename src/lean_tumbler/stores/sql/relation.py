@@ -12,7 +12,6 @@ from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.sql.database import Database, TableName
 from lean_tumbler.stores.sql.server import Column, Expression, is_binary
 
-PLAIN_ROWS = RowSource()
 _JOINED = "tumbler_joined"  # the joined table's alias: a table may be joined to itself
 
 

@@ -8,14 +8,14 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.sql.compiler import SQLCompiler
 
-from lean_tumbler.core.policy import Columns, RowSource
+from lean_tumbler.core.policy import PLAIN_ROWS, Columns, RowSource
 from lean_tumbler.core.policy.model import NOT_PRIVILEGED
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.sql.database import Database, TableName
 from lean_tumbler.stores.sql.origins import origins
-from lean_tumbler.stores.sql.relation import PLAIN_ROWS, Relation
+from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.row_key import RowKey
 from lean_tumbler.stores.sql.server import Column, Expression
 

@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.database import Database, TableName
+from lean_tumbler.stores.sql.definitions import Declared
 from lean_tumbler.stores.sql.errors import Meaning
 
 if TYPE_CHECKING:
@@ -134,19 +135,6 @@ class CatalogueQueries:
 
     size: str = ""
     lists: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Declared:
-    """How a schema declares a column, as far as it can spoil stored values.
-
-    Attributes:
-        characters: the most that it holds; None where nothing bounds it, or nothing is known.
-        collation: the name of a collation that takes upper and lower case for one; or empty.
-    """
-
-    characters: int | None = None
-    collation: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -17,14 +17,14 @@ from lean_tumbler.core.stored_forms import sqlite_condition
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.file_access import file_errors
 from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
-from lean_tumbler.stores.sql.definitions import declared_in_text
+from lean_tumbler.stores.sql.definitions import Declared, declared_in_text
 from lean_tumbler.stores.sql.errors import Meaning, database_errors, first_line
+from lean_tumbler.stores.sql.recognition import SQLITE_HEADER
 from lean_tumbler.stores.sql.server import (
     GUARD,
     LOCK_SECONDS,
     CatalogueQueries,
     Column,
-    Declared,
     Expression,
     Guard,
     GuardedColumn,
@@ -35,19 +35,9 @@ from lean_tumbler.stores.sql.server import (
 if TYPE_CHECKING:
     from lean_tumbler.stores.sql.server import Batches
 
-_HEADER = b"SQLite format 3\x00"  # sqlite.org/fileformat.html section 1.3
 _HEADER_BYTES = 100
 WRITES = "lean_tumbler_writes"  # marks a connection whose transaction will write
 _BATCH_ROWS = "50000"
-
-
-def is_sqlite(path: Path) -> bool:
-    """Tell an SQLite file by its first bytes; a file that cannot be read is none."""
-    try:
-        with path.open("rb") as file:
-            return file.read(len(_HEADER)) == _HEADER
-    except OSError:
-        return False
 
 
 def _require_whole(path: Path) -> None:
@@ -60,7 +50,7 @@ def _require_whole(path: Path) -> None:
         size = path.stat().st_size
         with path.open("rb") as file:
             header = file.read(_HEADER_BYTES)
-    if header[: len(_HEADER)] != _HEADER or len(header) < _HEADER_BYTES:
+    if header[: len(SQLITE_HEADER)] != SQLITE_HEADER or len(header) < _HEADER_BYTES:
         raise SourceError(f"{path}: not an SQLite database")
     page_bytes = int.from_bytes(header[16:18], "big")
     page_bytes = 65_536 if page_bytes == 1 else page_bytes

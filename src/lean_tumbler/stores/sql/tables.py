@@ -1,15 +1,15 @@
 """Tables of a SQL database as frames of text."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
 import sqlalchemy as sa
 
-from lean_tumbler.core.policy import RowSource
+from lean_tumbler.core.policy import PLAIN_ROWS, RowSource
 from lean_tumbler.core.reading.rows import CONTROL_SIGNS, text_of
 from lean_tumbler.stores.files.base import (
     LINE,
@@ -21,8 +21,8 @@ from lean_tumbler.stores.files.base import (
     frames_of_rows,
 )
 from lean_tumbler.stores.sql.database import Database, TableName
-from lean_tumbler.stores.sql.relation import PLAIN_ROWS, Relation
-from lean_tumbler.stores.sql.server import Declared
+from lean_tumbler.stores.sql.definitions import Declared
+from lean_tumbler.stores.sql.relation import Relation
 
 if TYPE_CHECKING:
     from lean_tumbler.stores.sql.server import Batches
@@ -51,6 +51,15 @@ class DatabaseTable:
     def keys(self) -> tuple[str, ...]:
         """The columns that each name a row alone, the primary key first."""
         return tuple(self.database.keys(self.table))
+
+    @property
+    def only_rows(self) -> Mapping[str, tuple[str, ...]]:
+        """Which rows are read: a column, and the texts that it must have; empty for all."""
+        return self.source.only
+
+    def only(self, column: str, texts: Sequence[str]) -> "DatabaseTable":
+        """Give the rows alone that have one of some texts in a column."""
+        return replace(self, source=replace(self.source, only={column: tuple(texts)}))
 
     @property
     def can_be_paged(self) -> bool:

@@ -9,6 +9,7 @@ import hashlib
 import hmac
 import re
 from collections.abc import Callable
+from itertools import cycle, islice
 
 from lean_tumbler.core.schemes import crypt64
 
@@ -47,11 +48,13 @@ def _mixed(
     digest: Callable[[bytes], bytes], start: bytes, password: bytes, salt: bytes, rounds: int
 ) -> bytes:
     """Run the rounds that md5-crypt and the SHA-crypts share."""
+    around = []  # what stands before and behind the value; the rounds repeat after 2 · 3 · 7
+    for number in range(42):
+        between = (salt if number % 3 else b"") + (password if number % 7 else b"")
+        around.append((password + between, b"") if number & 1 else (b"", between + password))
     value = start
-    for number in range(rounds):
-        odd = number & 1
-        data = (password if odd else value) + (salt if number % 3 else b"")
-        value = digest(data + (password if number % 7 else b"") + (value if odd else password))
+    for before, behind in islice(cycle(around), rounds):
+        value = digest(before + value + behind)
     return value
 
 
@@ -71,9 +74,11 @@ def md5_crypt(setting: str, password: bytes) -> str:
 
 def _sha_digest(name: str, password: bytes, salt: bytes, rounds: int) -> bytes:
     """Steps 1 to 21 of the specification."""
+    make = getattr(hashlib, name)
 
     def digest(data: bytes) -> bytes:
-        return hashlib.new(name, data, usedforsecurity=False).digest()
+        made: bytes = make(data, usedforsecurity=False).digest()
+        return made
 
     other = digest(password + salt + password)
     start = password + salt + _cycled(other, len(password))

@@ -33,8 +33,7 @@ from lean_tumbler.stores.files.sql_dump.statements import (
     writes_rows,
 )
 from lean_tumbler.stores.files.streams import lines
-from lean_tumbler.stores.sql.definitions import declared_in_text
-from lean_tumbler.stores.sql.server import Declared
+from lean_tumbler.stores.sql.definitions import Declared, declared_in_text
 
 STATEMENT_BYTES = 1 << 28  # dump programs put thousands of rows into one line
 
