@@ -426,6 +426,26 @@ def test_plan_with_a_log_and_its_back_test(program: Program, tmp_path: Path) -> 
     assert json.dumps(found).count(portal.passengers[0].login) == 0
 
 
+def test_plan_has_a_season_come_again(program: Program, tmp_path: Path) -> None:
+    """Holidays of a year ago are said with their weeks, and no interval is drawn."""
+    portal = make_portal(tmp_path, ["md5"] * 500)
+    log = lives(500, 5, POPULATIONS["holidays ahead"]).log
+    lines = [f"{portal.passengers[who].login},{ago(NOW - day)}" for who, day in log.iter_rows()]
+    (tmp_path / "logins.csv").write_text("\n".join(["email,at", *lines]) + "\n")
+    found = program("plan", "--logins", "logins.csv", "--format", "json").document["forecast"]
+    (season,) = found["irregularities"]
+    assert season["what"] == "season"
+    again = season["comes_again"]
+    # They are 20 to 70 days ahead, and a quarter as many come: seven weeks from the third on.
+    assert 3 <= again["first_week"] <= 5
+    assert 8 <= again["last_week"] <= 11
+    assert 0.15 < again["times_as_many"] < 0.5
+    assert all(each["low"] is None for each in found["weak"]["days"].values())
+    text = " ".join(program("plan", "--logins", "logins.csv").out.split())
+    assert "fewer people than usual returned in weeks" in text
+    assert "as it was seen once" in text
+
+
 def test_accounts_that_the_log_does_not_know(program: Program, tmp_path: Path) -> None:
     """A log of a year, and accounts that are not in it: their own dates count, and it is said."""
     known, others = 120, 7

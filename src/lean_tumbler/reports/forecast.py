@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.forecast.back_test import BackTest
     from lean_tumbler.core.forecast.forecasting import Forecast
     from lean_tumbler.core.forecast.intervals import Interval
+    from lean_tumbler.core.forecast.irregularities import Stretch
     from lean_tumbler.core.forecast.strategies import Advice, Strategy
     from lean_tumbler.stores.scans.store_forecast import StoreForecast
 
@@ -94,7 +95,12 @@ def outlook_document(outlook: Outlook) -> dict[str, Any]:
         "dated_accounts": found.dated,
         "notes": list(found.notes),
         "irregularities": [
-            {"what": each.name, "sentence": each.sentence, "withholds": each.withholds.value}
+            {
+                "what": each.name,
+                "sentence": each.sentence,
+                "withholds": each.withholds.value,
+                "comes_again": each.expected and _stretch_document(each.expected),
+            }
             for each in found.irregularities
         ],
         "weak": forecast_document(found.weak),
@@ -112,6 +118,14 @@ def outlook_document(outlook: Outlook) -> dict[str, Any]:
         ],
         "advice": {"take": outlook.advice.take, "reasons": list(outlook.advice.reasons)},
         "back_test": None if found.tests is None else _back_test_document(*found.tests),
+    }
+
+
+def _stretch_document(stretch: Stretch) -> dict[str, Any]:
+    return {
+        "first_week": stretch.begins + 1,
+        "last_week": stretch.ends,
+        "times_as_many": round(stretch.factor, 2),
     }
 
 
@@ -175,7 +189,7 @@ def draw_outlook(console: Console, outlook: Outlook) -> None:
     if not found.weak.withheld:
         _draw_burn_down(console, outlook)
     for each in found.irregularities:
-        if each.sentence == found.weak.withheld:
+        if each.sentence in {found.weak.withheld, found.weak.no_interval}:
             continue  # it stands above, as the reason why there is none
         console.print(Text(f"  warning: {each.sentence}.", "yellow"))
     for note in found.notes:

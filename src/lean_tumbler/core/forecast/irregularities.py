@@ -133,9 +133,9 @@ def in_log(test: BackTest) -> Iterator[Irregularity]:
         yield Irregularity(
             name="season",
             sentence=(
-                f"a year ago {_as_change(season.factor)} returned than usual in weeks "
-                f"{season.begins + 1} to {season.ends} from then: this season is taken to come "
-                "again, but one year earns no interval; count with `progress`"
+                f"a year ago {_as_change(season.factor)} than usual returned in weeks "
+                f"{season.begins + 1} to {season.ends} from this day; the forecast has this "
+                "season come again, without an interval, as it was seen once; count with `progress`"
             ),
             withholds=Withheld.INTERVAL,
             expected=season,
@@ -147,9 +147,9 @@ def in_log(test: BackTest) -> Iterator[Irregularity]:
         yield Irregularity(
             name="lately",
             sentence=(
-                f"in the last {change.ends} weeks {_as_change(change.factor)} returned than such "
-                "a forecast says: something has changed, and it is not known for how long; it is "
-                "taken to last as long again, without an interval; forecast again in a month"
+                f"in the last {change.ends} weeks {_as_change(change.factor)} than usual returned: "
+                "something has changed, and it is not known for how long; the forecast has it last "
+                "as long again, without an interval; forecast again in a month"
             ),
             withholds=Withheld.INTERVAL,
             expected=change,
@@ -206,4 +206,4 @@ class _Weeks:
 
 
 def _as_change(factor: float) -> str:
-    return f"{factor - 1:.0%} more" if factor > 1 else f"{1 - factor:.0%} fewer"
+    return f"{factor - 1:.0%} more people" if factor > 1 else f"{1 - factor:.0%} fewer people"

@@ -5,6 +5,7 @@ import threading
 from collections.abc import Generator, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from types import ModuleType
 
@@ -19,15 +20,15 @@ _STANDARD_ERROR = 2
 _ONE_AT_A_TIME = threading.Lock()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class ArrowReading:
-    """One query on one connection of a driver for Arrow.
+    """Queries by a driver for Arrow, each on a connection of its own.
 
     Attributes:
         driver: its module.
         address: of the database.
-        options: of the query.
-        before: a statement that goes before it; or empty.
+        options: of the queries.
+        before: a statement that goes before each; or empty.
     """
 
     driver: ModuleType
@@ -35,12 +36,17 @@ class ArrowReading:
     options: Mapping[str, str] = field(default_factory=dict)
     before: str = ""
 
+    @cached_property
+    def _database(self) -> adbc.AdbcDatabase:
+        """What connections are made from: a driver may read the server's types for it, once."""
+        found: adbc.AdbcDatabase = self.driver.connect(self.address)
+        return found
+
     def batches(self, text: str) -> Generator[pl.DataFrame, None, None]:
         """Run the query, and give its rows as they come."""
         with ExitStack() as opened:
             with _standard_error_muted():
-                database = opened.enter_context(self.driver.connect(self.address))
-                connection = opened.enter_context(adbc.AdbcConnection(database))
+                connection = opened.enter_context(adbc.AdbcConnection(self._database))
                 statement = opened.enter_context(adbc.AdbcStatement(connection))
                 if self.before:
                     statement.set_sql_query(self.before)

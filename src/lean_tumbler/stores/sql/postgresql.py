@@ -5,6 +5,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
+from weakref import WeakKeyDictionary
 
 import sqlalchemy as sa
 
@@ -43,6 +44,7 @@ from lean_tumbler.stores.sql.server import (
 )
 
 if TYPE_CHECKING:
+    from lean_tumbler.stores.sql.arrow_batches import ArrowReading
     from lean_tumbler.stores.sql.server import Batches
 
 _LOCK_TIMEOUT = "5s"
@@ -275,24 +277,38 @@ def _replicas(database: Database, _: StorePolicy, __: Open, clock: Clock) -> Rep
     return StreamingReplicas(database, clock)
 
 
-def _batches(database: Database, query: sa.Select[Any]) -> "Batches":
-    """Run a query as the server's binary COPY, in Arrow's layout."""
+_READINGS: "WeakKeyDictionary[sa.Engine, ArrowReading]" = WeakKeyDictionary()
+
+
+def _reading(database: Database) -> "ArrowReading":
+    """Give the driver for a database's tables; it takes 50 ms to open, and is opened once."""
+    if database.engine not in _READINGS:
+        _READINGS[database.engine] = _new_reading(database.engine.url)
+    return _READINGS[database.engine]
+
+
+def _new_reading(url: sa.URL) -> "ArrowReading":
     import adbc_driver_postgresql  # noqa: PLC0415 - an extra
     from psycopg.conninfo import make_conninfo  # noqa: PLC0415 - an extra
-    from sqlalchemy.dialects import postgresql  # noqa: PLC0415 - only where it is needed
 
     from lean_tumbler.stores.sql.arrow_batches import ArrowReading  # noqa: PLC0415 - an extra
 
-    url = database.engine.url
     named = url.translate_connect_args(username="user", database="dbname")
     further = {name: value if isinstance(value, str) else ",".join(value)
                for name, value in url.query.items()}  # fmt: skip
     address = make_conninfo(**{**named, **further, "client_encoding": "UTF8"})
+    return ArrowReading(adbc_driver_postgresql, address)
+
+
+def _batches(database: Database, query: sa.Select[Any]) -> "Batches":
+    """Run a query as the server's binary COPY, in Arrow's layout."""
+    from sqlalchemy.dialects import postgresql  # noqa: PLC0415 - only where it is needed
+
     # With this style of parameters, per cent signs in names stay single.
     dialect = postgresql.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
     text = str(query.compile(dialect=dialect, compile_kwargs=AS_TEXT))
     with database.errors(), _driver_errors():
-        yield from ArrowReading(adbc_driver_postgresql, address).batches(text)
+        yield from _reading(database).batches(text)
 
 
 @contextmanager
