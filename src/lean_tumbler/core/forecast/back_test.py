@@ -15,6 +15,8 @@ from lean_tumbler.core.forecast.estimators import (
     BASELINE,
     LAST_YEAR_WEEKS,
     LIFE_TABLE,
+    MEAN,
+    SHORT_WEEKS,
     Estimator,
 )
 from lean_tumbler.core.forecast.intervals import Numbers
@@ -26,7 +28,7 @@ AHEAD_WEEKS = 52
 _UPPER, _LOWER = 0.88, 0.72
 CHOICE_WEEKS = (4, 9, 13, 26)  # over which an estimator is to be good
 _FEWEST_CUTS = 6
-_CUTS_A_WEEK_AHEAD = 1.0  # so many weeks of the past for each week ahead earn an interval
+_CUTS_A_WEEK_AHEAD = 0.75  # so many weeks of the past for each week ahead earn an interval
 # By these two, four in five intervals hold the truth on invented lives (`benchmarks/forecasting`).
 _LATEST_CUTS = 39  # nearer forecasts are more like the next one
 _ALIKE = 8.0  # forecasts within a horizon that count as ones of their own
@@ -160,6 +162,7 @@ def chosen(table: ReturnTable) -> tuple[BackTest, BackTest]:
     The baseline is taken where it was clearly better for half a year.
     """
     start = first_cut(table.weeks)
-    test, plain = (back_test(table, each, first_cut=start) for each in (LIFE_TABLE, BASELINE))
+    usual = MEAN if table.weeks < SHORT_WEEKS else LIFE_TABLE
+    test, plain = (back_test(table, each, first_cut=start) for each in (usual, BASELINE))
     is_better = plain.error < _BETTER * test.error
     return (plain if is_better and len(plain.cuts) >= LAST_YEAR_WEEKS // 2 else test), plain

@@ -7,6 +7,7 @@ from enum import Enum
 import numpy as np
 
 from lean_tumbler.core.forecast.back_test import BackTest
+from lean_tumbler.core.forecast.estimators import SHORT_WEEKS
 from lean_tumbler.core.forecast.intervals import Numbers
 from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population, spike
 
@@ -26,7 +27,6 @@ _SEASON_ERRORS, _LATELY_ERRORS = 4.2, 2.9
 # Curve and Its Role in Robust Estimation”, JASA 69, 1974), which a season itself does not widen.
 _OF_MEDIAN_DEVIATION = 1.4826
 _LEAST_SPREAD = 0.05
-_SHORT_LOG_WEEKS = 26
 _FEWEST = 100  # accounts, below which shares say little
 
 
@@ -154,7 +154,7 @@ def in_log(test: BackTest) -> Iterator[Irregularity]:
             withholds=Withheld.INTERVAL,
             expected=change,
         )
-    if test.weeks < _SHORT_LOG_WEEKS:
+    if test.weeks < SHORT_WEEKS:
         yield Irregularity(
             name="short log",
             sentence=(

@@ -63,10 +63,10 @@ def tabled(log: pl.DataFrame, accounts: pl.DataFrame, *, end: int) -> TabledLog:
     made_then = pl.DataFrame({"login": own[new], "day": made[new]}, schema=log.schema)
     seen = pl.concat([log.select("login", "day"), made_then], rechunk=False)
     active = _active_weeks(seen, end=end, weeks=weeks)
-    is_active = np.zeros(int(own.max(initial=0)) + 1, dtype=np.bool_)
-    is_active[active.login] = True
-    # Without the day on which it was made, an account that never appears is from before.
-    before = own[np.where(made == _UNKNOWN, ~is_active[own], made <= start)]
+    is_new = np.zeros(int(own.max(initial=0)) + 1, dtype=np.bool_)
+    is_new[active.login] = active.week[active.first] > _SURELY_NEW_WEEKS
+    # Without the day on which it was made, an account that appears early, or never, is from before.
+    before = own[np.where(made == _UNKNOWN, ~is_new[own], made <= start)]
     kind = _kinds(active, before)
     last = ~active.goes_on
     return TabledLog(
@@ -122,8 +122,7 @@ def _kinds(active: _Active, before: _Whole) -> _Whole:
     """Give for each active week the kind that its account is of from then on."""
     is_old = np.zeros(int(max(active.login.max(initial=0), before.max(initial=0))) + 1, np.bool_)
     is_old[before] = True
-    is_old = is_old[active.login] | (active.week[active.first] <= _SURELY_NEW_WEEKS)
-    visits = np.arange(len(active.login)) - active.first + 1 + _OF_OLD * is_old
+    visits = np.arange(len(active.login)) - active.first + 1 + _OF_OLD * is_old[active.login]
     kinds: _Whole = np.searchsorted(_VISITS, visits, side="right")
     return kinds
 
