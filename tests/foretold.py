@@ -1,12 +1,13 @@
 """Forecasts of made-up lives, from each kind of data, beside what came."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from types import MappingProxyType
 
 import numpy as np
 import polars as pl
 
+from lean_tumbler.core.forecast.estimators import BASELINE, LIFE_TABLE, MEAN
 from lean_tumbler.core.forecast.forecasting import (
     HORIZONS,
     Forecast,
@@ -17,16 +18,22 @@ from lean_tumbler.core.forecast.forecasting import (
 from lean_tumbler.core.forecast.irregularities import Irregularity
 from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
 from lean_tumbler.core.forecast.log_table import TabledLog, tabled
+from lean_tumbler.core.forecast.return_table import WEEK
 from lives import NOW, Lives
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Foretold:
-    """A forecast, what was seen that breaks it, and how many had really not returned by day."""
+    """A forecast, what was seen that breaks it, and how many had really not returned by day.
+
+    Attributes:
+        simple: what each estimator alone says, by day.
+    """
 
     forecast: Forecast
     irregularities: tuple[Irregularity, ...]
     truth: Mapping[int, int]
+    simple: Mapping[str, Mapping[int, float]] = field(default_factory=dict)
 
     @property
     def names(self) -> set[str]:
@@ -37,6 +44,10 @@ class Foretold:
         """How far it was off, as a share of the accounts."""
         off = abs(self.forecast.days[day].expected - self.truth[day])
         return off / self.forecast.accounts
+
+    def error_of(self, estimator: str, day: int) -> float:
+        """How far a simple estimator is off."""
+        return abs(self.simple[estimator][day] - self.truth[day]) / self.forecast.accounts
 
     def is_inside(self, day: int) -> bool | None:
         """Whether the truth lay in the interval, by half an account; None without one."""
@@ -63,19 +74,34 @@ def tabled_log(lives: Lives, *, with_made: bool) -> tuple[TabledLog, pl.DataFram
     end = lives.log_days[1]
     known = np.flatnonzero(lives.made <= end)
     made = lives.made[known].astype(np.int32) if with_made else [None] * len(known)
+    stored = np.where(np.isnan(lives.seen), -1, lives.seen)[known].astype(np.int32)
     accounts = pl.DataFrame(
-        {"login": known, "made": made}, schema={"login": pl.UInt32, "made": pl.Int32}
+        {"login": known, "made": made, "day": [None if day < 0 else int(day) for day in stored]},
+        schema={"login": pl.UInt32, "made": pl.Int32, "day": pl.Int32},
     )
+    last = lives.log.group_by("login").agg(logged=pl.col("day").max())
+    accounts = accounts.join(last, on="login", how="left", maintain_order="left")
     return tabled(lives.log, accounts, end=end), accounts
 
 
 def by_log(lives: Lives, *, with_made: bool = True) -> Foretold:
     """Forecast from the log."""
     table, accounts = tabled_log(lives, with_made=with_made)
-    known = FromLog(table=table.table)
+    known = FromLog(table=table.table, lacks=table.lacks)
+    waiting = table.waiting(accounts)
+    simple = {
+        each.name: each.away(table.table, table.table.weeks, HORIZONS[-1] // WEEK + 1, waiting)
+        for each in (LIFE_TABLE, BASELINE, MEAN)
+    }
     return Foretold(
-        forecast=known.forecast(table.waiting(accounts)),
+        forecast=known.forecast(waiting),
         irregularities=known.irregularities,
+        simple={
+            name: {
+                day: float(np.interp(day, np.arange(len(away)) * WEEK, away)) for day in HORIZONS
+            }
+            for name, away in simple.items()
+        },
         truth=_truth(lives, lives.log_days[1]),
     )
 

@@ -23,12 +23,14 @@ class Lives:
         made: the day on which each account was made.
         seen: the day that the store holds for each as the last login; NaN is NULL.
         log_days: the first and the last day of the log.
+        unlogged: logins that the log lacks.
     """
 
     typed: pl.DataFrame
     made: Numbers
     seen: Numbers
     log_days: tuple[int, int] = (300, NOW)
+    unlogged: tuple[int, ...] = ()
 
     @property
     def known(self) -> NDArray[np.bool_]:
@@ -38,7 +40,8 @@ class Lives:
     @property
     def log(self) -> pl.DataFrame:
         """The log of typed passwords."""
-        return self.typed.filter(pl.col("day").is_between(*self.log_days))
+        lacked = pl.col("login").is_in(self.unlogged)
+        return self.typed.filter(pl.col("day").is_between(*self.log_days), ~lacked)
 
     def first_after(self, day: int) -> Numbers:
         """Give how many days after a day each account first comes; infinite where it does not."""
@@ -227,6 +230,12 @@ def _stopped_log(found: Lives, chance: np.random.Generator) -> Lives:
     return replace(found, log_days=(300, NOW - 45))
 
 
+def _lacking_log(found: Lives, chance: np.random.Generator) -> Lives:
+    """Three in ten come by a way in that is not logged."""
+    lacked = np.flatnonzero(chance.random(len(found.seen)) < 0.3)
+    return replace(found, unlogged=tuple(map(int, lacked)))
+
+
 def _touched(found: Lives, chance: np.random.Generator) -> Lives:
     """A batch wrote to 95 % of the last logins a month ago."""
     touched = (chance.random(len(found.seen)) < 0.95) & (found.seen < NOW - 30)
@@ -267,6 +276,7 @@ POPULATIONS = MappingProxyType(
         "a column added late": Habits(after=_late_column),
         "a log that begins late": Habits(after=_late_log),
         "a log that stopped": Habits(after=_stopped_log),
+        "a log that lacks people": Habits(after=_lacking_log),
         "a batch that touched nearly all": Habits(after=_touched),
         "dates of tomorrow": Habits(after=_ahead),
     }

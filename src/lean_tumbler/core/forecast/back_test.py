@@ -25,7 +25,7 @@ from lean_tumbler.core.forecast.return_table import ReturnTable
 AHEAD_WEEKS = 52
 # Four times out of five the truth is inside: being too hopeful costs more, so that what was
 # missed reaches farther up than down.
-_UPPER, _LOWER = 0.88, 0.72
+_UPPER, _LOWER = 0.9, 0.7
 CHOICE_WEEKS = (4, 9, 13, 26)  # over which an estimator is to be good
 _FEWEST_CUTS = 6
 _CUTS_A_WEEK_AHEAD = 0.75  # so many weeks of the past for each week ahead earn an interval

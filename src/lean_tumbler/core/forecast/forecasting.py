@@ -88,9 +88,11 @@ class FromLog:
 
     Attributes:
         table: who returned in which week.
+        lacks: the share of the accounts that the log lacks, though they were seen in its time.
     """
 
     table: ReturnTable
+    lacks: float = 0.0
 
     @cached_property
     def tests(self) -> tuple[BackTest, BackTest]:
@@ -100,7 +102,7 @@ class FromLog:
     @cached_property
     def irregularities(self) -> tuple[Irregularity, ...]:
         """What a forecast should not pass over."""
-        return tuple(in_log(self.tests[0]))
+        return tuple(in_log(self.tests[0], self.lacks))
 
     def forecast(
         self, waiting: Waiting, parts: Mapping[str, Waiting] = MappingProxyType({})

@@ -14,6 +14,7 @@ from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population, spike
 _LATEST_DAYS = 2  # who comes every day was seen then
 _BATCH_SHARE = 0.25  # of the accounts that were last seen on one day before that
 _NULL_SHARE = 0.05
+_LACKED_SHARE = 0.05
 _LATE_SHARE = 0.02  # of dates in the first tenth of a column's time, where it began all at once
 _YEAR_WEEKS, _AHEAD_WEEKS = 52, 26
 _SEASON_WEEKS, _LATELY_WEEKS = (4, 6, 8), (3, 4)
@@ -121,8 +122,27 @@ def _begun_late(everybody: Population) -> Iterator[Irregularity]:
         )
 
 
-def in_log(test: BackTest) -> Iterator[Irregularity]:
-    """Look at the weeks of a log: were they busier a year ago at this time, or lately?"""
+def in_log(test: BackTest, lacks: float = 0.0) -> Iterator[Irregularity]:
+    """Look at a log: does it lack people, were its weeks busier a year ago, or lately?
+
+    Args:
+        test: what forecasts of the past missed.
+        lacks: the share of the accounts that it lacks, though they were seen in its time.
+    """
+    if lacks > _LACKED_SHARE:
+        yield Irregularity(
+            name="lacking log",
+            sentence=(
+                f"the log lacks {lacks:.0%} of the accounts, though the store saw them in its "
+                "time, as where one way in is not logged: of their forecast nothing can be held "
+                "against what came; give the logs of all ways in"
+            ),
+            withholds=Withheld.INTERVAL,
+        )
+    yield from _of_weeks(test)
+
+
+def _of_weeks(test: BackTest) -> Iterator[Irregularity]:
     weeks = _Weeks.of(test)
     a_year_ago = len(weeks.busy) - _YEAR_WEEKS
     season = None

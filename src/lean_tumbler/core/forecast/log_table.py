@@ -8,6 +8,7 @@ import numpy as np
 import polars as pl
 from numpy.typing import NDArray
 
+from lean_tumbler.core.forecast.intervals import Numbers
 from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
 from lean_tumbler.core.forecast.return_table import BEFORE, WEEK, ReturnTable, Waiting
 
@@ -18,6 +19,8 @@ _KINDS = 1 + len(_VISITS)
 _SURELY_NEW_WEEKS = 13  # who appears earlier in a log may have been there before
 _OF_OLD = 4  # visits that accounts from before the log are taken to have made
 _ROWS_AT_ONCE = 2_000_000
+_WELL_AFTER_DAYS, _LATER_SHARE = 7, 0.1
+_LEANS_ON = 0.1  # of a kind's mean week, where hardly anybody was seen last in a week
 _UNKNOWN = -(2**31)  # the day on which an account was made
 
 _Whole = NDArray[np.integer[Any]]
@@ -30,19 +33,37 @@ class TabledLog:
     Attributes:
         table: of returns.
         last: `login`, `kind` and `week` of each account's last activity.
+        end: the last day.
+        lacks: the share of the accounts that the log lacks, though they were seen in its time.
     """
 
     table: ReturnTable
     last: pl.DataFrame
+    end: int
+    lacks: float = 0.0
 
     def waiting(self, rows: pl.DataFrame) -> Waiting:
-        """Place accounts: `login` of each."""
-        counts = np.zeros(self.table.gaps.shape[:2])
-        placed = rows.select("login").join(self.last, on="login", how="left")
-        placed = placed.with_columns(pl.col("kind", "week").fill_null(BEFORE))
-        counted = placed.group_by("kind", "week").len()
-        counts[counted["kind"].to_numpy(), counted["week"].to_numpy()] = counted["len"].to_numpy()
+        """Place accounts: `login`, and `day`, the stored last login, of each.
+
+        Those that the log lacks are placed by the stored day, and counted as of the kinds that
+        others are of whom the log saw last in that week.
+        """
+        placed = rows.select("login", "day").join(self.last, on="login", how="left")
+        weeks = self.table.weeks
+        stored = _week_of(self.end, weeks).clip(upper_bound=weeks)
+        lacked = placed.filter(pl.col("kind").is_null(), stored >= 1, pl.lit(self.lacks > 0))
+        counts = self._counted(placed.filter(pl.col("kind").is_not_null()))
+        counts[BEFORE, BEFORE] += placed["kind"].null_count() - lacked.height
+        if lacked.height:
+            seen = np.bincount(lacked.select(stored).to_series().to_numpy(), minlength=weeks + 1)
+            among = self._counted(self.last) + _LEANS_ON * self._counted(self.last).mean(1)[:, None]
+            counts += seen * among / among.sum(axis=0)
         return Waiting(counts=counts)
+
+    def _counted(self, placed: pl.DataFrame) -> Numbers:
+        counts = np.zeros(self.table.gaps.shape[:2])
+        np.add.at(counts, (placed["kind"].to_numpy(), placed["week"].to_numpy()), 1)
+        return counts
 
 
 def tabled(log: pl.DataFrame, accounts: pl.DataFrame, *, end: int) -> TabledLog:
@@ -50,14 +71,17 @@ def tabled(log: pl.DataFrame, accounts: pl.DataFrame, *, end: int) -> TabledLog:
 
     Args:
         log: `login`, a number, and `day` of each login.
-        accounts: `login` of every account of the store, and `made`, the day, null where unknown.
+        accounts: of every account of the store `login`; `made`, the day, `day` of the stored last
+            login, and `logged`, that of the log's; null where unknown.
         end: the last day; weeks are counted back from here.
     """
     first = int(log["day"].min() or 0)  # type: ignore[arg-type]  # a number
     weeks = max(1, min(_MOST_WEEKS, (end - first + 1) // WEEK))
     start = end - WEEK * weeks
-    own = accounts["login"].to_numpy()
-    made = accounts["made"].fill_null(_UNKNOWN).to_numpy()
+    lacked = _lacked(accounts, start)
+    known = accounts.filter(~lacked)
+    own = known["login"].to_numpy()
+    made = known["made"].fill_null(_UNKNOWN).to_numpy()
     made = np.where(_are_imported(made, end), start, made)
     new = (made > start) & (made <= end)
     made_then = pl.DataFrame({"login": own[new], "day": made[new]}, schema=log.schema)
@@ -75,7 +99,36 @@ def tabled(log: pl.DataFrame, accounts: pl.DataFrame, *, end: int) -> TabledLog:
             {"login": active.login[last], "kind": kind[last], "week": active.week[last]},
             schema={"login": pl.UInt32, "kind": pl.Int64, "week": pl.Int64},
         ),
+        end=end,
+        lacks=float(lacked.mean() or 0.0),  # type: ignore[arg-type]  # of truth values
     )
+
+
+def _lacked(accounts: pl.DataFrame, start: int) -> pl.Series:
+    """Tell which accounts were seen in the log's time, and are not in it.
+
+    Where sessions live on, being seen is no login, and nobody is lacked.
+    """
+    is_seen = accounts["logged"].is_null() & (accounts["day"] > start)
+    return is_seen.fill_null(value=False) & (not seen_later(accounts))
+
+
+def seen_later(accounts: pl.DataFrame) -> int:
+    """Count accounts that a store saw well after the log did, as where sessions live on.
+
+    Args:
+        accounts: `day` of the stored last login, and `logged`, that of the log's.
+
+    Returns:
+        Their number; 0 where they are few.
+    """
+    later = int((accounts["day"] > accounts["logged"] + _WELL_AFTER_DAYS).sum() or 0)
+    return later if later > _LATER_SHARE * accounts["logged"].count() else 0
+
+
+def _week_of(end: int, weeks: int) -> pl.Expr:
+    """Give the week of a day; those from before the log are 0 or less."""
+    return weeks - (end - pl.col("day")) // WEEK
 
 
 def _are_imported(made: _Whole, end: int) -> NDArray[np.bool_]:
@@ -100,7 +153,7 @@ def _active_weeks(seen: pl.DataFrame, *, end: int, weeks: int) -> _Active:
     most = int(seen["login"].max() or 0) + 1  # type: ignore[arg-type]  # a number
     # One number for login and week sorts fastest; most logs have room for it in 32 bits.
     one = pl.UInt32 if most * (weeks + 1) < 2**32 else pl.UInt64
-    week = weeks - (end - pl.col("day")) // WEEK
+    week = _week_of(end, weeks)
     numbers = pl.col("login").cast(one) * (weeks + 1) + week.cast(one, strict=False)
     parts = [
         part.filter(week >= 1, pl.col("day") <= end).select(numbers).to_series().to_numpy()

@@ -11,7 +11,7 @@ from lean_tumbler.core.forecast.back_test import BackTest
 from lean_tumbler.core.forecast.forecasting import Forecast, FromDates, FromLog
 from lean_tumbler.core.forecast.irregularities import Irregularity
 from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
-from lean_tumbler.core.forecast.log_table import tabled
+from lean_tumbler.core.forecast.log_table import TabledLog, seen_later, tabled
 from lean_tumbler.core.forecast.times import Times, day_of, days_of, number_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.stores.scans.login_log import LoginLog, folded
@@ -19,7 +19,6 @@ from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS
 
 _WEAK = tuple(grade for grade in Grade if grade in BELOW_FLOOR)
 _STALE_DAYS = 7
-_WELL_AFTER_DAYS, _LATER_SHARE = 7, 0.1
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -184,9 +183,9 @@ def _on_log(rows: pl.DataFrame, log: LoginLog, end: int) -> _Basis:
         ago=(end - pl.coalesce("logged", "day")).fill_null(NEVER_SEEN).cast(pl.Float64)
     )
     made = pl.col("made") if "made" in rows.columns else pl.lit(None, pl.Int32)
-    own = rows.select("login", made=made).drop_nulls("login").unique("login")
+    own = rows.select("login", "day", "logged", made=made).drop_nulls("login").unique("login")
     of_log = tabled(log.events, own, end=end)
-    known = FromLog(table=of_log.table)
+    known = FromLog(table=of_log.table, lacks=of_log.lacks)
     return _Basis(
         rows=rows,
         forecast=lambda some: known.forecast(
@@ -194,7 +193,7 @@ def _on_log(rows: pl.DataFrame, log: LoginLog, end: int) -> _Basis:
             {name: of_log.waiting(part) for name, part in _by_needs(some)},
         ),
         irregularities=known.irregularities,
-        notes=(*log.notes, *_of_unknown(rows)),
+        notes=(*log.notes, *_of_unknown(rows, of_log)),
         tests=known.tests,
     )
 
@@ -273,16 +272,21 @@ def _of_leavers(accounts: Accounts) -> Iterator[str]:
         )
 
 
-def _of_unknown(rows: pl.DataFrame) -> Iterator[str]:
+def _of_unknown(rows: pl.DataFrame, log: TabledLog) -> Iterator[str]:
     """Say how far a log and a store agree."""
-    unknown = int(rows.filter(pl.col("logged").is_null())["accounts"].sum())
+    lacked = round(log.lacks * rows.height)
+    unknown = int(rows.filter(pl.col("logged").is_null())["accounts"].sum()) - lacked
     if unknown:
         yield (
             f"accounts that are not in the log: {unknown:,}; they are forecast as people "
             "from before it begins, by how many of those have come since"
         )
-    later = rows.filter(pl.col("day") > pl.col("logged") + _WELL_AFTER_DAYS).height
-    if later > _LATER_SHARE * rows.height:
+    if lacked:
+        yield (
+            f"accounts that the log lacks, though the store saw them in its time: {lacked:,}; they "
+            "are forecast by when they were seen"
+        )
+    if later := seen_later(rows):
         yield (
             "accounts whose last login is in the store more than a week newer than in the log: "
             f"{later:,}, as with sessions that live on without a password, or a log that misses "
