@@ -167,7 +167,7 @@ def _active_weeks(seen: pl.DataFrame, *, end: int, weeks: int) -> _Active:
     login, week_of = (each.astype(np.int32) for each in np.divmod(numbered[is_new], weeks + 1))
     goes_on = np.append(login[1:] == login[:-1], np.zeros(min(1, len(login)), np.bool_))
     begins = np.flatnonzero(np.append(np.ones(min(1, len(login)), np.bool_), ~goes_on[:-1]))
-    first = np.repeat(begins, np.diff(np.append(begins, len(login))))
+    first = np.repeat(begins.astype(np.int32), np.diff(np.append(begins, len(login))))
     return _Active(login=login, week=week_of, goes_on=goes_on, first=first)
 
 
@@ -175,16 +175,22 @@ def _kinds(active: _Active, before: _Whole) -> _Whole:
     """Give for each active week the kind that its account is of from then on."""
     is_old = np.zeros(int(max(active.login.max(initial=0), before.max(initial=0))) + 1, np.bool_)
     is_old[before] = True
-    visits = np.arange(len(active.login)) - active.first + 1 + _OF_OLD * is_old[active.login]
-    kinds: _Whole = np.searchsorted(_VISITS, visits, side="right")
+    visits = np.arange(1, len(active.login) + 1, dtype=np.int32)
+    visits -= active.first
+    visits[is_old[active.login]] += _OF_OLD
+    kinds = np.zeros(len(visits), np.int8)
+    for least in _VISITS:
+        kinds += visits >= least
     return kinds
 
 
 def _table(active: _Active, kind: _Whole, before: _Whole, weeks: int) -> ReturnTable:
     shape = (_KINDS, weeks + 1, weeks + 2)
-    following = np.append(active.week[1:], np.zeros(min(1, len(active.week)), np.int64))
-    ends = np.where(active.goes_on, following, weeks + 1)
-    places = np.ravel_multi_index((kind, active.week, ends), shape)
+    places = kind.astype(np.int32)  # among all gaps, in which a gap is counted
+    places *= weeks + 1
+    places += active.week
+    places *= weeks + 2
+    places += np.where(active.goes_on, np.roll(active.week, -1), np.int32(weeks + 1))
     gaps = np.bincount(places, minlength=math.prod(shape)).reshape(shape).astype(np.float64)
     came = np.full(int(max(active.login.max(initial=0), before.max(initial=0))) + 1, weeks + 1)
     begins = np.unique(active.first)

@@ -84,6 +84,7 @@ def read_log(
         of_nobody = pl.col("number").is_null()
         strangers.append(numbered.filter(of_nobody)["login"].unique())
         parts.append(numbered.filter(~of_nobody).select(login="number", day="day"))
+        del frame, day, logins, numbered  # before the next rows are gathered
     if not dated:
         raise UsageError(f"{named}: holds no login with a time that can be read")
     events = pl.concat(parts)
