@@ -17,7 +17,16 @@ ROOT = Path(__file__).parent.parent
 @pytest.fixture(scope="module")
 def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
     def make(folder: Path) -> None:
-        command = [sys.executable, "-m", "build", "--wheel", "--outdir", str(folder), str(ROOT)]
+        command = [
+            sys.executable,
+            "-m",
+            "build",
+            "--wheel",
+            "--no-isolation",
+            "--outdir",
+            str(folder),
+            str(ROOT),
+        ]
         subprocess.run(command, check=True, capture_output=True)
 
     return next(made_once(tmp_path_factory, "wheel", make).glob("*.whl"))

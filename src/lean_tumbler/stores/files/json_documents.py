@@ -124,7 +124,9 @@ class _Held:
 
     def _go_through_string(self) -> None:
         """Go on to a string's end, or as far as the text goes."""
-        end = _WITHIN_STRING.match(self.text, self._looked).end()  # type: ignore[union-attr] # likewise
+        marks = (self.text.find(mark, self._looked) for mark in '"\\')
+        plain = min((mark for mark in marks if mark >= 0), default=len(self.text))
+        end = _WITHIN_STRING.match(self.text, plain).end()  # type: ignore[union-attr] # likewise
         self._in_string = not self.text.startswith('"', end)
         self._looked = end if self._in_string else end + 1
 
