@@ -124,6 +124,7 @@ def redis(folder: Path) -> Iterator[Redis]:
         _stop(process)
 
 
+SMALL_LOG = "--innodb-log-file-size=8M"  # it is copied for each server, and may be searched
 _LOG = "server.log"  # what a server says, for when it does not start
 
 
@@ -270,7 +271,7 @@ def mariadb(*options: str) -> Iterator[Server]:
     def make(folder: Path) -> Sequence[str]:
         # At its start it clears its folder for temporary files, others' files too.
         data = (f"--datadir={folder / 'data'}", f"--tmpdir={folder}")
-        usual = ("--auth-root-authentication-method=normal", "--skip-test-db")
+        usual = ("--auth-root-authentication-method=normal", "--skip-test-db", SMALL_LOG)
         return (install, "--no-defaults", *data, *user, *usual)
 
     with _folder("mysql") as folder:
@@ -280,7 +281,7 @@ def mariadb(*options: str) -> Iterator[Server]:
         command = (
             server, "--no-defaults", f"--datadir={data}", f"--tmpdir={folder}",
             f"--socket={path}", *user,
-            f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0",
+            f"--pid-file={folder}/pid", "--innodb-flush-log-at-trx-commit=0", SMALL_LOG,
             *(options or ("--skip-networking",)),
         )  # fmt: skip
         processes = [_started(command, folder)]

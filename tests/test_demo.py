@@ -1,11 +1,10 @@
 """The demo: the whole job on the Coldharbour portal."""
 
-import re
 import sqlite3
 from contextlib import closing
 from pathlib import Path
 
-from conftest import Program, run_program
+from conftest import Program
 from lean_tumbler.demo.portal import write_portal
 
 
@@ -56,19 +55,6 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
     assert (
         (tmp_path / "coldharbour" / "report.html").read_text("utf-8").startswith("<!doctype html>")
     )
-    readme = (Path(__file__).parent.parent / "README.md").read_text("utf-8")
-    lines = re.findall(r"(?m)^lean-tumbler (.*?)   ", readme)
-    assert len(lines) == 5
-    for line in lines:
-        words = line.replace("LOGIN", known_login(tmp_path / "coldharbour")).split()
-        shown = run_program(*words, cwd=tmp_path / "coldharbour")
-        assert shown.code in {0, 1}, (line, shown.err)
-        assert shown.out
-
-
-def known_login(folder: Path) -> str:
-    """Give a login of the file of known accounts."""
-    return (folder / "known.csv").read_text("utf-8").splitlines()[1].split(",")[0]
 
 
 def test_the_data_is_the_same_at_every_run(tmp_path: Path) -> None:

@@ -361,7 +361,7 @@ def test_exactly_what_was_replaced_is_found_and_proven_gone(
     assert clean["values"] == 0
 
 
-_LOGS = ("--log-bin", "--skip-networking", "--innodb-log-file-size=8M")  # small ones to search
+_LOGS = ("--log-bin", "--skip-networking")
 
 
 @pytest.fixture(scope="module")
