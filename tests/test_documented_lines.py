@@ -163,7 +163,7 @@ def test_a_line_of_the_documents_does_what_it_is_shown_for(
             (here / name).unlink()
     if words[:2] == ["formula", "solve"]:  # from the table as it was found, and not for long
         shutil.copy(here / "portal.db", here / "harbour.db")
-        words += ["--budget", "2"]
+        words += ["--budget", "0.5"]
     if words[0] == "set-password":
         words[1] = _locked_login(here)
     with chdir(here):
