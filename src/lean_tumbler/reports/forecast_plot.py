@@ -42,6 +42,7 @@ def burn_down_plot(outlook: Outlook, kind: str) -> bytes:
     with context(STYLE):
         figure, axes = new_axes()
         if weak.withheld:
+            figure.set_figheight(2)  # inches: room for a few lines
             _draw_nothing(axes, weak.accounts, weak.withheld)
             return saved(figure, kind)
         draw_interval(
@@ -66,7 +67,7 @@ def burn_down_plot(outlook: Outlook, kind: str) -> bytes:
                 xycoords=("data", "axes fraction"), xytext=(5, 0), textcoords="offset points",
                 color=_LAYERED, va="top",
             )  # fmt: skip
-        finish_axes(axes, outlook.advice.take)
+        finish_axes(axes, outlook.advice.take, no_interval=weak.no_interval)
         return saved(figure, kind)
 
 
@@ -115,9 +116,11 @@ def draw_interval(
         np.array([now, *(getattr(each, part) for each in intervals.values())], dtype=np.float64)
         for part in ("low", "expected", "high")
     )
-    axes.fill_between(
-        days, low, high, where=np.isfinite(low).tolist(), color=colour, alpha=0.18, linewidth=0
-    )
+    known = np.isfinite(low)
+    if known[1:].any():
+        axes.fill_between(
+            days, low, high, where=known.tolist(), color=colour, alpha=0.18, linewidth=0
+        )
     axes.plot(days, middle, color=colour, linewidth=2, label=name)
 
 
@@ -144,9 +147,8 @@ def draw_points(axes: Axes, points: Sequence[tuple[date, int]], name: str) -> No
     axes.plot(days, numbers, "o-", color=_SEEN, linewidth=1.6, markersize=5, label=name)
 
 
-def finish_axes(axes: Axes, title: str) -> None:
-    """Write what the axes say."""
-    shaded = any(len(each.get_paths()) for each in axes.collections)
+def finish_axes(axes: Axes, title: str, *, no_interval: str = "") -> None:
+    """Write what the axes say, and why nothing is shaded where nothing is."""
     axes.set_title(title[0].upper() + title[1:], loc="left", fontweight="bold", pad=12)
     axes.set_ylabel("accounts that have not returned")
     axes.set_ylim(bottom=0)
@@ -154,5 +156,7 @@ def finish_axes(axes: Axes, title: str) -> None:
     locator = MonthLocator()  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
-    legend_title = "shaded: four times out of five,\nas far as the past reaches" if shaded else None
-    axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, title=legend_title)
+    said = fill(f"no interval: {no_interval}", 34) if no_interval else None
+    if axes.collections:
+        said = "shaded: four times out of five,\nas far as the past reaches"
+    axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, title=said)
