@@ -468,6 +468,20 @@ def test_accounts_that_the_log_does_not_know(program: Program, tmp_path: Path) -
     assert any(f"accounts that are not in the log: {others};" in note for note in found["notes"])
 
 
+@pytest.mark.parametrize("logged", [range(3), range(6, 8), range(8, 40), range(0, 400, 50)])
+def test_a_log_that_lacks_most_people(logged: range, program: Program, tmp_path: Path) -> None:
+    """Of whatever length it is: no more are told than there are, and it is said."""
+    dated_portal(tmp_path, [ago(day % 40) for day in range(150)])
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection:
+        logins = [row[0] for row in connection.execute("SELECT email FROM passengers ORDER BY id")]
+    lines = [f"{login},{ago(day)}" for login in logins[:20] for day in logged]
+    (tmp_path / "logins.csv").write_text("\n".join(["email,at", *lines]) + "\n")
+    finished = program("plan", "--logins", "logins.csv", "--format", "json")
+    assert finished.code == 0, finished.err
+    found = finished.document["forecast"]["weak"]["days"]
+    assert all(0 <= each["expected"] <= 150 for each in found.values())
+
+
 def test_a_log_in_a_table_of_the_database(program: Program, tmp_path: Path) -> None:
     """Named like a file; epoch seconds; the same logins give the same forecast as a file."""
     portal = make_portal(tmp_path, ["md5", "sha1"] * 60)

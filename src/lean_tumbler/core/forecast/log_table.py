@@ -51,7 +51,8 @@ class TabledLog:
         placed = rows.select("login", "day").join(self.last, on="login", how="left")
         weeks = self.table.weeks
         stored = _week_of(self.end, weeks).clip(upper_bound=weeks)
-        lacked = placed.filter(pl.col("kind").is_null(), stored >= 1, pl.lit(self.lacks > 0))
+        places = self.lacks > 0 and not self.last.is_empty()
+        lacked = placed.filter(pl.col("kind").is_null(), stored >= 1, pl.lit(places))
         counts = self._counted(placed.filter(pl.col("kind").is_not_null()))
         counts[BEFORE, BEFORE] += placed["kind"].null_count() - lacked.height
         if lacked.height:
