@@ -42,7 +42,6 @@ SCHEMAS = Path(__file__).parent.parent / "docs" / "schemas"
 settings.register_profile(
     "project",
     deadline=None,
-    max_examples=120,
     print_blob=True,
     derandomize=bool(os.environ.get("CI")),
 )
