@@ -12,7 +12,7 @@ from lean_tumbler.stores.interface import LoginStore, Store
 from lean_tumbler.stores.naming import require_plain
 from lean_tumbler.stores.sql.guard import ColumnGuard
 from lean_tumbler.stores.sql.opening import open_database
-from lean_tumbler.stores.sql.recognition import is_sqlite, is_url
+from lean_tumbler.stores.sql.recognition import is_database, is_url
 from lean_tumbler.stores.sql.server import LOCK_SECONDS, Clock, Replicas
 from lean_tumbler.stores.sql.store import SqlStore
 
@@ -27,8 +27,8 @@ def names_around(locator: str, table: str) -> tuple[str, ...]:
 
 def is_file(store: StorePolicy, *, base: Path) -> bool:
     """Tell a store that is a file of records, and no database, by its locator and content."""
-    path = base / store.locator
-    return not is_url(store.locator) and path.is_file() and not is_sqlite(path) and not store.table
+    is_there = (base / store.locator).is_file()
+    return is_there and not store.table and not is_database(store.locator, base=base)
 
 
 def open_store(

@@ -8,7 +8,7 @@ from lean_tumbler.stores.directory.tables import tables_of_directory
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.files.kinds import tables_of_file
 from lean_tumbler.stores.naming import require_plain
-from lean_tumbler.stores.sql.recognition import SQLITE, is_sqlite, is_url
+from lean_tumbler.stores.sql.recognition import is_database
 
 
 def tables_at(
@@ -34,8 +34,7 @@ def tables_at(
         require_plain(source, locator)
         name, directory = tables_of_directory(locator)
         return name, list(directory)
-    path = base / locator.removeprefix(SQLITE)
-    if is_url(locator) or is_sqlite(path):
+    if is_database(locator, base=base):
         # Files do without what servers are reached by, which takes long to import.
         from lean_tumbler.stores.sql.opening import open_database  # noqa: PLC0415
         from lean_tumbler.stores.sql.tables import tables_of_database  # noqa: PLC0415
@@ -45,4 +44,4 @@ def tables_at(
             tables_of_database(database, table, source=source, stored=stored)
         )
     require_plain(source, locator)
-    return locator, tables_of_file(path)
+    return locator, tables_of_file(base / locator)

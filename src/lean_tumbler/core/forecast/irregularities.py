@@ -189,20 +189,20 @@ class _Weeks:
 
     Attributes:
         busy: the logarithm of how many times as many returned as usual.
-        errors: the same in standard errors of a week.
+        spread: the standard error of a week.
     """
 
     busy: Numbers
-    errors: Numbers
+    spread: float
 
     @classmethod
     def of(cls, test: BackTest) -> "_Weeks":
         misses = test.missed(1)
         if not len(misses):
-            return cls(busy=misses, errors=misses)
+            return cls(busy=misses, spread=_LEAST_SPREAD)
         busy = misses - np.median(misses)
         spread = _OF_MEDIAN_DEVIATION * float(np.median(np.abs(busy)))
-        return cls(busy=busy, errors=busy / max(spread, _LEAST_SPREAD))
+        return cls(busy=busy, spread=max(spread, _LEAST_SPREAD))
 
     def strangest(self, part: slice, lengths: tuple[int, ...], errors: float) -> Stretch | None:
         """Give the stretch that is farthest from usual, if it is far enough.
@@ -212,15 +212,16 @@ class _Weeks:
             lengths: of stretches, in weeks.
             errors: the least, in standard errors of a stretch.
         """
-        busy, in_errors = self.busy[part], self.errors[part]
+        busy = self.busy[part]
         found = [
-            (abs(in_errors[begins : begins + length].mean()) * length**0.5, begins, length)
+            (float(busy[begins : begins + length].mean()), begins, length)
             for length in lengths
             for begins in range(len(busy) - length + 1)
         ]
-        most, begins, length = max(found, default=(0.0, 0, 1))
-        mean = float(busy[begins : begins + length].mean()) if found else 0.0
-        if most < errors or abs(mean) < _LEAST:
+        mean, begins, length = max(
+            found, key=lambda each: abs(each[0]) * each[2] ** 0.5, default=(0.0, 0, 1)
+        )
+        if abs(mean) * length**0.5 < errors * self.spread or abs(mean) < _LEAST:
             return None
         return Stretch(begins=begins, ends=begins + length, factor=float(np.exp(mean)))
 

@@ -57,7 +57,8 @@ class TabledLog:
         counts[BEFORE, BEFORE] += placed["kind"].null_count() - lacked.height
         if lacked.height:
             seen = np.bincount(lacked.select(stored).to_series().to_numpy(), minlength=weeks + 1)
-            among = self._counted(self.last) + _LEANS_ON * self._counted(self.last).mean(1)[:, None]
+            others = self._counted(self.last)
+            among = others + _LEANS_ON * others.mean(1)[:, None]
             counts += seen * among / among.sum(axis=0)
         return Waiting(counts=counts)
 

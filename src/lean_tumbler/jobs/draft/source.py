@@ -20,7 +20,7 @@ from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import names_around
 from lean_tumbler.stores.scans.credential_places import CredentialPlace, credential_places
 from lean_tumbler.stores.sources import tables_at
-from lean_tumbler.stores.sql.recognition import SQLITE, is_sqlite, is_url
+from lean_tumbler.stores.sql.recognition import SQLITE, is_database, is_url
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
 
@@ -65,7 +65,7 @@ def draft_source(
     places = list(credential_places(tables, Columns(), name, is_named=False, set_aside=aside))
     if not places:
         raise UsageError(f"{name}: no column that holds credentials was found")
-    is_database = is_url(locator) or is_sqlite(base / locator)
+    from_database = is_database(locator, base=base)
     several = len(tables) > 1
     stores: list[PlacedStore] = []
     left_out = [
@@ -88,7 +88,7 @@ def draft_source(
             PlacedStore(
                 name=free_name(_store_name(place), {store.name for store in stores}),
                 locator=_locator(locator, base=base, beside=beside),
-                needs_table=(is_database and not is_directory_url(locator)) or several,
+                needs_table=(from_database and not is_directory_url(locator)) or several,
                 drafted=drafted,
             )
         )

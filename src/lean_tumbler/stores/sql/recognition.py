@@ -18,3 +18,8 @@ def is_sqlite(path: Path) -> bool:
             return file.read(len(SQLITE_HEADER)) == SQLITE_HEADER
     except OSError:
         return False
+
+
+def is_database(locator: str, *, base: Path) -> bool:
+    """Tell a database from a file of records; a relative path starts from `base`."""
+    return is_url(locator) or is_sqlite(base / locator)
