@@ -34,13 +34,20 @@ class TabledLog:
         table: of returns.
         last: `login`, `kind` and `week` of each account's last activity.
         end: the last day.
-        lacks: the share of the accounts that the log lacks, though they were seen in its time.
+        accounts: how many the store has.
+        lacked: how many of these the log lacks, though they were seen in its time.
     """
 
     table: ReturnTable
     last: pl.DataFrame
     end: int
-    lacks: float = 0.0
+    accounts: int
+    lacked: int
+
+    @property
+    def lacks(self) -> float:
+        """The share of the accounts that the log lacks."""
+        return self.lacked / max(1, self.accounts)
 
     def waiting(self, rows: pl.DataFrame) -> Waiting:
         """Place accounts: `login`, and `day`, the stored last login, of each.
@@ -51,7 +58,7 @@ class TabledLog:
         placed = rows.select("login", "day").join(self.last, on="login", how="left")
         weeks = self.table.weeks
         stored = _week_of(self.end, weeks).clip(upper_bound=weeks)
-        places = self.lacks > 0 and not self.last.is_empty()
+        places = self.lacked > 0 and not self.last.is_empty()
         lacked = placed.filter(pl.col("kind").is_null(), stored >= 1, pl.lit(places))
         counts = self._counted(placed.filter(pl.col("kind").is_not_null()))
         counts[BEFORE, BEFORE] += placed["kind"].null_count() - lacked.height
@@ -102,7 +109,8 @@ def tabled(log: pl.DataFrame, accounts: pl.DataFrame, *, end: int) -> TabledLog:
             schema={"login": pl.UInt32, "kind": pl.Int64, "week": pl.Int64},
         ),
         end=end,
-        lacks=float(lacked.mean() or 0.0),  # type: ignore[arg-type]  # of truth values
+        accounts=accounts.height,
+        lacked=int(lacked.sum()),
     )
 
 

@@ -274,17 +274,16 @@ def _of_leavers(accounts: Accounts) -> Iterator[str]:
 
 def _of_unknown(rows: pl.DataFrame, log: TabledLog) -> Iterator[str]:
     """Say how far a log and a store agree."""
-    lacked = round(log.lacks * rows.height)
-    unknown = int(rows.filter(pl.col("logged").is_null())["accounts"].sum()) - lacked
+    unknown = int(rows.filter(pl.col("logged").is_null())["accounts"].sum()) - log.lacked
     if unknown:
         yield (
             f"accounts that are not in the log: {unknown:,}; they are forecast as people "
             "from before it begins, by how many of those have come since"
         )
-    if lacked:
+    if log.lacked:
         yield (
-            f"accounts that the log lacks, though the store saw them in its time: {lacked:,}; they "
-            "are forecast by when they were seen"
+            f"accounts that the log lacks, though the store saw them in its time: {log.lacked:,}; "
+            "they are forecast by when they were seen"
         )
     if later := seen_later(rows):
         yield (
