@@ -26,6 +26,8 @@ DAYS = tuple(sorted({3, 7, *range(14, 365, 14), *HORIZONS}))
 # Before what has happened says more than last logins do.
 _FEWEST_WEEKS, _FEWEST_COUNTS, _FEWEST_RETURNS = 4, 4, 30
 _FIRST_CUT_OF_HISTORY = 3
+# Of a few accounts a week may be thousands of times as busy as usual; nothing is known beyond.
+_FARTHEST_WEEKS = 4 * AHEAD_WEEKS
 NO_PAST = (
     "last logins hold no earlier forecast to hold against what came: give a log of logins "
     "(--logins), or count with `progress --history` for some weeks"
@@ -132,7 +134,7 @@ class FromLog:
         for each in self.irregularities:
             if each.expected:
                 busy[each.expected.begins : each.expected.ends] *= each.expected.factor
-        at = np.append(0.0, np.cumsum(busy))
+        at = np.minimum(np.append(0.0, np.cumsum(busy)), _FARTHEST_WEEKS)
         away = self._away(self.tests[0], waiting, int(np.ceil(at[-1])))
         found: Numbers = np.interp(at, np.arange(len(away)), away)
         return found
