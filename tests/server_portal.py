@@ -162,11 +162,11 @@ def layered_through_kills(
     chance = random.Random()
     with OtherWriters(server, folder, passwords) as others:
         for _ in range(kills):
-            running = start_program("layer", cwd=folder)
+            running = start_program("layer", "--no-backup", cwd=folder)
             time.sleep(0.8 * chance.random())
             running.send_signal(signal.SIGKILL)
             running.wait()
-    finished = run_program("layer", "--format", "json", cwd=folder, timeout=600)
+    finished = run_program("layer", "--no-backup", "--format", "json", cwd=folder, timeout=600)
     assert finished.code == 0, finished.err
     assert finished.document["failed"] == 0
     return others

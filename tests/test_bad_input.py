@@ -143,7 +143,7 @@ def test_unreadable_stored_values(
     assert "account 2: " in finished.err
     assert alert in finished.err
     assert portal.stored() == before
-    layered = program("layer", "--format", "json")
+    layered = program("layer", "--no-backup", "--format", "json")
     assert layered.code == 0
     assert portal.stored()[2] == before[2] or stored == PLANTED
 

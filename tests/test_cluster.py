@@ -142,7 +142,7 @@ def test_a_lost_scheduler_ends_the_run(tmp_path: Path, program: Program) -> None
         assert layering.returncode in {3, 4}
         assert b"the scheduler, or too many workers, went away" in err
     (tmp_path / "tumbler.toml").write_text(policy)
-    finished = program("layer", "--format", "json")
+    finished = program("layer", "--no-backup", "--format", "json")
     assert finished.code == 0
     assert (
         finished.document["left"].get("already layered: replaced at login", 0)

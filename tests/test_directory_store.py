@@ -56,7 +56,7 @@ def policy(directory: servers.Directory, tmp_path: Path) -> Path:
     path.write_text(
         "[target]\nmemory_kib = 256\npasses = 1\n"
         "[floor]\nargon2id = { memory_kib = 256, passes = 1 }\n"
-        f'[store.freight]\nlocator = "{directory.url()}"\n'
+        f'[store.freight]\nlocator = "{directory.url()}"\nreaders_ready = 2026-01-01\n'
         '[store.freight.columns]\nlogin = "uid"\nstored = "userPassword"\n'
         '[[store.freight.cohort]]\nname = "typed in"\nplain_text = true\n'
     )

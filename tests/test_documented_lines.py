@@ -114,7 +114,7 @@ def _prepare(folder: Path) -> None:
             ("progress", "--history", "progress.jsonl"),
         ):  # fmt: skip
             done = run_in_process(*words)
-            assert done.code == 0, (words, done.err)
+            assert done.code == (words[0] == "layer"), (words, done.err)  # the clerks wait
         _write_known(folder)
 
 
@@ -158,7 +158,8 @@ def test_a_line_of_the_documents_does_what_it_is_shown_for(
     shutil.copytree(ready, here)
     with (here / "tumbler.toml").open("a") as policy:
         policy.writelines(text for name, text in STORES.items() if name in words)
-    for name in MADE_BY.get(words[0], []):
+    listed = words[words.index("--list") + 1 :][:1] if "--list" in words else []
+    for name in (*MADE_BY.get(words[0], []), *listed):
         if "--merge" not in words:
             (here / name).unlink()
     if words[:2] == ["formula", "solve"]:  # from the table as it was found, and not for long

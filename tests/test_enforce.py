@@ -225,7 +225,7 @@ def test_rows_between_the_count_and_the_guard(guarded: Guarded) -> None:
 
 def test_logins_and_layers_pass_the_guard(portal: Portal, program: Program) -> None:
     """The tool's own writes are admitted: whatever was weak is upgraded through it."""
-    assert program("layer").code in {0, 4}
+    assert program("layer", "--no-backup").code in {0, 4}
     with closing(sqlite3.connect(portal.database)) as connection, connection:
         connection.execute("UPDATE passengers SET pw = '!' WHERE pw = '' OR pw NOT LIKE '$%'")
     assert program("enforce", "constraint", "--apply").code == 0

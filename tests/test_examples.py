@@ -22,6 +22,7 @@ EXAMPLES = Path(__file__).parent.parent / "examples"
 Login = Callable[[str, str], bool]
 KIOSK = """
 [store.kiosk]
+readers_ready = 2026-01-01
 locator = "application"
 
 [[store.kiosk.cohort]]

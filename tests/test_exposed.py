@@ -185,7 +185,7 @@ def test_what_was_layered_since_lay_bare(program: Program, tmp_path: Path) -> No
     portal = make_portal(tmp_path, ["md5", "sha1"] * 10)
     before = program("exposed", "--since", LEFT, "--format", "json").document
     assert before["urgencies"]["reset today"] == 20
-    assert program("layer").code == 0
+    assert program("layer", "--no-backup").code == 0
     after = program("exposed", "--since", LEFT, "--format", "json").document
     assert after["urgencies"]["reset today"] == 20
     assert {group["grade"] for group in after["groups"]} == {"fast-unsalted", "fast-salted"}

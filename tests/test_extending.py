@@ -176,7 +176,7 @@ def test_new_values_are_written_and_read_aloud(own: OwnProgram) -> None:
 def test_a_legacy_store_goes_under_it(own: OwnProgram) -> None:
     """Audit, layer, log in with each password, and the guard: all with the new scheme on top."""
     assert own("verify", "known.csv", "--store", "passengers").code == 0
-    layered = own("layer", "--format", "json")
+    layered = own("layer", "--no-backup", "--format", "json")
     assert layered.code == 0, layered.err
     assert layered.document["layered"] == 8
     judged = own("audit", "harbour.db", "--format", "json").document["stores"][0]
@@ -318,7 +318,7 @@ def test_a_server_is_audited_and_logged_in_to(tmp_path: Path) -> None:
         judged = own("audit", url, "--format", "json")
         assert judged.document["stores"][0]["grades"] == {"fast-unsalted": 1}, judged.err
         (tmp_path / "tumbler.toml").write_text(
-            f'[store.kiosk]\nlocator = "{url}"\ntable = "kiosk"\n'
+            f'[store.kiosk]\nlocator = "{url}"\ntable = "kiosk"\nreaders_ready = 2026-01-01\n'
             '[store.kiosk.columns]\nlogin = "login"\nstored = "pw"\n'
             '[[store.kiosk.cohort]]\nname = "md5"\nformula = "utf-8, md5, hex"\n'
         )

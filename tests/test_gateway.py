@@ -17,8 +17,9 @@ from hypothesis import strategies as st
 import lean_tumbler
 from conftest import CHEAP_POLICY, OPENABLE, planned, stored_value
 from lean_tumbler import CredentialGateway, Outcome, StoragePolicy, errors
-from lean_tumbler.core.layering import SkipReason, derived, task_of
+from lean_tumbler.core.layering import derived, task_of
 from lean_tumbler.core.login.sharing import in_share
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import CheckImpossible, PasswordRefused, PolicyError, UsageError
@@ -225,18 +226,18 @@ def test_other_targets_layer_and_remove(scheme: str) -> None:
 @pytest.mark.parametrize(
     ("stored", "salt", "expected"),
     [
-        (None, None, SkipReason.NO_VALUE),
-        (b"", None, SkipReason.NO_VALUE),
-        (b"\xff\xfe", None, SkipReason.UNKNOWN),
-        (b"!", None, SkipReason.LOCKED),
-        (b"$9$unknown$scheme", None, SkipReason.UNKNOWN),
-        (hashlib.sha224(b"x").hexdigest().encode(), None, SkipReason.NO_COHORT),
-        (hashlib.sha256(b"x").hexdigest().encode(), b"s", SkipReason.NO_COHORT),
-        (b"aZ3kQ9mTx4LwE", b"s", SkipReason.MAY_BE_DIGEST),
+        (None, None, Reason.NO_VALUE),
+        (b"", None, Reason.NO_VALUE),
+        (b"\xff\xfe", None, Reason.NOT_UNDERSTOOD),
+        (b"!", None, Reason.LOCKED),
+        (b"$9$unknown$scheme", None, Reason.NOT_UNDERSTOOD),
+        (hashlib.sha224(b"x").hexdigest().encode(), None, Reason.NO_COHORT),
+        (hashlib.sha256(b"x").hexdigest().encode(), b"s", Reason.NO_COHORT),
+        (b"aZ3kQ9mTx4LwE", b"s", Reason.MAY_BE_DIGEST),
     ],
 )
 def test_rows_that_bulk_layering_leaves(
-    stored: bytes | None, salt: bytes | None, expected: SkipReason
+    stored: bytes | None, salt: bytes | None, expected: Reason
 ) -> None:
     """A row that cannot be understood for certain is left as it is, with the reason."""
     assert planned(stored, salt, policy=POLICY).leave is expected

@@ -28,7 +28,7 @@ def test_an_account_that_may_not_write(server: servers.Server, tmp_path: Path) -
     may_only_read(server, tmp_path)
     before = server.ask("SELECT pw FROM passengers ORDER BY id")
     started = time.monotonic()
-    finished = run_program("layer", cwd=tmp_path)
+    finished = run_program("layer", "--no-backup", cwd=tmp_path)
     assert (finished.code, finished.out) == (3, "")
     assert "this account lacks the right to do that" in finished.err
     assert time.monotonic() - started < 15  # it is not tried again and again
@@ -90,7 +90,7 @@ def test_a_lock_that_another_holds(server: servers.Server, tmp_path: Path) -> No
         else "LOCK TABLE passengers IN EXCLUSIVE MODE;"
     )
     with server.holding(lock):
-        layering = start_program("layer", "--format", "json", cwd=tmp_path)
+        layering = start_program("layer", "--no-backup", "--format", "json", cwd=tmp_path)
         with pytest.raises(subprocess.TimeoutExpired):
             layering.wait(timeout=8)  # longer than one try waits for a lock
     out, _ = layering.communicate(timeout=120)
@@ -107,7 +107,7 @@ def test_a_disk_that_is_full(tmp_path: Path) -> None:
         resource.setrlimit(resource.RLIMIT_FSIZE, (room, room))
 
     finished = subprocess.run(
-        [str(PROGRAM), "layer", "--format", "json"], cwd=tmp_path, capture_output=True,
+        [str(PROGRAM), "layer", "--no-backup", "--format", "json"], cwd=tmp_path, capture_output=True,
         preexec_fn=run_short_of_room, text=True, check=False,
     )  # fmt: skip
     assert finished.returncode in {3, 4}
@@ -115,7 +115,7 @@ def test_a_disk_that_is_full(tmp_path: Path) -> None:
     assert "full" in finished.stderr or "I/O" in finished.stderr
     stored = portal.stored().values()
     assert all(len(value or "") == 32 or (value or "").startswith("$over$") for value in stored)
-    again = run_program("layer", "--format", "json", cwd=tmp_path)
+    again = run_program("layer", "--no-backup", "--format", "json", cwd=tmp_path)
     assert again.code == 0
     assert json.loads(again.out)["failed"] == 0
     assert all((value or "").startswith("$over$") for value in portal.stored().values())

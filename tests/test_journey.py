@@ -57,7 +57,7 @@ def test_the_whole_job(tmp_path: Path, program: Program) -> None:
     verified = program("verify", "known.csv", "--store", "passengers", "--format", "json")
     assert (verified.code, verified.document["accepted"]) == (0, 6)
 
-    layered = program("layer", "--format", "json").document
+    layered = program("layer", "--no-backup", "--format", "json").document
     assert (layered["considered"], layered["layered"], layered["replaced"]) == (8, 4, 1)
     assert layered["left"] == {
         "current: left as it is at login too": 1,
@@ -74,7 +74,7 @@ def test_the_whole_job(tmp_path: Path, program: Program) -> None:
         0,
         {"layered": 4, "current": 2, "locked": 1},
     )
-    again = program("layer", "--format", "json").document
+    again = program("layer", "--no-backup", "--format", "json").document
     assert (again["layered"], again["replaced"]) == (0, 0)
     assert portal.stored() == stored
 
@@ -168,7 +168,7 @@ def test_a_swap_that_loses_is_deferred(portal: Portal, program: Program) -> None
 def test_a_missing_formula_stops_every_bulk_step(portal: Portal, program: Program) -> None:
     """A policy that lost a formula is refused, by fingerprint, before anything is written."""
     lost = "0123456789abcdef"
-    assert program("layer").code == 0
+    assert program("layer", "--no-backup").code == 0
     with closing(sqlite3.connect(portal.database)) as connection, connection:
         connection.execute(
             "UPDATE passengers SET pw = replace(pw, 'from=2969c2908df4cece', ?)",
@@ -176,7 +176,8 @@ def test_a_missing_formula_stops_every_bulk_step(portal: Portal, program: Progra
         )
     before = portal.stored()
     for command in ("layer", "verify"):
-        arguments = ("known.csv", "--store", "passengers") if command == "verify" else ()
+        known = ("known.csv", "--store", "passengers")
+        arguments = known if command == "verify" else ("--no-backup",)
         finished = program(command, *arguments)
         assert finished.code in {1, 2}
         assert lost in finished.out + finished.err
@@ -184,7 +185,7 @@ def test_a_missing_formula_stops_every_bulk_step(portal: Portal, program: Progra
 
 
 def _layer_and_kill(folder: Path, delay: float) -> None:
-    running = start_program("layer", "--workers", "2", cwd=folder)
+    running = start_program("layer", "--no-backup", "--workers", "2", cwd=folder)
     time.sleep(delay)
     running.send_signal(signal.SIGKILL)
     running.wait()
@@ -201,7 +202,7 @@ def test_layer_resumes_after_kills_at_random_moments(tmp_path: Path) -> None:
     for _ in range(10):
         _layer_and_kill(tmp_path, chance.random())
         seen.append(portal.stored())
-    finished = run_program("layer", "--format", "json", cwd=tmp_path)
+    finished = run_program("layer", "--no-backup", "--format", "json", cwd=tmp_path)
     assert finished.code == 0
     final = portal.stored()
     for earlier in seen:  # what was once layered or replaced was never touched again
@@ -226,7 +227,7 @@ def test_layer_stops_on_request_with_a_summary(tmp_path: Path, number: signal.Si
     portal = make_portal(tmp_path, ["md5"] * 1500)
     text = (tmp_path / "tumbler.toml").read_text()
     (tmp_path / "tumbler.toml").write_text(text.replace("256", "4096"))
-    process = start_program("layer", cwd=tmp_path)
+    process = start_program("layer", "--no-backup", cwd=tmp_path)
     deadline = time.monotonic() + 60
     while not any((value or "").startswith("$over$") for value in portal.stored().values()):
         assert time.monotonic() < deadline
@@ -243,7 +244,9 @@ def test_layer_stops_on_request_with_a_summary(tmp_path: Path, number: signal.Si
 def test_two_runs_at_once_do_each_row_once(tmp_path: Path) -> None:
     """Both finish without error; together they did every row, and every password opens."""
     portal = make_portal(tmp_path, ["md5", "sha1", "bcrypt", "plain"] * 60)
-    runs = [start_program("layer", "--format", "json", cwd=tmp_path) for _ in range(2)]
+    runs = [
+        start_program("layer", "--no-backup", "--format", "json", cwd=tmp_path) for _ in range(2)
+    ]
     for run in runs:
         _, err = run.communicate(timeout=120)
         assert (run.returncode, err) == (0, b"")
@@ -277,9 +280,11 @@ def test_a_run_ends_at_its_time_of_day(
     def clock() -> datetime:
         return next(left, moments[-1])
 
-    finished = run_in_process("layer", "--until", "06:00", "--format", "json", clock=clock)
+    finished = run_in_process(
+        "layer", "--no-backup", "--until", "06:00", "--format", "json", clock=clock
+    )
     assert finished.code == code
     layered = sum(str(value).startswith("$over$") for value in portal.stored().values())
     assert finished.document["layered"] == layered
     assert (layered == len(portal.passengers)) is (code == 0)
-    assert run_program("layer", "--format", "json", cwd=tmp_path).code == 0
+    assert run_program("layer", "--no-backup", "--format", "json", cwd=tmp_path).code == 0

@@ -213,12 +213,15 @@ def test_bulk_layering_replaces_what_it_can_decrypt(tmp_path: Path, program: Pro
         '[store.cards.decryption]\nmode = "ecb"\nkey = "old"\n'
         '[keys]\nold = { file = "old.key", form = "hex" }\n'
     )
-    without = program("layer")
+    without = program("layer", "--no-backup")
     assert (without.code, without.out) == (3, "")
     assert "needs the key “old”" in without.err
     (tmp_path / "old.key").write_text(KEY.hex())
     (tmp_path / "old.key").chmod(0o600)
-    done = program("layer", "--format", "json").document
+    known = "".join(f"{login},{password}\n" for login, password in people.items())
+    (tmp_path / "known.csv").write_text("login,password\n" + known)
+    assert program("verify", "known.csv", "--store", "cards").code == 0
+    done = program("layer", "--no-backup", "--format", "json").document
     assert (done["replaced"], done["layered"], done["skipped"]) == (6, 0, 1)
     assert done["cohorts"] == {"decryptable": 6}
     with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection:

@@ -14,15 +14,17 @@ import pytest
 
 import servers
 from conftest import CHEAP_POLICY, Portal, Program, make_portal, run_program
-from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.jobs.bulk.context import RunContext
+from lean_tumbler.jobs.bulk.warranting import warrant_of
 from lean_tumbler.jobs.lock_dormant.locking import (
     LockChoice,
     Locked,
-    LockSkipReason,
     lock_dormant,
 )
-from lean_tumbler.stores.interface import Swap
+from lean_tumbler.stores.interface import Store, Swap
 from lean_tumbler.stores.locators import open_store, require_bulk
 from server_portal import is_mariadb
 from server_portal import make_portal as make_server_portal
@@ -59,7 +61,7 @@ def fill(portal: Portal) -> None:
 def dormant(tmp_path: Path) -> Portal:
     portal = make_portal(tmp_path, COHORTS)
     fill(portal)
-    assert run_program("layer", "--only", "portal-2011", cwd=tmp_path).code == 0
+    assert run_program("layer", "--no-backup", "--only", "portal-2011", cwd=tmp_path).code == 0
     assert (portal.stored()[3] or "").startswith("$over$")
     assert run_program("keys", "new", "recovery", cwd=tmp_path).code == 0
     return portal
@@ -102,7 +104,18 @@ def context_with(keep: Callable[[Sequence[Swap]], None] = lambda _: None) -> Run
     return RunContext(clock=time.monotonic, randomness=os.urandom, pause=time.sleep, keep=keep)
 
 
-def locked_with(portal: Portal, choice: LockChoice, context: RunContext) -> Locked:
+def locking_warrant(
+    store: Store, store_policy: StorePolicy, policy: StoragePolicy, share: float = 1.0
+) -> Warrant:
+    return warrant_of(
+        Step.LOCK, store, store_policy=store_policy, policy=policy, today=TODAY, has_way_back=True,
+        share=share,
+    )  # fmt: skip
+
+
+def locked_with(
+    portal: Portal, choice: LockChoice, context: RunContext, share: float = 1.0
+) -> Locked:
     policy = StoragePolicy.from_toml((portal.folder / "tumbler.toml").read_text())
     store_policy = policy.stores["passengers"]
     store = require_bulk(open_store(store_policy, base=portal.folder, writable=True))
@@ -112,8 +125,8 @@ def locked_with(portal: Portal, choice: LockChoice, context: RunContext) -> Lock
             store_policy=store_policy,
             policy=policy,
             choice=choice,
+            warrant=locking_warrant(store, store_policy, policy, share),
             context=context,
-            today=TODAY,
         )
     finally:
         store.close()
@@ -146,10 +159,10 @@ def test_why_accounts_stay(dormant: Portal) -> None:
     found = locked_with(dormant, choice, context_with())
     assert [account.key for account in found.accounts] == [2, 3, 8, 10]
     assert found.stays == {
-        LockSkipReason.SEEN: 2,
-        LockSkipReason.SAFE: 2,
-        LockSkipReason.NO_VALUE: 1,
-        LockSkipReason.UNREADABLE_DATE: 1,
+        Reason.SEEN: 2,
+        Reason.NOT_WEAK: 2,
+        Reason.NO_VALUE: 1,
+        Reason.UNREADABLE_DATE: 1,
     }
 
 
@@ -162,8 +175,9 @@ def test_a_part_first(tmp_path: Path) -> None:
         connection.execute("UPDATE passengers SET pw_salt = '2020-01-01'")
     keys = []
     for share in (0.05, 0.3):
-        choice = LockChoice(before=date(2021, 1, 1), share=share, dry_run=True)
-        keys.append({row.key for row in locked_with(portal, choice, context_with()).accounts})
+        choice = LockChoice(before=date(2021, 1, 1), dry_run=True)
+        found = locked_with(portal, choice, context_with(), share)
+        keys.append({row.key for row in found.accounts})
     assert keys[0] < keys[1]
     assert 4 <= len(keys[0]) <= 30
 
@@ -171,7 +185,7 @@ def test_a_part_first(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("arguments", "code", "expected"),
     [
-        (("--away", "180"), 2, "--backup and --to are needed"),
+        (("--away", "180"), 2, "nothing says how to put the old values back"),
         ((), 2, "one of the arguments --before --away --accounts is required"),
         (("--away", "0"), 2, "whole number"),
         (("--before", "soon"), 2, "expected a day"),
@@ -226,14 +240,14 @@ def test_dates_of_servers(server: servers.Server, tmp_path: Path, kind: str) -> 
         store_policy=store_policy,
         policy=parsed,
         choice=LockChoice(before=TODAY - timedelta(days=180)),
+        warrant=locking_warrant(store, parsed.stores["passengers"], parsed),
         context=context_with(return_now),
-        today=TODAY,
     )
     store.close()
     locked = server.ask(
         "SELECT id FROM passengers WHERE pw LIKE '!locked%' AND id <= 30 ORDER BY id"
     ).split()
-    assert found.stays[LockSkipReason.UNDATED] > 0
+    assert found.stays[Reason.UNDATED] > 0
     assert {str(account.key) for account in found.accounts} <= set(locked)
     assert all(int(str(account.key)) <= 30 for account in found.accounts)
     assert found.locked > 10

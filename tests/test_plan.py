@@ -37,7 +37,7 @@ def test_cohorts_and_what_each_gets(portal: Portal, program: Program) -> None:
     assert rates["portal-2004"] > rates["portal-2011"] > plan["guesses_per_second_after"] > 0
     assert rates["clerks"] is None
     planned = {entry["cohort"]: entry["rows"] for entry in plan["cohorts"]}
-    done = program("layer", "--format", "json").document["cohorts"]
+    done = program("layer", "--no-backup", "--format", "json").document["cohorts"]
     assert done == {name: planned[name] for name in done}
     assert program("plan").out.startswith("passengers: 0 of ")
 
@@ -72,7 +72,10 @@ def test_the_statements_widen_the_column_and_take_it_back(
     alter = "MODIFY COLUMN pw" if is_mariadb(server) else "ALTER COLUMN pw TYPE"
     server.run(f"ALTER TABLE passengers {alter} {kind};")
     narrow = column(server)
-    assert program("layer").code in {3, 4}
+    refused = program("layer", "--backup", "none.sealed", "--to", "recovery.public.pem")
+    assert (refused.code, refused.out) == (2, "")
+    assert "the column is too narrow for what would be written" in refused.err
+    assert not (tmp_path / "none.sealed").exists()
     change = program("plan", "--format", "json").document["schema_change"]
     server.run("\n".join(change["statements"]))
     assert int(column(server)) >= 255

@@ -180,12 +180,12 @@ def test_the_whole_job_on_a_server(
     assert locked_out(server, tmp_path, passwords) == []
     before = program("audit", "passengers", "--format", "json").document["stores"][0]["grades"]
     assert before["fast-unsalted"]
-    layered = program("layer", "--format", "json").document
+    layered = program("layer", "--no-backup", "--format", "json").document
     assert layered["considered"] == ROWS
     assert layered["layered"] + layered["replaced"] > ROWS // 3
     assert layered["failed"] == layered["changed_meanwhile"] == 0
     assert locked_out(server, tmp_path, passwords) == []
-    again = program("layer", "--format", "json").document
+    again = program("layer", "--no-backup", "--format", "json").document
     assert again["layered"] == again["replaced"] == 0
     after = program("audit", "passengers", "--format", "json").document["stores"][0]["grades"]
     assert set(after) <= {"layered", "current", "locked"}
@@ -217,7 +217,9 @@ def test_two_runs_at_once_share_the_table(server: servers.Server, tmp_path: Path
     passwords = make_portal(server, tmp_path, rows=1500)
     policy = tmp_path / "tumbler.toml"  # dear enough that the second starts before the first ends
     policy.write_text(policy.read_text().replace("256", "1024"))
-    runs = [start_program("layer", "--format", "json", cwd=tmp_path) for _ in range(2)]
+    runs = [
+        start_program("layer", "--no-backup", "--format", "json", cwd=tmp_path) for _ in range(2)
+    ]
     documents = []
     for run in runs:
         out, err = run.communicate(timeout=120)
@@ -226,7 +228,7 @@ def test_two_runs_at_once_share_the_table(server: servers.Server, tmp_path: Path
     assert [document["changed_meanwhile"] for document in documents] == [0, 0]
     assert all(document["layered"] for document in documents)
     assert locked_out(server, tmp_path, passwords) == []
-    again = run_program("layer", "--format", "json", cwd=tmp_path).document
+    again = run_program("layer", "--no-backup", "--format", "json", cwd=tmp_path).document
     assert again["layered"] + again["replaced"] == 0
 
 
@@ -236,7 +238,7 @@ def test_a_server_that_dies_and_returns(tmp_path: Path) -> None:
         passwords = make_portal(server, tmp_path, rows=1500)
         policy = tmp_path / "tumbler.toml"
         policy.write_text(policy.read_text().replace("256", "2048"))
-        process = start_program("layer", "--format", "json", cwd=tmp_path)
+        process = start_program("layer", "--no-backup", "--format", "json", cwd=tmp_path)
         deadline = time.monotonic() + 60
         while int(server.ask("SELECT COUNT(*) FROM passengers WHERE pw LIKE '$over%'")) == 0:
             assert time.monotonic() < deadline
@@ -342,7 +344,7 @@ def test_keys_of_any_type(
     undone = run("undo", "b.sealed", "--key", "k.private.pem")
     assert undone.code == 0, undone.err
     assert server.ask("SELECT count(DISTINCT pw) FROM kiosk WHERE pw LIKE '$%'") == before
-    assert run("layer").code == 0
+    assert run("layer", "--no-backup").code == 0
     for login, password in people[:2]:
         assert run("admit", login, stdin=password.encode() + b"\n").code == 0
     assert run("rehearse", "known.csv").code == 0
@@ -385,7 +387,7 @@ def test_a_table_of_another_schema(
     assert run("verify", "known.csv", "--store", "kiosk").code == 0
     assert "6 of 6 rows" in run("plan").out
     assert run("rehearse", "known.csv").code == 0
-    layered = run("layer", "--format", "json")
+    layered = run("layer", "--no-backup", "--format", "json")
     assert layered.code == 0, layered.err
     assert layered.document["layered"] == 6
     assert run("progress").code == 0
@@ -421,7 +423,7 @@ def test_an_account_that_may_only_read(
     )
     kiosk(tmp_path, server, people, table="kiosk", login="login", stored="pw")
     assert in_process("verify", "known.csv", "--store", "kiosk").code == 0
-    assert in_process("layer").code == 0
+    assert in_process("layer", "--no-backup").code == 0
     assert in_process("enforce", "constraint", "--apply").code == 0
     file = tmp_path / "user"
     file.write_text("reader\n")

@@ -21,7 +21,7 @@ from argon2 import low_level
 
 import servers
 from conftest import PROGRAM, Portal, Program, make_portal, oracle
-from lean_tumbler.core.login.new_passwords import NewPasswords, Reason, reasons_against
+from lean_tumbler.core.login.new_passwords import NewPasswords, Objection, reasons_against
 from lean_tumbler.service.watch import AcceptanceWatch
 
 STORE = "passengers"
@@ -215,21 +215,21 @@ def test_new_and_changed_passwords(portal: Portal) -> None:
     ("password", "login", "rules", "expected"),
     [
         ("kittiwake over sand", None, NewPasswords(), []),
-        ("Möwe 12", None, NewPasswords(), [Reason.TOO_SHORT]),
+        ("Möwe 12", None, NewPasswords(), [Objection.TOO_SHORT]),
         ("ｋｉｔｔｉｗａｋｅ", None, NewPasswords(), []),
-        ("x" * 300, None, NewPasswords(), [Reason.TOO_LONG, Reason.COMMON]),
-        ("PassWord2020", None, NewPasswords(), [Reason.COMMON]),
-        ("ada.hawserholt1", "Ada.Hawserholt@tidepost.example", NewPasswords(), [Reason.LIKE_LOGIN]),
-        ("Hawserholt-2024!", "ada.hawserholt@tidepost.example", NewPasswords(), [Reason.LIKE_LOGIN]),
-        ("hawserholthawserholt", "ada.hawserholt@x.example", NewPasswords(), [Reason.LIKE_LOGIN]),
+        ("x" * 300, None, NewPasswords(), [Objection.TOO_LONG, Objection.COMMON]),
+        ("PassWord2020", None, NewPasswords(), [Objection.COMMON]),
+        ("ada.hawserholt1", "Ada.Hawserholt@tidepost.example", NewPasswords(), [Objection.LIKE_LOGIN]),
+        ("Hawserholt-2024!", "ada.hawserholt@tidepost.example", NewPasswords(), [Objection.LIKE_LOGIN]),
+        ("hawserholthawserholt", "ada.hawserholt@x.example", NewPasswords(), [Objection.LIKE_LOGIN]),
         ("hawserholt sails far", "ada.hawserholt@x.example", NewPasswords(), []),
-        ("Coldharbour77", None, NewPasswords(words=("coldharbour",)), [Reason.LIKE_WORD]),
+        ("Coldharbour77", None, NewPasswords(words=("coldharbour",)), [Objection.LIKE_WORD]),
         ("all in lower", None, NewPasswords(composition=("digit", "upper", "other")),
-         [Reason.NO_DIGIT, Reason.NO_UPPER]),
+         [Objection.NO_DIGIT, Objection.NO_UPPER]),
     ],
 )  # fmt: skip
 def test_rules_for_new_passwords(
-    password: str, login: str | None, rules: NewPasswords, expected: list[Reason]
+    password: str, login: str | None, rules: NewPasswords, expected: list[Objection]
 ) -> None:
     """Length in code points, likely ones, the login and the organisation's words by any ending."""
     assert reasons_against(password, login=login, rules=rules, common={"password2020"}) == expected

@@ -213,9 +213,9 @@ def test_plan_and_layer_keep_to_it_and_say_what_it_costs(
     said = " ".join(in_process("plan").out.split())
     assert "1 of 4 rows can be layered or replaced now" in said
     assert "no stock function of [target] read_by verifies a layered value" in said
-    assert "without read_by they would be layered now" in said
+    assert "with layer_with in [target] they are layered now" in said
     before = portal.stored()
-    finished = in_process("layer")
+    finished = in_process("layer", "--no-backup")
     assert "0 rows layered, 1 replaced; 4 considered" in " ".join(finished.out.split())
     after = portal.stored()
     assert [number for number in after if after[number] != before[number]] == [3]
@@ -231,7 +231,7 @@ def test_plan_says_what_becomes_of_current_rows(tmp_path: Path, in_process: Prog
         path.read_text().replace('"argon2id"\nmemory_kib = 256\npasses = 1\nlanes = 1', '"bcrypt"')
     )
     said = " ".join(in_process("plan").out.split())
-    assert "another scheme or cheaper than the target: replaced at login 2" in said
+    assert "current, but not what the target writes: replaced at login 2" in said
     document = in_process("admit", portal.passengers[0].login, "--format", "json",
                           stdin=portal.passengers[0].password.encode()).document  # fmt: skip
     assert (document["action"], document["to"]) == ("upgraded", "bcrypt")

@@ -132,7 +132,10 @@ def test_a_missing_tail_is_noticed(sealed: Portal, program: Program, tmp_path: P
     ("arguments", "message"),
     [
         (("layer", "--backup", "x.sealed"), "--backup or --remember and --to go together"),
-        (("layer", *SEALED), "layer-1.sealed is there already"),
+        (
+            ("lock-dormant", "--undated", "--before", "2020-01-01", *SEALED),
+            "layer-1.sealed is there already, of another step",
+        ),
         (("layer", "--backup", "x.sealed", "--to", "known.csv"), "not a public key in PEM"),
         (("layer", "--backup", "x.sealed", "--to", "recovery.private.pem"), "not the public half"),
         (("layer", "--backup", "no/x.sealed", "--to", "recovery.public.pem"), "no/x.sealed: No"),
@@ -167,13 +170,13 @@ def test_the_backup_names_its_store(sealed: Portal, program: Program, tmp_path: 
 def test_an_expired_backup_and_one_of_another_store(
     sealed: Portal, program: Program, tmp_path: Path
 ) -> None:
-    """A date in the past and another table are refused; the head cannot be edited around it."""
+    """A date in the past is told, another table refused; the head cannot be edited around it."""
     path = tmp_path / "layer-1.sealed"
     content = path.read_bytes()
     line = content[: content.index(b"\n")]
     head = json.loads(line)
     for entry, value, message in (
-        ("expires_at", "2020-01-01T00:00:00+00:00", "expired at 2020-01-01"),
+        ("expires_at", "2020-01-01T00:00:00+00:00", "it was to be deleted by 2020-01-01"),
         ("table", "kiosk", "of the store passengers, table kiosk"),
         (
             "made_at",

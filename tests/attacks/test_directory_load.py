@@ -19,6 +19,7 @@ passes = 1
 [floor]
 argon2id = {{ memory_kib = 256, passes = 1 }}
 [store.freight]
+readers_ready = 2026-01-01
 locator = "{url}"
 [store.freight.columns]
 login = "uid"

@@ -75,6 +75,11 @@ def _within(form: str, name: str = "md5") -> Callable[[str, Chance], Made]:
     return make
 
 
+def _colon(password: str, chance: Chance) -> Made:
+    salt = _salt(chance)
+    return Made(f"{_hex('md5', (password + salt).encode())}:{salt}")
+
+
 def _numbers(password: str, chance: Chance) -> Made:
     rounds, salt = chance.choice((3, 9)), chance.randbytes(9)
     raw = hashlib.pbkdf2_hmac("sha1", password.encode(), salt, rounds, 20)
@@ -96,7 +101,7 @@ MAKES: Mapping[str, Make] = MappingProxyType({
         lambda p, _: Made(_hex("md5", p.encode("cp1252"))), encodes="cp1252"),
     "sha1, salt behind": Make(_salted(lambda word, salt: word + salt, "sha1")),
     "sha1, salt before": Make(_salted(lambda word, salt: salt + word, "sha1")),
-    "md5:salt": Make(lambda p, c: (lambda s: Made(f"{_hex('md5', (p + s).encode())}:{s}"))(_salt(c))),
+    "md5:salt": Make(_colon),
     "salt and md5": Make(_within("{salt} {digest}")),
     "[md5]": Make(lambda p, _: Made(f"[md5]{_hex('md5', p.encode())}")),
     "{x-md5}": Make(_within("{{x-md5}}{salt}|{digest}")),

@@ -13,9 +13,9 @@ from lean_tumbler.core.drafting.solving import Search
 from lean_tumbler.core.formulas.search_space import Constants
 from lean_tumbler.core.formulas.solutions import Narrowed
 from lean_tumbler.core.login.checking import check
-from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Survey
 from lean_tumbler.core.reading.ways import Bounds, Certainty
@@ -101,8 +101,8 @@ def _known(people: list[tables.Person], chance: random.Random, each: int) -> lis
 def _judge(draft: Draft, people: list[tables.Person], result: Drafted) -> None:
     (placed,) = draft.stores
     cohorts = placed.drafted.cohorts
-    result.cohorts = sum(not cohort.twin_of for cohort in cohorts.values())
-    sure = {n for n, cohort in cohorts.items() if not cohort.unsure and not cohort.twin_of}
+    result.cohorts = len(cohorts)
+    sure = {n for n, cohort in cohorts.items() if not cohort.unsure}
     result.sure = len(sure)
     text = policy_text(draft.stores, source="kiosk.db", day="2026-11-26")
     secrets = {s for p in people for s in (p.stored, p.salt, p.password, p.digest) if s}

@@ -8,15 +8,17 @@ from collections import Counter
 from concurrent.futures import Executor
 from contextlib import closing
 from dataclasses import dataclass, field
+from datetime import date
 from pathlib import Path
 
 from invented.tables import KINDS, Person, Table
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.reading.evidence import Counts, Evidence
+from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
+from lean_tumbler.jobs.bulk.layering import Workers, layer_store
 from lean_tumbler.stores.interface import Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import open_store, require_bulk
@@ -131,7 +133,11 @@ class Trial:
         context = RunContext(clock=time.perf_counter, randomness=os.urandom, pause=time.sleep)
         layer_store(
             store, store_policy=store_policy, policy=self.policy, context=context,
-            workers=Workers(self.executor, 2), selection=Selection(evidence=evidence),
+            workers=Workers(self.executor, 2),
+            warrant=Warrant(
+                step=Step.LAYER, store=store_policy, today=date(2026, 12, 1), has_way_back=True,
+                evidence=evidence, most_otherwise=1.0,
+            ),
         )  # fmt: skip
         self._look(store, before, "layered")
         self._left(store)
@@ -152,8 +158,8 @@ class Trial:
             known, reader=self.gateway.reader("kiosk"), bounds=self.gateway.bounds, store=store,
             store_name="kiosk",
         )  # fmt: skip
-        right = Counter(tried.key for tried in found.tried if tried.right)
-        wrong = Counter(tried.key for tried in found.tried if not tried.right)
+        right = Counter(tried.key for tried in found.tried if tried.right and tried.key)
+        wrong = Counter(tried.key for tried in found.tried if not tried.right and tried.key)
         keys = {*right, *wrong}
         return Evidence({key: Counts(accepted=right[key], refused=wrong[key]) for key in keys})
 

@@ -13,7 +13,13 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, PolicyOptions
+from lean_tumbler.cli.option_types import (
+    BackupOptions,
+    BulkOptions,
+    PolicyOptions,
+    ProofOptions,
+    StoreOptions,
+)
 from lean_tumbler.cli.options import (
     add_dry_run_option,
     add_store_options,
@@ -27,15 +33,15 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Mapping, Sequence
 
-    from lean_tumbler.core.policy import StorePolicy
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.core.warrant import Step, Warrant
     from lean_tumbler.jobs.bulk.context import RunContext
-    from lean_tumbler.stores.interface import Store, Swap
+    from lean_tumbler.stores.interface import LoginStore, Store, Swap
     from lean_tumbler.stores.remembered import RememberingWriter
     from lean_tumbler.stores.sealed_backup import BackupReader, BackupWriter, SealedHead
 
-DEFAULT_KEEP_DAYS = 90
 _KEY_BYTES = 1 << 14
 
 
@@ -99,10 +105,97 @@ def add_backup_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--keep-days",
         type=positive_integer,
-        default=DEFAULT_KEEP_DAYS,
         metavar="N",
-        help=f"how long the backup may be used (default {DEFAULT_KEEP_DAYS})",
+        help="write into the backup after how many days it is to be deleted; without it, it is "
+        "kept as long as you keep it",
     )
+    parser.add_argument(
+        "--no-backup",
+        action="store_true",
+        help="replace values without a way back",
+    )
+
+
+def has_way_back(options: BackupOptions) -> bool:
+    """Tell whether what is replaced is sealed, or somebody said that it need not be."""
+    return options.backup is not None or options.no_backup
+
+
+def step_warrant(
+    options: StoreOptions,
+    session: Session,
+    step: "Step",
+    store: "LoginStore",
+    policies: "tuple[StoragePolicy, StorePolicy]",
+    *,
+    keys: "Mapping[str, bytes] | None" = None,
+) -> "Warrant":
+    """Give the warrant of a step, as the options, the policy, the evidence and the store say.
+
+    Args:
+        options: parsed options; where they say nothing of share, backup and proof, these are no
+            hindrance.
+        session: the clock.
+        step: which.
+        store: opened.
+        policies: the whole, and the store's.
+        keys: the legacy system's.
+    """
+    from lean_tumbler.jobs.bulk.warranting import warrant_of
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+
+    policy, store_policy = policies
+    return warrant_of(
+        step,
+        store,
+        store_policy=store_policy,
+        policy=policy,
+        today=session.today(),
+        has_way_back=not isinstance(options, BackupOptions) or has_way_back(options),
+        share=options.share if isinstance(options, BulkOptions) else 1.0,
+        evidence=EvidenceFile.beside(policy_path(options)),
+        keys=keys,
+        most_otherwise=options.proof if isinstance(options, ProofOptions) else None,
+        unproven=frozenset(options.unproven) if isinstance(options, ProofOptions) else frozenset(),
+    )
+
+
+@contextmanager
+def warranted_context(
+    options: BulkOptions, session: Session, warrant: "Warrant", *, title: str, rows: int
+) -> "Iterator[tuple[RunContext, Warrant]]":
+    """Give what a bulk step works with, once the step as a whole may write.
+
+    Args:
+        options: parsed options.
+        session: clock and terminal.
+        warrant: of the step.
+        title: of the progress that is shown.
+        rows: how many there are.
+
+    Raises:
+        NotReady: the step may write nothing; no file was begun.
+    """
+    if not options.dry_run:
+        warrant = with_way_back(options, session, warrant)
+        warrant.require()
+    with run_context(
+        options, session, warrant.store, step=str(warrant.step), title=title, rows=rows
+    ) as context:
+        yield context, warrant
+
+
+def with_way_back(options: BulkOptions, session: Session, warrant: "Warrant") -> "Warrant":
+    """Ask on a terminal whether to go on without a backup; elsewhere nobody can say."""
+    from lean_tumbler.core.reasons import Reason
+
+    if warrant.of_step() is not Reason.NO_WAY_BACK or not isinstance(options, BackupOptions):
+        return warrant
+    question = f"{_HOW_TO_BACK_UP}\nType “no backup” to go on without one: "
+    return replace(warrant, has_way_back=session.ask(question) == "no backup")
+
+
+_HOW_TO_BACK_UP = "Nothing says how to put the old values back."
 
 
 @contextmanager
@@ -186,6 +279,8 @@ def _sealed_backup(
         raise UsageError(
             "--backup or --remember and --to go together: the file, and whom it is sealed for"
         )
+    if options.no_backup and options.backup is not None:
+        raise UsageError("--backup and --no-backup contradict each other")
     if options.to is None or options.dry_run:
         yield lambda _: None
         return
@@ -198,7 +293,7 @@ def _sealed_backup(
         table=store.table,
         step=step,
         made_at=started.isoformat(timespec="seconds"),
-        expires_at=(started + timedelta(days=options.keep_days)).isoformat(timespec="seconds"),
+        expires_at=_expiry(started, options.keep_days),
     )
     writers = _sealed_writers(
         options,
@@ -216,11 +311,20 @@ def _sealed_backup(
         writer.finish()
 
 
+def _expiry(started: datetime, keep_days: int | None) -> str | None:
+    if keep_days is None:
+        return None
+    try:
+        return (started + timedelta(days=keep_days)).isoformat(timespec="seconds")
+    except OverflowError:
+        raise UsageError(f"--keep-days {keep_days}: there is no such day") from None
+
+
 def _sealed_writers(
     options: BackupOptions, head: "SealedHead", *, public_key: str, signing_key: str
 ) -> "list[BackupWriter | RememberingWriter]":
     """Begin the sealed files that are asked for."""
-    from lean_tumbler.stores.remembered import KEY_BYTES, RememberingWriter
+    from lean_tumbler.stores.remembered import RememberingWriter, fingerprint_key
     from lean_tumbler.stores.sealed_backup import REMEMBERED, BackupWriter, SealedWriter
 
     keys = {"public_key": public_key, "signing_key": signing_key}
@@ -229,8 +333,9 @@ def _sealed_writers(
         writers.append(BackupWriter(options.backup, head=head, **keys))
     if options.remember is not None:
         remembered = replace(head, document=REMEMBERED)
+        key = fingerprint_key(options.remember, remembered, signing_key)
         sealed = SealedWriter(options.remember, head=remembered, **keys)
-        writers.append(RememberingWriter(sealed, os.urandom(KEY_BYTES)))
+        writers.append(RememberingWriter(sealed, key))
     return writers
 
 

@@ -68,7 +68,16 @@ class BackupOptions:
     backup: Path | None
     remember: Path | None
     to: Path | None
-    keep_days: int
+    keep_days: int | None
+    no_backup: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProofOptions:
+    """How much proof a cohort needs."""
+
+    proof: float | None
+    unproven: list[str]
 
 
 def asked(act: Callable[..., int], parsed: Any) -> Any:

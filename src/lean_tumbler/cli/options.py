@@ -11,13 +11,16 @@ from lean_tumbler.cli.option_types import BulkOptions, PolicyOptions
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable, Iterator, Mapping, Sequence
 
     from lean_tumbler.cli.session import Session
     from lean_tumbler.core.login.gateway import CredentialGateway
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.core.reading.evidence import Evidence
     from lean_tumbler.core.reading.survey import Column
     from lean_tumbler.stores.interface import LoginStore, Store
+    from lean_tumbler.stores.known_accounts import KnownAccount
+    from lean_tumbler.stores.scans.verification import Verification
 
 POLICY_NAME = "tumbler.toml"
 DEFAULT_MILLISECONDS = 250.0  # within which 99 of 100 logins are answered
@@ -118,15 +121,22 @@ def add_store_options(parser: argparse.ArgumentParser) -> None:
     add_report_options(parser)
 
 
-def add_proof_option(parser: argparse.ArgumentParser) -> None:
+def add_proof_options(parser: argparse.ArgumentParser) -> None:
     """Add how much proof a cohort needs."""
+    parser.add_argument(
+        "--unproven",
+        action="append",
+        default=[],
+        metavar="COHORT",
+        help="include this cohort although nothing proves it, or something speaks against it; "
+        "accounts that it does not fit are locked out; may be repeated",
+    )
     parser.add_argument(
         "--proof",
         type=share,
-        default=1.0,
         metavar="SHARE",
-        help="ask for so many known or observed logins that at most this share of a cohort's rows "
-        "can be made otherwise, at 95 %%, like 1%%; without it, one login that opens is enough",
+        help="take a cohort where at most this share of its rows can be made otherwise without "
+        "having been seen, at 95 %%, like 1%%; without it, what the policy says (20%%)",
     )
 
 
@@ -168,14 +178,64 @@ def gateway_of(options: PolicyOptions, policy: "StoragePolicy") -> "CredentialGa
         for name, store in policy.stores.items()
         if store.locator != APPLICATION
     }
-    return CredentialGateway(policy, keys=keys_of(options, policy), columns=columns)
+    return CredentialGateway(
+        policy,
+        keys=keys_of(options, policy),
+        columns=columns,
+        evidence=_evidence_of(options, policy),
+    )
+
+
+def _evidence_of(options: PolicyOptions, policy: "StoragePolicy") -> "Callable[[], Evidence]":
+    """Give what logins may go by: what is known of stores whose rows still stand there."""
+    from functools import partial
+
+    from lean_tumbler.core.policy import APPLICATION
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.scans.binding import LoginEvidence, opened_to_look
+
+    base = policy_path(options).parent
+    return LoginEvidence(
+        EvidenceFile.beside(policy_path(options)),
+        {
+            name: partial(opened_to_look, store, policy=policy, base=base)
+            for name, store in policy.stores.items()
+            if store.locator != APPLICATION
+        },
+    )
+
+
+def proven_by_known(
+    options: PolicyOptions,
+    session: "Session",
+    gateway: "CredentialGateway",
+    store_name: str,
+    store: "LoginStore",
+    known: "Sequence[KnownAccount]",
+    earlier: "Mapping[str, str] | None" = None,
+) -> "Verification":
+    """Check known accounts against a store, and note what they show beside the policy."""
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.scans.proving import prove_by_known
+
+    return prove_by_known(
+        known,
+        file=EvidenceFile.beside(policy_path(options)),
+        store=store,
+        store_name=store_name,
+        policy=gateway.policy,
+        reader=gateway.reader(store_name),
+        bounds=gateway.bounds,
+        today=session.today(),
+        earlier=earlier or {},
+    )
 
 
 def column_of(
     options: PolicyOptions, policy: "StoragePolicy", store: "StorePolicy"
 ) -> "Callable[[], Column]":
     """Give what surveys a store's column when it is first asked for."""
-    from lean_tumbler.core.login.gateway import store_reader
+    from lean_tumbler.core.reading.of_stores import store_reader
     from lean_tumbler.stores.locators import open_store
     from lean_tumbler.stores.scans.surveying import surveyed_once
 
@@ -289,7 +349,6 @@ def opened_store(
     store: "StorePolicy",
     *,
     writable: bool = False,
-    ready_on: date | None = None,
 ) -> "Iterator[LoginStore]":
     """Open a store of the policy, and close it afterwards.
 
@@ -297,9 +356,7 @@ def opened_store(
         options: parsed options.
         store: the one.
         writable: whether single values will be written; a bulk step's options say it themselves.
-        ready_on: the day on which readers must be ready for what a bulk step writes.
     """
-    from lean_tumbler.core.policy.readiness import require_readers_ready
     from lean_tumbler.stores.locators import is_file, open_store
 
     base = policy_path(options).parent
@@ -310,8 +367,6 @@ def opened_store(
     writable |= bulk is not None and not (is_dry and is_file(store, base=base))
     opened = open_store(store, base=base, writable=writable, into=into)
     try:
-        if ready_on is not None and not is_dry and not opened.layering_refused:
-            require_readers_ready(store, ready_on)
         yield opened
     finally:
         opened.close()
@@ -321,8 +376,6 @@ def opened_store(
 def opened_rows(
     options: PolicyOptions,
     store: "StorePolicy",
-    *,
-    ready_on: date | None = None,
 ) -> "Iterator[Store]":
     """Open a store whose rows are gone through; see `opened_store`.
 
@@ -331,5 +384,5 @@ def opened_rows(
     """
     from lean_tumbler.stores.locators import require_bulk
 
-    with opened_store(options, store, ready_on=ready_on) as opened:
+    with opened_store(options, store) as opened:
         yield require_bulk(opened)

@@ -154,6 +154,13 @@ class Session:
         finally:
             bar.stop()
 
+    def ask(self, question: str) -> str:
+        """Ask a question on a terminal; where there is none, the answer is nothing."""
+        if not (self.stdin.isatty() and self.stderr.isatty()):
+            return ""
+        print(question, end="", file=self.stderr, flush=True)
+        return self.stdin.readline(100).decode("utf-8", "replace").strip()
+
     def read_password(self, limits: "Limits", *, confirm: bool = False) -> str:
         """Read one password: a prompt without echo on a terminal, else standard input to its end.
 

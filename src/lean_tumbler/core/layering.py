@@ -2,14 +2,13 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from enum import StrEnum
 
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.login import written
 from lean_tumbler.core.login.passwords import require_storable
 from lean_tumbler.core.policy import StoragePolicy, Target
 from lean_tumbler.core.reading.reader import RowReader
-from lean_tumbler.core.reading.readings import PLAIN_TEXT, Doubt, Reading, State
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.ways import (
     Bounds,
     Certainty,
@@ -19,48 +18,17 @@ from lean_tumbler.core.reading.ways import (
     LegacyWay,
     PasswordWay,
 )
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes import layered, phc
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.errors import PasswordRefused, WriteNotConfirmed
 
-
-class SkipReason(StrEnum):
-    """Why a row is left as it is."""
-
-    NO_VALUE = "no value"
-    LOCKED = "locked: no password opens it"
-    LAYERED = "already layered: replaced at login"
-    CURRENT = "current: left as it is at login too"
-    REWRITTEN = "current, but another scheme or cheaper than the target: replaced at login"
-    UNKNOWN = "not understood"
-    REMNANT = "a remnant of a failed write: no password opens it"
-    NO_COHORT = "no cohort of the policy says how it was made"
-    PLAIN_TEXT_UNDECLARED = "reads as plain text, and no cohort says so"
-    MAY_BE_DIGEST = "may be a digest, so it is not taken for plain text"
-    ONLY_SHAPE = "a bare shape that neither a cohort nor the column confirms"
-    WAYS_DIFFER = "several ways, which differ in what lies below"
-    HEAD_TOO_LONG = "an input of its formula is too long for a layered value"
-    AT_NEXT_LOGIN = "the target lies over no digest: replaced at login"
-    READ_BY = "no stock function of [target] read_by verifies a layered value: replaced at login"
-    PREPARED = "a formula under a slow scheme; replaced at login"
-    NOT_STORABLE = "a password that no new value can be made of"
-    LAYER_TOO_WEAK = "layered below the floor; replaced at login"
-    UNPROVEN = "its cohort is not proven"
-
-
-_STATES: Mapping[State, SkipReason] = {
-    State.NO_VALUE: SkipReason.NO_VALUE,
-    State.EMPTY: SkipReason.NO_VALUE,
-    State.LOCKED: SkipReason.LOCKED,
-}
-_DOUBTS: Mapping[Doubt, SkipReason] = {
-    Doubt.NOT_UNDERSTOOD: SkipReason.UNKNOWN,
-    Doubt.REMNANT: SkipReason.REMNANT,
-    Doubt.NO_COHORT: SkipReason.NO_COHORT,
-    Doubt.PLAIN_TEXT_UNDECLARED: SkipReason.PLAIN_TEXT_UNDECLARED,
-    Doubt.MAY_BE_DIGEST: SkipReason.MAY_BE_DIGEST,
-    Doubt.ONLY_SHAPE: SkipReason.ONLY_SHAPE,
+_STATES: Mapping[State, Reason] = {
+    State.NO_VALUE: Reason.NO_VALUE,
+    State.EMPTY: Reason.NO_VALUE,
+    State.LOCKED: Reason.LOCKED,
 }
 
 
@@ -75,14 +43,16 @@ class RowPlan:
     Attributes:
         identity: what the ways rest on, for evidence: the origin of the head.
         needs_proof: whether nothing but the policy or the shape says how it was made.
+        text_class: the structure of a text that only proof makes a password.
         suspected: what the column shows the text to be a digest of.
         moves: whether the value goes as it is to the column that takes the place of its own.
     """
 
-    leave: SkipReason | None = None
+    leave: Reason | None = None
     cohort: str = ""
     identity: str = ""
     needs_proof: bool = False
+    text_class: str = ""
     suspected: str = ""
     moves: bool = False
     costs: Parameters = field(default_factory=dict)
@@ -93,7 +63,7 @@ class RowPlan:
 
 
 # What a value's shape decides, and nothing else of its text.
-_BY_SHAPE = frozenset({None, SkipReason.LAYERED, SkipReason.CURRENT, SkipReason.REWRITTEN})
+_BY_SHAPE = frozenset({None, Reason.LAYERED, Reason.CURRENT, Reason.REWRITTEN})
 
 
 def holds_for_alike(plan: RowPlan) -> bool:
@@ -102,7 +72,7 @@ def holds_for_alike(plan: RowPlan) -> bool:
 
 
 # What every program reads that knows what is written, so that it may stand in the new column.
-_MOVED = frozenset({SkipReason.CURRENT, SkipReason.LAYERED, SkipReason.LOCKED})
+_MOVED = frozenset({Reason.CURRENT, Reason.LAYERED, Reason.LOCKED})
 
 
 def moved(plan: RowPlan) -> RowPlan:
@@ -119,30 +89,32 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
         reading: the row, as the store's reader gives it.
         policy: target, floor and limits.
     """
-    leave = _STATES.get(reading.state) or (_DOUBTS.get(reading.doubt) if reading.doubt else None)
+    leave = _STATES.get(reading.state) or reading.doubt
     if reading.state is State.LAYERED:
         weak = grade(reading.parsed, policy.floor, salted=True) is Grade.OUTDATED
-        leave = SkipReason.LAYER_TOO_WEAK if weak else SkipReason.LAYERED
+        leave = Reason.LAYER_TOO_WEAK if weak else Reason.LAYERED
     ways = reading.ways
     if leave is None and not ways:
-        leave = SkipReason.UNKNOWN
+        leave = Reason.NOT_UNDERSTOOD
     if leave is None and _is_current(reading, policy):
-        leave = SkipReason.CURRENT if policy.leaves(reading.parsed) else SkipReason.REWRITTEN
+        leave = Reason.CURRENT if policy.leaves(reading.parsed) else Reason.REWRITTEN
     if leave is None and any(getattr(way, "before", None) for way in ways):
-        leave = SkipReason.PREPARED
+        leave = Reason.PREPARED
     if leave is not None:
         return RowPlan(leave=leave, cohort=reading.label, suspected=reading.suspected)
     passwords = [way for way in ways if isinstance(way, PasswordWay)]
     if passwords:
         one = passwords[0] if len(ways) == 1 else None
-        return _plan_password(one, policy) if one else _left(reading, SkipReason.WAYS_DIFFER)
-    if not policy.target.lies_over_digests:
-        cost = SkipReason.READ_BY if policy.target.derivation.on_top else SkipReason.AT_NEXT_LOGIN
-        return _left(reading, cost)
+        if one is None:
+            return _left(reading, Reason.WAYS_DIFFER)
+        return _plan_password(reading, one, policy)
+    if policy.target.over_digests is None:
+        bound = policy.target.derivation.on_top is not None
+        return _left(reading, Reason.READERS_OF_TARGET if bound else Reason.AT_NEXT_LOGIN)
     return _plan_digest(reading, [way for way in ways if not isinstance(way, PasswordWay)])
 
 
-def _left(reading: Reading, leave: SkipReason) -> RowPlan:
+def _left(reading: Reading, leave: Reason) -> RowPlan:
     return RowPlan(leave=leave, cohort=reading.label)
 
 
@@ -152,21 +124,28 @@ def _is_current(reading: Reading, policy: StoragePolicy) -> bool:
     return grade(reading.parsed, policy.floor, salted=True) is Grade.CURRENT
 
 
-def _plan_password(way: PasswordWay, policy: StoragePolicy) -> RowPlan:
+def _plan_password(reading: Reading, way: PasswordWay, policy: StoragePolicy) -> RowPlan:
     try:
         raw = require_storable(way.password, limits=policy.limits, target=policy.target)
     except PasswordRefused:
-        return RowPlan(leave=SkipReason.NOT_STORABLE, cohort=way.name)
-    return RowPlan(cohort=way.name, identity=PLAIN_TEXT, plain=raw)
+        return RowPlan(leave=Reason.NOT_STORABLE, cohort=way.name)
+    return RowPlan(
+        cohort=way.name,
+        identity=reading.identity,
+        needs_proof=reading.certainty is not Certainty.SAID,
+        text_class=way.text_class,
+        suspected=reading.suspected,
+        plain=raw,
+    )
 
 
 def _plan_digest(reading: Reading, ways: Sequence[LegacyWay]) -> RowPlan:
     """Lay the slow hash over what all ways agree on."""
     head = _head_of(ways)
     if head is None or len({way.canonical for way in ways}) != 1:
-        return _left(reading, SkipReason.WAYS_DIFFER)
+        return _left(reading, Reason.WAYS_DIFFER)
     if not head.is_readable:
-        return _left(reading, SkipReason.HEAD_TOO_LONG)
+        return _left(reading, Reason.HEAD_TOO_LONG)
     formulas = [way.formula for way in ways if isinstance(way, FormulaWay)]
     return RowPlan(
         cohort=reading.label,
@@ -227,12 +206,21 @@ class DerivationTask:
 
 def task_of(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> DerivationTask:
     """Say what is to be derived for a row, with a fresh salt."""
+    if plan.head is None:
+        return DerivationTask(
+            scheme=target.scheme,
+            parameters=dict(target.parameters),
+            fresh_salt=randomness(target.derivation.salt_bytes),
+            variant=target.variant,
+            plain=plan.plain,
+        )
+    over = target.over_digests
+    if over is None:
+        raise ValueError("the target lies over no digest")
     return DerivationTask(
-        scheme=target.scheme,
-        parameters=dict(target.parameters),
-        fresh_salt=randomness(target.derivation.salt_bytes),
-        variant=target.variant,
-        plain=plan.plain,
+        scheme=over.scheme,
+        parameters=dict(over.parameters),
+        fresh_salt=randomness(DERIVATIONS[over.scheme].salt_bytes),
         head=plan.head,
         legacy_digest=plan.legacy_digest,
     )
@@ -312,17 +300,28 @@ def require_opening(target: Target, randomness: Callable[[int], bytes], bounds: 
 _TRIAL = "$1$gannet$"  # a setting of md5-crypt, and the invented password as well
 
 
-def characters_needed(target: Target) -> tuple[int, int]:
+def characters_needed(target: Target, formulas: int = 1) -> tuple[int, int]:
     """Say how wide a column must be: for a new value, and for a layered one.
 
     The layered one is taken with a salt of 16 bytes in its head and no login.
+
+    Args:
+        target: what is written.
+        formulas: that one head names at most.
     """
-    derivation = target.derivation
-    lowest = {entry.name: entry.lowest for entry in derivation.parameters}
-    direct = len(derivation.create(b"", bytes(derivation.salt_bytes), lowest))
-    if derivation.fixed_form is not None:  # of one length, whatever its cost
+    direct = _characters(target.derivation, target.parameters)
+    over = target.over_digests
+    if over is None:
         return direct, direct
+    origins = "+".join(["0" * 16] * max(1, formulas))
+    head = f"{layered.TAG}from={origins},salt={phc.encode(bytes(16))}"
+    return direct, _characters(DERIVATIONS[over.scheme], over.parameters) + len(head)
+
+
+def _characters(derivation: Derivation, parameters: Parameters) -> int:
+    lowest = {entry.name: entry.lowest for entry in derivation.parameters}
+    least = len(derivation.create(b"", bytes(derivation.salt_bytes), lowest))
+    if derivation.fixed_form is not None:  # of one length, whatever its cost
+        return least
     # The costs stand in PHC strings as plain numbers; running the target itself would be slow.
-    direct += sum(len(str(target.parameters[name])) - len(str(lowest[name])) for name in lowest)
-    head = f"{layered.TAG}from={'0' * 16},salt={phc.encode(bytes(16))}"
-    return direct, direct + len(head)
+    return least + sum(len(str(parameters[name])) - len(str(lowest[name])) for name in lowest)

@@ -71,7 +71,7 @@ CREATE TABLE customers (
 )
 """
 _CHANGE = date(2009, 7, 1)
-_KNOWN_OF_EACH = 5
+_KNOWN_OF_EACH = 10
 
 Stored = tuple[str, str | None]
 

@@ -150,7 +150,7 @@ class _Cohort:
 
 COHORTS = (
     _Cohort(12, _plain_text, administrators=1, known=3),
-    _Cohort(150, _md5, administrators=2, known=12),
+    _Cohort(150, _md5, administrators=2, known=15),
     _Cohort(223, _salted_sha1, administrators=2, known=16),
     _Cohort(62, _derived("bcrypt", cost_log2=5), administrators=1, known=6),
     _Cohort(45, _derived("argon2id", memory_kib=19456, passes=2, lanes=1), 1, 5),

@@ -43,7 +43,7 @@ Run = Callable[[list[str], Session], int]
 # So many, so soon, that the demo stays short; a real choice would measure longer and allow more.
 WITHIN_MILLISECONDS = 100
 LOGINS_PER_SECOND = 25
-SHOWN_LOGINS = (11, 22, 33)  # of the known accounts: one of each cohort that is layered
+SHOWN_LOGINS = (11, 22, 36)  # of the known accounts: one of each cohort that is layered
 _OBSERVING = re.compile(r'mode = "observe".*')
 _LOOKED_AT = (30, 90, HALF_YEAR_DAYS)  # days after the takeover
 
@@ -93,6 +93,21 @@ _STEPS = (
         ["layer", "--store", "passengers", "--backup", LAYERED, "--to", f"{RECOVERY}.public.pem"],
     ),
     (
+        "Accept a figure",
+        "Three known clerks are too few for twelve rows. Somebody looks at the rows, and decides.",
+        [
+            "layer",
+            "--store",
+            "passengers",
+            "--proof",
+            "60%",
+            "--backup",
+            LAYERED,
+            "--to",
+            f"{RECOVERY}.public.pem",
+        ],
+    ),
+    (
         "Prove it again",
         "The same known accounts, against the layered values.",
         ["verify", KNOWN, "--store", "passengers"],
@@ -108,7 +123,7 @@ _GENERATIONS = (
     "Several generations in one column",
     "The booking desk has five, told apart by a date, by a layout, or by nothing.",
     ["verify", BOOKINGS_KNOWN, "--policy", BOOKINGS_POLICY, "--store", "desk"],
-    ["layer", "--policy", BOOKINGS_POLICY],
+    ["layer", "--policy", BOOKINGS_POLICY, "--no-backup"],
     ["verify", BOOKINGS_KNOWN, "--policy", BOOKINGS_POLICY, "--store", "desk"],
 )
 
@@ -209,8 +224,8 @@ class _Tour:
                 code = self._command(arguments)
                 if code == 1 and arguments[0] == "tune":
                     self._say("This machine is too slow, or busy: the policy keeps its target.")
-                elif code != 0:
-                    return code
+                elif code != 0 and (code, arguments[0]) != (1, "layer"):
+                    return code  # 1 of `layer`: something waits until it is proven
         return 0
 
     def _find_and_judge(self) -> None:
@@ -242,7 +257,7 @@ class _Tour:
             "Readers first",
             "Every program that checks passwords gets the new check, and observes for a while.",
         )
-        self._command(["layer", "--store", "passengers"])
+        self._command(["layer", "--store", "passengers", "--no-backup"])
         with Path(KNOWN).open(encoding="utf-8", newline="") as file:
             observed = [(row["login"], row["password"]) for row in csv.DictReader(file)]
         answers = Counter(

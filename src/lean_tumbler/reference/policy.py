@@ -80,10 +80,10 @@ cards = { file = "cards.key" }
 locator = "postgresql://127.0.0.1/coldharbour"
 table = "credentials"
 join = { table = "people", key = "id", by = "person_id" }
-only = { kind = "password" }
 readers_ready = 2026-05-01
 mode = "upgrade"
 share = "5%"
+proof = "10%"
 replicas = ["postgresql://127.0.0.2/coldharbour"]
 replace_lossy = true
 
@@ -98,12 +98,16 @@ last_login = "seen_at"
 created = "since"
 updated = "changed_at"
 
+[store.desk.rows]
+when = 'deleted_at null and kind = "password"'
+
 [store.desk.parts]
 rounds = "code_rounds"
 
 [[store.desk.cohort]]
 name = "desk-2003"
 formula = "utf-8, md5, hex"
+untested = ["letter case", "blanks", "encoding"]
 when = "created before 2009-07-01"
 
 [[store.desk.cohort]]

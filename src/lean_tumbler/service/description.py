@@ -6,7 +6,7 @@ from typing import Any
 
 from msgspec import json
 
-from lean_tumbler.core.login.new_passwords import Reason
+from lean_tumbler.core.login.new_passwords import Objection
 from lean_tumbler.core.login.outcome import Action
 from lean_tumbler.service.problems import TYPES
 from lean_tumbler.service.requests import POSTS, Path, Request
@@ -113,7 +113,7 @@ def _problem() -> Schema:
             "field": {"type": "string"},
             "reasons": {
                 "type": "array",
-                "items": {"type": "string", "enum": [str(reason) for reason in Reason]},
+                "items": {"type": "string", "enum": [str(reason) for reason in Objection]},
             },
         },
         "required": ["type", "title", "status"],

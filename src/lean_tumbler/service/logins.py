@@ -210,7 +210,9 @@ class LoginService:
 
     def _answer(self, store: str, login: str, admission: Admission, expected: object) -> Answer:
         verdict = expected if isinstance(expected, bool) else None
-        self.context.observed.note(store, login, admission.outcome, verdict)
+        self.context.observed.note(
+            store, login, admission.outcome, row=admission.row, expected=verdict
+        )
         if self.context.observed.is_due:
             self.context.executor.submit(self.context.observed.write)
         outcome, metrics = admission.outcome, self.context.metrics

@@ -11,7 +11,11 @@ from lean_tumbler.stores.interface import Account, AccountKey, Store
 TABLE = "accounts"
 # No store's own columns are called so, which stand beside them under their own names.
 COPIED = Columns(
-    account="copied account", login="copied login", stored="copied stored", salt="copied salt"
+    account="copied account",
+    login="copied login",
+    stored="copied stored",
+    salt="copied salt",
+    created="copied created",
 )
 _LARGEST_KEY = 2**63 - 1
 _PAGE_ROWS = 1000
@@ -32,7 +36,7 @@ def copy_accounts(
     Returns:
         How many were copied.
     """
-    names = (COPIED.login, COPIED.stored, COPIED.salt, *others)
+    names = (COPIED.login, COPIED.stored, COPIED.salt, COPIED.created, *others)
     columns = ", ".join(map(_quoted, names))
     with closing(sqlite3.connect(path)) as connection, connection:
         connection.execute(
@@ -62,7 +66,8 @@ def _wanted(store: Store, logins: Iterable[str], rows: int) -> Iterator[Account]
 
 
 def _cells(account: Account, others: Sequence[str]) -> tuple[object, ...]:
-    contents = (account.stored, account.salt, *(account.others.get(name) for name in others))
+    own = (account.stored, account.salt, account.created)
+    contents = (*own, *(account.others.get(name) for name in others))
     stored, *rest = map(_text, contents)
     # SQLite's whole numbers have 63 bits and a sign.
     is_large = isinstance(account.key, int) and account.key > _LARGEST_KEY

@@ -1,9 +1,9 @@
-"""The evidence file beside the policy: counts of logins by cohort, no values and no logins.
+"""The evidence file beside the policy: counts of people by cohort, no values and no logins.
 
 Several programs add to it at once, so each change is made under a lock. A person counts once: a
 keyed hash of the login names one bit of a map. Two people on one bit count as one, so no count is
 ever too high. Who holds the file can ask whether a login may be in it, and hears “maybe” for others
-too.
+too. Counts belong to the rows that were looked at, of which keyed fingerprints are kept.
 """
 
 import fcntl
@@ -11,46 +11,73 @@ import hashlib
 import hmac
 import os
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import date
+from enum import StrEnum
+from functools import partial
 from pathlib import Path
 from typing import Final, Literal
 
 from msgspec import Struct, field, json
 
-from lean_tumbler.core.reading.evidence import CohortKey, Counts, Evidence
+from lean_tumbler.core.reading.evidence import (
+    CohortKey,
+    Counts,
+    Evidence,
+    RowFacts,
+    StoreEvidence,
+)
 from lean_tumbler.core.schema import checked
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.file_access import file_errors, read_text, write_text
 from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT: Final = "lean-tumbler/evidence/1"
-MAP_BITS = 1 << 13  # of each count: 1 KiB
-_FILE_BYTES = 1 << 24
+MAP_BITS = 1 << 18  # of each count; of few people, hardly two share a bit
+MOST_ROLES = 50  # of a column that names few
+_FILE_BYTES = 1 << 26
 _KEY_BYTES = 16
+
+
+class Shown(StrEnum):
+    """By what a person shows something of a cohort: the map that counts it."""
+
+    KNOWN = "accepted"
+    LOGIN = "agreed"
+    GUESS = "guessed"
+
+
+_AGAINST = {Shown.KNOWN: "refused", Shown.LOGIN: "differed", Shown.GUESS: "refused"}
+_RIGHT = tuple(Shown)
+_MAPS = (*_RIGHT, "refused", "differed")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CohortTrial:
-    """One account or login that shows something of its cohort.
+    """One person who shows something of a cohort.
 
     Attributes:
-        key: of the cohort.
+        store: the policy's name of it.
+        key: of the cohort; None where the row shows nothing of one, because it says itself how it
+            was made.
         login: whose; it is not kept.
-        right: whether it speaks for the cohort, or against it.
+        right: whether the person speaks for the cohort, or against it.
+        ruled_out: alternatives of its formula that would not have opened the row.
+        row: what is known of the row beside its value; None where nothing is.
     """
 
-    key: CohortKey
+    store: str
+    key: CohortKey | None
     login: str
     right: bool
-
-
-_ACCEPTED, _REFUSED, _AGREED, _DIFFERED = _COUNTS = tuple(Counts.__dataclass_fields__)
+    ruled_out: frozenset[str] = frozenset()
+    row: RowFacts | None = None
 
 
 class _Maps(dict[str, bytearray]):
-    """The maps of one cohort, by what they count."""
+    """Maps of people, by what they count."""
 
     def __missing__(self, name: str) -> bytearray:
         self[name] = bytearray(MAP_BITS // 8)
@@ -63,10 +90,139 @@ class _Maps(dict[str, bytearray]):
         if instead_of:
             self[instead_of][byte] &= ~(1 << bit) & 0xFF
 
+    def holds(self, place: int, *names: str) -> bool:
+        """Tell whether a bit is set in any of some maps."""
+        byte, bit = divmod(place, 8)
+        return any(name in self and self[name][byte] >> bit & 1 for name in names)
+
+    def number(self, *names: str) -> int:
+        """Count the people in any of some maps."""
+        found = 0
+        for name in names:
+            found |= int.from_bytes(self.get(name, b""), "little")
+        return found.bit_count()
+
+
+class Binding(Struct, kw_only=True):
+    """What was looked at: rows that must still be there, for counts to mean anything.
+
+    Attributes:
+        proved_on: the day of the newest proof.
+        rows: that the store had then.
+        highest: the highest number that named a row; None where keys are no numbers.
+        sample: keyed fingerprints of some rows' keys -> of their values, 64 bits each.
+    """
+
+    proved_on: date
+    rows: int
+    highest: int | None = None
+    sample: dict[str, str] = {}
+
+
+# (store, what was looked at before, key) -> what is looked at now, and whether that still counts
+Bound = Callable[[str, Binding | None, bytes], tuple[Binding | None, bool]]
+
+
+class _CohortEntry(Struct, kw_only=True):
+    """What is known of one cohort, for a reader; and the maps that it is counted from."""
+
+    cohort: str
+    identity: str = field(name="from")
+    counts: dict[str, int] = {}
+    years: list[int] = []
+    roles: list[str] = []
+    maps: dict[str, bytes] = {}
+
+
+class _StoreEntry(Struct, kw_only=True):
+    """What is known of one store; `ruled_out` by the fingerprints of alternatives."""
+
+    binding: Binding | None = None
+    cohorts: list[_CohortEntry] = []
+    ruled_out: dict[str, bytes] = {}
+
+
+class _Document(Struct, kw_only=True):
+    """The file; bytes are in base64."""
+
+    document: Literal["lean-tumbler/evidence/1"] = DOCUMENT
+    key: bytes
+    stores: dict[str, _StoreEntry] = {}
+
+
+class _Cohort:
+    """One cohort while it is worked on."""
+
+    def __init__(self, entry: _CohortEntry | None = None) -> None:
+        self.years: set[int] = set(entry.years if entry else ())
+        self.roles: set[str] = set(entry.roles if entry else ())
+        self.maps = _unpacked(entry.maps if entry else {}, _MAPS)
+
     @property
     def counts(self) -> Counts:
-        """How many bits are set in each."""
-        return Counts(**{name: sum(map(int.bit_count, self[name])) for name in _COUNTS})
+        return Counts(
+            accepted=self.maps.number(Shown.KNOWN),
+            refused=self.maps.number("refused"),
+            agreed=self.maps.number(Shown.LOGIN),
+            differed=self.maps.number("differed"),
+            guessed=self.maps.number(Shown.GUESS),
+            people=self.maps.number(*_RIGHT),
+            years=frozenset(self.years),
+            roles=frozenset(self.roles),
+        )
+
+    def entry(self, key: CohortKey) -> _CohortEntry:
+        counts = self.counts
+        shown = {name: getattr(counts, name) for name in _MAPS} | {"people": counts.right}
+        return _CohortEntry(
+            cohort=key.cohort,
+            identity=key.identity,
+            counts=shown,
+            years=sorted(self.years),
+            roles=sorted(self.roles),
+            maps=_packed(self.maps),
+        )
+
+
+class _Store:
+    """One store while it is worked on."""
+
+    def __init__(self, name: str, entry: _StoreEntry | None = None) -> None:
+        self.binding = entry.binding if entry else None
+        self.cohorts = {
+            CohortKey(name, each.cohort, each.identity): _Cohort(each)
+            for each in (entry.cohorts if entry else ())
+        }
+        self.ruled_out = _unpacked(entry.ruled_out if entry else {})
+
+    def note(self, trial: CohortTrial, shown: Shown, place: int) -> None:
+        for alternative in trial.ruled_out if trial.right else ():
+            self.ruled_out.mark(place, alternative)
+        if trial.key is None:
+            return
+        cohort = self.cohorts.setdefault(trial.key, _Cohort())
+        now, before = (shown, _AGAINST[shown]) if trial.right else (_AGAINST[shown], shown)
+        # A known password that is tried again takes the place of what it showed before.
+        cohort.maps.mark(place, now, instead_of=before if shown is Shown.KNOWN else "")
+        if trial.right and trial.row is not None:
+            created, role = trial.row.created, trial.row.role
+            cohort.years |= set() if created is None else {created.year}
+            cohort.roles |= set() if role is None or len(cohort.roles) >= MOST_ROLES else {role}
+
+    def refused_itself(self, key: bytes, login: str) -> bool:
+        place = _place(key, login)
+        return any(
+            cohort.maps.holds(place, "refused") and not cohort.maps.holds(place, *_RIGHT)
+            for cohort in self.cohorts.values()
+        )
+
+    def entry(self) -> _StoreEntry:
+        ordered = sorted(self.cohorts.items(), key=lambda item: str(item[0]))
+        return _StoreEntry(
+            binding=self.binding,
+            cohorts=[cohort.entry(key) for key, cohort in ordered],
+            ruled_out=_packed(self.ruled_out),
+        )
 
 
 class EvidenceFile:
@@ -95,51 +251,100 @@ class EvidenceFile:
         """Where it is."""
         return self._path
 
-    def read(self) -> Evidence:
-        """Give all counts.
+    def read(self, *, lapsed: Mapping[str, str] | None = None) -> Evidence:
+        """Give all that is known.
+
+        Args:
+            lapsed: store -> why what is known of it does not count any more.
 
         Raises:
             UsageError: the file is none that this tool wrote.
             SourceError: it cannot be read.
         """
-        _, cohorts = self._load()
-        return Evidence({key: maps.counts for key, maps in cohorts.items()})
+        key, stores = self._load()
+        gone = lapsed or {}
+        counts = {
+            cohort: found.counts
+            for name, store in stores.items()
+            if name not in gone
+            for cohort, found in store.cohorts.items()
+        }
+        beside = {
+            name: StoreEvidence(
+                ruled_out={
+                    each: number
+                    for each in store.ruled_out
+                    if (number := store.ruled_out.number(each))
+                },
+                refused_itself=partial(store.refused_itself, key),
+            )
+            for name, store in stores.items()
+            if name not in gone
+        }
+        return Evidence(
+            counts, {**beside, **{name: StoreEvidence(lapsed=why) for name, why in gone.items()}}
+        )
 
-    def note_known(self, tried: Iterable[CohortTrial]) -> None:
-        """Note known accounts; what is found now takes the place of what was found before."""
-        with self._changed() as (key, cohorts):
-            for account in tried:
-                maps = cohorts.setdefault(account.key, _Maps())
-                now, before = (_ACCEPTED, _REFUSED) if account.right else (_REFUSED, _ACCEPTED)
-                maps.mark(_place(key, account.login), now, instead_of=before)
+    def bindings(self) -> tuple[bytes, dict[str, Binding]]:
+        """Give the key of fingerprints, and what was looked at of each store."""
+        key, stores = self._load()
+        return key, {
+            name: store.binding for name, store in stores.items() if store.binding is not None
+        }
 
-    def note_seen(self, logins: Sequence[CohortTrial]) -> None:
-        """Note logins that were observed."""
-        if not logins:
+    def note(
+        self,
+        shown: Shown,
+        trials: Iterable[CohortTrial],
+        *,
+        bound: Bound | None = None,
+    ) -> None:
+        """Note what people show.
+
+        Args:
+            shown: by what.
+            trials: what each shows.
+            bound: (store, what was looked at before, key) -> what was looked at now, and whether
+                what was known before still counts.
+        """
+        found = list(trials)
+        if not found:
             return
-        with self._changed() as (key, cohorts):
-            for login in logins:
-                maps = cohorts.setdefault(login.key, _Maps())
-                maps.mark(_place(key, login.login), _AGREED if login.right else _DIFFERED)
+        with self._changed() as (key, stores):
+            for name in dict.fromkeys(trial.store for trial in found):
+                store = stores.setdefault(name, _Store(name))
+                if bound is not None:
+                    binding, counts_on = bound(name, store.binding, key)
+                    if not counts_on:
+                        store = stores[name] = _Store(name)
+                    store.binding = binding
+            for trial in found:
+                stores[trial.store].note(trial, shown, _place(key, trial.login))
 
     @contextmanager
-    def _changed(self) -> Iterator[tuple[bytes, dict[CohortKey, _Maps]]]:
-        """Give the maps to change, and write them, while no other program does."""
+    def _changed(self) -> Iterator[tuple[bytes, dict[str, _Store]]]:
+        """Give the stores to change, and write them, while no other program does."""
         with file_errors(self._policy):
             opened = self._policy.open("rb")
         with opened:
             fcntl.flock(opened, fcntl.LOCK_EX)
-            key, cohorts = self._load()
-            yield key, cohorts
-            write_text(self._path, _text(key, cohorts))
+            key, stores = self._load()
+            yield key, stores
+            document = _Document(
+                key=key, stores={name: store.entry() for name, store in sorted(stores.items())}
+            )
+            text = json.format(json.encode(document), indent=1).decode("utf-8") + "\n"
+            write_text(self._path, text)
 
-    def _load(self) -> tuple[bytes, dict[CohortKey, _Maps]]:
+    def _load(self) -> tuple[bytes, dict[str, _Store]]:
         if not self._path.exists():
             return self._randomness(_KEY_BYTES), {}
         text = read_text(self._path, limit_bytes=_FILE_BYTES)
         try:
             document = checked(load_json(text), _Document)
-            return document.key, dict(_cohorts(document.stores))
+            return document.key, {
+                name: _Store(name, entry) for name, entry in document.stores.items()
+            }
         except (ValueError, zlib.error):
             raise UsageError(
                 f"{self._path}: not an evidence file that this tool wrote; move it away, and run "
@@ -148,48 +353,19 @@ class EvidenceFile:
 
 
 def _place(key: bytes, login: str) -> int:
-    digest = hmac.digest(key, login.encode("utf-8", "replace"), hashlib.sha256)
+    digest = hmac.digest(key, login.casefold().encode("utf-8", "replace"), hashlib.sha256)
     return int.from_bytes(digest[:4], "big") % MAP_BITS
 
 
-class _CohortEntry(Struct, kw_only=True):
-    """The counts of one cohort, for a reader; and the maps that they are counted from."""
-
-    cohort: str
-    identity: str = field(name="from")
-    counts: Counts = Counts()
-    maps: dict[str, bytes]
+def _packed(maps: _Maps) -> dict[str, bytes]:
+    return {name: zlib.compress(bits) for name, bits in sorted(maps.items()) if any(bits)}
 
 
-class _Document(Struct, kw_only=True):
-    """The file; bytes are in base64."""
-
-    document: Literal["lean-tumbler/evidence/1"] = DOCUMENT
-    key: bytes
-    stores: dict[str, list[_CohortEntry]]
-
-
-def _cohorts(stores: Mapping[str, list[_CohortEntry]]) -> Iterator[tuple[CohortKey, _Maps]]:
-    for store, cohorts in stores.items():
-        for found in cohorts:
-            maps = _Maps()
-            for count, packed in found.maps.items():
-                raw = zlib.decompressobj().decompress(packed, MAP_BITS // 8 + 1)
-                if count not in _COUNTS or len(raw) != MAP_BITS // 8:
-                    raise ValueError("a map of another size")
-                maps[count] = bytearray(raw)
-            yield CohortKey(store, found.cohort, found.identity), maps
-
-
-def _text(key: bytes, cohorts: Mapping[CohortKey, _Maps]) -> str:
-    stores: dict[str, list[_CohortEntry]] = {}
-    for cohort, maps in sorted(cohorts.items(), key=lambda item: str(item[0])):
-        entry = _CohortEntry(
-            cohort=cohort.cohort,
-            identity=cohort.identity,
-            counts=maps.counts,
-            maps={name: zlib.compress(bits) for name, bits in maps.items() if any(bits)},
-        )
-        stores.setdefault(cohort.store, []).append(entry)
-    document = json.encode(_Document(key=key, stores=stores))
-    return json.format(document, indent=1).decode("utf-8") + "\n"
+def _unpacked(packed: Mapping[str, bytes], names: Iterable[str] | None = None) -> _Maps:
+    maps = _Maps()
+    for name, pack in packed.items():
+        raw = zlib.decompressobj().decompress(pack, MAP_BITS // 8 + 1)
+        if (names is not None and name not in names) or len(raw) != MAP_BITS // 8:
+            raise ValueError("a map of another size")
+        maps[name] = bytearray(raw)
+    return maps

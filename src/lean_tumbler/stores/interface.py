@@ -5,6 +5,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
+from lean_tumbler.core.reading.conditions import day_of
+from lean_tumbler.core.reading.evidence import RowFacts
 from lean_tumbler.core.reading.rows import Row
 
 if TYPE_CHECKING:
@@ -65,8 +67,16 @@ class Account:
     stored: bytes | None = field(default=None, repr=False)
     salt: bytes | None = field(default=None, repr=False)
     last_login: bytes | None = None
+    created: bytes | None = None
+    role: bytes | None = None
     others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
     is_left_behind: bool = False
+
+    @property
+    def facts(self) -> RowFacts:
+        """Give what a warrant asks of a row beside its reading."""
+        role = None if self.role is None else self.role.decode("utf-8", "replace")
+        return RowFacts(key=self.key, login=self.login, created=day_of(self.created), role=role)
 
     @property
     def row(self) -> Row:
@@ -161,6 +171,12 @@ class Store(LoginStore, Protocol):
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
 
+    def highest_key(self) -> int | None:
+        """Give the highest number that names a row; None where keys are no numbers."""
+
+    def repeated(self) -> frozenset[AccountKey]:
+        """Give the keys of rows whose login others have too, as the store compares logins."""
+
 
 @runtime_checkable
 class HasSchema(Protocol):
@@ -177,6 +193,11 @@ class HasSchema(Protocol):
 
     def surroundings(self) -> "Surroundings":
         """Say what a change of the table would touch."""
+
+
+def room_of(store: LoginStore) -> int | None:
+    """Give the characters that a store's written column has room for; None without a bound."""
+    return store.width() if isinstance(store, HasSchema) else None
 
 
 @runtime_checkable

@@ -1,12 +1,12 @@
 """What logins show of cohorts, on its way into the evidence file."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from threading import Lock
 
 from lean_tumbler.core.login.outcome import Outcome
-from lean_tumbler.core.reading.evidence import CohortKey
+from lean_tumbler.core.reading.evidence import CohortKey, RowFacts
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.stores.evidence_file import CohortTrial, EvidenceFile
+from lean_tumbler.stores.evidence_file import Bound, CohortTrial, EvidenceFile, Shown
 
 HELD = 500  # logins, before they are written
 SECONDS = 10.0  # between two writes
@@ -22,9 +22,14 @@ class Observations:
     """
 
     def __init__(
-        self, file: EvidenceFile, *, clock: Callable[[], float], alert: Callable[[str], None]
+        self,
+        file: EvidenceFile,
+        *,
+        clock: Callable[[], float],
+        alert: Callable[[str], None],
     ) -> None:
         self._file = file
+        self._bound: Mapping[str, Callable[[Sequence[RowFacts]], Bound]] = {}
         self._clock = clock
         self._alert = alert
         self._held: list[CohortTrial] = []
@@ -32,16 +37,44 @@ class Observations:
         self._lock = Lock()
         self._failed = False
 
-    def note(self, store: str, login: str, outcome: Outcome, expected: bool | None = None) -> None:
+    def take_from(self, bound: Mapping[str, Callable[[Sequence[RowFacts]], Bound]]) -> None:
+        """Say what evidence is taken from.
+
+        Args:
+            bound: store -> rows of people -> what says while it is noted what it is taken from.
+        """
+        self._bound = bound
+
+    def note(
+        self,
+        store: str,
+        login: str,
+        outcome: Outcome,
+        *,
+        row: RowFacts | None = None,
+        expected: bool | None = None,
+    ) -> None:
         """Note one login: an admitted one speaks for its cohort, another verdict against it.
 
-        A refusal alone says nothing: people mistype.
+        A refusal alone says nothing: people mistype. Nor is it known without the application's
+        verdict whether who types the stored text of a structure is its owner.
         """
-        differs = expected is not None and expected is not outcome.admitted
-        if outcome.label and (outcome.admitted or differs):
-            key = CohortKey(store, outcome.label, outcome.identity)
+        opens = outcome.admitted or (outcome.opened_as_text and expected is True)
+        differs = expected is not None and expected is not opens
+        if not (opens or differs):
+            return
+        key = CohortKey(store, outcome.label, outcome.identity) if outcome.label else None
+        trial = CohortTrial(
+            store=store,
+            key=key,
+            login=login,
+            right=not differs,
+            ruled_out=outcome.ruled_out,
+            row=row,
+        )
+        if key is not None or trial.ruled_out:
             with self._lock:
-                self._held.append(CohortTrial(key=key, login=login, right=not differs))
+                self._held.append(trial)
 
     @property
     def is_due(self) -> bool:
@@ -55,8 +88,14 @@ class Observations:
             held, self._held = self._held, []
             self._written_at = self._clock()
         try:
-            self._file.note_seen(held)
+            for store in dict.fromkeys(trial.store for trial in held):
+                self._write(store, [trial for trial in held if trial.store == store])
         except TumblerError as error:
             if not self._failed:
                 self._alert(f"what logins prove could not be saved: {error}")
             self._failed = True
+
+    def _write(self, store: str, trials: Sequence[CohortTrial]) -> None:
+        bound = self._bound.get(store)
+        rows = [trial.row for trial in trials if trial.row is not None]
+        self._file.note(Shown.LOGIN, trials, bound=bound(rows) if bound else None)

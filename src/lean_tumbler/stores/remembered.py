@@ -5,14 +5,28 @@ it is sealed, as a backup is. Whoever opens it can try guesses at the old values
 """
 
 import base64
+import hashlib
+import hmac
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 
 from lean_tumbler.core.residue.known_values import Remembered, Shape, remembered
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.interface import Swap
-from lean_tumbler.stores.sealed_backup import SealedReader, SealedWriter
+from lean_tumbler.stores.sealed_backup import SealedHead, SealedReader, SealedWriter, read_head
 
-KEY_BYTES = 32
+
+def fingerprint_key(path: Path, head: SealedHead, signing_key: str) -> bytes:
+    """Give the key of a file's fingerprints: the same in all files of runs that continue one.
+
+    Args:
+        path: the first of the files.
+        head: of the one that is begun.
+        signing_key: of who writes them, in PEM.
+    """
+    first = read_head(path, head.document) if path.exists() else head
+    said = f"{first.document} {first.store} {first.table} {first.step} {first.made_at}"
+    return hmac.digest(signing_key.encode("ascii"), said.encode("utf-8"), hashlib.sha256)
 
 
 class RememberingWriter:
@@ -20,7 +34,7 @@ class RememberingWriter:
 
     Args:
         writer: of the sealed file.
-        key: of the fingerprints, new and random.
+        key: of the fingerprints.
     """
 
     def __init__(self, writer: SealedWriter, key: bytes) -> None:

@@ -4,13 +4,17 @@ A sealed backup holds the values themselves; a remembered file holds what finds 
 
 A line of JSON says what the file is, and for whom; then come sealed chunks, each behind its length
 in four bytes, and behind each the signature of whoever wrote it. docs/FORMATS.md describes it.
+
+A run that continues another writes a file of its own beside the first one, FILE.2 and so on, whose
+head names the digest of the file before: so nothing can be cut off one that was not ended.
 """
 
 import base64
+import hashlib
 import json
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -40,7 +44,8 @@ class SealedHead:
         table: its table.
         step: the command that replaced the values.
         made_at: ISO 8601.
-        expires_at: ISO 8601; afterwards the file is to be deleted, and is not taken any more.
+        expires_at: ISO 8601, by when somebody wants it deleted; None where nobody said so.
+        continues: SHA-256 of the file before, in hexadecimal; empty for the first.
         document: what the file is.
     """
 
@@ -48,7 +53,8 @@ class SealedHead:
     table: str
     step: str
     made_at: str
-    expires_at: str
+    expires_at: str | None = None
+    continues: str = ""
     document: str = DOCUMENT
 
     def line(self) -> bytes:
@@ -57,25 +63,36 @@ class SealedHead:
         return json.dumps({"document": own.pop("document"), **own}).encode("utf-8") + b"\n"
 
     def expired(self, now: datetime) -> bool:
-        """Tell whether the file should have been deleted."""
-        return now >= datetime.fromisoformat(self.expires_at)
+        """Tell whether somebody wanted the file deleted by now."""
+        return self.expires_at is not None and now >= datetime.fromisoformat(self.expires_at)
+
+    def is_of(self, other: "SealedHead") -> bool:
+        """Tell whether two files are of one step on one table."""
+        mine = (self.document, self.store, self.table, self.step)
+        return mine == (other.document, other.store, other.table, other.step)
 
 
 class SealedWriter:
     """Writes a new sealed file; every chunk is on the disk before `seal` returns.
 
     Args:
-        path: a file that is not there yet.
+        path: the file; where a run of the same step has begun it, another is written beside.
         public_key: whom it is sealed for, in PEM.
         signing_key: the private key of whoever writes it, in PEM.
         head: what the file is.
 
     Raises:
-        UsageError: the file is there already, or a key is none.
+        UsageError: the file is there already, of another step, or a key is none.
         SourceError: it cannot be written.
     """
 
     def __init__(self, path: Path, *, public_key: str, signing_key: str, head: SealedHead) -> None:
+        earlier = parts_of(path)
+        if earlier:
+            if not read_head(path, head.document).is_of(head):
+                raise UsageError(f"{path} is there already, of another step or table")
+            head = replace(head, continues=_digest_of(earlier[-1]))
+            path = _part(path, len(earlier) + 1)
         self._path = path
         self._sealer = Sealer(public_key, head.line())
         beginning = head.line() + self._sealer.encapsulated
@@ -158,7 +175,9 @@ def _head(path: Path, line: bytes, document: str) -> SealedHead:
         entries = load_json(line)
         own = entries.get("document", "") if isinstance(entries, dict) else ""
         head = checked(entries, SealedHead) if own == document else None
-        is_dated = head is None or datetime.fromisoformat(head.expires_at)
+        is_dated = head is None or all(
+            datetime.fromisoformat(day) for day in (head.made_at, head.expires_at) if day
+        )
     except ValueError:
         raise UsageError(f"{path}: not {what}") from None
     if head is None or not is_dated:
@@ -166,8 +185,25 @@ def _head(path: Path, line: bytes, document: str) -> SealedHead:
     return head
 
 
+def _part(path: Path, number: int) -> Path:
+    return path if number == 1 else path.with_name(f"{path.name}.{number}")
+
+
+def parts_of(path: Path) -> list[Path]:
+    """Name the files of a step that are there: the first, and those of runs that continued it."""
+    found: list[Path] = []
+    while (part := _part(path, len(found) + 1)).exists():
+        found.append(part)
+    return found
+
+
+def _digest_of(path: Path) -> str:
+    with file_errors(path), path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
 class SealedReader:
-    """Reads a sealed file.
+    """Reads one sealed file.
 
     Args:
         path: the file.
@@ -238,16 +274,38 @@ class SealedReader:
         self._file.close()
 
 
-class BackupReader(SealedReader):
-    """Reads a sealed backup."""
+class BackupReader:
+    """Reads a sealed backup, with the files of runs that continued it.
+
+    Args and errors are those of `SealedReader`.
+    """
+
+    def __init__(self, path: Path, *, private_key: str, verifying_key: str) -> None:
+        keys = {"private_key": private_key, "verifying_key": verifying_key}
+        self._parts = parts_of(path) or [path]
+        self._readers = [SealedReader(part, **keys) for part in self._parts]
+        self.head = self._readers[0].head
+        for before, part, reader in zip(
+            self._parts, self._parts[1:], self._readers[1:], strict=False
+        ):
+            if not reader.head.is_of(self.head) or reader.head.continues != _digest_of(before):
+                raise SourceError(f"{part}: it does not continue {before}, or that was changed")
 
     def swaps(self, *, unfinished: bool) -> Iterator[list[Swap]]:
         """Give what was replaced, batch by batch, as swaps that put it back.
 
-        Args and errors are those of `lines`.
+        Args and errors are those of `SealedReader.lines`; a file that another continues need not
+        have its end mark.
         """
-        for lines in self.lines(unfinished=unfinished):
-            yield [_swap(*line) for line in lines]
+        for reader in self._readers:
+            is_continued = reader is not self._readers[-1]
+            for lines in reader.lines(unfinished=unfinished or is_continued):
+                yield [_swap(*line) for line in lines]
+
+    def close(self) -> None:
+        """Let go of the files."""
+        for reader in self._readers:
+            reader.close()
 
 
 def _swap(key: Any, old: str, new: str, is_left_behind: bool) -> Swap:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import polars as pl
 
 from lean_tumbler.core.reading.cohorts import Cohort
-from lean_tumbler.core.reading.conditions import Test
+from lean_tumbler.core.reading.conditions import Condition, Test
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED, bytes_of
 
@@ -31,12 +31,27 @@ def marks(frame: pl.DataFrame, reader: RowReader) -> pl.Series:
 
 def _holds(frame: pl.DataFrame, cohort: Cohort) -> pl.Series:
     every = pl.Series([True]).new_from_index(0, frame.height)
-    for test in cohort.condition.tests if cohort.condition else ():
-        every = every & _tested(frame, test)
+    if cohort.condition is not None:
+        every = holding(frame, cohort.condition)
     for pattern in _patterns(cohort):
         fits = frame["stored"].str.strip_chars().str.contains(f"^(?:{pattern})$")
         every = every & fits.fill_null(value=False)
     return every
+
+
+def holding(frame: pl.DataFrame, condition: Condition | Test) -> pl.Series:
+    """Tell for each row of a frame whether a condition holds.
+
+    Args:
+        frame: as `marks` takes it; of `stored`, `salt` and `login`, those that the condition names.
+        condition: as the policy has it.
+    """
+    if isinstance(condition, Test):
+        return _tested(frame, condition)
+    first, *others = (holding(frame, part) for part in condition.parts)
+    for other in others:
+        first = (first | other) if condition.is_any else (first & other)
+    return first
 
 
 def _patterns(cohort: Cohort) -> Iterator[str]:
@@ -49,16 +64,17 @@ def _patterns(cohort: Cohort) -> Iterator[str]:
 
 def _tested(frame: pl.DataFrame, test: Test) -> pl.Series:
     """Ask a test once for each content of its column."""
-    stored = frame["stored"]
     if test.role == STORED and test.verb == "length":
-        return (stored.str.len_chars() == int(test.operands[0])).fill_null(value=False)
+        length = frame["stored"].str.len_chars() == int(test.operands[0])
+        return length.fill_null(value=False)
     if test.role == STORED and test.verb == "begins":
-        return stored.str.starts_with(test.operands[0]).fill_null(value=False)
+        return frame["stored"].str.starts_with(test.operands[0]).fill_null(value=False)
     own = {STORED: "stored", SALT: "salt", LOGIN: "login"}.get(test.role, OTHER + test.name)
     column = frame[own]
     contents = column.unique()
     answers = [
-        test.holds(None if content is None else bytes_of(content)) for content in contents.to_list()
+        test.holds_for(None if content is None else bytes_of(content))
+        for content in contents.to_list()
     ]
     known = pl.DataFrame({"content": contents, "holds": answers})
     asked = pl.DataFrame({"content": column})

@@ -17,6 +17,7 @@ from lean_tumbler.core.drafting.splits import (
     names_make,
 )
 from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.alternatives import Untested
 from lean_tumbler.core.formulas.analysis import digests_used, inputs_used
 from lean_tumbler.core.formulas.steps import Encode, Formula, Input, Join, Operand, Side
 from lean_tumbler.core.policy.cohort_tables import split_then
@@ -35,7 +36,7 @@ class DraftedCohort:
         known: the accounts that open by it.
         also: other formulas that explain these accounts as well.
         is_shared: whether another cohort takes in the same rows.
-        twin_of: the formula that it differs from by its encoding alone; both are tried.
+        untested: what its accounts leave open: a login tries each alternative.
         unsure: what would settle what is not sure, as sentences.
         notes: what was seen beside, as sentences.
     """
@@ -47,7 +48,7 @@ class DraftedCohort:
     known: int = 0
     also: tuple[str, ...] = ()
     is_shared: bool = False
-    twin_of: str = ""
+    untested: tuple[Untested, ...] = ()
     unsure: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 from lean_tumbler.core.drafting.classes import ValueClass
 from lean_tumbler.core.login.checking import check
-from lean_tumbler.core.policy.cohort_tables import CohortTables
+from lean_tumbler.core.policy.cohort_tables import CohortTables, takes_salt_column
 from lean_tumbler.core.policy.entries import Entries
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row
@@ -99,6 +99,8 @@ class Trial:
             cohorts = tables.cohorts([{"name": _NAME, **explanation.entries}])
         except PolicyError:
             return None
+        if any(map(takes_salt_column, cohorts)) and "salt" not in self._roles:
+            return None  # a policy that says so would be refused
         return RowReader(
             cohorts=cohorts,
             parts=self._parts,

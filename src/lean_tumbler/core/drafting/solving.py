@@ -81,7 +81,7 @@ def explain_class(
         ClassKind.SAID: lambda: _before_slow(known),
         ClassKind.BARE: lambda: iter((Explanation(scheme=_scheme_of(known)),)),
         ClassKind.TEXT: lambda: _of_digests(known, None, parts, search),
-        ClassKind.DIGEST: lambda: _of_digests(known, None, parts, search),
+        ClassKind.DIGEST: lambda: _placed(known, texts, parts, search),
         ClassKind.COMPOSITE: lambda: _of_composites(known, texts, parts, search),
         ClassKind.BLOB: lambda: _of_composites(known, texts, parts, search),
         ClassKind.CUT: lambda: _of_digests(known, None, parts, search),
@@ -97,6 +97,26 @@ def explain_class(
         if opened:
             found.setdefault(explanation, opened)
     return {each: lines for each, lines in found.items() if lines}
+
+
+def _placed(
+    known: Sequence[KnownRow],
+    texts: Sequence[str],
+    parts: Mapping[str, str],
+    search: Search,
+) -> Iterator[Explanation]:
+    """Explain digests; where salt and digest stand at their places, by a layout that says so.
+
+    Without it, the cohort would take a bare digest for one of its own too.
+    """
+    several = [*(account.text for account in known), *texts]
+    has_own_salt = any(read_value(account.text).salt is not None for account in known)
+    layouts = list(layouts_of(several)) if has_own_salt else []
+    for explanation in _of_digests(known, None, parts, search):
+        for layout in layouts:
+            used = parts_used(notation.parse(explanation.formula))
+            yield replace(explanation, layout=without_unused(layout, used, several))
+        yield explanation
 
 
 def _scheme_of(known: Sequence[KnownRow]) -> str:

@@ -1,8 +1,10 @@
 """Does this password open this row? The reading says what is tried, and nothing else is."""
 
 import hmac
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
+from lean_tumbler.core.formulas.alternatives import Alternative
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.login.passwords import forms
@@ -65,6 +67,28 @@ class Verdict:
         return self.way.lossy if self.way is not None else ()
 
     @property
+    def opened_too(self) -> tuple[Alternative, ...]:
+        """The alternatives, beside the one that fitted, that take what was typed for the same."""
+        return tuple(each for each, is_same in self._beside() if is_same)
+
+    @property
+    def ruled_out(self) -> frozenset[str]:
+        """The alternatives, by fingerprint, that would not have opened the row."""
+        return frozenset(
+            each.formula.fingerprint for each, is_same in self._beside() if not is_same
+        )
+
+    def _beside(self) -> Iterator[tuple[Alternative, bool]]:
+        own = self.way.alternative if isinstance(self.way, FormulaWay) else None
+        if own is None:
+            return
+        taken = own.spelling.of(self.fitted)
+        for way in self.reading.ways:
+            other = way.alternative if isinstance(way, FormulaWay) else None
+            if other is not None and other.main == own.main and other != own:
+                yield other, other.spelling.of(self.fitted) == taken
+
+    @property
     def scheme(self) -> str:
         """What is stored; for a bare digest, what the formula that fitted ends in."""
         if self.reading.state is State.LAYERED or self.way is None:
@@ -100,10 +124,23 @@ def check(reading: Reading, password: str, *, bounds: Bounds) -> Verdict:
     if refusal:
         return Verdict(accepted=False, reading=reading, refusal=refusal)
     for name, form in forms(password):
-        for way in reading.ways:
+        for way in distinct_for(reading.ways, form):
             if _opens(reading, way, form, bounds):
                 return Verdict(accepted=True, reading=reading, way=way, form=name, fitted=form)
     return Verdict(accepted=False, reading=reading, refusal="wrong-password")
+
+
+def distinct_for(ways: Sequence[Way], text: str) -> Iterator[Way]:
+    """Give the ways that a typed text must be tried on: of alternatives that agree on it, one."""
+    seen: set[object] = set()
+    for way in ways:
+        beside = way.alternative if isinstance(way, FormulaWay) else None
+        if beside is not None:
+            spelled = (way.name, beside.main, beside.spelling.of(text))
+            if spelled in seen:
+                continue
+            seen.add(spelled)
+        yield way
 
 
 def is_opened(reading: Reading, password: str, *, bounds: Bounds) -> bool:

@@ -5,24 +5,28 @@ import time
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
+from datetime import date
 from types import MappingProxyType
 
 from lean_tumbler.core.login import written
 from lean_tumbler.core.login.checking import Verdict, check
-from lean_tumbler.core.login.new_passwords import Reason, common_passwords, reasons_against
+from lean_tumbler.core.login.new_passwords import Objection, common_passwords, reasons_against
 from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.core.login.passwords import checkable, forms, new_form, require_storable
 from lean_tumbler.core.login.refusal_time import RefusalTime
 from lean_tumbler.core.login.refusal_work import Item, RefusalWork, derivation_work, work_of
-from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.evidence import Evidence
+from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
-from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay
+from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay, PasswordWay
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
+from lean_tumbler.core.warrant import Step, Warrant, at_login, of_opened
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
 
 Randomness = Callable[[int], bytes]
@@ -43,8 +47,10 @@ class CredentialGateway:
         randomness: number of bytes -> random bytes, for new salts.
         columns: store -> gives what a survey says of its column; without it, a text that may be a
             digest by itself is not taken for a password.
+        evidence: gives what is known of the stores' cohorts.
         clock: seconds, monotonic.
         wait: waits for some seconds, before a refusal is said.
+        today: the day, for `readers_ready`.
     """
 
     def __init__(
@@ -54,11 +60,14 @@ class CredentialGateway:
         keys: Mapping[str, bytes] = MappingProxyType({}),
         randomness: Randomness = os.urandom,
         columns: Mapping[str, Callable[[], Column]] = MappingProxyType({}),
+        evidence: Callable[[], Evidence] = Evidence,
         clock: Callable[[], float] = time.perf_counter,
         wait: Callable[[float], None] = time.sleep,
+        today: Callable[[], date] = date.today,
     ) -> None:
         self._policy = policy
         self._randomness = randomness
+        self._evidence, self._today, self._columns = evidence, today, columns
         self.bounds = Bounds(limits=policy.limits, keys=keys)
         self._readers = {
             name: store_reader(policy, store, keys=keys, column=columns.get(name, lambda: ALONE))
@@ -69,6 +78,22 @@ class CredentialGateway:
         self._refusals = {name: RefusalWork(always) for name in (None, *policy.stores)}
         self.clock = clock
         self._times = {name: RefusalTime(wait) for name in self._refusals}
+
+    def for_copy(self, store: StorePolicy) -> "CredentialGateway":
+        """Give a gateway that decides for a copy of a store, which may be told to write.
+
+        Args:
+            store: the copy, under the name of the store that it is of.
+        """
+        return CredentialGateway(
+            replace(self._policy, stores={**self._policy.stores, store.name: store}),
+            keys=self.bounds.keys,
+            randomness=self._randomness,
+            columns=self._columns,
+            evidence=self._evidence,
+            clock=self.clock,
+            today=self._today,
+        )
 
     @property
     def policy(self) -> StoragePolicy:
@@ -187,20 +212,28 @@ class CredentialGateway:
             return Outcome(admitted=False, refusal="not-checkable"), ()
         reading = reader.read(row)
         try:
-            verdict = check(reading, password, bounds=self.bounds)
+            verdict = check(self._tried(reading, store), password, bounds=self.bounds)
         except OverLimit:
             return Outcome(admitted=False, refusal="over-limit"), ()
         cohort = verdict.scheme if reading.state is not State.NO_VALUE else ""
         if not verdict.accepted:
             is_stored = password in {reading.text, row.text}
             refusal = "stored-value-typed" if is_stored else verdict.refusal
-            refused = Outcome(admitted=False, refusal=refusal)
+            refused = Outcome(
+                admitted=False,
+                refusal=refusal,
+                opened_as_text=is_stored and bool(reading.text_class),
+            )
             return _with_cohort(refused, cohort, reading), work_of(reading, self.bounds)
-        if not upgrade:
-            outcome = Outcome(admitted=True, from_scheme=verdict.scheme)
-        else:
-            outcome = self._admitted(verdict, store, row.login)
+        outcome = self._admitted(verdict, store, row.login, upgrade=upgrade)
         return _with_cohort(outcome, cohort, reading), ()
+
+    def _tried(self, reading: Reading, store: str | None) -> Reading:
+        """Leave out a text of a structure that nothing has proven to be a password."""
+        if not reading.text_class or self._evidence().proves_text(store or "", reading):
+            return reading
+        ways = tuple(way for way in reading.ways if not isinstance(way, PasswordWay))
+        return replace(reading, ways=ways)
 
     def learn_costs(
         self, rows: Iterable[Row], *, store: str | None = None, at_once: bool = True
@@ -254,8 +287,8 @@ class CredentialGateway:
         require_storable(new_form(password), limits=self._policy.limits, target=self._policy.target)
         rules = self._policy.new_passwords
         reasons = reasons_against(password, login=login, rules=rules, common=common_passwords())
-        reasons = [reason for reason in reasons if not (force and reason is Reason.STORED_VALUE)]
-        if Reason.STORED_VALUE in reasons:
+        reasons = [reason for reason in reasons if not (force and reason is Objection.STORED_VALUE)]
+        if Objection.STORED_VALUE in reasons:
             raise PasswordRefused(
                 f"the password reads as a stored value ({stored_value_scheme(password)}): a hash "
                 "of a hash locks its owner out; give the password itself; use force if it really "
@@ -274,34 +307,59 @@ class CredentialGateway:
         salt = self._randomness(target.derivation.salt_bytes)
         return written.direct(target.scheme, target.parameters, raw, salt, variant=target.variant)
 
-    def _admitted(self, verdict: Verdict, store: str | None, login: str | None) -> Outcome:
-        parsed = verdict.parsed
-        if not self._is_due(verdict, store, login):
-            return Outcome(admitted=True, from_scheme=verdict.scheme)
+    def warrant(self, step: Step, store: str) -> Warrant:
+        """Say what a step that writes single rows may write to a store.
+
+        Raises:
+            UsageError: the policy has no such store.
+        """
+        found = self._store(store)
+        if found is None:
+            raise UsageError("name a store of the policy")
+        return Warrant(step=step, store=found, today=self._today())
+
+    def _admitted(
+        self, verdict: Verdict, store: str | None, login: str | None, *, upgrade: bool
+    ) -> Outcome:
+        admitted = Outcome(admitted=True, from_scheme=verdict.scheme, ruled_out=verdict.ruled_out)
+        kept = self._kept(verdict, store, login, upgrade=upgrade)
+        if kept is not None:
+            return replace(admitted, kept=kept)
         try:
             # The form that fitted: whoever typed it so before can type it so again.
             new_value = self._value_of(verdict.fitted)
         except PasswordRefused:  # right, but not storable in the new form: it stays as it is
-            return Outcome(admitted=True, from_scheme=verdict.scheme)
-        layer = parsed.kind is Kind.LAYERED
-        return Outcome(
-            admitted=True,
+            return replace(admitted, kept=Reason.NOT_STORABLE)
+        layer = verdict.parsed.kind is Kind.LAYERED
+        return replace(
+            admitted,
             action=Action.LAYER_REMOVED if layer else Action.UPGRADED,
             new_value=new_value,
-            from_scheme=verdict.scheme,
             to_scheme=self._policy.target.scheme,
         )
 
-    def _is_due(self, verdict: Verdict, store: str | None, login: str | None) -> bool:
-        """Tell whether the value is to be rewritten now."""
+    def _kept(
+        self, verdict: Verdict, store: str | None, login: str | None, *, upgrade: bool
+    ) -> Reason | None:
+        """Say why a value is not rewritten now; None where it is."""
+        if not upgrade:
+            return Reason.STOPPED
         found = self._store(store)
-        if found is not None:
-            reference = (login or verdict.reading.text).encode("utf-8", "replace")
-            if found.mode == "observe" or not in_share(reference, found.share):
-                return False
-        if verdict.lossy:
-            # Whoever next types another accepted form would be locked out.
-            return found is not None and found.replace_lossy
+        reference = (login or verdict.reading.text).encode("utf-8", "replace")
+        reason = at_login(found, today=self._today, reference=reference)
+        if reason is not None:
+            return reason
+        lossy = of_opened(
+            verdict,
+            replace_lossy=found is not None and found.replace_lossy,
+            evidence=lambda: self._evidence().store(store or ""),
+        )
+        if lossy is not None:
+            return lossy
+        return None if self._is_weaker(verdict) else Reason.CURRENT
+
+    def _is_weaker(self, verdict: Verdict) -> bool:
+        """Tell whether what is stored is not what the target would write, or more."""
         if verdict.parsed.kind is not Kind.DERIVATION or verdict.parsed.wrappers:
             return True
         if isinstance(verdict.way, DerivationWay) and verdict.way.before is not None:
@@ -328,22 +386,3 @@ def _raw(content: object) -> bytes | None:
     if isinstance(content, str):
         return content.encode("utf-8", "surrogatepass")
     return content if isinstance(content, bytes) else None
-
-
-def store_reader(
-    policy: StoragePolicy,
-    store: StorePolicy,
-    *,
-    keys: Mapping[str, bytes] = MappingProxyType({}),
-    column: Callable[[], Column] = lambda: ALONE,
-) -> RowReader:
-    """Give what reads the rows of a store of the policy."""
-    return RowReader(
-        cohorts=store.cohorts,
-        parts=store.parts,
-        formulas=policy.formulas_by_fingerprint,
-        has_salts=store.columns.salt is not None,
-        decryption=store.decryption,
-        keys=keys,
-        column=column,
-    )

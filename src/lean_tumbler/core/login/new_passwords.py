@@ -21,7 +21,7 @@ _PART = re.compile(r"[^\W_]+")
 _FOLDS_TO = 4  # code points, at most, that Unicode's NFKC makes one of by composition
 
 
-class Reason(StrEnum):
+class Objection(StrEnum):
     """Why a new password is not taken."""
 
     EMPTY = "empty"
@@ -40,12 +40,12 @@ class Reason(StrEnum):
     NO_OTHER = "needs-another-character"
 
 
-COMPOSITION: Mapping["CharacterKind", tuple[Reason, Callable[[str], bool]]] = MappingProxyType(
+COMPOSITION: Mapping["CharacterKind", tuple[Objection, Callable[[str], bool]]] = MappingProxyType(
     {
-        "digit": (Reason.NO_DIGIT, str.isdigit),
-        "lower": (Reason.NO_LOWER, str.islower),
-        "upper": (Reason.NO_UPPER, str.isupper),
-        "other": (Reason.NO_OTHER, lambda character: not character.isalnum()),
+        "digit": (Objection.NO_DIGIT, str.isdigit),
+        "lower": (Objection.NO_LOWER, str.islower),
+        "upper": (Objection.NO_UPPER, str.isupper),
+        "other": (Objection.NO_OTHER, lambda character: not character.isalnum()),
     }
 )
 
@@ -78,7 +78,7 @@ def common_passwords() -> frozenset[str]:
 
 def reasons_against(
     password: str, *, login: str | None, rules: NewPasswords, common: Set[str]
-) -> list[Reason]:
+) -> list[Objection]:
     """Say what speaks against a new password; nothing where it may be taken.
 
     Args:
@@ -88,22 +88,22 @@ def reasons_against(
         common: likely passwords, in lower case.
     """
     if len(password) > _FOLDS_TO * rules.longest:
-        return [Reason.TOO_LONG]  # before anything is computed of it
+        return [Objection.TOO_LONG]  # before anything is computed of it
     text = unicodedata.normalize("NFKC", password)
     folded = text.casefold()
     found = []
     if len(text) < rules.shortest:
-        found.append(Reason.TOO_SHORT)
+        found.append(Objection.TOO_SHORT)
     if len(text) > rules.longest:
-        found.append(Reason.TOO_LONG)
+        found.append(Objection.TOO_LONG)
     if stored_value_scheme(password):
-        found.append(Reason.STORED_VALUE)
+        found.append(Objection.STORED_VALUE)
     if folded in common or len(set(folded)) <= 2:
-        found.append(Reason.COMMON)
+        found.append(Objection.COMMON)
     if login and _is_made_of(folded, _parts(login)):
-        found.append(Reason.LIKE_LOGIN)
+        found.append(Objection.LIKE_LOGIN)
     if _is_made_of(folded, {word.casefold() for word in rules.words}):
-        found.append(Reason.LIKE_WORD)
+        found.append(Objection.LIKE_WORD)
     for name in rules.composition:
         reason, holds = COMPOSITION[name]
         if not any(map(holds, text)):

@@ -3,6 +3,8 @@
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from lean_tumbler.core.reasons import Reason
+
 
 class Action(StrEnum):
     """What happens to the stored value beside the answer."""
@@ -28,6 +30,10 @@ class Outcome:
         label: the cohorts that the row may be of, joined; empty where the value itself says how
             it was made: for evidence.
         identity: what they rest on.
+        opened_as_text: whether what was typed is the stored text, of a structure that nothing has
+            proven to be a password; for evidence.
+        ruled_out: alternatives of its formula that would not have opened it, by fingerprint.
+        kept: why the value stays as it is; None where it is replaced or the login is refused.
     """
 
     admitted: bool
@@ -39,3 +45,6 @@ class Outcome:
     cohort: str = ""
     label: str = ""
     identity: str = ""
+    opened_as_text: bool = False
+    ruled_out: frozenset[str] = frozenset()
+    kept: Reason | None = None

@@ -4,7 +4,7 @@ import unicodedata
 from collections.abc import Iterator
 
 from lean_tumbler.core.limits import Limits
-from lean_tumbler.core.login.new_passwords import Reason
+from lean_tumbler.core.login.new_passwords import Objection
 from lean_tumbler.core.policy import Target
 from lean_tumbler.errors import PasswordRefused
 
@@ -55,27 +55,27 @@ def require_storable(password: str, *, limits: Limits, target: Target) -> bytes:
         PasswordRefused: it is empty, too long, or not text that every verifier reads alike.
     """
     if password == "":
-        raise PasswordRefused("the password is empty", reasons=[Reason.EMPTY])
+        raise PasswordRefused("the password is empty", reasons=[Objection.EMPTY])
     raw = utf8(password)
     if raw is None:
         raise PasswordRefused(
             "the password holds a lone surrogate, which is not a character",
-            reasons=[Reason.NOT_TEXT],
+            reasons=[Objection.NOT_TEXT],
         )
     if "\0" in password:
         raise PasswordRefused(
             "the password holds a NUL, which many verifiers take for its end",
-            reasons=[Reason.HOLDS_NUL],
+            reasons=[Objection.HOLDS_NUL],
         )
     if len(raw) > limits.password_bytes:
         raise PasswordRefused(
             f"the password is longer than {limits.password_bytes} bytes (limits.password_bytes)",
-            reasons=[Reason.TOO_MANY_BYTES],
+            reasons=[Objection.TOO_MANY_BYTES],
         )
     taken_in = target.derivation.password_bytes
     if 0 < taken_in < len(raw):
         raise PasswordRefused(
             f"the password is longer than the {taken_in} bytes that {target.scheme} takes in",
-            reasons=[Reason.TOO_MANY_BYTES],
+            reasons=[Objection.TOO_MANY_BYTES],
         )
     return raw

@@ -10,6 +10,7 @@ from threading import Lock
 from typing import Protocol
 
 from lean_tumbler.core.limits import over_limits
+from lean_tumbler.core.login.checking import distinct_for
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.ways import (
     Before,
@@ -66,7 +67,11 @@ def work_of(reading: Reading, bounds: Bounds) -> tuple[Item, ...]:
 
 def _items(reading: Reading, bounds: Bounds) -> Iterator[Item]:
     inner = reading.parsed.inner if reading.state is State.LAYERED else None
+    beside: dict[tuple[str, str], list[FormulaWay]] = {}
     for way in reading.ways:
+        if isinstance(way, FormulaWay) and way.alternative is not None:
+            beside.setdefault((way.name, way.alternative.main), []).append(way)
+            continue
         if isinstance(way, FormulaWay):
             yield _formula(way, bounds)
         elif isinstance(way, CryptWay | DerivationWay):
@@ -75,6 +80,23 @@ def _items(reading: Reading, bounds: Bounds) -> Iterator[Item]:
             yield _setting(way) if isinstance(way, CryptWay) else _derivation(way.parsed)
         if inner is not None:
             yield _derivation(inner)
+    for ways in beside.values():
+        yield _for_each_distinct(ways, [_formula(way, bounds) for way in ways])
+        if inner is not None:
+            yield _for_each_distinct(ways, [_derivation(inner)] * len(ways))
+
+
+def _for_each_distinct(ways: Sequence[FormulaWay], items: Sequence[Item]) -> Item:
+    """Give work that is done once for each result that alternatives have of a typed text."""
+    first = items[0]
+    spellings = tuple(str(way.alternative and way.alternative.spelling) for way in ways)
+
+    def spend(amount: int, password: str) -> None:
+        for way in distinct_for(ways, password):
+            item = next(item for own, item in zip(ways, items, strict=True) if own is way)
+            item.spend(amount, password)
+
+    return replace(first, costs=(first.costs, spellings), spend=spend)
 
 
 class _Computed(Protocol):

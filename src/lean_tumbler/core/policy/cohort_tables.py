@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas.alternatives import Untested
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.policy.entries import Entries
 from lean_tumbler.core.policy.tables import LONGEST_NAME, CohortTable
@@ -100,10 +101,19 @@ class CohortTables:
             formula=formula,
             scheme=scheme,
             then=then,
+            untested=self._untested(name, table, formula, then),
             plain_text=plain_text,
+            text_classes=frozenset(table.plain_text if isinstance(table.plain_text, tuple) else ()),
             layout=layout,
             condition=self._condition(name, table.when),
         )
+
+    def _untested(
+        self, name: str, table: CohortTable, formula: NamedFormula | None, then: str
+    ) -> frozenset[Untested]:
+        if table.untested and (formula is None or then):
+            raise self._error(name, "“untested” goes with a “formula” that prints the digest")
+        return frozenset(map(Untested, table.untested))
 
     def _then(self, cohort: str, text: str) -> tuple[str, str]:
         """Take a formula apart that goes on into a slow scheme: “utf-8, md5, hex, then bcrypt”."""
@@ -185,4 +195,6 @@ def takes_salt_column(cohort: Cohort) -> bool:
 def _plain_text(table: CohortTable) -> PlainText:
     if table.plain_text is True:
         return PlainText.UNEXPLAINED
+    if isinstance(table.plain_text, tuple):
+        return PlainText.UNEXPLAINED if table.plain_text else PlainText.NONE
     return PlainText.ALL if table.plain_text else PlainText.NONE

@@ -11,12 +11,27 @@ from lean_tumbler.core.grades import Floor, Grade, grade
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.login.new_passwords import NewPasswords
 from lean_tumbler.core.reading.cohorts import Cohort
+from lean_tumbler.core.reading.conditions import Condition
+from lean_tumbler.core.reading.evidence import MOST_OTHERWISE
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.core.stock_functions import Program, hindrance, variant_for
 
 APPLICATION = "application"  # the locator of a store whose values come with each request
+
+
+@dataclass(frozen=True, slots=True)
+class LayeredWith:
+    """What bulk steps lay over legacy digests.
+
+    Attributes:
+        read_by: who verifies layered values; empty where every program that the store names does.
+    """
+
+    scheme: str
+    parameters: Parameters
+    read_by: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,12 +42,14 @@ class Target:
         declared: whether somebody chose it; a default never replaces a value that is current.
         read_by: programs whose stock functions must verify what is written; empty for no such
             bound.
+        layer_with: what lies over digests, where that is not the target itself.
     """
 
     scheme: str = USUAL_TARGET
     parameters: Parameters = field(default_factory=lambda: DERIVATIONS[USUAL_TARGET].defaults)
     declared: bool = True
     read_by: tuple[Program, ...] = ()
+    layer_with: "LayeredWith | None" = None
 
     @property
     def derivation(self) -> Derivation:
@@ -46,9 +63,13 @@ class Target:
         return (variant_for(self.read_by, variants) or variants[0]) if variants else ""
 
     @property
-    def lies_over_digests(self) -> bool:
-        """Whether bulk steps may lay it over digests; no stock function verifies the result."""
-        return self.derivation.on_top is not None and not self.read_by
+    def over_digests(self) -> "LayeredWith | None":
+        """What bulk steps may lay over digests; None where nothing: `layer_with`, or itself."""
+        if self.layer_with is not None:
+            return self.layer_with
+        if self.derivation.on_top is None or self.read_by:  # no stock function verifies a layer
+            return None
+        return LayeredWith(self.scheme, self.parameters)
 
     @property
     def hindrances(self) -> tuple[str, ...]:
@@ -148,13 +169,13 @@ class RowSource:
 
     Attributes:
         join: a table whose columns stand beside the store's own.
-        only: column -> the texts of which one must stand there, for a row to belong to the store.
+        rows: which rows belong to the store; None for all.
         write_to: the column that takes the place of `stored`.
         key: the columns that together name a row; empty for `account`, or the primary key.
     """
 
     join: JoinedTable | None = None
-    only: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    rows: Condition | None = None
     write_to: WriteTo | None = None
     key: tuple[str, ...] = ()
 
@@ -193,6 +214,7 @@ class StorePolicy:
         replace_lossy: whether a login replaces a value that other passwords open too.
         checked_by_application: whether nothing but the application reads the values.
         readers_ready: since when every program that checks passwords knows what is written.
+        proof: the largest share of a cohort's rows that may be made otherwise unseen.
     """
 
     name: str
@@ -208,14 +230,14 @@ class StorePolicy:
     replicas: tuple[str, ...] = ()
     mode: str = "upgrade"
     share: float = 1.0
+    proof: float = MOST_OTHERWISE
     decryption: Decryption | None = None
 
     @property
     def binding(self) -> str:
         """Say of which columns and by which cohorts rows are taken, for work to be continued."""
         cohorts = [
-            (c.name, c.identity, c.then, c.plain_text, c.layout and c.layout.text, str(c.condition))
-            for c in self.cohorts
+            (c.name, c.identity, sorted(c.untested), sorted(c.text_classes)) for c in self.cohorts
         ]
         return repr(
             (self.columns, self.source, sorted(self.parts.items()), self.decryption, cohorts)
@@ -224,8 +246,8 @@ class StorePolicy:
     @property
     def other_columns(self) -> tuple[str, ...]:
         """The table's own names of what readings need beside stored value, salt and login."""
-        asked = [name for cohort in self.cohorts if cohort.condition
-                 for name in cohort.condition.columns]  # fmt: skip
+        conditions = [self.source.rows, *(cohort.condition for cohort in self.cohorts)]
+        asked = [name for each in conditions if each for name in each.columns]
         return tuple(dict.fromkeys((*asked, *self.parts.values())))
 
 

@@ -1,29 +1,32 @@
-"""What makes up a row, from the policy's tables `join`, `only` and the column `write_to`."""
+"""What makes up a row, from the policy's tables `join`, `rows` and the column `write_to`."""
 
+from collections.abc import Mapping
 from typing import Any
 
 from lean_tumbler.core.policy.entries import Entries
 from lean_tumbler.core.policy.model import JoinedTable, RowSource, WriteTo
-from lean_tumbler.core.policy.tables import JoinTable, StoreTable, WriteToTable
+from lean_tumbler.core.policy.tables import JoinTable, RowsTable, StoreTable, WriteToTable
+from lean_tumbler.core.reading.conditions import Condition, parse_condition
+from lean_tumbler.errors import ConditionError
 
 
-def row_source(entries: Entries, place: str, table: StoreTable) -> RowSource:
+def row_source(
+    entries: Entries, place: str, table: StoreTable, roles: Mapping[str, str]
+) -> RowSource:
     """Read what makes up a row.
 
     Args:
         entries: reads tables, and says where a mistake is.
         place: the store's table.
         table: its content.
+        roles: role -> the table's own name of its column, for the roles that are mapped.
 
     Raises:
         PolicyError: with the table and the key.
     """
     source = RowSource(
         join=None if table.join is None else _join(entries, f"{place}.join", table.join),
-        only={
-            column: _texts(entries, f"{place}.only", column, wanted)
-            for column, wanted in table.only.items()
-        },
+        rows=None if table.rows is None else _rows(entries, f"{place}.rows", table.rows, roles),
         write_to=_write_to(entries, f"{place}.columns", table.columns),
         key=_key(entries, f"{place}.columns", table.columns),
     )
@@ -31,6 +34,16 @@ def row_source(entries: Entries, place: str, table: StoreTable) -> RowSource:
     if source.join and any(map(source.join.own_name, written)):
         raise entries.error(place, "only columns of the store's own table can be written")
     return source
+
+
+def _rows(
+    entries: Entries, place: str, given: dict[str, Any], roles: Mapping[str, str]
+) -> Condition:
+    table = entries.read(place, given, RowsTable)
+    try:
+        return parse_condition(table.when, roles=roles)
+    except ConditionError as error:
+        raise entries.error(place, f"“when”, {error}") from None
 
 
 def _join(entries: Entries, place: str, given: dict[str, Any]) -> JoinedTable:

@@ -45,7 +45,10 @@ class CohortTable(PolicyTable, frozen=True, kw_only=True):
         formula: how the digest was made: the notation, or a name of `[formulas]`; `…, then bcrypt`
             where the result went into a slow scheme.
         scheme: the scheme of values that are bare shapes, like `des-crypt`.
-        plain_text: `true` for texts that nothing else explains; `"all"` for every text.
+        untested: what nothing tells yet of how a typed text was hashed: `letter case`, `blanks`
+            around it, `encoding`; a login tries each alternative.
+        plain_text: `true` for texts that nothing else explains; `"all"` for every text; or a list
+            of structures, as `plan` names them, that are passwords too.
         layout: where digest, salt and other parts stand in a composite value.
         when: which rows; without it, all of them.
     """
@@ -61,8 +64,13 @@ class CohortTable(PolicyTable, frozen=True, kw_only=True):
     ] = ""
     formula: str = ""
     scheme: str = ""
+    untested: Annotated[
+        tuple[Literal["letter case", "blanks", "encoding"], ...],
+        Meta(extra={"must": 'a list of "letter case", "blanks" and "encoding"'}),
+    ] = ()
     plain_text: Annotated[
-        bool | Literal["all"], Meta(extra={"must": 'true, or "all" for every text'})
+        bool | Literal["all"] | tuple[str, ...],
+        Meta(extra={"must": 'true, or "all" for every text, or a list of structures'}),
     ] = False
     layout: str = ""
     when: str = ""
@@ -106,6 +114,16 @@ class JoinTable(PolicyTable, frozen=True, kw_only=True):
     by: str
 
 
+class RowsTable(PolicyTable, frozen=True, kw_only=True):
+    """Which rows of the table are the store's; the others are left alone, and not counted.
+
+    Attributes:
+        when: a condition, as cohorts have it.
+    """
+
+    when: str
+
+
 class StoreTable(PolicyTable, frozen=True, kw_only=True):
     """One place that holds passwords.
 
@@ -115,7 +133,7 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
         table: the table; needed where a database has several.
         columns: see `[store.NAME.columns]`; required, but for an application.
         join: a second table whose columns stand beside the store's own.
-        only: by column, the text or list of texts that must stand in it: the rows of the store.
+        rows: see `[store.NAME.rows]`: which rows of the table are the store's.
         parts: further inputs of formulas, by name: the table's own names of their columns.
         cohort: see `[[store.NAME.cohort]]`.
         replace_lossy: whether a login replaces a value that other passwords open too.
@@ -126,6 +144,8 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
         replicas: URLs of the servers that copy this one; bulk steps wait where they fall behind.
         mode: `observe` answers logins and writes nothing; `upgrade` writes at logins.
         share: the part of the accounts that logins upgrade, as a percentage; the others wait.
+        proof: bulk steps take a cohort where at most this share of its rows can be made otherwise
+            without having been seen, at 95 %.
         decryption: see `[store.NAME.decryption]`.
     """
 
@@ -133,7 +153,7 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
     table: str = ""
     columns: dict[str, Any] = {}
     join: dict[str, Any] | None = None
-    only: dict[str, Any] = {}
+    rows: dict[str, Any] | None = None
     parts: dict[str, Any] = {}
     cohort: Annotated[
         list[dict[str, Any]], Meta(extra={"must": "tables: [[store.NAME.cohort]]"})
@@ -148,4 +168,5 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
     ] = ()
     mode: Literal["upgrade", "observe"] = "upgrade"
     share: str = "100%"
+    proof: str = "20%"
     decryption: dict[str, Any] | None = None

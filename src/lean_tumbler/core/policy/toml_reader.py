@@ -1,7 +1,7 @@
 """From the text of the policy file to the policy; every message names file, table and key."""
 
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from types import MappingProxyType
 from typing import Annotated, Any
@@ -25,6 +25,7 @@ from lean_tumbler.core.policy.model import (
     ROLES,
     Columns,
     KeySource,
+    LayeredWith,
     StoragePolicy,
     StorePolicy,
     Target,
@@ -71,6 +72,9 @@ def _toml(text: str, origin: str) -> dict[str, Any]:
         raise PolicyError(f"{origin}: a number has too many digits") from None
 
 
+LAYER_READERS = ("service", "library", "own check")  # the last one by docs/FORMATS.md
+
+
 class _Chosen(Struct):
     scheme: str
 
@@ -109,12 +113,18 @@ class _Reader(Entries):
         if target.hindrances:
             able = ", ".join(schemes_for(target.read_by, tuple(DERIVATIONS))) or "no scheme"
             raise self.error("target", f"{target.hindrances[0]}; all of read_by verify: {able}")
-        if not policy.floor.reached_by(target.scheme, target.parameters):
-            raise self.error(
-                "target", f"{target} is below the floor ({policy.floor.source}); raise it"
-            )
-        if target.derivation.memory_kib(target.parameters) > policy.limits.memory_kib:
-            raise self.error("target", "asks for more than [limits] memory_kib allows")
+        written = [("target", target.scheme, target.parameters)]
+        if target.layer_with is not None:
+            over = target.layer_with
+            written.append(("target.layer_with", over.scheme, over.parameters))
+        for place, scheme, costs in written:
+            if not policy.floor.reached_by(scheme, costs):
+                raise self.error(
+                    place,
+                    f"{Target(scheme, costs)} is below the floor ({policy.floor.source}); raise it",
+                )
+            if DERIVATIONS[scheme].memory_kib(costs) > policy.limits.memory_kib:
+                raise self.error(place, "asks for more than [limits] memory_kib allows")
 
     def _check_keys(self, policy: StoragePolicy) -> None:
         for named in policy.formulas_by_fingerprint.values():
@@ -162,11 +172,46 @@ class _Reader(Entries):
         usual = next(iter(schemes_for(read_by, tuple(TUNED))), USUAL_TARGET)
         chosen = self.read("target", {"scheme": entries.get("scheme", usual)}, _Chosen)
         derivation = self._scheme("target", chosen.scheme)
+        beside: list[Any] = [
+            ("read_by", list[str], []),
+            ("layer_with", dict[str, Any] | None, None),
+        ]
+        given, parameters = self._costs("target", derivation, entries, beside)
+        over = given.layer_with
+        return Target(
+            chosen.scheme,
+            parameters,
+            read_by=read_by,
+            layer_with=None if over is None else self._layer_with(over),
+        )
+
+    def _layer_with(self, entries: Mapping[str, Any]) -> LayeredWith:
+        """Read what lies over digests, and who verifies the result."""
+        place = "target.layer_with"
+        chosen = self.read(place, {"scheme": entries.get("scheme", USUAL_TARGET)}, _Chosen)
+        derivation = self._scheme(place, chosen.scheme)
+        if derivation.on_top is None:
+            able = ", ".join(name for name, found in DERIVATIONS.items() if found.on_top)
+            raise self.error(place, f"{chosen.scheme} lies over no digest; these do: {able}")
+        beside: list[Any] = [("read_by", list[str], [])]
+        given, parameters = self._costs(place, derivation, entries, beside)
+        if not given.read_by or not set(given.read_by) <= set(LAYER_READERS):
+            raise self.error(
+                place,
+                "“read_by” must say who verifies layered values: a list of "
+                + ", ".join(LAYER_READERS),
+            )
+        return LayeredWith(chosen.scheme, parameters, tuple(given.read_by))
+
+    def _costs(
+        self, place: str, derivation: Derivation, entries: Mapping[str, Any], beside: Sequence[Any]
+    ) -> tuple[Any, Mapping[str, int]]:
+        """Read a scheme with its costs, and what stands beside them."""
         table = defstruct(
-            "TargetTable",
+            "CostsTable",
             [
-                ("scheme", str, chosen.scheme),
-                ("read_by", list[str], []),
+                ("scheme", str, derivation.scheme),
+                *beside,
                 *(
                     (
                         cost.name,
@@ -178,9 +223,9 @@ class _Reader(Entries):
             ],
             forbid_unknown_fields=True,
         )
-        given = self.read("target", entries, table)
-        parameters = {cost.name: getattr(given, cost.name) for cost in derivation.parameters}
-        return Target(chosen.scheme, MappingProxyType(parameters), read_by=read_by)
+        given = self.read(place, entries, table)
+        costs = {cost.name: getattr(given, cost.name) for cost in derivation.parameters}
+        return given, MappingProxyType(costs)
 
     def _read_by(self, entries: Mapping[str, Any]) -> tuple[Program, ...]:
         given = entries.get("read_by", [])
@@ -240,7 +285,7 @@ class _Reader(Entries):
             locator=table.locator,
             table=table.table,
             columns=columns,
-            source=row_source(self, place, table),
+            source=row_source(self, place, table, columns.mapped),
             parts=table.parts,
             cohorts=self._cohorts(name, table, columns, formulas),
             replace_lossy=table.replace_lossy,
@@ -248,7 +293,8 @@ class _Reader(Entries):
             readers_ready=table.readers_ready,
             replicas=table.replicas,
             mode=table.mode,
-            share=self._share(place, table.share),
+            share=self._share(place, "share", table.share),
+            proof=self._share(place, "proof", table.proof),
             decryption=None
             if table.decryption is None
             else self._decryption(f"{place}.decryption", table.decryption),
@@ -301,11 +347,11 @@ class _Reader(Entries):
             raise self.error(place, f"“{missing}” is missing: the column's own name")
         return columns
 
-    def _share(self, place: str, text: str) -> float:
+    def _share(self, place: str, key: str, text: str) -> float:
         try:
             percent = float(text.removesuffix("%"))
         except ValueError:
             percent = -1.0
         if not text.endswith("%") or not 0.0 <= percent <= 100.0:
-            raise self.error(place, '“share” must be a percentage from 0% to 100%, like "1%"')
+            raise self.error(place, f'“{key}” must be a percentage from 0% to 100%, like "1%"')
         return percent / 100.0

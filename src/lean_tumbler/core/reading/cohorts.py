@@ -1,8 +1,11 @@
 """Cohorts: rows of one store that came about in one way, as the policy declares them."""
 
+import hashlib
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 
+from lean_tumbler.core.formulas.alternatives import Alternative, Untested, alternatives
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.reading.conditions import Condition
 from lean_tumbler.core.reading.layouts import ValueLayout
@@ -17,7 +20,7 @@ class PlainText(StrEnum):
     ALL = "all"  # every text that comes here
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Cohort:
     """Rows that came about in one way: by a formula, by a bare scheme, or as plain text.
 
@@ -26,7 +29,9 @@ class Cohort:
         formula: that made the digest; None where it is no formula.
         scheme: of values that are bare shapes, like des-crypt; empty where it is none.
         then: the slow scheme that the formula's result went into; empty where the formula is all.
+        untested: what known accounts leave open of a formula: a login tries each alternative.
         plain_text: whether the texts are passwords.
+        text_classes: structures of texts that are passwords too, as somebody insists.
         layout: where digest and inputs stand in a composite value; None where the text is the
             digest.
         condition: which rows; None for all.
@@ -36,7 +41,9 @@ class Cohort:
     formula: NamedFormula | None = None
     scheme: str = ""
     then: str = ""
+    untested: frozenset[Untested] = frozenset()
     plain_text: PlainText = PlainText.NONE
+    text_classes: frozenset[str] = frozenset()
     layout: ValueLayout | None = None
     condition: Condition | None = None
 
@@ -44,9 +51,15 @@ class Cohort:
         """Tell whether a row is of the cohort, as far as its condition says."""
         return self.condition is None or self.condition.holds(row)
 
-    @property
+    @cached_property
+    def alternatives(self) -> tuple[Alternative, ...]:
+        """The formulas that its values may have been made by; none where it has no formula."""
+        return () if self.formula is None else alternatives(self.formula, self.untested)
+
+    @cached_property
     def identity(self) -> str:
-        """Say what it rests on, for evidence: a fingerprint, a scheme or plain text."""
-        if self.formula is not None:
-            return self.formula.fingerprint
-        return self.scheme or "plain-text"
+        """Name for evidence how its values were made and which rows they are: 64 bits of a hash."""
+        made = self.formula.fingerprint if self.formula else self.scheme or "plain-text"
+        layout = "" if self.layout is None else self.layout.text
+        said = (made, self.then, self.plain_text, layout, str(self.condition or ""))
+        return hashlib.sha256("\0".join(said).encode("utf-8")).hexdigest()[:16]

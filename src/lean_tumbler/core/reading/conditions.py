@@ -1,22 +1,28 @@
-"""Conditions of cohorts: which rows came about in one way.
+"""Conditions: which rows came about in one way, and which rows of a table are a store's.
 
-    condition  =  test *("and" test)
+    condition  =  all *("or" all)
+    all        =  one *("and" one)
+    one        =  test  |  "(" condition ")"
     test       =  COLUMN ("empty" | "present" | "null")
-               |  COLUMN "=" "TEXT"  |  COLUMN "in" "(" "TEXT" *("," "TEXT") ")"
+               |  COLUMN "=" ("TEXT" | NUMBER)  |  COLUMN "in" "(" "TEXT" *("," "TEXT") ")"
                |  COLUMN ("before" | "from") DATE
+               |  COLUMN ("<" | "<=" | ">" | ">=") (NUMBER | DATE)
                |  "stored" "length" N  |  "stored" "begins" "TEXT"
 
 COLUMN is a role of the store's columns or the table's own name, quoted as a JSON string where it
 is no plain word. `empty` is NULL or no characters, `present` the opposite, `null` NULL alone. A
-test on a column that is NULL, or on a date that cannot be read, does not hold, but for `empty` and
-`null`.
+test on a column that is NULL, or on a date or number that cannot be read, does not hold, but for
+`empty` and `null`.
 """
 
 import json
+import operator
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date
+from types import MappingProxyType
+from typing import Any
 
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED, Row, text_of
 from lean_tumbler.core.stored_days import day_in
@@ -24,19 +30,29 @@ from lean_tumbler.errors import ConditionError
 
 TEXT_CHARACTERS = 4_000
 LONGEST_STORED = 4_096
+DEEPEST = 20  # brackets within brackets
 _TOKEN = re.compile(
     r"""
       (?P<blank>\s+)
     | (?P<text>"(?:[^"\\]|\\.)*")
     | (?P<date>[0-9]{4}-[0-9]{2}-[0-9]{2})
-    | (?P<number>[0-9]+)
+    | (?P<number>-?[0-9]{1,18}(?:\.[0-9]{1,9})?)
     | (?P<word>[^\W\d][\w.-]*)
-    | (?P<mark>[=(),])
+    | (?P<mark><=|>=|[=(),<>])
     """,
     re.VERBOSE,
 )
 _CARRIED = (STORED, SALT, LOGIN)
-_TESTS = 'empty, present, null, = "TEXT", in ("TEXT", …), before DATE or from DATE'
+_JOINING = frozenset({"and", "or"})
+_NUMBER = re.compile(r"\s*[-+]?[0-9]+(?:\.[0-9]*)?\s*", re.ASCII)
+_ORDERS: Mapping[str, Callable[[Any, Any], bool]] = MappingProxyType(
+    {"<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge}
+)
+_TESTS = (
+    'empty, present, null, = "TEXT" or NUMBER, in ("TEXT", …), before DATE, from DATE, or a '
+    "comparison (<, <=, >, >=) with a number or date"
+)
+_BARE_OPERANDS = frozenset({"before", "from", "length", *_ORDERS})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,42 +63,59 @@ class Test:
         column: as the condition names it.
         verb: what is asked.
         operands: what it is compared with, as text.
+        is_bare: whether these are written without quotes.
         role: of the column, where the row carries it by role.
         name: the table's own name of the column.
-        holds: the column's bytes -> the answer.
+        holds_for: the column's bytes -> the answer.
     """
 
     column: str
     verb: str
     operands: tuple[str, ...]
+    is_bare: bool = False
     role: str = ""
     name: str = ""
-    holds: Callable[[bytes | None], bool] = field(repr=False, compare=False)
+    holds_for: Callable[[bytes | None], bool] = field(repr=False, compare=False)
 
-    def of(self, row: Row) -> bool:
+    def holds(self, row: Row) -> bool:
         """Tell whether it holds for a row."""
-        return self.holds(row.content(self.name, role=self.role))
+        return self.holds_for(row.content(self.name, role=self.role))
+
+    @property
+    def tests(self) -> Iterator["Test"]:
+        """Give itself."""
+        yield self
 
     def __str__(self) -> str:
-        quoted = [
-            operand if self.verb in {"before", "from", "length"} else _quoted(operand)
-            for operand in self.operands
-        ]
+        operands = self.operands if self.is_bare else [_quoted(each) for each in self.operands]
         column = self.column if is_plain_word(self.column) else _quoted(self.column)
         if self.verb == "in":
-            return f"{column} in ({', '.join(quoted)})"
-        return " ".join([column, self.verb, *quoted])
+            return f"{column} in ({', '.join(operands)})"
+        return " ".join([column, self.verb, *operands])
 
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """Tests that all must hold."""
+    """Parts that all must hold, or of which one must.
 
-    tests: tuple[Test, ...]
+    Attributes:
+        parts: tests, or conditions of their own.
+        is_any: whether one is enough.
+    """
+
+    parts: tuple["Test | Condition", ...]
+    is_any: bool = False
 
     def holds(self, row: Row) -> bool:
-        """Tell whether a row is of the cohort."""
-        return all(test.of(row) for test in self.tests)
+        """Tell whether a row is meant."""
+        answers = (part.holds(row) for part in self.parts)
+        return any(answers) if self.is_any else all(answers)
+
+    @property
+    def tests(self) -> Iterator[Test]:
+        """Give all tests in it, in order."""
+        for part in self.parts:
+            yield from part.tests
 
     @property
     def columns(self) -> Iterator[str]:
@@ -90,7 +123,12 @@ class Condition:
         return (test.name for test in self.tests if not test.role)
 
     def __str__(self) -> str:
-        return " and ".join(map(str, self.tests))
+        word = " or " if self.is_any else " and "
+        return word.join(self._bracketed(part) for part in self.parts)
+
+    def _bracketed(self, part: "Test | Condition") -> str:
+        needs = isinstance(part, Condition) and part.is_any and not self.is_any
+        return f"({part})" if needs else str(part)
 
 
 def _quoted(text: str) -> str:
@@ -100,7 +138,7 @@ def _quoted(text: str) -> str:
 def is_plain_word(text: str) -> bool:
     """Tell whether a column's name stands in a condition without quotes."""
     match = _TOKEN.fullmatch(text)
-    return match is not None and match.lastgroup == "word" and text != "and"
+    return match is not None and match.lastgroup == "word" and text not in _JOINING
 
 
 def day_of(raw: bytes | None) -> date | None:
@@ -108,14 +146,21 @@ def day_of(raw: bytes | None) -> date | None:
     return None if raw is None else day_in(raw.decode("utf-8", "replace"))
 
 
+def _number_of(raw: bytes | None) -> float | None:
+    text = "" if raw is None else text_of(raw)
+    return float(text) if _NUMBER.fullmatch(text) else None
+
+
 def _text_of(raw: bytes | None) -> str | None:
     return None if raw is None else text_of(raw)
 
 
-def _dated(is_before: bool, limit: date) -> Callable[[bytes | None], bool]:
+def _compared(
+    read: Callable[[bytes | None], Any], compare: Callable[[Any, Any], bool], limit: object
+) -> Callable[[bytes | None], bool]:
     def holds(raw: bytes | None) -> bool:
-        day = day_of(raw)
-        return day is not None and (day < limit) is is_before
+        found = read(raw)
+        return found is not None and compare(found, limit)
 
     return holds
 
@@ -133,55 +178,107 @@ class _Parser:
         self._at += token[0] != "end"
         return token
 
+    def _next_is(self, kind: str, text: str) -> bool:
+        if self._tokens[self._at][:2] != (kind, text):
+            return False
+        self._at += 1
+        return True
+
     def _expected(self, what: str, token: tuple[str, str, int]) -> ConditionError:
         kind, text, offset = token
         found = {"end": "the end", "mark": f"“{text}”"}.get(kind, f"a {kind}")
         return ConditionError(f"position {offset + 1}: expected {what}, found {found}")
 
     def whole(self) -> Condition:
-        tests = [self._test()]
-        while (token := self._take())[0] != "end":
-            if token[:2] != ("word", "and"):
-                raise self._expected("“and” or the end", token)
-            tests.append(self._test())
-        return Condition(tuple(tests))
+        found = self._several(depth=0)
+        end = self._take()
+        if end[0] != "end":
+            raise self._expected("“and”, “or” or the end", end)
+        return found if isinstance(found, Condition) else Condition((found,))
+
+    def _several(self, *, depth: int) -> Test | Condition:
+        """Read what “or” joins, which binds after “and”."""
+        several = [self._all(depth=depth)]
+        while self._next_is("word", "or"):
+            several.append(self._all(depth=depth))
+        return several[0] if len(several) == 1 else Condition(tuple(several), is_any=True)
+
+    def _all(self, *, depth: int) -> Test | Condition:
+        every = [self._one(depth=depth)]
+        while self._next_is("word", "and"):
+            every.append(self._one(depth=depth))
+        return every[0] if len(every) == 1 else Condition(tuple(every))
+
+    def _one(self, *, depth: int) -> Test | Condition:
+        if not self._next_is("mark", "("):
+            return self._test()
+        if depth == DEEPEST:
+            raise self._expected(f"at most {DEEPEST} brackets in each other", self._take())
+        found = self._several(depth=depth + 1)
+        closing = self._take()
+        if closing[1] != ")":
+            raise self._expected("“and”, “or” or “)”", closing)
+        return found
 
     def _test(self) -> Test:
         token = self._take()
-        if token[0] not in {"word", "text"} or token[:2] == ("word", "and"):
+        if token[0] not in {"word", "text"} or (token[0] == "word" and token[1] in _JOINING):
             raise self._expected("a column", token)
         column = self._unescaped(token) if token[0] == "text" else token[1]
         verb = self._take()
         if column == STORED and verb[1] in {"length", "begins"}:
             return self._stored(verb[1])
-        operands, holds = self._asked(verb)
+        operands, is_bare, holds = self._asked(verb)
         name = self._roles.get(column, column)
         mapped = {own: role for role, own in self._roles.items() if role in _CARRIED}
-        role = column if column in mapped.values() else mapped.get(column, "")
         return Test(
-            column=column, verb=verb[1], operands=operands, role=role, name=name, holds=holds
+            column=column,
+            verb=verb[1],
+            operands=operands,
+            is_bare=is_bare,
+            role=column if column in mapped.values() else mapped.get(column, ""),
+            name=name,
+            holds_for=holds,
         )
 
     def _asked(
         self, verb: tuple[str, str, int]
-    ) -> tuple[tuple[str, ...], Callable[[bytes | None], bool]]:
+    ) -> tuple[tuple[str, ...], bool, Callable[[bytes | None], bool]]:
         word = verb[1] if verb[0] in {"word", "mark"} else ""
         if word == "empty":
-            return (), lambda raw: not raw
+            return (), True, lambda raw: not raw
         if word == "present":
-            return (), bool
+            return (), True, bool
         if word == "null":
-            return (), lambda raw: raw is None
+            return (), True, lambda raw: raw is None
         if word == "=":
-            wanted = self._text()
-            return (wanted,), lambda raw: _text_of(raw) == wanted
+            return self._equal()
         if word == "in":
             several = self._texts()
-            return several, lambda raw: _text_of(raw) in several
+            return several, False, lambda raw: _text_of(raw) in several
         if word in {"before", "from"}:
             limit = self._date()
-            return (limit.isoformat(),), _dated(word == "before", limit)
+            order = _ORDERS["<" if word == "before" else ">="]
+            return (limit.isoformat(),), True, _compared(day_of, order, limit)
+        if word in _ORDERS:
+            return self._ordered(_ORDERS[word])
         raise self._expected(_TESTS, verb)
+
+    def _equal(self) -> tuple[tuple[str, ...], bool, Callable[[bytes | None], bool]]:
+        if self._tokens[self._at][0] == "number":
+            text = self._take()[1]
+            return (text,), True, _compared(_number_of, operator.eq, float(text))
+        wanted = self._text()
+        return (wanted,), False, lambda raw: _text_of(raw) == wanted
+
+    def _ordered(
+        self, order: Callable[[Any, Any], bool]
+    ) -> tuple[tuple[str, ...], bool, Callable[[bytes | None], bool]]:
+        if self._tokens[self._at][0] == "number":
+            text = self._take()[1]
+            return (text,), True, _compared(_number_of, order, float(text))
+        limit = self._date("a number, or a date like 2011-03-01")
+        return (limit.isoformat(),), True, _compared(day_of, order, limit)
 
     def _stored(self, verb: str) -> Test:
         if verb == "begins":
@@ -190,12 +287,18 @@ class _Parser:
             operand, holds = text, lambda raw: raw is not None and raw.startswith(start)
         else:
             token = self._take()
-            if token[0] != "number" or not 1 <= int(token[1][:6]) <= LONGEST_STORED:
+            if not token[1].isdigit() or not 1 <= int(token[1][:6]) <= LONGEST_STORED:
                 raise self._expected(f"a length from 1 to {LONGEST_STORED:,}", token)
             length = int(token[1])
             operand, holds = token[1], lambda raw: raw is not None and len(text_of(raw)) == length
         return Test(
-            column=STORED, verb=verb, operands=(operand,), role=STORED, name=STORED, holds=holds
+            column=STORED,
+            verb=verb,
+            operands=(operand,),
+            is_bare=verb == "length",
+            role=STORED,
+            name=STORED,
+            holds_for=holds,
         )
 
     def _text(self) -> str:
@@ -221,12 +324,12 @@ class _Parser:
             raise self._expected("“,” or “)”", mark)
         return tuple(found)
 
-    def _date(self) -> date:
+    def _date(self, what: str = "a date like 2011-03-01") -> date:
         token = self._take()
         try:
             return date.fromisoformat(token[1]) if token[0] == "date" else date.fromisoformat("")
         except ValueError:
-            raise self._expected("a date like 2011-03-01", token) from None
+            raise self._expected(what, token) from None
 
 
 def _tokens(text: str) -> Iterator[tuple[str, str, int]]:
@@ -239,6 +342,12 @@ def _tokens(text: str) -> Iterator[tuple[str, str, int]]:
             yield match.lastgroup or "", match.group(), offset
         offset = match.end()
     yield "end", "", len(text)
+
+
+def one_of(column: str, texts: Iterable[str]) -> Condition:
+    """Give the condition that a column holds one of some texts."""
+    listed = ", ".join(map(_quoted, texts))
+    return parse_condition(f"{_quoted(column)} in ({listed})", roles={})
 
 
 def parse_condition(text: str, *, roles: Mapping[str, str]) -> Condition:

@@ -1,12 +1,17 @@
-"""What is known of a cohort before it is written to: counts of logins, and the bound they give."""
+"""What is known of a cohort before it is written to: counts of people, and the bound they give."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from enum import StrEnum
+from datetime import date
+from math import exp, lgamma
 
 from lean_tumbler.core.reading.readings import Reading
+from lean_tumbler.core.reasons import Reason
 
 CONFIDENCE = 0.95
+MOST_OTHERWISE = 0.2  # of a cohort's rows, where neither policy nor option says another share
+MORE_ROWS = 0.01  # than there were, which neither key nor date tells from those of then
+_LARGE = 10_000_000  # rows; more give the same bound in three digits
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,73 +27,221 @@ class CohortKey:
         """Give the key of a row."""
         return cls(store, reading.label, reading.identity)
 
+    @property
+    def label(self) -> str:
+        """Name it for people: the cohort, and the structure of texts that proof stands for."""
+        structure = self.identity.partition(" ")[2]
+        return f"{self.cohort} ({structure})" if structure else self.cohort
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Counts:
-    """Logins of one cohort.
+    """People of one cohort, each counted once in each number.
 
     Attributes:
-        accepted: accounts whose known password opened the row, at the last try of all.
+        accepted: those whose known password opened the row, at the last try of all.
         refused: those whose known password did not.
-        agreed: people who logged in, each counted once.
-        differed: logins that another program judged otherwise.
+        agreed: those who logged in.
+        differed: those whose login another program judged otherwise.
+        guessed: those whose row a likely password opened.
+        people: those of whom anything is right, whatever shows it; None for the sum.
+        years: in which their accounts were made, as far as that is known.
+        roles: that they have, as the column of administrators says it.
     """
 
     accepted: int = 0
     refused: int = 0
     agreed: int = 0
     differed: int = 0
+    guessed: int = 0
+    people: int | None = None
+    years: frozenset[int] = frozenset()
+    roles: frozenset[str] = frozenset()
 
     @property
     def right(self) -> int:
-        """Accounts that the cohort's ways opened."""
-        return self.accepted + self.agreed
+        """People that the cohort's ways opened."""
+        return self.accepted + self.agreed + self.guessed if self.people is None else self.people
 
     @property
     def wrong(self) -> int:
-        """Accounts that speak against them."""
+        """People that speak against them."""
         return self.refused + self.differed
 
     @property
     def bound(self) -> float:
-        """The largest share of rows that can be made otherwise, at 95 %; 1 where nothing is known.
+        """The bound for a cohort of any size."""
+        return self.bound_among(None)
 
-        With n right and none wrong, 1 − 0.05^(1/n): Hanley and Lippman-Hand, JAMA 1983.
+    def bound_among(self, rows: int | None) -> float:
+        """Give the largest share of a cohort's rows that can be made otherwise unseen, at 95 %.
+
+        The people are taken for a sample drawn at random without putting back: the largest number
+        of other rows of which so few would show in one of twenty such samples (the hypergeometric
+        distribution; without wrong ones and for many rows 1 − 0.05^(1/n), Hanley and Lippman-Hand,
+        JAMA 1983). It is a share of all rows: of those not yet seen, it would grow while the last
+        of few rows are looked at.
+
+        Args:
+            rows: of the cohort, the people's own among them; None for any number.
         """
-        if self.right == 0 or self.wrong:
+        seen = self.right + self.wrong
+        if not self.right:
             return 1.0
-        return 1.0 - float((1.0 - CONFIDENCE) ** (1.0 / self.right))
+        total = _LARGE if rows is None else min(rows, _LARGE)
+        if seen >= total:
+            return 0.0
+        low, high = self.wrong, total - self.right
+        while low < high:  # the largest number that is still likely enough
+            middle = (low + high + 1) // 2
+            if _at_most(self.wrong, seen, middle, total) >= 1.0 - CONFIDENCE:
+                low = middle
+            else:
+                high = middle - 1
+        return (low - self.wrong) / total
+
+    def leaves_out(self, year: int | None) -> bool:
+        """Tell whether an account is older or newer than all of these people's accounts."""
+        if year is None or not self.years:
+            return False
+        return not min(self.years) <= year <= max(self.years)
 
 
-class Proof(StrEnum):
-    """What evidence says of a cohort."""
+def _at_most(most: int, drawn: int, marked: int, total: int) -> float:
+    """Give the chance of at most so many marked ones among those drawn."""
+    first = max(0, drawn - (total - marked))
+    return sum(_exactly(found, drawn, marked, total) for found in range(first, most + 1))
 
-    PROVEN = "proven"
-    NONE = "no account of it is known to open"
-    TOO_LITTLE = "too few accounts of it are known to open"
-    AGAINST = "accounts of it were refused"
+
+def _exactly(found: int, drawn: int, marked: int, total: int) -> float:
+    if found > marked:
+        return 0.0
+    return exp(
+        _log_choose(marked, found)
+        + _log_choose(total - marked, drawn - found)
+        - _log_choose(total, drawn)
+    )
+
+
+def _log_choose(many: int, few: int) -> float:
+    return lgamma(many + 1) - lgamma(few + 1) - lgamma(many - few + 1)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Coverage:
+    """Which rows the proof was taken from: those that stood there then.
+
+    Attributes:
+        proved_on: the day of the proof; None where no day is known.
+        highest: the highest number that named a row then; None where keys are no numbers.
+        rows: that there were; None where they were not counted.
+    """
+
+    proved_on: date | None = None
+    highest: int | None = None
+    rows: int | None = None
+
+    def has_unexplained(self, covered_rows: int) -> bool:
+        """Tell whether more rows count as old ones than there were."""
+        allowed = max(2, round(MORE_ROWS * (self.rows or 0)))
+        return self.rows is not None and covered_rows > self.rows + allowed
+
+    def covers(self, key: object, created: date | None) -> bool:
+        """Tell whether a row may have been there when its cohort was proven."""
+        if self.highest is not None and isinstance(key, int) and key > self.highest:
+            return False
+        return self.proved_on is None or created is None or created <= self.proved_on
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RowFacts:
+    """What is known of a row beside its reading.
+
+    Attributes:
+        key: names the row.
+        login: the person's, where there is one.
+        created: the day on which the account was made, as far as that can be read.
+        role: what the column of administrators says; None without one.
+    """
+
+    key: object
+    login: str | None = None
+    created: date | None = None
+    role: str | None = None
+
+
+def _nobody(_: str) -> bool:
+    return False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StoreEvidence:
+    """What is known beside the counts of one store.
+
+    Attributes:
+        ruled_out: fingerprint of an alternative -> people who opened in another way.
+        refused_itself: tells whether a login is one of those that speak against its cohort.
+        lapsed: why counts of the store do not count any more, as a sentence; empty where they do.
+    """
+
+    ruled_out: Mapping[str, int] = field(default_factory=dict)
+    refused_itself: Callable[[str], bool] = _nobody
+    lapsed: str = ""
+
+    def is_ruled_out(self, alternative: str, main: str) -> bool:
+        """Tell whether an alternative need not be reckoned with: people say so, none the other."""
+        return bool(self.ruled_out.get(alternative)) and not self.ruled_out.get(main)
 
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """All counts, by cohort."""
+    """All that is known, by cohort and by store."""
 
     counts: Mapping[CohortKey, Counts] = field(default_factory=dict)
+    stores: Mapping[str, StoreEvidence] = field(default_factory=dict)
 
     def of(self, key: CohortKey) -> Counts:
         """Give a cohort's counts."""
         return self.counts.get(key, Counts())
 
-    def judged(self, key: CohortKey, *, most: float = 1.0) -> Proof:
-        """Say whether a cohort is proven.
+    def store(self, name: str) -> StoreEvidence:
+        """Give what is known beside the counts of a store."""
+        return self.stores.get(name, StoreEvidence())
+
+    def without(self, store: str, why: str) -> "Evidence":
+        """Give the same without what is known of one store.
+
+        Args:
+            store: the policy's name of it.
+            why: it does not count, as a sentence.
+        """
+        counts = {key: found for key, found in self.counts.items() if key.store != store}
+        return Evidence(counts, {**self.stores, store: StoreEvidence(lapsed=why)})
+
+    def proves_text(self, store: str, reading: Reading) -> bool:
+        """Tell whether people opened texts of a row's structure by typing them.
+
+        One person is enough, unless the column as a whole shows such texts to be digests.
+        """
+        key = CohortKey.of(store, reading)
+        counts = self.of(key)
+        if reading.suspected:
+            return self.judged(key) is None
+        return counts.right > 0 and counts.right > counts.wrong
+
+    def judged(
+        self, key: CohortKey, *, rows: int | None = None, most: float = MOST_OTHERWISE
+    ) -> Reason | None:
+        """Say why a cohort is not proven; None where it is.
 
         Args:
             key: whose.
+            rows: of the cohort; None where they were not counted.
             most: the largest bound that is accepted.
         """
         counts = self.of(key)
-        if counts.wrong:
-            return Proof.AGAINST
         if counts.right == 0:
-            return Proof.NONE
-        return Proof.PROVEN if counts.bound <= most else Proof.TOO_LITTLE
+            return Reason.CONTRADICTED if counts.wrong else Reason.UNPROVEN
+        if counts.bound_among(rows) <= most:
+            return None
+        return Reason.CONTRADICTED if counts.wrong else Reason.TOO_FEW

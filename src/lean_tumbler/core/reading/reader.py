@@ -12,9 +12,11 @@ from lean_tumbler.core.reading.candidates import (
     formula_way,
 )
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
-from lean_tumbler.core.reading.readings import Doubt, Reading, State
+from lean_tumbler.core.reading.layers import BelowLayers
+from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
+from lean_tumbler.core.reading.text_structure import structure_of
 from lean_tumbler.core.reading.ways import (
     Before,
     Certainty,
@@ -25,12 +27,10 @@ from lean_tumbler.core.reading.ways import (
     PasswordWay,
     Way,
 )
-from lean_tumbler.core.schemes import layered
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import Kind, ParsedValue, Says
 from lean_tumbler.core.schemes.catalogue import (
     BARE_CRYPT_SCHEMES,
-    CRYPT_SCHEMES,
-    DERIVATIONS,
     own_formulas,
     read_value,
 )
@@ -72,8 +72,10 @@ class RowReader:
         self.cohorts = tuple(cohorts)
         self._column = column
         self._parts = dict(parts or {})
+        named = [formula for cohort in cohorts if (formula := cohort.formula)]
         self._formulas = {**own_formulas(), **(formulas or {})}
-        self._formulas |= {c.formula.fingerprint: c.formula for c in cohorts if c.formula}
+        self._formulas |= {formula.fingerprint: formula for formula in named}
+        self._below_layers = BelowLayers(self._formulas)
         self._has_salts = has_salts
         self._decryption = decryption
         self._keys = keys or {}
@@ -140,12 +142,12 @@ class RowReader:
         if not text:
             return Reading(state=State.EMPTY, parsed=parsed)
         if parsed.scheme == REMNANT:
-            return Reading(state=State.REMNANT, text=text, parsed=parsed, doubt=Doubt.REMNANT)
+            return Reading(state=State.REMNANT, text=text, parsed=parsed, doubt=Reason.REMNANT)
         text = parsed.inner_text or text
         if parsed.kind is Kind.LOCKED:
             return Reading(state=State.LOCKED, text=text, parsed=parsed)
         if parsed.kind is Kind.LAYERED:
-            return self._layered(text, parsed)
+            return self._below_layers.read(text, parsed)
         ways, doubt, suspected = self._ways(text, parsed, row)
         return Reading(
             state=State.VALUE,
@@ -176,11 +178,11 @@ class RowReader:
 
     def _ways(
         self, text: str, parsed: ParsedValue, row: Row
-    ) -> tuple[tuple[Way, ...], Doubt | None, str]:
+    ) -> tuple[tuple[Way, ...], Reason | None, str]:
         said = tuple(self._said(parsed, row))
         if parsed.says is Says.ALL:
             prepared = tuple(self._prepared(said, parsed, row))
-            return (*prepared, *said), (None if said else Doubt.NOT_UNDERSTOOD), ""
+            return (*prepared, *said), (None if said else Reason.NOT_UNDERSTOOD), ""
         if self._decryption is not None:
             opened = self._decryption.password_of(text, self._keys)
             if opened is not None:
@@ -188,50 +190,62 @@ class RowReader:
         declared = tuple(self._declared(text, parsed, row))
         if parsed.says is Says.TAG:
             return distinct((*said, *declared)), None, ""
-        if declared:
-            return distinct(declared), None, ""
         plain = self._plain_cohort(row)
+        if declared:
+            return distinct(declared), self._contradiction(declared, plain), ""
         if plain is not None:
             return self._plain_text(text, parsed, plain, said)
         return self._undeclared(text, parsed, said)
 
+    def _contradiction(self, ways: Sequence[Way], plain: Cohort | None) -> Reason | None:
+        """Tell a row that a cohort of all rows calls a digest, and one of these rows a password."""
+        if plain is None or plain.condition is None:
+            return None
+        of_all_rows = {c.name for c in self.cohorts if c.condition is None}
+        return Reason.TWO_CLAIM_IT if any(way.name in of_all_rows for way in ways) else None
+
     def _undeclared(
         self, text: str, parsed: ParsedValue, said: tuple[Way, ...]
-    ) -> tuple[tuple[Way, ...], Doubt | None, str]:
+    ) -> tuple[tuple[Way, ...], Reason | None, str]:
         """Read a value that no cohort speaks of."""
         if said:  # digest and salt have their places, and may be joined in any of these ways
             return said, None, ""
         bare = tuple(bare_schemes(text))
         if bare:
             scheme = parsed.scheme in BARE_CRYPT_SCHEMES
-            return bare, (None if scheme else Doubt.ONLY_SHAPE), ""
+            return bare, (None if scheme else Reason.ONLY_SHAPE), ""
         if not self._declares:
             possible = tuple(self._bare_formulas(parsed))
             if possible:
-                return possible, Doubt.NO_COHORT, ""
+                return possible, Reason.NO_COHORT, ""
         if parsed.kind is Kind.UNKNOWN:
-            return (), Doubt.NOT_UNDERSTOOD, ""
+            return (), Reason.NOT_UNDERSTOOD, ""
         if parsed.scheme == "plain-text":
-            return (), Doubt.PLAIN_TEXT_UNDECLARED, ""
-        return (), Doubt.NO_COHORT, ""
+            return (), Reason.TEXT_UNDECLARED, ""
+        return (), Reason.NO_COHORT, ""
 
     def _plain_text(
         self, text: str, parsed: ParsedValue, cohort: Cohort, said: tuple[Way, ...]
-    ) -> tuple[tuple[Way, ...], Doubt | None, str]:
+    ) -> tuple[tuple[Way, ...], Reason | None, str]:
         """Read a value of a cohort of plain text; what may be a digest is none."""
         if parsed.kind is Kind.UNKNOWN and parsed.contents.also_possible:
-            return (), Doubt.NOT_UNDERSTOOD, ""  # the beginning of a value of a known scheme
-        column = self._column()
-        suspected = column.suspects(text)
-        explained = cohort.plain_text is PlainText.UNEXPLAINED and (
-            bool(said) or not _is_unexplained(text, parsed)
-        )
-        if not suspected and not explained:
-            return (_password(cohort.name, text, Certainty.DECLARED),), None, ""
+            return (), Reason.NOT_UNDERSTOOD, ""  # the beginning of a value of a known scheme
+        structure = structure_of(text)
+        suspected = self._column().suspects(text)
+        text_class = structure or suspected
+        if text_class in cohort.text_classes or (
+            cohort.plain_text is PlainText.ALL and not text_class
+        ):
+            return (_plain_password(cohort, text),), None, ""
+        explained = bool(said) or not _is_unexplained(text, parsed)
+        if cohort.plain_text is PlainText.ALL or (text_class and not explained):
+            return (_plain_password(cohort, text, text_class),), None, suspected
+        if not explained:
+            return (_plain_password(cohort, text),), None, ""
         ways: tuple[Way, ...] = said or tuple(bare_schemes(text))
         if not ways and not self._declares:
             ways = tuple(self._bare_formulas(parsed))
-        by_column = column.rows > 0 and any(way.name == suspected for way in ways)
+        by_column = self._column().rows > 0 and any(way.name == suspected for way in ways)
         confirmed = bool(said) or by_column
         return ways, (None if confirmed else _doubt_of(text, parsed)), suspected
 
@@ -274,8 +288,13 @@ class RowReader:
             before = Before(formula=named, salt=row.salt or b"", login=row.login, parts=parts)
             for way in said:
                 if isinstance(way, DerivationWay | CryptWay):
-                    declared = Certainty.DECLARED
-                    yield replace(way, name=cohort.name, certainty=declared, before=before)
+                    yield replace(
+                        way,
+                        name=cohort.name,
+                        certainty=Certainty.DECLARED,
+                        before=before,
+                        cohort=cohort.identity,
+                    )
 
     def _parts_of(self, row: Row) -> dict[str, bytes]:
         return {
@@ -289,11 +308,15 @@ class RowReader:
             if not cohort.holds(row):
                 continue
             if cohort.scheme:
-                yield from bare_schemes(text, only=cohort.scheme, name=cohort.name)
-            elif cohort.formula is not None and not cohort.then:
-                way = self._by_formula(cohort, cohort.formula, text, parsed, row)
-                if way is not None:
-                    yield way
+                for bare in bare_schemes(text, only=cohort.scheme, name=cohort.name):
+                    yield replace(bare, cohort=cohort.identity)
+            elif not cohort.then:
+                several = len(cohort.alternatives) > 1
+                for each in cohort.alternatives:
+                    way = self._by_formula(cohort, each.formula, text, parsed, row)
+                    if way is not None:
+                        alternative = each if several else None
+                        yield replace(way, alternative=alternative, cohort=cohort.identity)
 
     def _by_formula(
         self, cohort: Cohort, named: NamedFormula, text: str, parsed: ParsedValue, row: Row
@@ -333,56 +356,26 @@ class RowReader:
                     name=name, certainty=Certainty.POSSIBLE, formula=named, canonical=canonical
                 )
 
-    def _layered(self, text: str, parsed: ParsedValue) -> Reading:
-        """Find what may lie below a layer, by its head alone."""
-        contents = parsed.contents
-        setting = (parsed.salt or b"").decode("utf-8", "replace")
-        login = None if contents.login is None else contents.login.decode("utf-8", "replace")
-        ways: list[Way] = []
-        missing: list[str] = []
-        for origin in layered.origins_of(contents.origin):
-            if origin in CRYPT_SCHEMES:
-                ways.append(
-                    CryptWay(name=origin, certainty=Certainty.SAID, scheme=origin, setting=setting)
-                )
-            elif origin in DERIVATIONS:
-                below = DERIVATIONS[origin].read_setting(setting)
-                if below is None or below.scheme != origin:
-                    missing.append(origin)
-                else:
-                    ways.append(DerivationWay(name=origin, parsed=below))
-            elif origin in self._formulas:
-                named = self._formulas[origin]
-                ways.append(
-                    FormulaWay(
-                        name=named.name,
-                        certainty=Certainty.SAID,
-                        formula=named,
-                        salt=parsed.salt,
-                        login=login,
-                        parts=contents.parts,
-                    )
-                )
-            else:
-                missing.append(origin)
-        return Reading(
-            state=State.LAYERED,
-            text=text,
-            parsed=parsed,
-            ways=tuple(ways),
-            missing=tuple(missing),
-        )
-
 
 def _password(name: str, password: str, certainty: Certainty) -> PasswordWay:
     return PasswordWay(name=name, certainty=certainty, password=password)
 
 
-def _doubt_of(text: str, parsed: ParsedValue) -> Doubt:
+def _plain_password(cohort: Cohort, text: str, structure: str = "") -> PasswordWay:
+    return PasswordWay(
+        name=cohort.name,
+        certainty=Certainty.DECLARED,
+        password=text,
+        text_class=structure,
+        cohort=cohort.identity,
+    )
+
+
+def _doubt_of(text: str, parsed: ParsedValue) -> Reason:
     """Say why a text that a cohort calls plain text is not taken for it."""
     if parsed.kind is Kind.UNKNOWN and readable.names_a_scheme(text):
-        return Doubt.NOT_UNDERSTOOD
-    return Doubt.NO_COHORT if parsed.kind is Kind.FAST else Doubt.MAY_BE_DIGEST
+        return Reason.NOT_UNDERSTOOD
+    return Reason.NO_COHORT if parsed.kind is Kind.FAST else Reason.MAY_BE_DIGEST
 
 
 def _is_unexplained(text: str, parsed: ParsedValue) -> bool:

@@ -4,11 +4,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from lean_tumbler.core.reading.ways import Certainty, PasswordWay, Way
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.obsolete import readable
-
-PLAIN_TEXT = "plain-text"
-
 
 _JOIN = "+"
 
@@ -22,17 +20,6 @@ class State(StrEnum):
     REMNANT = "a remnant of a failed write"
     LAYERED = "layered"
     VALUE = "a value"
-
-
-class Doubt(StrEnum):
-    """Why a row has no way, or none that a bulk step may rest on."""
-
-    NOT_UNDERSTOOD = "not understood"
-    REMNANT = "a remnant of a failed write: no password opens it"
-    NO_COHORT = "no cohort of the policy says how it was made"
-    PLAIN_TEXT_UNDECLARED = "reads as plain text, and no cohort says so"
-    MAY_BE_DIGEST = "may be a digest, so it is not taken for plain text"
-    ONLY_SHAPE = "a bare shape that neither a cohort nor the column confirms"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,7 +43,7 @@ class Reading:
     parsed: ParsedValue = field(default_factory=readable.unknown)
     ways: tuple[Way, ...] = ()
     cohorts: tuple[str, ...] = ()
-    doubt: Doubt | None = None
+    doubt: Reason | None = None
     suspected: str = ""
     missing: tuple[str, ...] = ()
 
@@ -69,12 +56,13 @@ class Reading:
 
     @property
     def identity(self) -> str:
-        """Say what its ways rest on: fingerprints or schemes, joined; or plain text."""
-        if len(self.ways) == 1:
-            (only,) = self.ways
-            return PLAIN_TEXT if isinstance(only, PasswordWay) else only.origin
-        origins = {PLAIN_TEXT if isinstance(way, PasswordWay) else way.origin for way in self.ways}
-        return _JOIN.join(sorted(origins))
+        """Say what its ways rest on, for evidence: cohorts, formulas or schemes, joined."""
+        return _JOIN.join(sorted({way.rests_on for way in self.ways}))
+
+    @property
+    def text_class(self) -> str:
+        """The structure of a text that only proof makes a password; empty for any other."""
+        return next((way.text_class for way in self.ways if isinstance(way, PasswordWay)), "")
 
     @property
     def certainty(self) -> Certainty:

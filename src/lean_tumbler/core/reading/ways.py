@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from functools import partial
 
+from lean_tumbler.core.formulas.alternatives import Alternative
 from lean_tumbler.core.formulas.evaluation import Inputs, input_of, prepared
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.limits import Limits, require_within_limits
@@ -13,6 +14,8 @@ from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS, read_value
 from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
+
+PLAIN_TEXT = "plain-text"
 
 
 class Certainty(IntEnum):
@@ -45,12 +48,16 @@ class FormulaWay:
         login: where the formula takes it.
         parts: further inputs, raw.
         layout: the cohort's own layout; empty where the text is the digest.
+        alternative: which one it is, where a cohort's formula has alternatives.
+        cohort: the identity of the cohort that declares it; empty where none does.
     """
 
     name: str
     certainty: Certainty
     formula: NamedFormula
     layout: str = ""
+    alternative: Alternative | None = None
+    cohort: str = ""
     canonical: str = field(default="", repr=False)
     salt: bytes | None = field(default=None, repr=False)
     login: str | None = None
@@ -60,6 +67,11 @@ class FormulaWay:
     def origin(self) -> str:
         """What a layered head calls it."""
         return self.formula.fingerprint
+
+    @property
+    def rests_on(self) -> str:
+        """What evidence calls it."""
+        return self.cohort or self.origin
 
     @property
     def lossy(self) -> tuple[str, ...]:
@@ -139,11 +151,17 @@ class CryptWay:
     setting: str = field(repr=False)
     canonical: str = field(default="", repr=False)
     before: Before | None = None
+    cohort: str = ""
 
     @property
     def origin(self) -> str:
         """What a layered head calls it."""
         return self.scheme
+
+    @property
+    def rests_on(self) -> str:
+        """What evidence calls it."""
+        return self.cohort or self.origin
 
     @property
     def salt(self) -> bytes:
@@ -195,11 +213,17 @@ class DerivationWay:
     parsed: ParsedValue
     certainty: Certainty = Certainty.SAID
     before: Before | None = None
+    cohort: str = ""
 
     @property
     def origin(self) -> str:
         """What a layered head calls it."""
         return self.parsed.scheme
+
+    @property
+    def rests_on(self) -> str:
+        """What evidence calls it."""
+        return self.cohort or self.origin
 
     @property
     def canonical(self) -> str:
@@ -225,12 +249,23 @@ class DerivationWay:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PasswordWay:
-    """The row holds the password itself: as plain text, or decrypted."""
+    """The row holds the password itself: as plain text, or decrypted.
+
+    Attributes:
+        text_class: the text's structure, where only proof makes such a text a password.
+    """
 
     name: str
     certainty: Certainty
     password: str = field(repr=False)
+    text_class: str = ""
+    cohort: str = ""
     lossy: tuple[str, ...] = ()
+
+    @property
+    def rests_on(self) -> str:
+        """What evidence calls it."""
+        return f"{self.cohort or PLAIN_TEXT} {self.text_class}".rstrip()
 
 
 LegacyWay = FormulaWay | CryptWay | DerivationWay

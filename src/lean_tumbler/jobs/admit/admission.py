@@ -4,16 +4,31 @@ from dataclasses import dataclass, replace
 
 from lean_tumbler.core.login.gateway import NO_SLOT, CredentialGateway, Slot
 from lean_tumbler.core.login.outcome import Action, Outcome
+from lean_tumbler.core.reading.evidence import RowFacts
+from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.warrant import MOVES, Step
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, SwapResult, as_stored
+from lean_tumbler.stores.interface import (
+    Account,
+    AccountKey,
+    LoginStore,
+    SwapResult,
+    as_stored,
+    room_of,
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Admission:
-    """The outcome, and what the operator should hear; empty where there is nothing."""
+    """The outcome, and what the operator should hear; empty where there is nothing.
+
+    Attributes:
+        row: what is known of the row beside its value; None where there is not one alone.
+    """
 
     outcome: Outcome
     alert: str = ""
+    row: RowFacts | None = None
 
 
 _ALERTS = {
@@ -57,11 +72,12 @@ def admit_login(
     account, alert, outcome = _checked(
         store, gateway, store_name, login, password, upgrade=upgrade, slot=slot
     )
-    if outcome.new_value is None:
-        if upgrade and outcome.admitted and account.is_left_behind:
-            return _write(store, account, outcome, as_stored(account.stored or b""))
-        return Admission(outcome=outcome, alert=alert or _alert(account, outcome))
-    return _write(store, account, outcome, outcome.new_value)
+    row = None if account.stored is None else account.facts
+    if outcome.new_value is not None:
+        return replace(_write(store, account, outcome, outcome.new_value), row=row)
+    if outcome.admitted and account.is_left_behind and outcome.kept in MOVES:
+        return replace(_write(store, account, outcome, as_stored(account.stored or b"")), row=row)
+    return Admission(outcome=outcome, alert=alert or _alert(account, outcome), row=row)
 
 
 def row_of(store: LoginStore, login: str) -> AccountKey | None:
@@ -89,10 +105,12 @@ def change_password(
     Where another program has changed the value since it was read, nothing is written.
 
     Raises:
+        NotReady: nothing may be written to the store now.
         SourceError: the store cannot be read or written.
         CheckImpossible: a formula or key that the value needs is not there.
         PasswordRefused: the new one may not be used.
     """
+    gateway.warrant(Step.CHANGE, store_name).require()
     gateway.require_usable(password=new, login=login)
     account, _, outcome = _checked(
         store, gateway, store_name, login, password, upgrade=False, slot=slot
@@ -101,6 +119,8 @@ def change_password(
         return False, outcome
     with slot:
         value = gateway.hash(password=new, login=login)
+    warrant = gateway.warrant(Step.CHANGE, store_name)
+    replace(warrant, room=room_of(store), needed=len(value)).require()
     result = store.swap(account.swap(value))
     return result is SwapResult.DONE, outcome
 
@@ -142,6 +162,10 @@ def _write(
 ) -> Admission:
     deferred = replace(outcome, action=Action.DEFERRED, new_value=None, to_scheme=None)
     try:
+        room = room_of(store)
+        if room is not None and len(new_value) > room:
+            kept = replace(deferred, kept=Reason.TOO_NARROW)
+            return Admission(outcome=kept, alert=f"the upgrade was not written: {kept.kept}")
         result = store.swap(account.swap(new_value))
     except SourceError as error:
         return Admission(outcome=deferred, alert=f"the upgrade was not written: {error}")

@@ -3,6 +3,7 @@
 import argparse
 import time
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
@@ -15,6 +16,9 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.stores.login_evidence import Observations
 
 EXAMPLE = """\
   lean-tumbler admit ada.hawserholt@coldharbour.example < password.txt
@@ -39,8 +43,7 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.core.login.passwords import utf8
     from lean_tumbler.jobs.admit.admission import admit_login
     from lean_tumbler.jobs.admit.report import admit_document, admit_text
-    from lean_tumbler.stores.evidence_file import EvidenceFile
-    from lean_tumbler.stores.login_evidence import Observations
+    from lean_tumbler.stores.scans.binding import bindings_of
     from lean_tumbler.stores.scans.costs import learn_costs
 
     if utf8(options.login) is None:
@@ -58,14 +61,13 @@ def run(options: Options, session: Session) -> int:
             login=options.login,
             password=password,
         )
-    outcome = admission.outcome
-    observed = Observations(
-        EvidenceFile.beside(policy_path(options)),
-        clock=time.monotonic,
-        alert=lambda message: session.message(f"lean-tumbler admit: {message}"),
-    )
-    observed.note(store_policy.name, options.login, outcome)
-    observed.write()
+        outcome = admission.outcome
+        observed = _observations(options, session)
+        observed.take_from(
+            bindings_of({store_policy.name: store}, policy=policy, today=session.today)
+        )
+        observed.note(store_policy.name, options.login, outcome, row=admission.row)
+        observed.write()
     if admission.alert:
         session.message(f"lean-tumbler admit: alert: {admission.alert}")
     session.emit(
@@ -74,3 +76,14 @@ def run(options: Options, session: Session) -> int:
         text=lambda _: admit_text(outcome),
     )
     return int(not outcome.admitted)
+
+
+def _observations(options: Options, session: Session) -> "Observations":
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.login_evidence import Observations
+
+    return Observations(
+        EvidenceFile.beside(policy_path(options)),
+        clock=time.monotonic,
+        alert=lambda message: session.message(f"lean-tumbler admit: {message}"),
+    )

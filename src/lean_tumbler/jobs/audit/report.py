@@ -51,11 +51,7 @@ def audit_document(audit: Audit) -> Document:
         ],
         cut_off=audit.cut_off,
         set_aside=list(audit.set_aside),
-        only_rows=[
-            {"place": place, "column": column, "texts": list(texts)}
-            for place, only in audit.only_rows.items()
-            for column, texts in only.items()
-        ],
+        only_rows=[{"place": place, "when": when} for place, when in audit.only_rows.items()],
         likely_passwords=audit.likely_passwords,
         stores=[_column(column, audit.attacker) for column in audit.columns],
     )
@@ -134,9 +130,8 @@ def draw_audit(console: Console, audit: Audit) -> None:
 
 def _last_lines(console: Console, audit: Audit) -> None:
     """Say what was not read, what was tried, what else holds the values, and what comes next."""
-    for place, only in audit.only_rows.items():
-        for column, texts in only.items():
-            console.print(f"Of {place} only the rows with {column} = {', '.join(texts)} were read.")
+    for place, when in audit.only_rows.items():
+        console.print(f"Of {place} only the rows with {when} were read.")
     if audit.set_aside:
         console.print(
             f"Not judged, as their tables hold no logins: {', '.join(audit.set_aside)}; to judge "

@@ -30,7 +30,7 @@ class Due(Generic[Choice]):
     page: Page
 
 
-class Step(Protocol[Choice, Made]):
+class BulkStep(Protocol[Choice, Made]):
     """What one command does to rows."""
 
     def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[Choice | None]:
@@ -60,7 +60,7 @@ class BulkRun(Generic[Choice, Made]):
     def __init__(
         self,
         store: Store,
-        step: Step[Choice, Made],
+        step: BulkStep[Choice, Made],
         context: RunContext,
         *,
         privileged_first: bool,

@@ -1,17 +1,18 @@
 """Bulk layering: what each row gets, and derivations on an executor while others are written."""
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import nullcontext
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 from importlib.util import find_spec
 from itertools import chain
 from types import MappingProxyType
+from typing import TYPE_CHECKING
 
 from lean_tumbler.core.layering import (
     DerivationTask,
     RowPlan,
-    SkipReason,
     holds_for_alike,
     moved,
     plan_row,
@@ -19,12 +20,13 @@ from lean_tumbler.core.layering import (
     require_opening,
     task_of,
 )
-from lean_tumbler.core.login.gateway import store_reader
-from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
+from lean_tumbler.core.reading.layers import with_alternatives
+from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.ways import Bounds
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.catalogue import own_formulas
+from lean_tumbler.core.warrant import Warrant
 from lean_tumbler.errors import PolicyError, UsageError
 from lean_tumbler.jobs.bulk.context import Randomness, RunContext
 from lean_tumbler.jobs.bulk.deriving import (
@@ -37,36 +39,31 @@ from lean_tumbler.jobs.bulk.deriving import (
     timed,
 )
 from lean_tumbler.jobs.bulk.engine import BulkRun, Due
+from lean_tumbler.jobs.bulk.pages import all_pages
+from lean_tumbler.jobs.bulk.strata import CohortProof, CohortRows
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
 from lean_tumbler.stores.interface import Account, LoginStore, Store, Swap, SwapResult, as_stored
 from lean_tumbler.stores.scans.surveying import surveyed_once
+
+if TYPE_CHECKING:
+    from lean_tumbler.core.reading.evidence import CohortKey
 
 _CALLS_FOR_EACH_WORKER = 8  # of a batch's; more even out workers of different speed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Selection:
-    """Which rows a run takes, and whether it writes.
+    """Which rows a run takes of those that it may write, and whether it writes.
 
     Attributes:
-        share: the part of all accounts; a larger one contains every smaller one.
         only: one cohort, as `RowPlan.cohort` names it; empty for all.
         dry_run: count what would be done, and derive and write nothing.
-        evidence: what is known of the store's cohorts.
-        unproven: cohorts that are taken without proof.
-        most_otherwise: the largest share of a cohort's rows that may be made otherwise, at 95 %.
         lists_left: whether all rows that are left are to be named.
-        proofs_asked: whether proof is asked for at all; not on a throw-away copy.
     """
 
-    share: float = 1.0
     only: str = ""
     dry_run: bool = False
-    evidence: Evidence = field(default_factory=Evidence)
-    unproven: frozenset[str] = frozenset()
-    most_otherwise: float = 1.0
     lists_left: bool = False
-    proofs_asked: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +89,8 @@ def require_formulas(store: LoginStore, policy: StoragePolicy) -> None:
         PolicyError: naming the fingerprint.
     """
     refers_to = store.origins() if isinstance(store, Store) else set()
-    missing = sorted(refers_to - {*policy.formulas_by_fingerprint, *own_formulas()})
+    known = with_alternatives({**own_formulas(), **policy.formulas_by_fingerprint})
+    missing = sorted(refers_to - known.keys())
     if missing:
         raise PolicyError(
             f"{store.table}: stored values refer to the formula {missing[0]}, which neither a "
@@ -111,6 +109,7 @@ def layer_store(
     *,
     store_policy: StorePolicy,
     policy: StoragePolicy,
+    warrant: Warrant,
     context: RunContext,
     workers: Workers,
     keys: Mapping[str, bytes] = MappingProxyType({}),
@@ -118,10 +117,13 @@ def layer_store(
 ) -> LayeringSummary:
     """Put the target over every legacy digest of a store.
 
+    All rows are counted first, because what proves a cohort depends on how many rows it has.
+
     Args:
         store: opened for writing.
         store_policy: its formulas and options.
         policy: target, floor and limits.
+        warrant: says which rows may be written.
         context: backup, pace and stop.
         workers: who derives.
         keys: the legacy system's keys, by the names in the policy.
@@ -129,14 +131,18 @@ def layer_store(
 
     Raises:
         UsageError: the store cannot be layered in bulk.
+        NotReady: nothing may be written to it now.
         PolicyError: a formula that stored values refer to is missing.
         WriteNotConfirmed: a value would not be read as what it is; none of its batch was written.
         Interrupted: the store failed half-way; what was written is whole.
     """
     _require_possible(store, policy)
-    if not selection.dry_run and policy.target.lies_over_digests:
-        require_opening(policy.target, context.randomness, Bounds(limits=policy.limits))
-    layering = _Layering(store, store_policy, policy, context, workers, keys, selection)
+    if not selection.dry_run:
+        warrant.require()
+        if policy.target.over_digests is not None:
+            require_opening(policy.target, context.randomness, Bounds(limits=policy.limits))
+    layering = _Layering(store, store_policy, policy, context, workers, keys, selection, warrant)
+    layering.count_cohorts(store)
     run = BulkRun(
         store,
         layering,
@@ -178,10 +184,11 @@ class _Layering:
         workers: Workers,
         keys: Mapping[str, bytes],
         selection: Selection,
+        warrant: Warrant,
     ) -> None:
-        self._table, self._store_policy, self._policy = store.table, store_policy, policy
+        self._policy, self._warrant = policy, warrant
         self._context, self._workers, self._selection = context, workers, selection
-        self._proofs: dict[CohortKey, Proof] = {}
+        self._only_counts = selection.dry_run
         reader = store_reader(policy, store_policy, keys=keys)
         self._reader = reader.seen_with(surveyed_once(lambda: nullcontext(store), reader))
         self.summary = LayeringSummary(
@@ -189,26 +196,57 @@ class _Layering:
             key_label=store.key_label,
             dry_run=selection.dry_run,
             lists_left=selection.lists_left,
+            hindrances=warrant.hindrances(),
         )
 
-    def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[RowPlan | None]:
-        """Decide about rows, by their readings and by what is known of their cohorts."""
-        del privileged
-        plans = self._counted_plans(rows) if self._selection.dry_run else map(self._plan, rows)
-        for account, plan in zip(rows, plans, strict=True):
-            self.summary.considered += 1
-            if plan.leave is not None:
-                self.summary.leave(account.key, plan)
-                yield None
-            elif not self._is_selected(account, plan):
-                self.summary.not_selected += 1
-                yield None
-            else:
-                yield plan
+    def count_cohorts(self, store: Store) -> None:
+        """Count the rows of each cohort that needs proof, and judge the proof by that."""
+        if not self._warrant.proof_asked:
+            return
+        self._only_counts = True
+        rows_of: Counter[CohortKey] = Counter()
+        beside: dict[CohortKey, CohortRows] = {}
+        covered = 0
+        for rows in all_pages(store, self._context):
+            for account, plan in zip(rows, self._plans(rows), strict=True):
+                facts = account.facts
+                covered += self._warrant.coverage.covers(facts.key, facts.created)
+                if plan.leave is None and plan.needs_proof:
+                    key = self._warrant.key_of(plan)
+                    rows_of[key] += 1
+                    beside.setdefault(key, CohortRows()).add(facts)
+        self._only_counts = self._selection.dry_run
+        self._warrant = self._warrant.counted(rows_of, covered)
+        self.summary.lapsed = self._warrant.evidence.store(self._warrant.store.name).lapsed
+        self.summary.proofs = {
+            key: CohortProof(
+                counts=self._warrant.evidence.of(key),
+                rows=number,
+                bound=self._warrant.evidence.of(key).bound_among(number),
+                missing=None if key.cohort in self._warrant.unproven else self._warrant.judged(key),
+                untouched=beside[key].untouched_by(self._warrant.evidence.of(key)),
+                most=self._warrant.most_otherwise,
+            )
+            for key, number in rows_of.most_common()
+        }
 
-    def _counted_plans(self, rows: Sequence[Account]) -> Iterator[RowPlan]:
-        """Plan rows that are only counted: of those that are alike, one."""
-        if not self._reader.reads_by_shape or find_spec("polars") is None:
+    def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[RowPlan | None]:
+        """Decide about rows, by their readings and by what the warrant says of each."""
+        del privileged
+        for account, plan in zip(rows, self._plans(rows), strict=True):
+            self.summary.considered += 1
+            leave = plan.leave or self._warrant.of_plan(plan, account.facts)
+            if leave is None and self._selection.only not in {"", plan.cohort}:
+                leave = Reason.OUTSIDE_SHARE
+            if leave is Reason.OUTSIDE_SHARE:
+                self.summary.not_selected += 1
+            elif leave is not None:
+                self.summary.leave(account.key, leave, plan)
+            yield plan if leave is None else None
+
+    def _plans(self, rows: Sequence[Account]) -> Iterator[RowPlan]:
+        """Plan rows; of those that are alike and only counted, one."""
+        if not self._only_counts or not self._reader.reads_by_shape or find_spec("polars") is None:
             yield from map(self._plan, rows)
             return
         from lean_tumbler.core.audit.alike_rows import alike  # noqa: PLC0415 - an extra
@@ -226,29 +264,7 @@ class _Layering:
 
     def _plan(self, account: Account) -> RowPlan:
         plan = plan_row(self._reader.read(account.row), self._policy)
-        if account.is_left_behind and account.stored:
-            plan = moved(plan)
-        if plan.leave is not None or not plan.needs_proof:
-            return plan
-        key = CohortKey(self._store_policy.name, plan.cohort, plan.identity)
-        self.summary.proofs.setdefault(plan.cohort, self._selection.evidence.of(key))
-        proof = self._proofs.get(key)
-        if proof is None:
-            proof = self._selection.evidence.judged(key, most=self._selection.most_otherwise)
-            self._proofs[key] = proof
-        is_free = plan.cohort in self._selection.unproven or not self._selection.proofs_asked
-        if proof is Proof.PROVEN or is_free:
-            return plan
-        self.summary.unproven[plan.cohort] = proof
-        if self._selection.dry_run:
-            return plan
-        return replace(plan, leave=SkipReason.UNPROVEN)
-
-    def _is_selected(self, account: Account, plan: RowPlan) -> bool:
-        if self._selection.only and plan.cohort != self._selection.only:
-            return False
-        reference = f"{self._table}:{account.key!r}".encode()
-        return self._selection.share >= 1 or in_share(reference, self._selection.share)
+        return moved(plan) if account.is_left_behind and account.stored else plan
 
     def make(self, rows: Sequence[Due[RowPlan]]) -> _Derivations:
         """Have rows derived, some at a time: a call for each would cost more than a cheap target.
@@ -293,6 +309,10 @@ class _Layering:
                 continue
             require_confirmed(value, task, self._reader)
             self.summary.hashing_seconds += seconds
+            if not self._warrant.has_room(len(value)):
+                self.summary.leave(due.account.key, Reason.TOO_NARROW, due.choice)
+                swaps[id(due)] = None
+                continue
             swaps[id(due)] = due.account.swap(value)
         return [
             due.account.swap(as_stored(due.account.stored or b""))

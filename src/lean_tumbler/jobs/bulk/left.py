@@ -1,62 +1,34 @@
-"""Rows that a bulk run leaves: why, and what would decide it."""
+"""Rows that a bulk run leaves: why, and what settles it."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.layering import SkipReason
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.reports.csv_lines import csv_line
 from lean_tumbler.reports.terminal import new_table
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Iterator
 
     from rich.console import Console
 
     from lean_tumbler.jobs.bulk.summary import LayeringSummary
 
-_ON_TOP = [name for name in TUNED if DERIVATIONS[name].on_top is not None]
-# What would decide about rows that are left for a reason.
-DECIDES: Mapping[SkipReason, str] = {
-    SkipReason.UNKNOWN: "look at one with `explain --store NAME --account KEY`",
-    SkipReason.REMNANT: (
-        "these accounts need a reset; look for code that ignored an error, or stored a "
-        "promise before it was kept"
-    ),
-    SkipReason.NO_COHORT: (
-        "declare a cohort that says how they were made; `formula solve` finds it from "
-        "known accounts"
-    ),
-    SkipReason.PLAIN_TEXT_UNDECLARED: (
-        "if they are passwords, declare a cohort with plain_text = true"
-    ),
-    SkipReason.MAY_BE_DIGEST: (
-        "declare a cohort that says how they were made; if every one is a "
-        'password, one with plain_text = "all"'
-    ),
-    SkipReason.ONLY_SHAPE: (
-        "declare a cohort for them: by its scheme, by a formula, or as plain text"
-    ),
-    SkipReason.WAYS_DIFFER: "a condition (`when`) that tells these cohorts apart decides it",
-    SkipReason.AT_NEXT_LOGIN: (
-        f"with [target] {', '.join(_ON_TOP[:-1])} or {_ON_TOP[-1]} they would be layered "
-        "now; check first that every program can verify one of these"
-    ),
-    SkipReason.READ_BY: (
-        "without read_by they would be layered now, for programs that use the check of "
-        "docs/FORMATS.md"
-    ),
-    SkipReason.HEAD_TOO_LONG: "the next login replaces them",
-    SkipReason.NOT_STORABLE: "these accounts need a reset",
-}
+# Reasons that are of cohorts, which are named beside.
 _OF_COHORTS = frozenset(
-    {SkipReason.UNPROVEN, SkipReason.WAYS_DIFFER, SkipReason.HEAD_TOO_LONG, SkipReason.ONLY_SHAPE}
+    {
+        *(Reason.UNPROVEN, Reason.TOO_FEW, Reason.CONTRADICTED, Reason.STRUCTURED_TEXT),
+        *(Reason.CAME_LATER, Reason.STRATUM_UNKNOWN, Reason.WAYS_DIFFER, Reason.TWO_CLAIM_IT),
+        *(Reason.HEAD_TOO_LONG, Reason.ONLY_SHAPE),
+    }
 )
+# What settles them is said of each cohort, beside its proof.
+_TOLD_BY_PROOF = frozenset({Reason.UNPROVEN, Reason.TOO_FEW, Reason.CONTRADICTED})
 _NAMED = 5
 
 
-def _sentence(left: SkipReason, summary: LayeringSummary) -> str:
+def _sentence(left: Reason, summary: LayeringSummary) -> str:
     if left not in _OF_COHORTS:
         return left.value
     named = ", ".join(name for name, _ in summary.left_of[left].most_common(_NAMED))
@@ -64,7 +36,7 @@ def _sentence(left: SkipReason, summary: LayeringSummary) -> str:
 
 
 def draw_left(console: Console, summary: LayeringSummary, *, table: bool) -> None:
-    """Print why rows are left, some of their accounts, and what would decide it.
+    """Print why rows are left, some of their accounts, and what settles it.
 
     Args:
         console: where.
@@ -77,7 +49,7 @@ def draw_left(console: Console, summary: LayeringSummary, *, table: bool) -> Non
             counts.add_row(_sentence(left, summary), f"{rows:,}")
         console.print()
         console.print(counts)
-    open_reasons = [left for left in summary.left if left in DECIDES]
+    open_reasons = [left for left in summary.left if left.remedy and left not in _TOLD_BY_PROOF]
     if open_reasons:
         console.print()
     for left in open_reasons:
@@ -85,12 +57,12 @@ def draw_left(console: Console, summary: LayeringSummary, *, table: bool) -> Non
         more = " …" if summary.left[left] > len(keys) else ""
         named = ", ".join(repr(key) for key in keys)
         console.print(
-            f"  {left.value} ({summary.key_label} {named}{more}): {DECIDES[left]}.", soft_wrap=True
+            f"  {left.value} ({summary.key_label} {named}{more}): {left.remedy}.", soft_wrap=True
         )
 
 
 def left_lines(summary: LayeringSummary) -> Iterator[str]:
-    """Give all rows that are left, for a file: key, reason, cohorts and what would decide it."""
-    yield csv_line(("account", "reason", "cohorts", "decides"))
+    """Give all rows that are left, for a file: key, reason, cohorts and what settles it."""
+    yield csv_line(("account", "reason", "cohorts", "settled_by"))
     for key, reason, cohort in summary.all_left:
-        yield csv_line((str(key), str(reason), cohort, DECIDES.get(reason, "")))
+        yield csv_line((str(key), str(reason), cohort, reason.remedy))

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.writing import BulkWriter
@@ -127,3 +128,17 @@ class Pages:
     def _let_go(self, claim: str) -> None:
         if self._claims_of is not None:
             self._claims_of.release(claim)
+
+
+def all_pages(store: Store, context: RunContext) -> Iterator[list[Account]]:
+    """Give all rows once, as they are, and claim none: to count them.
+
+    Args:
+        store: whose.
+        context: pause and stop.
+    """
+    writer = BulkWriter(store, context)
+    after: AccountKey | None = None
+    while rows := writer.patiently(partial(store.page, after=after, rows=COUNTED_ROWS)):
+        yield rows
+        after = rows[-1].key

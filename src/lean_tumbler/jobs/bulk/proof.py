@@ -1,4 +1,4 @@
-"""What is known of each cohort, and what would make it surer."""
+"""What is known of each cohort, what it does not speak for, and what would prove more."""
 
 from __future__ import annotations
 
@@ -7,32 +7,51 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.core.reading.evidence import Counts, Proof
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterator, Mapping
 
     from rich.console import Console
 
+    from lean_tumbler.core.reading.evidence import CohortKey, Counts
+    from lean_tumbler.jobs.bulk.strata import CohortProof
     from lean_tumbler.jobs.bulk.summary import LayeringSummary
+    from lean_tumbler.reports.documents import Document
 
 
-def proof_sentence(counts: Counts) -> str:
-    """Say what known and observed logins show of a cohort, and the bound that follows."""
-    parts = []
+def proof_sentence(proof: CohortProof) -> str:
+    """Say what people show of a cohort, and the bound that follows."""
+    shown = ", ".join(_shown(proof.counts))
+    if not shown:
+        return "no proof"
+    counts = proof.counts
+    if not counts.right:
+        return f"{shown}: disproved"
+    if counts.right + counts.wrong >= proof.rows:
+        return f"{shown}: all of its rows"
+    bound = _percent(proof.bound)
+    together = "" if counts.right == _sum(counts) else f" ({counts.right:,} people in all)"
+    return (
+        f"{shown}{together}: if these accounts are like the rest, at most {bound} of its rows can "
+        "be made otherwise, at 95 %"
+    )
+
+
+def _sum(counts: Counts) -> int:
+    return counts.accepted + counts.agreed + counts.guessed
+
+
+def _shown(counts: Counts) -> Iterator[str]:
     if counts.accepted or counts.refused:
         known = counts.accepted + counts.refused
-        parts.append(f"{counts.accepted:,} of {count(known, 'known account')}")
+        yield f"{counts.accepted:,} of {count(known, 'known account')}"
     if counts.agreed or counts.differed:
         seen = counts.agreed + counts.differed
-        parts.append(f"{counts.agreed:,} of {count(seen, 'observed login')}")
-    if not parts:
-        return "no proof"
-    if counts.wrong:
-        return f"{', '.join(parts)}: disproved"
-    bound = _percent(counts.bound)
-    return f"{', '.join(parts)}: at most {bound} of these rows can be made otherwise, at 95 %"
+        yield f"{counts.agreed:,} of {count(seen, 'observed login')}"
+    if counts.guessed:
+        yield f"{count(counts.guessed, 'account')} with a likely password"
 
 
 def _percent(share: float) -> str:
@@ -41,32 +60,46 @@ def _percent(share: float) -> str:
     return f"{100 * share:.1f} %" if share >= 0.01 else f"{100 * share:.2f} %"
 
 
-def proof_document(counts: Counts, proof: Proof | None) -> dict[str, object]:
+def proof_document(proof: CohortProof) -> Document:
     """Give the same for programs."""
+    counts = proof.counts
     return {
+        "rows": proof.rows,
         "known_accepted": counts.accepted,
         "known_refused": counts.refused,
         "observed_agreed": counts.agreed,
         "observed_differed": counts.differed,
-        "at_most_made_otherwise": round(counts.bound, 6),
-        "missing": None if proof is None else str(proof),
+        "guessed": counts.guessed,
+        "people": counts.right,
+        "at_most_made_otherwise": round(proof.bound, 6),
+        "accepted_up_to": proof.most,
+        "missing": None if proof.missing is None else str(proof.missing),
+        "more_people_needed": proof.more_needed if proof.missing is not None else 0,
+        "not_spoken_for": list(proof.untouched),
     }
 
 
-def draw_proofs(console: Console, summary: LayeringSummary) -> None:
+def draw_proofs(console: Console, summary: LayeringSummary, *, store: str = "") -> None:
     """Print what is known of each cohort, what is missing, and what contradicts a declaration."""
+    if summary.lapsed:
+        console.print()
+        console.print(Text(f"Earlier proof does not count: {summary.lapsed}.", "yellow"))
     if summary.proofs:
         console.print()
         console.print(Text("What is known of each cohort", "bold"))
-    for cohort, counts in summary.proofs.items():
-        console.print(f"  {cohort}: {proof_sentence(counts)}", soft_wrap=True)
-    if summary.proofs and not summary.unproven:
-        console.print(_SURER, style="dim")
+    for key, proof in summary.proofs.items():
+        console.print(f"  {key.label}: {proof_sentence(proof)}.", soft_wrap=True)
+        for rows in proof.untouched:
+            console.print(f"    None of them speaks for {rows}.", soft_wrap=True, style="dim")
+    if any(proof.counts.guessed for proof in summary.proofs.values()):
+        console.print(_LEANS, style="dim")
     _draw_suspected(console, summary.suspected)
-    _draw_unproven(console, summary.unproven)
+    _draw_unproven(console, summary.unproven, store)
 
 
-_SURER = "  More known accounts (`verify`) or observed logins (`serve`) make the bounds smaller."
+_LEANS = (
+    "  Accounts with a likely password lean to weak passwords; their rows are made as the others."
+)
 
 
 def _draw_suspected(console: Console, suspected: Mapping[str, int]) -> None:
@@ -77,20 +110,33 @@ def _draw_suspected(console: Console, suspected: Mapping[str, int]) -> None:
         )
 
 
-def _draw_unproven(console: Console, unproven: Mapping[str, Proof]) -> None:
+def _draw_unproven(console: Console, unproven: Mapping[CohortKey, CohortProof], store: str) -> None:
     if not unproven:
         return
     console.print()
-    for cohort, proof in unproven.items():
-        console.print(Text(f"“{cohort}” is not layered: {proof}.", "yellow"))
-    if any(proof is Proof.AGAINST for proof in unproven.values()):
-        console.print(
-            "Look at the refused accounts with `lean-tumbler verify KNOWN`: are they of another "
-            "generation, or is a password wrong?"
+    for key, proof in unproven.items():
+        console.print(Text(f"“{key.label}” is not layered: {proof.missing}.", "yellow"))
+        for line in _ways_on(key, proof, store):
+            console.print(f"  {line}", soft_wrap=True)
+
+
+def _ways_on(key: CohortKey, proof: CohortProof, store: str) -> Iterator[str]:
+    """Say the ways on: more accounts, observing, or the figure accepted by its number."""
+    name = f" --store {shlex.quote(store)}" if store else ""
+    if proof.missing is Reason.CONTRADICTED:
+        yield f"Look at the refused accounts: `lean-tumbler verify KNOWN{name}`. {_REFUSED}"
+        return
+    more = count(proof.more_needed, "more account")
+    yield f"Add {more} to KNOWN, and run `lean-tumbler verify KNOWN{name}`;"
+    yield f"or observe logins (`serve` in mode observe) until {more} came;"
+    if proof.counts.right:
+        percent = max(1, -(-100 * proof.bound // 1))
+        yield f"or accept the figure: --proof {min(100, percent):.0f}%."
+    else:
+        yield (
+            f"or take it without proof: --unproven {shlex.quote(key.cohort)}; whoever it does not "
+            "fit is then locked out."
         )
-    first = shlex.quote(next(iter(unproven)))
-    console.print(
-        "Prove it with known accounts (`lean-tumbler verify KNOWN` or `rehearse`), or with logins "
-        f"(`serve` while the application still checks). Without proof: --unproven {first}; whoever "
-        "it does not fit is then locked out."
-    )
+
+
+_REFUSED = "Are they of another generation, or is a password wrong?"

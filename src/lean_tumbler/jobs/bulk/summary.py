@@ -1,26 +1,21 @@
 """What a bulk run did, row by row and in all.
 
-`proofs` holds what is known of each cohort that needs proof, `unproven` what is missing;
-`accounts_left` a few of those that are left for each reason, and `all_left` all of them where they
-are asked for.
+`proofs` holds what is known of each cohort that needs proof; `hindrances` why nothing may be
+written at all, in a dry run; `lapsed` why earlier proof does not count; `accounts_left` a few of
+those that are left for each reason, and `all_left` all of them where they are asked for.
 """
 
 from collections import Counter
 from dataclasses import dataclass, field
 
-from lean_tumbler.core.layering import RowPlan, SkipReason
-from lean_tumbler.core.reading.evidence import Counts, Proof
+from lean_tumbler.core.layering import RowPlan
+from lean_tumbler.core.reading.evidence import CohortKey
+from lean_tumbler.core.reasons import Reason
+from lean_tumbler.jobs.bulk.strata import CohortProof
 from lean_tumbler.stores.interface import AccountKey
 
 ROWS_LISTED = 20
 ACCOUNTS_NAMED = 5  # of each reason
-# Rows that nobody has to look at one by one: nothing is to be done, or the same for all of them.
-_OF_NO_ACCOUNT = frozenset(
-    {
-        *(SkipReason.LOCKED, SkipReason.LAYERED, SkipReason.CURRENT, SkipReason.REWRITTEN),
-        *(SkipReason.NO_VALUE, SkipReason.UNPROVEN),
-    }
-)
 
 
 @dataclass(slots=True, kw_only=True)
@@ -36,15 +31,16 @@ class LayeringSummary:
     moved: int = 0
     changed_meanwhile: int = 0
     failed: int = 0
-    left: Counter[SkipReason] = field(default_factory=Counter)
+    left: Counter[Reason] = field(default_factory=Counter)
     cohorts: Counter[str] = field(default_factory=Counter)
-    proofs: dict[str, Counts] = field(default_factory=dict)
-    unproven: dict[str, Proof] = field(default_factory=dict)
+    hindrances: list[Reason] = field(default_factory=list)
+    lapsed: str = ""
+    proofs: dict[CohortKey, CohortProof] = field(default_factory=dict)
     suspected: Counter[str] = field(default_factory=Counter)
-    left_of: dict[SkipReason, Counter[str]] = field(default_factory=dict)
-    accounts_left: dict[SkipReason, list[AccountKey]] = field(default_factory=dict)
+    left_of: dict[Reason, Counter[str]] = field(default_factory=dict)
+    accounts_left: dict[Reason, list[AccountKey]] = field(default_factory=dict)
     lists_left: bool = False
-    all_left: list[tuple[AccountKey, SkipReason, str]] = field(default_factory=list)
+    all_left: list[tuple[AccountKey, Reason, str]] = field(default_factory=list)
     examples: dict[str, RowPlan] = field(default_factory=dict)
     not_selected: int = 0
     listed: list[tuple[AccountKey, str]] = field(default_factory=list)
@@ -61,6 +57,11 @@ class LayeringSummary:
         return sum(self.left.values())
 
     @property
+    def unproven(self) -> dict[CohortKey, CohortProof]:
+        """Cohorts that are left until they are proven."""
+        return {key: proof for key, proof in self.proofs.items() if proof.missing is not None}
+
+    @property
     def written(self) -> int:
         """Rows that were changed."""
         return self.layered + self.replaced + self.moved
@@ -75,9 +76,8 @@ class LayeringSummary:
         """Of the workers' time, the part that derivations took."""
         return self.hashing_seconds / (self.seconds * self.workers) if self.seconds else 0.0
 
-    def leave(self, key: AccountKey, plan: RowPlan) -> None:
+    def leave(self, key: AccountKey, reason: Reason, plan: RowPlan) -> None:
         """Count a row that stays, and list it where a person must look."""
-        reason = plan.leave or SkipReason.UNKNOWN
         self.left[reason] += 1
         self.left_of.setdefault(reason, Counter())[plan.cohort] += 1
         if plan.suspected:
@@ -85,7 +85,7 @@ class LayeringSummary:
         named = self.accounts_left.setdefault(reason, [])
         if len(named) < ACCOUNTS_NAMED:
             named.append(key)
-        if reason in _OF_NO_ACCOUNT:
+        if reason.is_settled:
             return
         self.list_row(key, reason)
         if self.lists_left:

@@ -11,6 +11,7 @@ from lean_tumbler.cli.options import (
     POLICY_NAME,
     add_report_options,
     gateway_of,
+    proven_by_known,
     read_policy,
     seconds,
 )
@@ -94,7 +95,7 @@ def run(options: Options, session: Session) -> int:
     known = _known(options, session)
     draft = _draft(options, known, session)
     added = _written(options, draft, session)
-    _note_proofs(options, draft, known)
+    _note_proofs(options, session, draft, known)
     session.emit(
         options,
         document=lambda: draft_document(draft, written=options.into, added=added),
@@ -113,13 +114,13 @@ def _known(options: Options, session: Session) -> "list[KnownAccount]":
     return read_known_accounts(options.known, with_stored=False, say=session.message)
 
 
-def _note_proofs(options: Options, draft: "Draft", known: "Sequence[KnownAccount]") -> None:
+def _note_proofs(
+    options: Options, session: Session, draft: "Draft", known: "Sequence[KnownAccount]"
+) -> None:
     """Check the known accounts by the policy as it was written, and note what they prove."""
     from contextlib import closing
 
-    from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.locators import open_store
-    from lean_tumbler.stores.scans.verification import verify_accounts
 
     written = PolicyOptions(policy=options.into)
     policy = read_policy(written)
@@ -129,15 +130,7 @@ def _note_proofs(options: Options, draft: "Draft", known: "Sequence[KnownAccount
             continue
         store_policy = policy.stores[placed.name]
         with closing(open_store(store_policy, base=options.into.parent)) as store:
-            found = verify_accounts(
-                known,
-                reader=gateway.reader(placed.name),
-                bounds=gateway.bounds,
-                store=store,
-                store_name=placed.name,
-            )
-        if found.tried:
-            EvidenceFile.beside(options.into).note_known(found.tried)
+            proven_by_known(written, session, gateway, placed.name, store, known)
 
 
 def _draft(options: Options, known: "Sequence[KnownAccount]", session: Session) -> "Draft":

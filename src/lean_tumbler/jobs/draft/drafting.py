@@ -3,11 +3,10 @@
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import polars as pl
 
-from lean_tumbler.core.audit.discovery import folded, names_passwords, privileged_values
+from lean_tumbler.core.audit.discovery import folded, privileged_values
 from lean_tumbler.core.drafting.classes import LOCKED, ClassKind, ValueClass
 from lean_tumbler.core.drafting.cohorts import (
     ClassRows,
@@ -23,16 +22,15 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
 from lean_tumbler.core.policy import PLAIN_ROWS, Columns, RowSource
 from lean_tumbler.core.policy.cohort_tables import split_then
-from lean_tumbler.core.reading.conditions import day_of
+from lean_tumbler.core.reading.conditions import Condition, day_of
 from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.survey import Column, Survey
+from lean_tumbler.jobs.draft.duplicates import repeated_known, told_apart
 from lean_tumbler.jobs.draft.scanning import CLASS, ClassScan, scanned
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.known_accounts import KnownAccount
 
 _MOST_PARTS = 12
-_MOST_KINDS = 20  # different texts of a column that tells one kind of credential from another
-_KINDS_TRIED = 8
 _TEXTS = 200  # of a class, to find its layout
 _LOGINS_FOUND = 0.5  # of the known logins, in the column that holds logins
 
@@ -57,7 +55,9 @@ class DraftedStore:
         opened: those of them that a cohort opens, or the value by itself.
         not_opened: the lines of the others.
         repeated: known accounts whose login stands in several rows, so that none can be taken.
-        kinds: column and text of rows in which each login would stand once, likeliest first.
+        kinds: conditions of rows in which each login would stand once, likeliest first.
+        logins_repeated: logins that stand in several rows, of those that were looked at.
+        told_apart_by: the condition that leaves one row of each of these; None where none does.
     """
 
     table: str
@@ -75,7 +75,9 @@ class DraftedStore:
     opened: int = 0
     not_opened: tuple[int, ...] = ()
     repeated: int = 0
-    kinds: tuple[tuple[str, str], ...] = ()
+    kinds: tuple[Condition, ...] = ()
+    logins_repeated: int = 0
+    told_apart_by: Condition | None = None
 
 
 def draft_store(
@@ -178,7 +180,8 @@ def _drafted(
         known=len(accounts),
         opened=len(drafting.opened),
         not_opened=tuple(a.line for a in accounts if a.line not in drafting.opened),
-        **_repeated(columns, scan, known),
+        **repeated_known(columns, scan, known),
+        **told_apart(columns, scan),
     )
 
 
@@ -220,7 +223,7 @@ class _Drafting:
         )
         proven, left = draft_class(of_class, known, explained)
         for cohort in proven:
-            self.cohorts += with_untested(cohort, known, self.trial)
+            self.cohorts.append(with_untested(cohort, known, self.trial))
         self.unproven += [each for each in left if not is_said or each.failed]
 
     def _explained(
@@ -250,31 +253,6 @@ def _known_rows(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]
             value_class = scan.classes[int(exact[0][CLASS] or 0)]
             found.append(_known_row(account, exact[0], columns, value_class))
     return found
-
-
-def _repeated(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]) -> dict[str, Any]:
-    """Say how many known logins stand in several rows, and which rows would have each once."""
-    if not columns.login:
-        return {}
-    wanted = {account.login.casefold() for account in known}
-    login = pl.col(columns.login).str.to_lowercase()
-    rows = scan.known.with_columns(login).filter(login.is_in(wanted))
-    logins = rows[columns.login]
-    repeated = logins.len() - logins.n_unique()
-    if not repeated:
-        return {}
-    kinds: list[tuple[int, str, str]] = []
-    for name in rows.columns:
-        values = scan.sample[name].drop_nulls().unique() if name != CLASS else None
-        if values is None or values.len() > _MOST_KINDS:
-            continue
-        for value in values.to_list():
-            own = rows.filter(pl.col(name) == value)[columns.login]
-            if own.len() == own.n_unique() > 0:
-                kinds.append((own.len(), name, value))
-    kinds.sort(key=lambda kind: (-kind[0], not names_passwords(kind[2])))
-    likeliest = kinds[:_KINDS_TRIED]
-    return {"repeated": repeated, "kinds": tuple((name, value) for _, name, value in likeliest)}
 
 
 def _known_row(

@@ -11,6 +11,7 @@ from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
 from lean_tumbler.core.policy import RowSource, Target
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.policy.model import StorePolicy
+from lean_tumbler.core.printable import printable
 from lean_tumbler.jobs.draft.drafting import DraftedStore
 from lean_tumbler.reports.wording import count
 from lean_tumbler.stores.policy_file import with_parts, with_salt
@@ -45,6 +46,7 @@ def key(name: str) -> str:
 
 
 def _comment(text: str, indent: str = "") -> Iterator[str]:
+    text = printable(text)
     lead = f"{indent}# "
     yield from textwrap.wrap(
         text, _LINE, initial_indent=lead, subsequent_indent=lead, break_long_words=False,
@@ -75,10 +77,6 @@ def policy_text(stores: Sequence[PlacedStore], *, source: str, day: str) -> str:
     return "\n".join([*head, *(line for store in stores for line in store_text(store)), ""])
 
 
-def _wanted(texts: Sequence[str]) -> str:
-    return quoted(texts[0]) if len(texts) == 1 else f"[{', '.join(map(quoted, texts))}]"
-
-
 def store_text(placed: PlacedStore) -> Iterator[str]:
     """Write one store."""
     drafted = placed.drafted
@@ -97,6 +95,10 @@ def store_text(placed: PlacedStore) -> Iterator[str]:
     yield ""
     yield f"[store.{name}.columns]"
     yield from _columns(drafted)
+    if drafted.source.rows is not None:
+        yield ""
+        yield f"[store.{name}.rows]"
+        yield f"when = {quoted(str(drafted.source.rows))}  # a login has further rows"
     if drafted.parts:
         yield ""
         yield f"[store.{name}.parts]"
@@ -113,9 +115,6 @@ def _row_source(source: RowSource) -> Iterator[str]:
         join = source.join
         names = f"table = {quoted(join.table)}, key = {quoted(join.key)}, by = {quoted(join.by)}"
         yield f"join = {{ {names} }}  # the logins are there"
-    if source.only:
-        only = ", ".join(f"{key(name)} = {_wanted(texts)}" for name, texts in source.only.items())
-        yield f"only = {{ {only} }}  # a login has further rows, which are no passwords of its own"
 
 
 def _columns(drafted: DraftedStore) -> Iterator[str]:
@@ -138,14 +137,14 @@ def cohort_text(placed: PlacedStore, name: str, cohort: DraftedCohort) -> Iterat
     """Write a cohort, with what proves it and what does not."""
     about = "about " if placed.drafted.sampled else ""
     yield ""
-    if cohort.twin_of:
-        yield from _comment(f"The rows of “{cohort.twin_of}” in another encoding.")
-    else:
-        yield from _proof(cohort, about)
+    yield from _proof(cohort, about)
     yield f"[[store.{key(placed.name)}.cohort]]"
     yield f"name = {quoted(name)}"
     for field, value in cohort.explanation.entries.items():
         yield f"{field} = {'true' if value is True else quoted(str(value))}"
+    if cohort.untested:
+        words = ", ".join(quoted(str(each)) for each in cohort.untested)
+        yield f"untested = [{words}]  # a login tries each; such a known account settles it"
     if cohort.condition:
         yield f"when = {quoted(cohort.condition)}"
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
+from lean_tumbler.core.formulas.alternatives import Untested
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
@@ -45,7 +46,8 @@ def _store_entries(store: PlacedStore) -> Document:
         "columns": {r: {"column": own, "why": drafted.reasons.get(r)} for r, own in roles.items()},
         "parts": dict(drafted.parts),
         "join": None if drafted.source.join is None else asdict(drafted.source.join),
-        "only": {column: list(texts) for column, texts in drafted.source.only.items()},
+        "rows_when": str(drafted.source.rows) if drafted.source.rows else None,
+        "logins_repeated": drafted.logins_repeated,
         "rows": drafted.rows,
         "without_value": drafted.without_value,
         "rows_are_estimates": drafted.sampled,
@@ -73,8 +75,8 @@ def _cohort(name: str, cohort: DraftedCohort) -> Document:
         "when": cohort.condition or None,
         "rows": cohort.rows,
         "known": cohort.known,
-        "sure": not cohort.unsure and not cohort.twin_of,
-        "other_encoding_of": cohort.twin_of or None,
+        "sure": not cohort.unsure,
+        "untested": [str(each) for each in cohort.untested],
         "unsure": list(cohort.unsure),
         "seen": list(cohort.notes),
         "also": list(cohort.also),
@@ -112,10 +114,10 @@ def _draw_source(console: Console, source: RowSource) -> None:
     if source.join is not None:
         join = source.join
         console.print(f"Logins are in {join.table}, where {join.key} is what {join.by} holds.")
-    for column, texts in source.only.items():
+    if source.rows is not None:
         console.print(
-            f"Only rows with {column} = {', '.join(texts)}: the others are no passwords of the "
-            "login."
+            f"Only rows with {source.rows}: a login has further rows, which are left alone.",
+            soft_wrap=True,
         )
 
 
@@ -131,12 +133,11 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
         soft_wrap=True,
     )
     _draw_source(console, drafted.source)
+    _draw_repeated(console, store)
     table = new_table("rows", "cohort", "how they were made", "where", "proof", right=(0,))
     for scheme, rows in drafted.said.items():
         table.add_row(f"{rows:,}", "", scheme, "", "the values say it")
     for name, cohort in drafted.cohorts.items():
-        if cohort.twin_of:
-            continue
         proof = count(cohort.known, "known account")
         made = cohort.explanation.formula or (
             "the password" if cohort.explanation.plain_text else ""
@@ -158,8 +159,36 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     _draw_doubts(console, drafted)
 
 
+_SETTLES = {
+    Untested.CASE: "a password with a capital letter",
+    Untested.BLANKS: "one with a blank before or behind it",
+    Untested.ENCODING: "one with a letter beyond ASCII",
+}
+
+
+def _draw_repeated(console: Console, store: PlacedStore) -> None:
+    """Print how many logins are not unique, and what follows."""
+    drafted = store.drafted
+    if drafted.logins_repeated:
+        console.print(
+            Text(
+                f"{count(drafted.logins_repeated, 'login')} not unique: every step leaves their "
+                "rows, and refuses their owners, until a column tells the live ones "
+                f"([store.{store.name}.rows]) or each row has a login of its own.",
+                "yellow",
+            ),
+            soft_wrap=True,
+        )
+
+
 def _draw_doubts(console: Console, drafted: DraftedStore) -> None:
     """Print what is not sure, each once, with the cohorts that it concerns."""
+    for what, settles in _SETTLES.items():
+        names = [name for name, cohort in drafted.cohorts.items() if what in cohort.untested]
+        if names and what is not Untested.BLANKS:
+            tried = f"{what}. A login tries both; {settles} settles it."
+            text = Text(f"Untested for {', '.join(names)}: {tried}", "yellow")
+            console.print(text, soft_wrap=True)
     doubts: dict[str, list[str]] = {}
     for name, cohort in drafted.cohorts.items():
         for doubt in cohort.unsure:

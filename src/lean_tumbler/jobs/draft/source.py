@@ -135,9 +135,13 @@ def _of_one_kind(
     draft: Callable[..., DraftedStore], place: CredentialPlace, found: DraftedStore
 ) -> DraftedStore:
     """Draft the rows of one kind alone, where a login has several and one kind opens."""
+    if found.told_apart_by is not None:
+        live = draft(place.only(found.told_apart_by))
+        if live.opened >= found.opened and not live.logins_repeated:
+            return live
     if found.repeated <= found.known:
         return found
-    only = [draft(place.only(column, [text])) for column, text in found.kinds]
+    only = [draft(place.only(condition)) for condition in found.kinds]
     return max([found, *only], key=lambda each: each.opened)
 
 

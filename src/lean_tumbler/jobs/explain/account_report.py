@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.reading.evidence import Proof
 from lean_tumbler.core.reading.readings import State
 from lean_tumbler.core.reading.ways import Certainty, FormulaWay, PasswordWay, Way
+from lean_tumbler.core.warrant import Step
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import sentence
@@ -35,10 +35,10 @@ def _how(way: Way) -> str:
 
 def _layering(found: ExplainedAccount) -> str:
     plan = found.plan
-    if plan.leave is not None:
-        return f"leaves it: {plan.leave}"
-    if found.proof not in {None, Proof.PROVEN}:
-        return f"leaves it: {found.proof} (“{plan.cohort}”)"
+    left = plan.leave or found.left[Step.LAYER]
+    if left is not None:
+        of_cohort = f" (“{plan.cohort}”)" if plan.leave is None and plan.cohort else ""
+        return f"leaves it: {left}{of_cohort}"
     if plan.plain is not None:
         return "replaces it: the password is known"
     several = f", for {plan.cohort}" if "+" in plan.cohort else ""
@@ -75,6 +75,7 @@ def explain_account_document(found: ExplainedAccount) -> Document:
         also_possible=list(reading.parsed.contents.also_possible),
         layer=_layering(found),
         login=found.at_login,
+        left={str(step): None if left is None else str(left) for step, left in found.left.items()},
         opens=None if found.checked is None else found.checked.accepted,
         near_miss=(found.checked.near_miss or None) if found.checked else None,
     )
@@ -102,6 +103,10 @@ def draw_explain_account(console: Console, found: ExplainedAccount) -> None:
         console.print(f"  also      by its shape alone: {also}")
     console.print(f"  layer     {_layering(found)}")
     console.print(f"  login     {found.at_login}")
+    for step in (Step.CHANGE, Step.SET_PASSWORD, Step.LOCK):
+        left = found.left[step]
+        if left is not None:
+            console.print(f"  refused   {step}: {left}", soft_wrap=True)
     if found.cohorts:
         console.print()
         _draw_cohorts(console, found)

@@ -5,6 +5,7 @@ import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.bulk import step_warrant
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_policy_option,
@@ -13,7 +14,6 @@ from lean_tumbler.cli.options import (
     column_of,
     keys_of,
     opened_store,
-    policy_path,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -97,24 +97,28 @@ def run(options: Options, session: Session) -> int:
 
 
 def _account(options: Options, session: Session) -> int:
+    from lean_tumbler.core.warrant import Step
     from lean_tumbler.jobs.explain.account_report import (
         draw_explain_account,
         explain_account_document,
     )
     from lean_tumbler.jobs.explain.explaining import account_of, explain_account
-    from lean_tumbler.stores.evidence_file import EvidenceFile
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
     password = _password(options, policy, session)
+    keys = keys_of(options, policy)
     with opened_store(options, store_policy) as store:
         found = explain_account(
             account_of(store, key=options.account, login=options.login),
             store_policy=store_policy,
             policy=policy,
-            evidence=EvidenceFile.beside(policy_path(options)).read(),
+            warrants=[
+                step_warrant(options, session, step, store, (policy, store_policy), keys=keys)
+                for step in Step
+            ],
             column=column_of(options, policy, store_policy),
-            keys=keys_of(options, policy),
+            keys=keys,
             password=password,
         )
     session.emit(

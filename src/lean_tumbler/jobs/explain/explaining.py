@@ -7,11 +7,10 @@ from types import MappingProxyType
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.layering import RowPlan, plan_row
 from lean_tumbler.core.limits import over_limits
-from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.core.reading.evidence import CohortKey, Evidence, Proof
 from lean_tumbler.core.reading.grading import grade_of
+from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column
@@ -21,9 +20,11 @@ from lean_tumbler.core.reading.ways import (
     PasswordWay,
     recompute,
 )
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import ValuePart, parts_of, read_value
 from lean_tumbler.core.stock_functions import StockFunction, Version, readers_of
+from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey, LoginStore
 from lean_tumbler.stores.scans.verification import CheckedAccount, check_row, reader_of_files
@@ -142,7 +143,7 @@ class ExplainedAccount:
         grade: how well it protects.
         cohorts: those of the policy, one by one.
         plan: what bulk layering would do.
-        proof: what evidence says of its cohort; None where none is needed.
+        left: step -> why it leaves the row; None where it may write it.
         at_login: what a right login would do.
     """
 
@@ -152,7 +153,7 @@ class ExplainedAccount:
     grade: Grade
     cohorts: Sequence[CohortSeen]
     plan: RowPlan
-    proof: Proof | None
+    left: Mapping[Step, Reason | None]
     at_login: str
     checked: CheckedAccount | None = None
 
@@ -162,7 +163,7 @@ def explain_account(
     *,
     store_policy: StorePolicy,
     policy: StoragePolicy,
-    evidence: Evidence,
+    warrants: Sequence[Warrant],
     column: Callable[[], Column],
     keys: dict[str, bytes],
     password: Masked[str] | None = None,
@@ -173,7 +174,7 @@ def explain_account(
         account: of the store.
         store_policy: its cohorts.
         policy: target and floor.
-        evidence: what is known of cohorts.
+        warrants: of the steps that may write the row.
         column: gives what a survey says of the column.
         keys: the legacy system's.
         password: to be checked against it; None for none.
@@ -190,9 +191,7 @@ def explain_account(
         checked = check_row(
             account.row, login=account.login or "", password=password, reader=reader, bounds=bounds
         )
-    proof = None
-    if plan.leave is None and plan.needs_proof:
-        proof = evidence.judged(CohortKey(store_policy.name, plan.cohort, plan.identity))
+    left = {warrant.step: _left(warrant, plan, account) for warrant in warrants}
     return ExplainedAccount(
         store=store_policy.name,
         key=account.key,
@@ -201,8 +200,8 @@ def explain_account(
         cohorts=[_seen(cohort_number, store_policy, reading, account)
                  for cohort_number in range(len(store_policy.cohorts))],
         plan=plan,
-        proof=proof,
-        at_login=_at_login(reading, store_policy, policy),
+        left=left,
+        at_login=_at_login(reading, store_policy, policy, left[Step.LOGIN]),
         checked=checked,
     )  # fmt: skip
 
@@ -230,22 +229,34 @@ def account_of(store: LoginStore, *, key: str | None, login: str | None) -> Acco
 
 def _seen(number: int, store: StorePolicy, reading: Reading, account: Account) -> CohortSeen:
     cohort = store.cohorts[number]
-    tests = cohort.condition.tests if cohort.condition else ()
+    tests = tuple(cohort.condition.tests) if cohort.condition else ()
     return CohortSeen(
         name=cohort.name,
         condition=str(cohort.condition) if cohort.condition else "",
-        tests=[(str(test), test.of(account.row)) for test in tests],
+        tests=[(str(test), test.holds(account.row)) for test in tests],
         holds=cohort.holds(account.row),
         fits=any(way.name == cohort.name for way in reading.ways),
     )
 
 
-def _at_login(reading: Reading, store: StorePolicy, policy: StoragePolicy) -> str:
+def _left(warrant: Warrant, plan: RowPlan, account: Account) -> Reason | None:
+    """Say why a step leaves a row; None where it may write it."""
+    reason = warrant.of_step() or warrant.of_row(account.facts)
+    if reason is None and warrant.step is Step.LAYER:
+        reason = plan.leave or warrant.of_plan(plan, account.facts)
+    return reason
+
+
+def _at_login(
+    reading: Reading, store: StorePolicy, policy: StoragePolicy, left: Reason | None
+) -> str:
     """Say what a login with the right password would do."""
     if not reading.ways:
         return "no password opens it"
-    if store.mode == "observe":
-        return "is checked and left: the store observes"
+    if left is Reason.LOGIN_REPEATED:
+        return f"is refused: {left}"
+    if left is not None:
+        return f"is checked and left: {left}"
     is_clean = reading.parsed.kind is Kind.DERIVATION and not reading.parsed.wrappers
     prepared = any(getattr(way, "before", None) for way in reading.ways)
     if is_clean and not prepared and policy.leaves(reading.parsed):

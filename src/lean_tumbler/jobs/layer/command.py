@@ -5,18 +5,27 @@ import os
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, finished_copy, run_context
-from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
+from lean_tumbler.cli.bulk import (
+    add_backup_options,
+    add_bulk_options,
+    finished_copy,
+    step_warrant,
+    warranted_context,
+)
+from lean_tumbler.cli.option_types import (
+    BackupOptions,
+    BulkOptions,
+    ProofOptions,
+    ReportOptions,
+)
 from lean_tumbler.cli.options import (
-    add_proof_option,
+    add_proof_options,
     chosen_store,
     keys_of,
     opened_rows,
-    policy_path,
     positive_integer,
     read_policy,
 )
@@ -28,27 +37,26 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.bulk.deriving import RemoteDerivation
-    from lean_tumbler.jobs.bulk.layering import Selection
     from lean_tumbler.jobs.bulk.summary import LayeringSummary
 
 EXAMPLE = """\
   lean-tumbler layer --store passengers --dry-run
-  lean-tumbler layer --store passengers --share 0.1%
-  lean-tumbler layer --store passengers --backup layer-1.sealed --to recovery.public.pem
-  lean-tumbler layer --store passengers --rate 200/s --until 06:00
+  lean-tumbler layer --store passengers --share 0.1% \\
+      --backup layer-1.sealed --to recovery.public.pem
+  lean-tumbler layer --store passengers --backup layer-2.sealed --to recovery.public.pem \\
+      --rate 200/s --until 06:00
   lean-tumbler layer --store kiosk --into kiosk-layered.jsonl
-  lean-tumbler layer --store passengers     the same again, to continue after a stop or a kill"""
+
+After a stop or a kill, the same command line continues, in the same backup."""
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(BulkOptions, BackupOptions, ReportOptions):
+class Options(BulkOptions, BackupOptions, ProofOptions, ReportOptions):
     """What the command was asked for."""
 
     workers: int | None
     cluster: str | None
     only: str
-    unproven: list[str]
-    proof: float
     list_left: Path | None
 
 
@@ -72,15 +80,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="COHORT",
         help="a cohort of the policy, a scheme, or decryptable; --dry-run names them",
     )
-    parser.add_argument(
-        "--unproven",
-        action="append",
-        default=[],
-        metavar="COHORT",
-        help="include this cohort although nothing proves it, or something speaks against it; "
-        "accounts that it does not fit are locked out; may be repeated",
-    )
-    add_proof_option(parser)
+    add_proof_options(parser)
     parser.add_argument(
         "--list-left",
         type=Path,
@@ -108,7 +108,7 @@ def run(options: Options, session: Session) -> int:
     session.emit(
         options,
         document=lambda: layer_document(summary),
-        draw=lambda console: draw_layer(console, summary),
+        draw=lambda console: draw_layer(console, summary, store=store_policy.name),
     )
     if summary.stopped or summary.failed:
         return Interrupted.exit_code
@@ -118,45 +118,40 @@ def run(options: Options, session: Session) -> int:
 def _layered(
     options: Options, session: Session, policy: "StoragePolicy", store_policy: "StorePolicy"
 ) -> "LayeringSummary":
-    from lean_tumbler.jobs.bulk.layering import Workers, layer_store
+    from lean_tumbler.core.warrant import Step
+    from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 
     local_workers = options.workers or os.cpu_count() or 1
-    ready_on = session.clock().astimezone(UTC).date()
+    keys = keys_of(options, policy)
     with (
-        opened_rows(options, store_policy, ready_on=ready_on) as store,
+        opened_rows(options, store_policy) as store,
         ThreadPoolExecutor(local_workers) as executor,
         _elsewhere(options) as (elsewhere, remote_workers),
-        run_context(
-            options, session, store_policy, step="layer", title="Layering", rows=store.count()
-        ) as context,
+        warranted_context(
+            options,
+            session,
+            step_warrant(options, session, Step.LAYER, store, (policy, store_policy), keys=keys),
+            title="Layering",
+            rows=store.count(),
+        ) as (context, warrant),
     ):
         summary = layer_store(
             store,
             store_policy=store_policy,
             policy=policy,
+            warrant=warrant,
             context=context,
             workers=Workers(executor, remote_workers or local_workers, elsewhere),
-            keys=keys_of(options, policy),
-            selection=_selection(options),
+            keys=keys,
+            selection=Selection(
+                only=options.only,
+                dry_run=options.dry_run,
+                lists_left=options.list_left is not None,
+            ),
         )
         if not summary.stopped:
             summary.copy = finished_copy(store)
     return summary
-
-
-def _selection(options: Options) -> "Selection":
-    from lean_tumbler.jobs.bulk.layering import Selection
-    from lean_tumbler.stores.evidence_file import EvidenceFile
-
-    return Selection(
-        share=options.share,
-        only=options.only,
-        dry_run=options.dry_run,
-        unproven=frozenset(options.unproven),
-        most_otherwise=options.proof,
-        lists_left=options.list_left is not None,
-        evidence=EvidenceFile.beside(policy_path(options)).read(),
-    )
 
 
 @contextmanager

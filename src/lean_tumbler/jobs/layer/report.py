@@ -36,10 +36,9 @@ def layer_document(summary: LayeringSummary) -> Document:
         dry_run=summary.dry_run,
         expected_seconds=round(summary.expected_seconds, 1) if summary.dry_run else None,
         cohorts=dict(summary.cohorts),
-        proofs={
-            cohort: proof_document(counts, summary.unproven.get(cohort))
-            for cohort, counts in summary.proofs.items()
-        },
+        hindrances=[str(reason) for reason in summary.hindrances],
+        proofs={key.label: proof_document(proof) for key, proof in summary.proofs.items()},
+        proof_lapsed=summary.lapsed or None,
         suspected=dict(summary.suspected),
         not_selected=summary.not_selected,
         left={str(reason): rows for reason, rows in summary.left.items()},
@@ -49,7 +48,7 @@ def layer_document(summary: LayeringSummary) -> Document:
     )
 
 
-def draw_layer(console: Console, summary: LayeringSummary) -> None:
+def draw_layer(console: Console, summary: LayeringSummary, *, store: str) -> None:
     """Print what a bulk run did, and which rows a person must look at."""
     would = " would be" if summary.dry_run else ""
     done = f"{count(summary.layered, 'row')}{would} layered, {summary.replaced:,} replaced"
@@ -70,7 +69,7 @@ def draw_layer(console: Console, summary: LayeringSummary) -> None:
         console.print()
         console.print(_cohorts(summary))
     draw_left(console, summary, table=True)
-    draw_proofs(console, summary)
+    draw_proofs(console, summary, store=store)
     _draw_end(console, summary)
 
 
@@ -78,6 +77,9 @@ def _draw_end(console: Console, summary: LayeringSummary) -> None:
     if summary.dry_run:
         took = estimate(summary.expected_seconds)
         console.print(f"It would take {took} here with {count(summary.workers, 'worker')}.")
+        for reason in summary.hindrances:
+            console.print(Text(f"Nothing can be written yet: {reason}.", "yellow"))
+            console.print(f"  Next: {reason.remedy}.", soft_wrap=True)
         console.print("Nothing was written. Try a part first: --share 1%.", style="dim")
     elif summary.written:
         console.print(

@@ -1,12 +1,19 @@
 """`lock-dormant`: closes the accounts that never came back, reversibly."""
 
 import argparse
+import csv
 from dataclasses import dataclass
 from datetime import date, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import add_backup_options, add_bulk_options, finished_copy, run_context
+from lean_tumbler.cli.bulk import (
+    add_backup_options,
+    add_bulk_options,
+    finished_copy,
+    step_warrant,
+    warranted_context,
+)
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
@@ -20,9 +27,12 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import Interrupted, UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.lock_dormant.locking import Locked
 
+_LIST_BYTES = 1 << 28
 EXAMPLE = """\
   lean-tumbler lock-dormant --away 180 --dry-run --list reset.csv
   lean-tumbler lock-dormant --before 2026-06-01 --share 1% \\
@@ -84,18 +94,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document, reset_list
-    from lean_tumbler.stores.file_access import write_text
+    from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
-    if not options.dry_run and options.backup is None:
-        raise UsageError(
-            "--backup and --to are needed: what is locked must be possible to open again"
-        )
     locked = _locked(options, session, policy, store_policy)
-    if options.list:
-        write_text(options.list, "".join(reset_list(locked)))
     session.emit(
         options,
         document=lambda: locked_document(locked),
@@ -107,6 +110,7 @@ def run(options: Options, session: Session) -> int:
 def _locked(
     options: Options, session: Session, policy: "StoragePolicy", store_policy: "StorePolicy"
 ) -> "Locked":
+    from lean_tumbler.core.warrant import Step
     from lean_tumbler.jobs.lock_dormant.locking import LockChoice, lock_dormant
     from lean_tumbler.stores.known_accounts import listed_accounts
 
@@ -114,32 +118,66 @@ def _locked(
         before=_before(options, session.today()),
         accounts=None if options.accounts is None else listed_accounts(options.accounts),
         undated=options.undated,
-        share=options.share,
         typed=_typed(options, store_policy, session.today()),
         dry_run=options.dry_run,
     )
+    earlier = _listed_before(options)
     with (
-        opened_rows(options, store_policy, ready_on=session.today()) as store,
-        run_context(
+        opened_rows(options, store_policy) as store,
+        warranted_context(
             options,
             session,
-            store_policy,
-            step="lock-dormant",
+            step_warrant(options, session, Step.LOCK, store, (policy, store_policy)),
             title="Locking",
             rows=store.count(),
-        ) as context,
+        ) as (context, warrant),
     ):
         locked = lock_dormant(
             store,
             store_policy=store_policy,
             policy=policy,
             choice=choice,
+            warrant=warrant,
             context=context,
-            today=session.today(),
+            tell=lambda found: _write_list(options, earlier, found),
         )
+        if not locked.stopped:
+            _write_list(options, earlier, locked)
         if not locked.stopped:
             locked.copy = finished_copy(store)
     return locked
+
+
+def _listed_before(options: Options) -> list[str]:
+    """Give the lines of the list of a run that this one continues.
+
+    Raises:
+        UsageError: the list is there, and no backup says that a run is continued.
+    """
+    from lean_tumbler.stores.file_access import read_text
+
+    if options.list is None or not options.list.exists():
+        return []
+    is_continued = options.backup is not None and options.backup.exists()
+    if not is_continued and not options.dry_run:
+        raise UsageError(f"{options.list} is there already; name a new file with --list")
+    return read_text(options.list, limit_bytes=_LIST_BYTES).splitlines() if is_continued else []
+
+
+def _write_list(options: Options, earlier: "Sequence[str]", locked: "Locked") -> None:
+    """Write the list: of all accounts that the step has locked, or is about to."""
+    from lean_tumbler.jobs.lock_dormant.report import reset_list
+    from lean_tumbler.stores.file_access import write_text
+
+    if options.list is not None:
+        still = [f"{line}\n" for line in earlier if _key_of(line) in locked.locked_already]
+        lines = dict.fromkeys([*reset_list(locked), *still])
+        write_text(options.list, "".join(lines))
+
+
+def _key_of(line: str) -> str:
+    """Give the key of an account on a list."""
+    return next(csv.reader([line]), [""])[0]
 
 
 def _before(options: Options, today: date) -> date | None:

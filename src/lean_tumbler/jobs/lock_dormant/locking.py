@@ -1,23 +1,23 @@
 """Locking accounts that never came back: a marker in place of a weak or layered value."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
-from enum import StrEnum
 
 import polars as pl
 
 from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
-from lean_tumbler.core.login.gateway import store_reader
-from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.printable import printable
 from lean_tumbler.core.reading.grading import grade_of
+from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.lock_markers import new_marker
 from lean_tumbler.core.stored_days import is_never
+from lean_tumbler.core.warrant import Warrant
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.engine import BulkRun, Due
@@ -26,18 +26,6 @@ from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, Swap
 from lean_tumbler.stores.scans.login_log import folded_login
 
 _LOCKED_GRADES = frozenset({*BELOW_FLOOR, Grade.LAYERED})
-
-
-class LockSkipReason(StrEnum):
-    """Why a row is not locked."""
-
-    SAFE = "current, or locked already"
-    NO_VALUE = "no value"
-    UNKNOWN = "not understood"
-    SEEN = "seen since"
-    NOT_LISTED = "not on the list"
-    UNDATED = "no date of a last login"
-    UNREADABLE_DATE = "a date that cannot be read, or has not come yet"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,7 +47,6 @@ class LockChoice:
         before: those last seen before that day; None where `accounts` says which.
         undated: whether those without a date are taken for never seen.
         accounts: the keys of exactly those, whenever they were last seen, and at whatever grade.
-        share: the part of the accounts; a larger one contains every smaller one.
         typed: login, folded -> the day that a password was last typed, from a log; it counts
             beside the store's own date.
         dry_run: count and list, and write nothing.
@@ -68,7 +55,6 @@ class LockChoice:
     before: date | None
     undated: bool = False
     accounts: frozenset[str] | None = None
-    share: float = 1.0
     typed: Mapping[str, date] = field(default_factory=dict)
     dry_run: bool = False
 
@@ -80,6 +66,7 @@ class Locked:
     Attributes:
         wanted: how many accounts a list asked for; None without one.
         listed: how many of these the table has.
+        locked_already: keys of accounts that were locked before.
     """
 
     dry_run: bool
@@ -90,8 +77,10 @@ class Locked:
     listed: int = 0
     stopped: bool = False
     copy: str = ""
+    locked_already: set[str] = field(default_factory=set)
     accounts: list[Dormant] = field(default_factory=list)
-    stays: Counter[LockSkipReason] = field(default_factory=Counter)
+    stays: Counter[Reason] = field(default_factory=Counter)
+    hindrances: list[Reason] = field(default_factory=list)
 
     @property
     def locked(self) -> int:
@@ -110,24 +99,27 @@ def lock_dormant(
     store_policy: StorePolicy,
     policy: StoragePolicy,
     choice: LockChoice,
+    warrant: Warrant,
     context: RunContext,
-    today: date,
+    tell: Callable[[Locked], None] = lambda _: None,
 ) -> Locked:
     """Lock the accounts that did not come back.
 
-    A row is written only where value and last login are what they were when it was read: who logs
-    in meanwhile is left alone.
+    All of them are found and told of before the first is locked. A row is written only where value
+    and last login are what they were when it was read: who logs in meanwhile is left alone.
 
     Args:
         store: opened for writing, with a column of last logins or a log beside it.
         store_policy: its options.
         policy: the floor.
         choice: which accounts.
+        warrant: says which rows may be written.
         context: backup, pace and stop.
-        today: later dates make no sense.
+        tell: told of all accounts that are to be locked, before any is.
 
     Raises:
         UsageError: nothing says when accounts were last seen.
+        NotReady: nothing may be written to the store now.
         Interrupted: the store failed half-way; what was written is whole.
     """
     if store.layering_refused:
@@ -137,14 +129,18 @@ def lock_dormant(
             f"[store.{store_policy.name}] names no column “last_login”, and there is no --logins: "
             "nothing says who has not come back"
         )
-    locking = _Locking(store.table, store_policy, policy, choice, context, today)
-    run = BulkRun(
-        store,
-        locking,
-        context,
-        privileged_first=bool(store_policy.columns.privileged),
-        dry_run=choice.dry_run,
-    )
+    if not choice.dry_run:
+        warrant.require()
+    is_first = bool(store_policy.columns.privileged)
+    looking = _Locking(store_policy, policy, choice, context, warrant)
+    found = BulkRun(store, looking, context, privileged_first=is_first, dry_run=True)
+    found.all_rows()
+    tell(looking.locked)
+    if choice.dry_run or found.stopped:
+        looking.locked.stopped = found.stopped
+        return looking.locked
+    locking = _Locking(store_policy, policy, choice, context, warrant)
+    run = BulkRun(store, locking, context, privileged_first=is_first, dry_run=False)
     run.all_rows()
     locking.locked.stopped = run.stopped
     return locking.locked
@@ -155,19 +151,17 @@ class _Locking:
 
     def __init__(
         self,
-        table: str,
         store_policy: StorePolicy,
         policy: StoragePolicy,
         choice: LockChoice,
         context: RunContext,
-        today: date,
+        warrant: Warrant,
     ) -> None:
-        self._table, self._columns = table, store_policy.columns
+        self._columns, self._warrant = store_policy.columns, warrant
         self._policy, self._choice, self._context = policy, choice, context
-        self._today = today
         self._reader = store_reader(policy, replace(store_policy, decryption=None))
         wanted = None if choice.accounts is None else len(choice.accounts)
-        self.locked = Locked(dry_run=choice.dry_run, wanted=wanted)
+        self.locked = Locked(dry_run=choice.dry_run, wanted=wanted, hindrances=warrant.hindrances())
 
     def choose(self, rows: Sequence[Account], *, privileged: bool) -> Iterator[Dormant | None]:
         """Decide about rows, by their grade and by when they were last seen."""
@@ -194,40 +188,42 @@ class _Locking:
         else:
             self.locked.changed_meanwhile += 1
 
-    def _seen(self, page: Sequence[Account]) -> Iterator[date | LockSkipReason | None]:
+    def _seen(self, page: Sequence[Account]) -> Iterator[date | Reason | None]:
         """Tell when each account was last seen; None for never, as far as is known."""
         texts = [
             None if row.last_login is None else row.last_login.decode("utf-8", "replace")
             for row in page
         ]
-        days = days_of(pl.Series(texts, dtype=pl.String), today=self._today, times=Times())
+        days = days_of(pl.Series(texts, dtype=pl.String), today=self._warrant.today, times=Times())
         for account, text, day in zip(page, texts, days, strict=True):
             own = None if day is None else day_of(day)
             if own is None and not is_never(text):
-                yield LockSkipReason.UNREADABLE_DATE
+                yield Reason.UNREADABLE_DATE
                 continue
             typed = self._choice.typed.get(folded_login(account.login or ""))
             yield max((found for found in (own, typed) if found), default=None)
 
     def _due(
-        self, account: Account, seen: date | LockSkipReason | None, *, administrator: bool
+        self, account: Account, seen: date | Reason | None, *, administrator: bool
     ) -> Dormant | None:
         """Decide about one account, and count why it stays."""
         found, stays = self._grade(account)
         choice = self._choice
         if choice.accounts is not None:
             stays = self._why_not_listed(account, found, stays)
-        elif stays is None and isinstance(seen, LockSkipReason):
+        elif stays is None and isinstance(seen, Reason):
             stays = seen
         elif stays is None and choice.before and isinstance(seen, date) and seen >= choice.before:
-            stays = LockSkipReason.SEEN
+            stays = Reason.SEEN
         elif stays is None and seen is None and not choice.undated:
-            stays = LockSkipReason.UNDATED
+            stays = Reason.UNDATED
+        if found is Grade.LOCKED:
+            self.locked.locked_already.add(str(account.key))
+        stays = stays or self._warrant.of_row(account.facts)
         if stays is not None:
             self.locked.stays[stays] += 1
             return None
-        reference = f"{self._table}:{account.key!r}".encode()
-        if choice.share < 1 and not in_share(reference, choice.share):
+        if not self._warrant.is_in_share(account.key):
             self.locked.not_selected += 1
             return None
         return Dormant(
@@ -239,22 +235,22 @@ class _Locking:
         )
 
     def _why_not_listed(
-        self, account: Account, found: Grade, stays: LockSkipReason | None
-    ) -> LockSkipReason | None:
+        self, account: Account, found: Grade, stays: Reason | None
+    ) -> Reason | None:
         """Say why an account is left alone where a list says which are locked."""
         key = str(account.key)
         # A list has keys as a spreadsheet may see them: what that changes is on no list.
         is_plain = printable(key) == key and not key.startswith("'")
         if not is_plain or neutral_cell(key) not in (self._choice.accounts or ()):
-            return LockSkipReason.NOT_LISTED
+            return Reason.NOT_LISTED
         self.locked.listed += 1
-        return None if stays is LockSkipReason.SAFE and found is not Grade.LOCKED else stays
+        return None if stays is Reason.NOT_WEAK and found is not Grade.LOCKED else stays
 
-    def _grade(self, account: Account) -> tuple[Grade, LockSkipReason | None]:
+    def _grade(self, account: Account) -> tuple[Grade, Reason | None]:
         if not account.stored:
-            return Grade.UNKNOWN, LockSkipReason.NO_VALUE
+            return Grade.UNKNOWN, Reason.NO_VALUE
         reading = self._reader.read(account.row)
         if not reading.ways and reading.parsed.kind is Kind.UNKNOWN:
-            return Grade.UNKNOWN, LockSkipReason.UNKNOWN
+            return Grade.UNKNOWN, Reason.NOT_UNDERSTOOD
         found = grade_of(reading, self._policy.floor, salt=account.salt)
-        return found, None if found in _LOCKED_GRADES else LockSkipReason.SAFE
+        return found, None if found in _LOCKED_GRADES else Reason.NOT_WEAK

@@ -7,17 +7,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import reading_context
+from lean_tumbler.cli.bulk import reading_context, step_warrant
 from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
-from lean_tumbler.cli.option_types import ForecastOptions, ReportOptions
+from lean_tumbler.cli.option_types import ForecastOptions, ProofOptions, ReportOptions
 from lean_tumbler.cli.options import (
     add_plot_option,
-    add_proof_option,
+    add_proof_options,
     add_store_options,
     chosen_store,
     keys_of,
     opened_rows,
-    policy_path,
     positive_integer,
     read_policy,
     write_plot,
@@ -42,11 +41,10 @@ DEFAULT_LOCK_DAYS = 180
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(ForecastOptions, ReportOptions):
+class Options(ForecastOptions, ProofOptions, ReportOptions):
     """What the command was asked for."""
 
     workers: int | None
-    proof: float
     lock_after: int
     back_test: bool
     plot: Path | None
@@ -60,7 +58,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="derivations at once that the time is given for; without it, one for each core",
     )
-    add_proof_option(parser)
+    add_proof_options(parser)
     add_forecast_options(parser)
     parser.add_argument(
         "--lock-after",
@@ -80,13 +78,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
+    from lean_tumbler.core.warrant import Step
     from lean_tumbler.jobs.bulk.layering import Workers
     from lean_tumbler.jobs.plan.planning import plan_store
     from lean_tumbler.jobs.plan.report import draw_plan, plan_document
-    from lean_tumbler.stores.evidence_file import EvidenceFile
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
+    keys = keys_of(options, policy)
     workers = options.workers or os.cpu_count() or 1
     with (
         opened_rows(options, store_policy) as store,
@@ -99,9 +98,10 @@ def run(options: Options, session: Session) -> int:
             policy=policy,
             context=reading_context(advance),
             workers=Workers(executor, workers),
-            keys=keys_of(options, policy),
-            evidence=EvidenceFile.beside(policy_path(options)).read(),
-            most_otherwise=options.proof,
+            keys=keys,
+            warrant=step_warrant(
+                options, session, Step.LAYER, store, (policy, store_policy), keys=keys
+            ),
         )
     outlook = _outlook(options, session, policy, store_policy, plan)
     session.emit(

@@ -3,10 +3,9 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
+from lean_tumbler.core.warrant import Warrant
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
@@ -31,7 +30,6 @@ class Plan:
         needed: characters of the longest value.
         move: how far values have moved to another column; None where they stay in theirs.
         around: what the change would touch.
-        readers_ready: whether bulk steps may write.
     """
 
     name: str
@@ -44,7 +42,6 @@ class Plan:
     needed: int
     move: ColumnMove | None
     around: Surroundings
-    readers_ready: bool = False
 
 
 def plan_store(
@@ -55,8 +52,7 @@ def plan_store(
     context: RunContext,
     workers: Workers,
     keys: Mapping[str, bytes],
-    evidence: Evidence,
-    most_otherwise: float,
+    warrant: Warrant,
 ) -> Plan:
     """Make the plan of a store; it is only read.
 
@@ -65,7 +61,6 @@ def plan_store(
         PolicyError: a formula that stored values refer to is missing.
         SourceError: the store cannot be read.
     """
-    needed = max(characters_needed(policy.target))
     summary = layer_store(
         store,
         store_policy=store_policy,
@@ -73,7 +68,8 @@ def plan_store(
         context=context,
         workers=workers,
         keys=keys,
-        selection=Selection(dry_run=True, evidence=evidence, most_otherwise=most_otherwise),
+        warrant=warrant,
+        selection=Selection(dry_run=True),
     )
     return Plan(
         name=store_policy.name,
@@ -87,9 +83,8 @@ def plan_store(
         guesses_after=guesses_per_second(
             policy.target.scheme, policy.target.parameters, CONSUMER_GPU_2022
         ),
-        change=store.schema_change(needed=needed) if isinstance(store, HasSchema) else None,
-        needed=needed,
+        change=store.schema_change(needed=warrant.needed) if isinstance(store, HasSchema) else None,
+        needed=warrant.needed,
         move=store.column_move() if isinstance(store, HasSchema) else None,
         around=store.surroundings() if isinstance(store, HasSchema) else Surroundings(),
-        readers_ready=store_policy.readers_ready is not None,
     )

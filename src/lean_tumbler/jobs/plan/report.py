@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.core.layering import SkipReason
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.jobs.bulk.left import draw_left
 from lean_tumbler.jobs.bulk.proof import draw_proofs, proof_document
 from lean_tumbler.reports.documents import Document, new_document
@@ -28,20 +28,22 @@ if TYPE_CHECKING:
 _LAYER = "layered now; replaced at the next login"
 _REPLACE = "replaced now: the password is known"
 _MOVE = "moved as it is to the new column"
-# What becomes of rows that a bulk run leaves.
-_LEFT = {
-    SkipReason.NO_VALUE: "nothing to protect",
-    SkipReason.LOCKED: "left",
-    SkipReason.LAYERED: "replaced at login",
-    SkipReason.CURRENT: "left",
-    SkipReason.REWRITTEN: "replaced at login",
-    SkipReason.READ_BY: "replaced at login",
-    SkipReason.WAYS_DIFFER: "replaced at login",
-    SkipReason.ONLY_SHAPE: "replaced at login",
-    SkipReason.AT_NEXT_LOGIN: "replaced at login",
-    SkipReason.PREPARED: "replaced at login",
-    SkipReason.LAYER_TOO_WEAK: "replaced at login",
-}
+# What becomes of rows that a bulk run leaves, where that is not the next login or a proof.
+_LEFT = {Reason.NO_VALUE: "nothing to protect", Reason.LOCKED: "left", Reason.CURRENT: "left"}
+_UNTIL_PROVEN = frozenset(
+    {
+        *(Reason.UNPROVEN, Reason.TOO_FEW, Reason.CONTRADICTED, Reason.STRUCTURED_TEXT),
+        *(Reason.CAME_LATER, Reason.STRATUM_UNKNOWN),
+    }
+)
+# A login with the right password replaces them.
+_AT_LOGIN = frozenset(
+    {
+        *(Reason.LAYERED, Reason.REWRITTEN, Reason.READERS_OF_TARGET, Reason.WAYS_DIFFER),
+        *(Reason.ONLY_SHAPE, Reason.AT_NEXT_LOGIN, Reason.PREPARED, Reason.LAYER_TOO_WEAK),
+        *(Reason.HEAD_TOO_LONG,),
+    }
+)
 _PERSON = "needs a person"
 _UNPROVEN = "left until it is proven"
 _TOUCHED = {
@@ -53,10 +55,10 @@ _TOUCHED = {
     "copies": "copies get every change, and keep the old values",
 }
 
-_NEXT = "`lean-tumbler rehearse`, then `lean-tumbler layer --share 1%`"
+_NEXT = "`lean-tumbler rehearse`, then `lean-tumbler layer --share 1% --backup FILE --to PUBLICKEY`"
 _NEXT_WHILE_READERS_ARE_NOT = (
     "`lean-tumbler rehearse`; give every program that checks passwords the new check; then set "
-    "readers_ready in the policy, and `lean-tumbler layer --share 1%`"
+    "mode and readers_ready in the policy"
 )
 _NEXT_WHILE_UNPROVEN = "prove the cohorts with `lean-tumbler verify KNOWN --store {store}`"
 _NEXT_WHEN_LAYERED = (
@@ -68,9 +70,17 @@ def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
     for cohort, rows in plan.summary.cohorts.most_common():
         example = plan.summary.examples[cohort]
         gets = _MOVE if example.moves else _REPLACE if example.plain is not None else _LAYER
-        yield cohort, rows, _UNPROVEN if cohort in plan.summary.unproven else gets
+        yield cohort, rows, gets
     for leave, rows in plan.summary.left.most_common():
-        yield leave.value, rows, _LEFT.get(leave, _PERSON)
+        if leave in _UNTIL_PROVEN:
+            for cohort, number in plan.summary.left_of[leave].most_common():
+                yield cohort, number, f"{_UNPROVEN}: {leave}"
+        else:
+            yield (
+                leave.value,
+                rows,
+                _LEFT.get(leave) or ("replaced at login" if leave in _AT_LOGIN else _PERSON),
+            )
 
 
 def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
@@ -88,12 +98,12 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
                 "rows": rows,
                 "gets": gets,
                 "guesses_per_second": plan.guesses.get(name),
-                "proof": proof_document(plan.summary.proofs[name], plan.summary.unproven.get(name))
-                if name in plan.summary.proofs
-                else None,
             }
             for name, rows, gets in _parts(plan)
         ],
+        proofs={key.label: proof_document(proof) for key, proof in plan.summary.proofs.items()},
+        proof_lapsed=plan.summary.lapsed or None,
+        hindrances=[str(reason) for reason in plan.summary.hindrances],
         guesses_per_second_after=plan.guesses_after,
         layering_seconds=round(plan.summary.expected_seconds, 1),
         workers=plan.summary.workers,
@@ -112,7 +122,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     summary = plan.summary
     took = estimate(summary.expected_seconds)
     waiting = _waiting(plan)
-    rows = f"{summary.written - waiting:,} of {summary.considered:,} rows"
+    rows = f"{summary.written:,} of {summary.considered:,} rows"
     more = f"; {waiting:,} wait until their cohort is proven" if waiting else ""
     console.print(Text(f"{plan.name}: {rows} can be layered or replaced now{more}.", "bold"))
     workers = count(summary.workers, "worker")
@@ -121,14 +131,15 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     console.print()
     table = new_table("cohort", "rows", "gets", "guesses/s now", right=(1, 3))
     for name, number, gets in _parts(plan):
-        style = "yellow" if gets in {_PERSON, _UNPROVEN} else ""
+        style = "yellow" if gets == _PERSON or gets.startswith(_UNPROVEN) else ""
         table.add_row(name, f"{number:,}", Text(gets, style), _guesses(plan, name))
     console.print(table)
     if plan.guesses_after is not None:
         console.print()
         console.print(f"Afterwards an attacker makes {guess_count(plan.guesses_after)} a second.")
     draw_left(console, summary, table=False)
-    draw_proofs(console, plan.summary)
+    draw_proofs(console, plan.summary, store=plan.name)
+    _draw_hindrances(console, plan)
     console.print()
     _draw_change(console, plan)
     if plan.move is not None:
@@ -147,7 +158,16 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
 
 def _waiting(plan: Plan) -> int:
     """Count the rows that a bulk step leaves until known accounts or logins prove their cohort."""
-    return sum(rows for _, rows, gets in _parts(plan) if gets == _UNPROVEN)
+    return sum(plan.summary.left[reason] for reason in _UNTIL_PROVEN)
+
+
+def _draw_hindrances(console: Console, plan: Plan) -> None:
+    """Say why nothing may be written yet, whatever stands in the rows."""
+    if plan.summary.hindrances:
+        console.print()
+    for reason in plan.summary.hindrances:
+        console.print(Text(f"`layer` writes nothing yet: {reason}.", "yellow"))
+        console.print(f"  Next: {reason.remedy}.", soft_wrap=True)
 
 
 def _next(plan: Plan) -> str:
@@ -157,7 +177,7 @@ def _next(plan: Plan) -> str:
         return f"add the column “{plan.move.column}” by the statement above"
     if not plan.summary.written:
         return _NEXT_WHEN_LAYERED
-    return _NEXT if plan.readers_ready else _NEXT_WHILE_READERS_ARE_NOT
+    return _NEXT_WHILE_READERS_ARE_NOT if plan.summary.hindrances else _NEXT
 
 
 def _guesses(plan: Plan, cohort: str) -> str:

@@ -14,8 +14,8 @@ from lean_tumbler.cli.options import (
     chosen_store,
     gateway_of,
     opened_rows,
-    policy_path,
     positive_integer,
+    proven_by_known,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -53,11 +53,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.core.layering import characters_needed
     from lean_tumbler.jobs.bulk.layering import Workers
+    from lean_tumbler.jobs.bulk.warranting import widest
     from lean_tumbler.jobs.rehearse.rehearsal import rehearse
     from lean_tumbler.jobs.rehearse.report import draw_rehearse, rehearse_document
-    from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
     policy = read_policy(options)
@@ -70,20 +69,21 @@ def run(options: Options, session: Session) -> int:
         ThreadPoolExecutor(workers) as executor,
         session.progress("Rehearsing", total=0, unit="logins") as advance,
     ):
+        gateway = gateway_of(options, policy)
+        proven_by_known(options, session, gateway, store_policy.name, store, known)
         found = rehearse(
             store,
             known,
             store_policy=store_policy,
-            gateway=gateway_of(options, policy),
+            gateway=gateway,
             context=reading_context(advance),
             workers=Workers(executor, workers),
             folder=Path(folder),
             rows=options.rows,
+            today=session.today(),
         )
         found.width = store.width() if isinstance(store, HasSchema) else None
-    if found.known_accounts:
-        EvidenceFile.beside(policy_path(options)).note_known(found.known_accounts)
-    found.needed = max(characters_needed(policy.target))
+    found.needed = widest(policy, store_policy)
     session.emit(
         options,
         document=lambda: rehearse_document(found),

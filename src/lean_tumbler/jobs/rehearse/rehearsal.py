@@ -6,19 +6,20 @@ And nobody else: what was refused before must be refused after.
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
+from datetime import date
 from enum import StrEnum
 from pathlib import Path
 
+from lean_tumbler.core.formulas.alternatives import Untested
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.policy import RowSource, StorePolicy
-from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.schemes.current import bcrypt
+from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.errors import CheckImpossible
 from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
+from lean_tumbler.jobs.bulk.layering import Workers, layer_store
 from lean_tumbler.jobs.bulk.summary import LayeringSummary
-from lean_tumbler.stores import evidence_file
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
 from lean_tumbler.stores.interface import Account, Store
 from lean_tumbler.stores.known_accounts import KnownAccount
@@ -88,7 +89,6 @@ class Rehearsal:
         known: accounts whose password is known and that are in the store.
         absent: logins of known accounts that the store has not.
         rejected: logins whose password is refused already now: their formula is not right yet.
-        known_accounts: those of cohorts that need proof.
         cells: what was tried and when -> how many were let in.
         differences: answers that changed, lockouts among them.
         layering: what bulk layering did to the copy.
@@ -100,7 +100,6 @@ class Rehearsal:
     known: int = 0
     absent: list[str] = field(default_factory=list)
     rejected: list[str] = field(default_factory=list)
-    known_accounts: list[evidence_file.CohortTrial] = field(default_factory=list)
     cells: dict[tuple[TriedText, Moment], Cell] = field(default_factory=dict)
     differences: list[Difference] = field(default_factory=list)
     layering: LayeringSummary | None = None
@@ -128,7 +127,7 @@ class _Attempt:
     before: bool = False
 
 
-def rehearse(
+def rehearse(  # noqa: PLR0913 - all that a change needs, and a copy
     store: Store,
     known: Sequence[KnownAccount],
     *,
@@ -138,6 +137,7 @@ def rehearse(
     workers: Workers,
     folder: Path,
     rows: int,
+    today: date,
 ) -> Rehearsal:
     """Run the change and the known accounts through every state, on a copy.
 
@@ -150,6 +150,7 @@ def rehearse(
         workers: who derives.
         folder: where the copy is made; the caller removes it.
         rows: how many other accounts to copy at most.
+        today: the day.
     """
     found = Rehearsal()
     path = folder / "rehearsal.db"
@@ -166,7 +167,9 @@ def rehearse(
         source=RowSource(),  # the copy holds rows as they were read
         mode="upgrade",
         share=1.0,
+        readers_ready=today,  # nobody reads the copy
     )
+    gateway = gateway.for_copy(there)
     copy = require_bulk(open_store(there, base=folder, writable=True))
     try:
         run = _RehearsalRun(copy, there, gateway, workers.executor, found, context.progress)
@@ -175,10 +178,10 @@ def rehearse(
             copy,
             store_policy=there,
             policy=gateway.policy,
+            warrant=_of_copy(copy, there, today),
             context=replace(context, progress=lambda _: None),
             workers=workers,
             keys=gateway.bounds.keys,
-            selection=Selection(proofs_asked=False),
         )
         run.try_all(attempts, Moment.LAYERED)
         run.log_in(attempts)
@@ -189,6 +192,18 @@ def rehearse(
     finally:
         copy.close()
     return found
+
+
+def _of_copy(copy: Store, policy: StorePolicy, today: date) -> Warrant:
+    """Allow all on the copy, which is thrown away."""
+    return Warrant(
+        step=Step.LAYER,
+        store=policy,
+        today=today,
+        has_way_back=True,
+        repeated=frozenset(copy.repeated()),
+        proof_asked=False,
+    )
 
 
 class _RehearsalRun:
@@ -204,6 +219,7 @@ class _RehearsalRun:
         self._executor = executor
         self._copy = copy
         self._name = policy.name
+        self._blanks_untested = any(Untested.BLANKS in c.untested for c in policy.cohorts)
         self._gateway = gateway
         self._found = found
         self._progress = progress
@@ -220,7 +236,6 @@ class _RehearsalRun:
                 continue
             self._found.known += 1
             outcome, _ = self._ask(row, password)
-            self._note(account.login, outcome)
             if outcome is None or not outcome.admitted:
                 self._found.rejected.append(account.login)
                 continue
@@ -228,16 +243,11 @@ class _RehearsalRun:
             cohorts[cohort] = cohorts.get(cohort, 0) + 1
             other = known[number - 1].password.reveal()
             texts = dict(_texts(password, other, wholly=cohorts[cohort] <= TRIED_WHOLLY))
+            if self._blanks_untested:
+                texts.pop(TriedText.BLANK, None)  # a login tries it cut off, until it is upgraded
             attempts += [_Attempt(account.login, tried, text) for tried, text in texts.items()]
         self.try_all(attempts, Moment.BEFORE)
         return attempts
-
-    def _note(self, login: str, outcome: Outcome | None) -> None:
-        """Note a known account for its cohort."""
-        if outcome is not None and outcome.label:
-            key = CohortKey(self._name, outcome.label, outcome.identity)
-            known = evidence_file.CohortTrial(key=key, login=login, right=outcome.admitted)
-            self._found.known_accounts.append(known)
 
     def _row(self, login: str) -> Account | None:
         rows = self._copy.fetch(login)

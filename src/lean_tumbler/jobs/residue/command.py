@@ -128,20 +128,22 @@ def _remembered_values(options: Options) -> "KnownValues":
     """Take fingerprints of what a bulk step replaced; nothing without a file of them."""
     from lean_tumbler.core.residue.known_values import KnownValues
     from lean_tumbler.stores.remembered import read_remembered
-    from lean_tumbler.stores.sealed_backup import REMEMBERED, SealedReader
+    from lean_tumbler.stores.sealed_backup import REMEMBERED, SealedReader, parts_of
 
     if options.key is None or options.remembered is None:
         return KnownValues()
     private, verifying = opening_keys(options, options.key)
-    sealed = SealedReader(
-        options.remembered, private_key=private, verifying_key=verifying, document=REMEMBERED
-    )
-    with closing(sealed) as reader:
-        key, chunks = read_remembered(reader)
-        known = KnownValues(key=key)
-        for chunk in chunks:
-            known.add_remembered(chunk, reader.head.store)
-    return known
+    known = None
+    for part in parts_of(options.remembered) or [options.remembered]:
+        sealed = SealedReader(
+            part, private_key=private, verifying_key=verifying, document=REMEMBERED
+        )
+        with closing(sealed) as reader:
+            key, chunks = read_remembered(reader)
+            known = known or KnownValues(key=key)
+            for chunk in chunks:
+                known.add_remembered(chunk, reader.head.store)
+    return known or KnownValues()
 
 
 def _replaced_values(options: Options, known: "KnownValues") -> None:

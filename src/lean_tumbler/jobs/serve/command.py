@@ -5,6 +5,7 @@ import os
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -184,6 +185,7 @@ def _service(options: Options, context: "ServiceContext") -> "LoginService":
     from lean_tumbler.jobs.bulk.layering import require_formulas
     from lean_tumbler.service.logins import LoginService
     from lean_tumbler.stores.locators import is_file, open_store
+    from lean_tumbler.stores.scans.binding import bindings_of
     from lean_tumbler.stores.scans.costs import learn_costs
     from lean_tumbler.stores.sql.server import LOGIN_LOCK_SECONDS
 
@@ -201,6 +203,9 @@ def _service(options: Options, context: "ServiceContext") -> "LoginService":
     for name, store in stores.items():
         gateway.reader(name).look_at_column()  # now, and not at the first login that needs it
         learn_costs(gateway, store, store_name=name)
+    context.observed.take_from(
+        bindings_of(stores, policy=policy, today=lambda: datetime.now().astimezone().date())
+    )
     return LoginService(gateway, stores, context)
 
 

@@ -1,11 +1,12 @@
 """A first password for an account that no password opens: without value, locked, or a remnant."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.reading.readings import State
+from lean_tumbler.core.warrant import Step
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, SwapResult, room_of
 
 # Whose value may be replaced: no password opens any of them.
 _CLOSED = frozenset({State.NO_VALUE, State.EMPTY, State.LOCKED, State.REMNANT})
@@ -41,13 +42,17 @@ def set_password(
         new: the password.
 
     Raises:
+        NotReady: nothing may be written to the store now.
         UsageError: there is no such login, or several; or a password opens the account.
         PasswordRefused: the new password may not be used.
         SourceError: the store cannot be read or written.
     """
+    warrant = gateway.warrant(Step.SET_PASSWORD, store_name)
+    warrant.require()
     account = _closed_account(store, gateway, store_name, login)
     was = gateway.reader(store_name).read(account.row).state
     value = gateway.hash(password=new, login=login)
+    replace(warrant, room=room_of(store), needed=len(value)).require()
     if account.stored is None:
         result = store.fill(account.key, value)
     else:

@@ -77,7 +77,9 @@ def _require_fitting(
     if (head.store, head.table) != (store_policy.name, store_policy.table):
         raise UsageError(f"{options.backup}: of the store {head.store}, table {head.table}")
     if head.expired(session.clock()):
-        raise UsageError(f"{options.backup}: expired at {head.expires_at}; delete it")
+        session.message(
+            f"{options.backup}: it was to be deleted by {head.expires_at}; it is still used"
+        )
 
 
 def _undone(

@@ -62,4 +62,4 @@ def draw_undo(console: Console, undone: Undone) -> None:
     if undone.copy:
         console.print(f"The copy is {undone.copy}; the file itself is as it was.")
     elif undone.restored:
-        console.print(f"{_AFTER[undone.step]} Delete the backup when it expires.")
+        console.print(_AFTER[undone.step])

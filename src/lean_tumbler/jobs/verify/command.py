@@ -11,7 +11,7 @@ from lean_tumbler.cli.options import (
     chosen_store,
     gateway_of,
     opened_store,
-    policy_path,
+    proven_by_known,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -59,7 +59,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.verify.report import draw_verify, verify_document
-    from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
     from lean_tumbler.stores.scans.verification import reader_of_files, verify_accounts
 
@@ -79,16 +78,14 @@ def run(options: Options, session: Session) -> int:
         if given is not None:
             reader = reader.with_cohort(given)
         with opened_store(options, store_policy) as store:
-            found = verify_accounts(
-                known,
-                reader=reader,
-                bounds=gateway.bounds,
-                store=store,
-                store_name=store_policy.name,
-                earlier=earlier,
-            )
-        if given is None and found.tried:
-            EvidenceFile.beside(policy_path(options)).note_known(found.tried)
+            if given is None:
+                found = proven_by_known(
+                    options, session, gateway, store_policy.name, store, known, earlier
+                )
+            else:
+                found = verify_accounts(
+                    known, reader=reader, bounds=gateway.bounds, store=store, earlier=earlier
+                )
     session.emit(
         options,
         document=lambda: verify_document(found),

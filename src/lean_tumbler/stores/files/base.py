@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 import polars as pl
 
+from lean_tumbler.core.reading.conditions import Condition
 from lean_tumbler.stores.sql.definitions import Declared
 
 if TYPE_CHECKING:
@@ -77,11 +78,11 @@ class Selective(Protocol):
     """A table of which some rows alone can be read."""
 
     @property
-    def only_rows(self) -> Mapping[str, tuple[str, ...]]:
-        """Which rows are read: a column, and the texts that it must have; empty for all."""
+    def only_rows(self) -> str:
+        """Which rows are read, as a condition; empty for all."""
 
-    def only(self, column: str, texts: Sequence[str]) -> Table:
-        """Give the rows alone that have one of some texts in a column."""
+    def only(self, condition: Condition) -> Table:
+        """Give the rows alone of which a condition holds."""
 
 
 @dataclass(frozen=True, slots=True)

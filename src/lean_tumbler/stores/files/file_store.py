@@ -18,12 +18,13 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.file_access import OWNER_ONLY, file_errors, require_own, write_parts
 from lean_tumbler.stores.files.copying import Fields, Record
 from lean_tumbler.stores.files.kinds import open_export
+from lean_tumbler.stores.interface import AccountKey
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.sql.sqlite import open_sqlite, sqlite_errors
 from lean_tumbler.stores.sql.swaps import SqlSwaps
 
 _TABLE = "accounts"
-_ROLES = ("login", "stored", "salt", "privileged", "last_login")
+_ROLES = ("login", "stored", "salt", "privileged", "last_login", "created")
 _SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
 _BESIDE = ("-journal", "-wal", "-shm")
 _CHANGED = (
@@ -76,6 +77,7 @@ class FileStore(SqlSwaps):
             privileged="privileged" if store.columns.privileged else None,
             privileged_values=store.columns.privileged_values,
             last_login="last_login" if store.columns.last_login else None,
+            created="created" if store.columns.created else None,
         )
         super().__init__(
             open_sqlite(self._work, writable=True, locator=str(path)),
@@ -148,6 +150,10 @@ class FileStore(SqlSwaps):
     def table(self) -> str:
         """The file's name."""
         return self._path.name
+
+    def repeated(self) -> frozenset[AccountKey]:
+        """Give rows whose login others have too; the values of one directory entry are its own."""
+        return super().repeated() if self._export.numbered_by_line else frozenset()
 
     def finish(self) -> str:
         """Write the copy, and take the working file away; give the copy's path.

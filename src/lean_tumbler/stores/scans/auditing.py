@@ -66,7 +66,7 @@ class Audit:
         likely_passwords: how many were looked for in plain text and unsalted digests.
         by_policy: whether a policy says how the values came about.
         set_aside: columns that hold digests, in tables that are of no people.
-        only_rows: of which columns some rows alone were read: a column beside it, and its texts.
+        only_rows: of which columns some rows alone were read, and by which condition.
     """
 
     source: str
@@ -76,7 +76,7 @@ class Audit:
     likely_passwords: int = 0
     by_policy: bool = False
     set_aside: tuple[str, ...] = ()
-    only_rows: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
+    only_rows: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def rows(self) -> int:

@@ -1,6 +1,6 @@
 """Finding the columns of a source that hold credentials."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 
@@ -12,6 +12,7 @@ from lean_tumbler.core.audit.discovery import (
 )
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.policy import Columns
+from lean_tumbler.core.reading.conditions import Condition, one_of
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files.base import Selective, Table, Unreadable
 from lean_tumbler.stores.files.nested import NestedTable, document_columns
@@ -27,20 +28,20 @@ class CredentialPlace:
     opens: Opens | None = None
 
     @property
-    def only_rows(self) -> Mapping[str, tuple[str, ...]]:
-        """Which rows are read: a column, and the texts that it must have; empty for all."""
-        return self.table.only_rows if isinstance(self.table, Selective) else {}
+    def only_rows(self) -> str:
+        """Which rows are read, as a condition; empty for all."""
+        return self.table.only_rows if isinstance(self.table, Selective) else ""
 
     @property
     def name(self) -> str:
         """The table's name and the column's."""
         return f"{self.table.name}.{self.columns.stored}"
 
-    def only(self, column: str, texts: Sequence[str]) -> "CredentialPlace":
-        """Give the rows alone that have one of some texts in a column, where a database can."""
+    def only(self, condition: Condition) -> "CredentialPlace":
+        """Give the rows alone of which a condition holds, where a database can."""
         if not isinstance(self.table, Selective):
             return self
-        return replace(self, table=self.table.only(column, texts))
+        return replace(self, table=self.table.only(condition))
 
 
 def credential_places(
@@ -82,7 +83,7 @@ def credential_places(
             found_place = CredentialPlace(
                 table, replace(roles_beside(table.columns, wanted), stored=told.value)
             )
-            yield found_place.only(told.attribute, told.texts)
+            yield found_place.only(one_of(told.attribute, told.texts))
             del sample[told.value]
         aside: list[str] = []
         for found in credential_columns(table.name, sample, wanted, set_aside=aside):

@@ -14,9 +14,9 @@ from lean_tumbler.core.audit.frames import Frame, Group
 from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.grades import Floor
-from lean_tumbler.core.login.gateway import store_reader
 from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy
 from lean_tumbler.core.policy.model import NOT_PRIVILEGED
+from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.core.tuning.attacker import Attacker

@@ -12,7 +12,7 @@ from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.candidates import digest_and_salt
 from lean_tumbler.core.reading.cohorts import Cohort
-from lean_tumbler.core.reading.evidence import CohortKey
+from lean_tumbler.core.reading.evidence import CohortKey, RowFacts
 from lean_tumbler.core.reading.reader import BARE_FORMULAS, RowReader
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
@@ -57,7 +57,7 @@ class Verification:
 
     Attributes:
         accounts: one result each.
-        tried: those of cohorts that need proof.
+        tried: those who show something of cohorts.
     """
 
     accounts: list[CheckedAccount]
@@ -87,16 +87,24 @@ def verify_accounts(
     checked: list[CheckedAccount] = []
     tried: list[CohortTrial] = []
     for account in accounts:
-        row, problem = _row(account, store)
+        row, facts, problem = _row(account, store)
         if row is None:
             checked.append(_failed(account, problem))
             continue
         reading = reader.read(row)
-        found = _checked(account, row, reading, bounds, misses)
+        verdict = _verdict(reading, account, bounds)
+        found = _checked(account, row, verdict, misses)
         checked.append(found)
-        if reading.state is State.VALUE and reading.certainty is not Certainty.SAID:
-            key = CohortKey.of(store_name, reading)
-            tried.append(CohortTrial(key=key, login=account.login, right=found.accepted))
+        tried.append(
+            CohortTrial(
+                store=store_name,
+                key=cohort_shown(store_name, reading),
+                login=account.login,
+                right=found.accepted,
+                ruled_out=verdict.ruled_out if isinstance(verdict, Verdict) else frozenset(),
+                row=facts,
+            )
+        )
     return Verification(accounts=checked, tried=tried)
 
 
@@ -106,7 +114,14 @@ def check_row(
     """Check one row with a known password, and say what is near where it fails."""
     known = KnownAccount(line=0, login=login, password=password)
     misses = _NearMisses(reader, bounds, {})
-    return _checked(known, row, reader.read(row), bounds, misses)
+    return _checked(known, row, _verdict(reader.read(row), known, bounds), misses)
+
+
+def cohort_shown(store: str, reading: Reading) -> CohortKey | None:
+    """Say of which cohort a row shows something; None where it says itself how it was made."""
+    if reading.state is not State.VALUE or reading.certainty is Certainty.SAID:
+        return None
+    return CohortKey.of(store, reading)
 
 
 def reader_of_files(policy: StoragePolicy, given: Cohort | None = None) -> RowReader:
@@ -121,33 +136,41 @@ def reader_of_files(policy: StoragePolicy, given: Cohort | None = None) -> RowRe
     return RowReader(cohorts=chosen, parts=parts, formulas=formulas, has_salts=False)
 
 
-def _row(account: KnownAccount, store: LoginStore | None) -> tuple[Row | None, str]:
+def _row(
+    account: KnownAccount, store: LoginStore | None
+) -> tuple[Row | None, RowFacts | None, str]:
     if store is None:
         stored = account.stored.reveal() if account.stored else ""
         others = {name: text.encode("utf-8") for name, text in account.others.items()}
         row = Row(
             stored=stored.encode("utf-8"), salt=account.salt, login=account.login, others=others
         )
-        return row, ""
+        return row, None, ""
     found = store.fetch(account.login)
     if len(found) != 1:
-        return None, "the login is not unique" if found else "the store has no such login"
+        return None, None, "the login is not unique" if found else "the store has no such login"
     if found[0].stored is None:
-        return None, "the account has no stored value"
-    return found[0].row, ""
+        return None, None, "the account has no stored value"
+    return found[0].row, found[0].facts, ""
 
 
 def _failed(account: KnownAccount, problem: str) -> CheckedAccount:
     return CheckedAccount(login=account.login, accepted=False, near_miss=problem)
 
 
-def _checked(
-    account: KnownAccount, row: Row, reading: Reading, bounds: Bounds, misses: "_NearMisses"
-) -> CheckedAccount:
+def _verdict(reading: Reading, account: KnownAccount, bounds: Bounds) -> Verdict | str:
+    """Check a known password; give the reason where the row cannot be checked."""
     try:
-        verdict = check(reading, account.password.reveal(), bounds=bounds)
+        return check(reading, account.password.reveal(), bounds=bounds)
     except CheckImpossible as error:
-        return _failed(account, str(error))
+        return str(error)
+
+
+def _checked(
+    account: KnownAccount, row: Row, verdict: Verdict | str, misses: "_NearMisses"
+) -> CheckedAccount:
+    if isinstance(verdict, str):
+        return _failed(account, verdict)
     origin = verdict.parsed.contents.origin
     formula = verdict.formula.name if verdict.formula else _prepared_by(verdict.way)
     below = formula or (verdict.way.name if verdict.way else origin)

@@ -59,7 +59,8 @@ class ColumnGuard:
     ) -> None:
         self._database = database
         table, column = relation.name, relation.written
-        for name in relation.source.only:
+        rows = relation.source.rows
+        for name in rows.columns if rows else ():
             relation.require_own(name)  # a constraint sees one table
         self._key = ", ".join(database.quoted(column.name) for column in key.columns)
         self._key_of = key.of
@@ -68,10 +69,9 @@ class ColumnGuard:
             column=database.quoted(column),
             binary=relation.is_binary(column),
             left_behind=database.quoted(relation.stored) if relation.is_moving else "",
-            only={
-                database.quoted(name): [database.quoted_text(text) for text in texts]
-                for name, texts in relation.source.only.items()
-            },
+            rows=rows,
+            quoted=database.quoted,
+            quoted_text=database.quoted_text,
             table_text=table.name.replace("'", "''"),
             schema_text=(table.schema or "").replace("'", "''"),
         )

@@ -7,6 +7,8 @@ from typing import Any
 import sqlalchemy as sa
 
 from lean_tumbler.core.policy import RowSource
+from lean_tumbler.core.reading.conditions import Condition, Test
+from lean_tumbler.core.reading.rows import STORED
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.sql.database import Database, TableName
@@ -46,7 +48,7 @@ class Relation:
         self._other: sa.FromClause | None = None
         self._is_joined: Expression = sa.true()
         self._join_table()
-        for name in source.only:
+        for name in source.rows.columns if source.rows else ():
             require_column(name, self.names, self.place)
         self._binary = {name for name, kind in self.types.items() if is_binary(kind)}
 
@@ -103,11 +105,15 @@ class Relation:
 
     @cached_property
     def selected(self) -> Sequence[Expression]:
-        """What must hold of a row for it to be the store's; texts as the server compares them."""
-        return [
-            sa.or_(*(sa.cast(self._columns[name], sa.String) == text for text in texts))
-            for name, texts in self.source.only.items()
-        ]
+        """What must hold of a row for it to be the store's, as far as the server can say."""
+        return [] if self.source.rows is None else [Narrowing(self).of(self.source.rows)]
+
+    @property
+    def is_exact(self) -> bool:
+        """Whether the server's answer is that of the policy's condition."""
+        return self.source.rows is None or all(
+            test.verb in EXACT_VERBS for test in self.source.rows.tests
+        )
 
     def select(self, *expressions: Any) -> sa.Select[Any]:
         """Begin a query of the store's rows."""
@@ -182,6 +188,45 @@ class Relation:
         with self._database.inspector() as inspector:
             columns = inspector.get_columns(self.name.name, self.name.schema)
         return frozenset(column["name"] for column in columns if column["nullable"])
+
+
+# Tests of which the server gives the very answer, or a text's in another letter case as well.
+EXACT_VERBS = frozenset({"null", "empty", "present"})
+_EQUAL = frozenset({"=", "in"})
+
+
+class Narrowing:
+    """A condition as the server can ask it: no row is left out that the condition means.
+
+    Args:
+        relation: whose columns it names.
+    """
+
+    def __init__(self, relation: Relation) -> None:
+        self._relation = relation
+
+    def of(self, condition: Condition | Test) -> Expression:
+        """Give the expression."""
+        if isinstance(condition, Test):
+            return self._test(condition)
+        parts = [self.of(part) for part in condition.parts]
+        return sa.or_(*parts) if condition.is_any else sa.and_(*parts)
+
+    def _test(self, test: Test) -> Expression:
+        relation = self._relation
+        name = relation.stored if test.role == STORED else test.name
+        if name not in relation.names:
+            return sa.true()
+        column = relation.column(name)
+        if test.verb == "null":
+            return column.is_(None)
+        if test.verb in {"empty", "present"}:
+            length = sa.func.coalesce(sa.func.length(relation.raw(name)), sa.literal_column("0"))
+            none = length == sa.literal_column("0")
+            return none if test.verb == "empty" else sa.not_(none)
+        if test.verb in _EQUAL and not (test.is_bare or relation.is_binary(name)):
+            return sa.or_(*(sa.cast(column, sa.String) == text for text in test.operands))
+        return sa.true()
 
 
 def _types(database: Database, table: TableName) -> dict[str, Any]:

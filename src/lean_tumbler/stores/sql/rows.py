@@ -1,6 +1,6 @@
 """Reading: the rows of one table, as bytes, whatever a column's type and collation."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import cached_property
 from types import MappingProxyType
 from typing import Any
@@ -18,6 +18,8 @@ from lean_tumbler.stores.sql.origins import origins
 from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.row_key import RowKey
 from lean_tumbler.stores.sql.server import Column, Expression
+
+_PAGE_ROWS = 4000
 
 
 class TableRows:
@@ -116,18 +118,22 @@ class TableRows:
             self._raw(columns.salt),
             self._raw(columns.login),
             self._raw(columns.last_login),
+            self._raw(columns.created),
+            self._raw(columns.privileged),
             *(self._raw(name) for name in self._others.values()),
         ]
 
     def _account(self, row: Any) -> Account:
         parts = len(self._key.columns)
-        is_moved, stored, salt, login, last_login, *others = row[parts:]
+        is_moved, stored, salt, login, last_login, created, role, *others = row[parts:]
         return Account(
             key=self._key.of(row[:parts]),
             login=None if login is None else bytes(login).decode("utf-8", "replace"),
             stored=None if stored is None else bytes(stored),
             salt=None if salt is None else bytes(salt),
             last_login=None if last_login is None else bytes(last_login),
+            created=None if created is None else bytes(created),
+            role=None if role is None else bytes(role),
             others={
                 name: None if content is None else bytes(content)
                 for name, content in zip(self._others, others, strict=True)
@@ -135,8 +141,15 @@ class TableRows:
             is_left_behind=not is_moved,
         )
 
+    def _is_own(self, account: Account) -> bool:
+        """Tell whether a row is the store's: the server has only narrowed the choice."""
+        condition = self._relation.source.rows
+        return condition is None or condition.holds(account.row)
+
     def count(self) -> int:
         """Count the rows."""
+        if not self._relation.is_exact:
+            return sum(len(page) for page in self._pages())
         with self._database.connect() as connection:
             query = self._relation.select(sa.func.count())
             return int(connection.execute(query).scalar_one())
@@ -145,6 +158,20 @@ class TableRows:
         self, *, after: AccountKey | None, rows: int, privileged: bool | None = None
     ) -> list[Account]:
         """Read the next rows in order of their key; of administrators alone, or of the others."""
+        while found := self._page(after, rows, privileged):
+            own = [account for account in found if self._is_own(account)]
+            if own:
+                return own
+            after = found[-1].key
+        return []
+
+    def _pages(self) -> Iterator[list[Account]]:
+        after: AccountKey | None = None
+        while page := self.page(after=after, rows=_PAGE_ROWS):
+            yield page
+            after = page[-1].key
+
+    def _page(self, after: AccountKey | None, rows: int, privileged: bool | None) -> list[Account]:
         query = self._relation.select(*self._row_columns()).order_by(*self._key.columns).limit(rows)
         if after is not None:
             query = query.where(self._key.after(after))
@@ -164,13 +191,14 @@ class TableRows:
         """Read the rows with a login: one, unless the login is unknown or not unique."""
         with self._database.connect() as connection:
             rows = connection.exec_driver_sql(*self._fetch_statement(login))
-            return [self._account(row) for row in rows]
+            found = [self._account(row) for row in rows]
+        return [account for account in found if self._is_own(account)]
 
     def find(self, key: str) -> Account | None:
         """Read the row with a key, given as text; None where there is none."""
         query = self._relation.select(*self._row_columns()).where(self._key.is_text(key))
         found = self._accounts(query.limit(2))
-        return found[0] if len(found) == 1 else None
+        return found[0] if len(found) == 1 and self._is_own(found[0]) else None
 
     def _fetch_statement(self, login: str) -> tuple[str, Any]:
         """Give the statement as text: making it anew each time takes longer than running it."""
@@ -184,7 +212,8 @@ class TableRows:
     def _fetch_compiled(self) -> SQLCompiler:
         login = self._relation.column(self._columns.login or "") == sa.bindparam("the_login")
         query = self._relation.select(*self._row_columns()).where(login)
-        query = query.limit(sa.literal_column("2"))
+        if self._relation.is_exact:
+            query = query.limit(sa.literal_column("2"))
         return query.compile(dialect=self._database.engine.dialect)
 
     def _accounts(self, query: sa.Select[Any]) -> list[Account]:
@@ -205,6 +234,39 @@ class TableRows:
         """Name the formulas that layered values refer to, by fingerprint."""
         with self._database.connect() as connection:
             return origins(connection, self._relation, self._raw(self._columns.stored))
+
+    def highest_key(self) -> int | None:
+        """Give the highest number that names a row; None where keys are no numbers."""
+        names = [column.name for column in self._key.columns]
+        if len(names) != 1 or not isinstance(self._relation.types.get(names[0]), sa.Integer):
+            return None
+        with self._database.connect() as connection:
+            query = self._relation.select(sa.func.max(self._key.columns[0]))
+            highest = connection.execute(query).scalar_one()
+        return highest if isinstance(highest, int) else None
+
+    def repeated(self) -> frozenset[AccountKey]:
+        """Give the keys of rows whose login others have too, as the store compares logins."""
+        if not self._relation.is_exact:
+            return self._repeated_by_reading()
+        login = self._relation.column(self._columns.login or "")
+        several = self._relation.select(login).where(login.is_not(None))
+        several = several.group_by(login).having(sa.func.count() > 1)
+        with self._database.connect() as connection:
+            if connection.execute(several.limit(1)).first() is None:
+                return frozenset()
+            query = self._relation.select(*self._key.columns).where(login.in_(several))
+            return frozenset(self._key.of(row) for row in connection.execute(query))
+
+    def _repeated_by_reading(self) -> frozenset[AccountKey]:
+        """Find repeated logins where the server cannot tell which rows are the store's."""
+        login = self._relation.column(self._columns.login or "")
+        several = self._relation.select(login).where(login.is_not(None))
+        several = several.group_by(login).having(sa.func.count() > 1)
+        with self._database.connect() as connection:
+            texts = [row[0] for row in connection.execute(several)]
+        found = [self.fetch(text) for text in texts]
+        return frozenset(row.key for rows in found if len(rows) > 1 for row in rows)
 
     def close(self) -> None:
         """Let go of connections."""

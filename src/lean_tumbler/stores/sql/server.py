@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any, Protocol
 import sqlalchemy as sa
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.conditions import Condition, Test
+from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.database import Database, TableName
 from lean_tumbler.stores.sql.definitions import Declared
@@ -63,7 +65,9 @@ class GuardedColumn:
 
     Attributes:
         left_behind: the column whose place it takes, quoted; or empty.
-        only: column, quoted -> texts, quoted, of which it must hold one for a row to be guarded.
+        rows: which rows are guarded; None for all.
+        quoted: quotes a column's name.
+        quoted_text: quotes a text.
     """
 
     table: str
@@ -72,7 +76,14 @@ class GuardedColumn:
     table_text: str
     schema_text: str
     left_behind: str = ""
-    only: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    rows: Condition | None = None
+    quoted: Callable[[str], str] = str
+    quoted_text: Callable[[str], str] = str
+
+    @property
+    def beside(self) -> list[str]:
+        """The columns, quoted, that say whether a row is guarded."""
+        return [self.quoted(name) for name in self.rows.columns] if self.rows else []
 
     def refuses(self, admits: str, row: str = "", *, text: str = "text") -> str:
         """Give the condition of a row that is not admitted, which is never unknown.
@@ -82,7 +93,7 @@ class GuardedColumn:
         Args:
             admits: the condition of a value that is not NULL.
             row: what stands before the columns' names; or nothing.
-            text: the type that `only` compares.
+            text: the type that texts are compared as.
         """
         column, left_behind = row + self.column, row + self.left_behind
         refused = f"{column} IS NOT NULL AND NOT ({admits})"
@@ -90,11 +101,29 @@ class GuardedColumn:
             alone = f"{left_behind} IS NOT NULL AND {left_behind} <> ''"
             is_empty = f"({column} IS NULL OR {column} = '')"
             refused = f"({column} <> '' AND {refused}) OR ({is_empty} AND {alone})"
-        for name, texts in self.only.items():
-            of = row + name
-            listed = f"CAST({of} AS {text}) IN ({', '.join(texts)})"
-            refused = f"{of} IS NOT NULL AND {listed} AND ({refused})"
-        return refused
+        if self.rows is None:
+            return refused
+        return f"({self._guarded(self.rows, row, text)}) AND ({refused})"
+
+    def _guarded(self, condition: Condition | Test, row: str, text: str) -> str:
+        """Write a condition as the server asks it; it is never unknown."""
+        if isinstance(condition, Condition):
+            word = " OR " if condition.is_any else " AND "
+            return word.join(f"({self._guarded(part, row, text)})" for part in condition.parts)
+        of = row + self.quoted(condition.name)
+        if condition.verb == "null":
+            return f"{of} IS NULL"
+        written = f"CAST({of} AS {text})"
+        if condition.verb in {"empty", "present"}:
+            word = "=" if condition.verb == "empty" else "<>"
+            return f"COALESCE({written}, '') {word} ''"
+        if condition.verb in {"=", "in"} and not condition.is_bare:
+            texts = ", ".join(map(self.quoted_text, condition.operands))
+            return f"{of} IS NOT NULL AND {written} IN ({texts})"
+        raise UsageError(
+            f"[store.NAME.rows]: a constraint of the server cannot ask “{condition}”; it can ask "
+            "null, empty, present, = and in"
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -156,7 +156,7 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         return sqlite_condition(f"CAST({value} AS TEXT)", policy.floor, policy.limits)
 
     refused = names.refuses(admits(f"NEW.{names.column}"), "NEW.")
-    columns = ", ".join(filter(None, (names.column, names.left_behind, *names.only)))
+    columns = ", ".join(filter(None, (names.column, names.left_behind, *names.beside)))
     raised = f"SELECT RAISE(ABORT, '{GUARD}: only current, layered or locked values');"
     triggers = tuple(
         f"CREATE TRIGGER {GUARD}_{event.lower()} BEFORE {event}{of} ON {names.table} FOR EACH ROW "

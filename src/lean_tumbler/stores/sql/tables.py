@@ -1,6 +1,6 @@
 """Tables of a SQL database as frames of text."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING, Any
 import polars as pl
 import sqlalchemy as sa
 
+from lean_tumbler.core.audit.cohort_marks import OTHER, holding
 from lean_tumbler.core.policy import PLAIN_ROWS, RowSource
+from lean_tumbler.core.reading.conditions import Condition
 from lean_tumbler.core.reading.rows import CONTROL_SIGNS, text_of
 from lean_tumbler.stores.files.base import (
     LINE,
@@ -53,13 +55,13 @@ class DatabaseTable:
         return tuple(self.database.keys(self.table))
 
     @property
-    def only_rows(self) -> Mapping[str, tuple[str, ...]]:
-        """Which rows are read: a column, and the texts that it must have; empty for all."""
-        return self.source.only
+    def only_rows(self) -> str:
+        """Which rows are read, as a condition; empty for all."""
+        return str(self.source.rows or "")
 
-    def only(self, column: str, texts: Sequence[str]) -> "DatabaseTable":
-        """Give the rows alone that have one of some texts in a column."""
-        return replace(self, source=replace(self.source, only={column: tuple(texts)}))
+    def only(self, condition: Condition) -> "DatabaseTable":
+        """Give the rows alone of which a condition holds."""
+        return replace(self, source=replace(self.source, rows=condition))
 
     @property
     def can_be_paged(self) -> bool:
@@ -77,15 +79,30 @@ class DatabaseTable:
         """Read the wanted columns as text, all rows in one consistent view."""
         parts: list[pl.DataFrame] = []
         first = 1
-        with closing(self._batches(wanted)) as batches:
+        rows = None if self._relation.is_exact else self.source.rows
+        asked = dict.fromkeys((*wanted, *(rows.columns if rows else ())))
+        with closing(self._batches(tuple(asked))) as batches:
             for batch in batches:
-                parts.extend(_frames(batch, first, wanted, unreadable))
+                read = _frames(batch, first, tuple(asked), unreadable)
+                parts.extend(
+                    frame if rows is None else self._own(frame, rows, wanted) for frame in read
+                )
                 first += batch.height
                 if sum(part.height for part in parts) >= ROWS_PER_FRAME:
                     yield pl.concat(parts)
                     parts = []
         if parts:
             yield pl.concat(parts)
+
+    def _own(
+        self, frame: pl.DataFrame, condition: Condition, wanted: Sequence[str]
+    ) -> pl.DataFrame:
+        """Keep the rows that are the store's: the server has only narrowed the choice."""
+        named = frame.select(
+            *(pl.col(name).alias(OTHER + name) for name in condition.columns),
+            *(pl.col(self.stored).alias("stored") for _ in (1,) if self.stored in frame.columns),
+        )
+        return frame.filter(holding(named, condition)).select(LINE, *wanted)
 
     def _batches(self, wanted: Sequence[str]) -> "Batches":
         """Give rows as the driver gives them, a few at a time; each value is text or bytes."""

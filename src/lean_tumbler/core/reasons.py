@@ -1,0 +1,184 @@
+"""Why a row is not written: one list for all steps, each reason with what settles it."""
+
+from enum import StrEnum
+
+
+class Reason(StrEnum):
+    """One reason, as the sentence that people read.
+
+    Attributes:
+        remedy: what settles it, as a sentence without its full stop; empty where nothing must be
+            done.
+        is_settled: whether nobody has to look at such rows one by one: nothing is to be done, or
+            the same for all of them.
+    """
+
+    remedy: str
+    is_settled: bool
+
+    def __new__(cls, sentence: str, remedy: str = "", is_settled: bool = False) -> "Reason":
+        """Make a member of its sentence, with what belongs to it."""
+        member = str.__new__(cls, sentence)
+        member._value_ = sentence
+        member.remedy, member.is_settled = remedy, is_settled
+        return member
+
+    # What the value is.
+    NO_VALUE = "no value", "", True
+    LOCKED = "locked: no password opens it", "", True
+    LAYERED = "already layered: replaced at login", "", True
+    CURRENT = "current: left as it is at login too", "", True
+    REWRITTEN = "current, but not what the target writes: replaced at login", "", True
+    NOT_UNDERSTOOD = "not understood", "look at one with `explain --store NAME --account KEY`"
+    REMNANT = (
+        "a remnant of a failed write: no password opens it",
+        (
+            "these accounts need a reset; find the code that ignored an error, or did not wait "
+            "for a result"
+        ),
+    )
+    NO_COHORT = (
+        "no cohort of the policy says how it was made",
+        (
+            "declare a cohort that says how they were made; `formula solve` finds it from known "
+            "accounts"
+        ),
+    )
+    TEXT_UNDECLARED = (
+        "reads as plain text, and no cohort says so",
+        "if they are passwords, declare a cohort with plain_text = true",
+    )
+    MAY_BE_DIGEST = (
+        "may be a digest, so it is not taken for plain text",
+        (
+            "declare a cohort that says how they were made; if every one is a password, one with "
+            'plain_text = "all"'
+        ),
+    )
+    STRUCTURED_TEXT = (
+        "a text with a structure that no login has proven to be a password",
+        "prove it with a known account of such a row; or name the class in plain_text",
+    )
+    TWO_CLAIM_IT = (
+        "one cohort calls it a digest, and another one a password",
+        "a condition (`when`) that tells these cohorts apart decides it",
+    )
+    ONLY_SHAPE = (
+        "a bare shape that neither a cohort nor the column confirms",
+        "declare a cohort for them: by its scheme, by a formula, or as plain text",
+    )
+    WAYS_DIFFER = (
+        "several ways, which differ in what lies below",
+        "a condition (`when`) that tells these cohorts apart decides it",
+    )
+    # What could be written.
+    HEAD_TOO_LONG = (
+        "an input of its formula is too long for a layered value",
+        "the next login replaces them",
+    )
+    AT_NEXT_LOGIN = (
+        "the target lies over no digest: replaced at login",
+        (
+            "with layer_with in [target] they are layered now; check first that every program can "
+            "verify a layered value"
+        ),
+    )
+    READERS_OF_TARGET = (
+        "no stock function of [target] read_by verifies a layered value: replaced at login",
+        (
+            "with layer_with in [target] they are layered now, for programs that use the check of "
+            "docs/FORMATS.md"
+        ),
+    )
+    PREPARED = "a formula under a slow scheme: replaced at login", "", True
+    NOT_STORABLE = (
+        "a password that no new value can be made of",
+        "these accounts need a reset",
+    )
+    LAYER_TOO_WEAK = "layered below the floor: replaced at login", "", True
+    LOSSY = (
+        "other passwords open it too",
+        "it stays layered; replace_lossy = true in the store's policy has logins replace it",
+        True,
+    )
+    CASE_UNSETTLED = (
+        "whether letter case counts is not settled",
+        "a known account or a login with a capital letter settles it",
+        True,
+    )
+    # What is known of the row.
+    LOGIN_REPEATED = (
+        "its login is not unique",
+        (
+            "if a column tells live rows from deleted ones, name it in [store.NAME.rows]; "
+            "otherwise give each row a login of its own"
+        ),
+    )
+    UNPROVEN = (
+        "no account of its cohort is known to open",
+        (
+            "prove it with known accounts (`verify KNOWN`), or with logins (`serve` while the "
+            "application still checks)"
+        ),
+        True,
+    )
+    TOO_FEW = (
+        "too few accounts of its cohort are known to open",
+        "add known accounts, observe more logins, or accept the figure with --proof",
+        True,
+    )
+    CONTRADICTED = (
+        "accounts of its cohort were refused",
+        "look at them with `verify KNOWN`: are they of another generation, or is a password wrong?",
+        True,
+    )
+    REFUSED_ITSELF = (
+        "its own known password did not open it",
+        "look at the account with `verify KNOWN`",
+    )
+    CAME_LATER = (
+        "it came after the proof of its cohort",
+        "prove the cohort again with an account among the newer rows",
+        True,
+    )
+    STRATUM_UNKNOWN = (
+        "older or newer than all accounts that prove its cohort",
+        "add a known account of these years",
+        True,
+    )
+    # What the store says.
+    OBSERVED = (
+        "the store observes",
+        'set mode = "upgrade" once the verdicts of the new check agree with the old one',
+        True,
+    )
+    READERS_NOT_READY = (
+        "not every program that checks passwords has the new check",
+        "set readers_ready once they have",
+        True,
+    )
+    OUTSIDE_SHARE = "outside the share that is upgraded now", "", True
+    STOPPED = (
+        "upgrades of the store are stopped",
+        (
+            "fewer logins than before were admitted: look at the alert; reading the policy "
+            "again goes on"
+        ),
+        True,
+    )
+    TOO_NARROW = (
+        "the column is too narrow for what would be written",
+        "`plan` prints the statement that widens it",
+        True,
+    )
+    NO_WAY_BACK = (
+        "nothing says how to put the old values back",
+        "seal them with --backup FILE --to PUBLICKEY, or say --no-backup",
+        True,
+    )
+    # What a step that closes accounts looks at.
+    NOT_WEAK = "current, or locked already", "", True
+    SEEN = "seen since", "", True
+    NOT_LISTED = "not on the list", "", True
+    UNDATED = "no date of a last login", "--undated takes them for never seen", True
+    UNREADABLE_DATE = "a date that cannot be read, or has not come yet"

@@ -1,0 +1,101 @@
+"""What proof rests on: the people of a cohort, and the rows that they do not speak for."""
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import date
+
+from lean_tumbler.core.reading.evidence import Counts, RowFacts
+from lean_tumbler.core.reasons import Reason
+
+_IMPORT_SHARE = 0.05  # of a cohort's rows, made on one day: they were hardly registered one by one
+_IMPORT_ROWS = 20
+_IMPORTS = 3  # that are named
+_ROLES = 12  # more are no roles
+
+
+@dataclass(slots=True)
+class CohortRows:
+    """The rows of one cohort, by when they were made and by their roles."""
+
+    days: Counter[date] = field(default_factory=Counter)
+    roles: Counter[str] = field(default_factory=Counter)
+    rows: int = 0
+
+    def add(self, facts: RowFacts) -> None:
+        """Take a row in."""
+        self.rows += 1
+        if facts.created is not None:
+            self.days[facts.created] += 1
+        if facts.role is not None:
+            self.roles[facts.role] += 1
+
+    def untouched_by(self, counts: Counts) -> tuple[str, ...]:
+        """Name rows that nobody who is known speaks for, each with its number."""
+        if not counts.right:
+            return ()
+        return tuple(self._untouched(counts))
+
+    def _untouched(self, counts: Counts) -> Iterator[str]:
+        years: Counter[int] = Counter()
+        for day, rows in self.days.items():
+            years[day.year] += rows
+        missing = sorted(year for year in years if year not in counts.years)
+        if missing and counts.years:
+            rows = sum(years[year] for year in missing)
+            yield f"{rows:,} rows made in {_spans(missing)}"
+        for day, rows in self.days.most_common(_IMPORTS):
+            if rows >= max(_IMPORT_ROWS, _IMPORT_SHARE * self.rows) and day.year in missing:
+                yield f"{rows:,} rows made on {day}, as by an import"
+        if counts.roles and len(self.roles) <= _ROLES:
+            for role, rows in self.roles.most_common():
+                if role not in counts.roles:
+                    yield f"{rows:,} rows with the role “{role}”"
+
+
+def _spans(years: list[int]) -> str:
+    """Write years as spans."""
+    spans: list[list[int]] = []
+    for year in years:
+        if spans and spans[-1][-1] == year - 1:
+            spans[-1].append(year)
+        else:
+            spans.append([year])
+    return ", ".join(
+        f"{span[0]} to {span[-1]}" if len(span) > 1 else f"{span[0]}" for span in spans
+    )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CohortProof:
+    """What is known of a cohort, held against its rows.
+
+    Attributes:
+        counts: of its people.
+        rows: that need proof.
+        bound: the largest share of its rows that can be made otherwise unseen, at 95 %.
+        most: the largest bound that is accepted.
+        missing: why it is not proven; None where it is.
+        untouched: rows that none of the people speaks for.
+    """
+
+    counts: Counts
+    rows: int
+    bound: float
+    most: float
+    missing: Reason | None
+    untouched: tuple[str, ...] = ()
+
+    @property
+    def more_needed(self) -> int:
+        """How many more people, all of them right, would prove it."""
+        counts = self.counts
+        low, high = 0, max(0, self.rows - counts.right - counts.wrong)
+        while low < high:
+            middle = (low + high) // 2
+            right = Counts(accepted=counts.right + middle, refused=counts.wrong)
+            if right.bound_among(self.rows) <= self.most:
+                high = middle
+            else:
+                low = middle + 1
+        return low

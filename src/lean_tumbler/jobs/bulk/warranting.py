@@ -1,0 +1,80 @@
+"""The warrant of a bulk step: what the store, its policy, the evidence and the options say."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from lean_tumbler.core.layering import characters_needed
+from lean_tumbler.core.reading.evidence import Evidence
+from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.warrant import Step, Warrant
+from lean_tumbler.stores.interface import Store, WritesCopy, room_of
+from lean_tumbler.stores.scans.binding import coverage_of, evidence_for, settled_by
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from datetime import date
+
+    from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+    from lean_tumbler.stores.evidence_file import EvidenceFile
+    from lean_tumbler.stores.interface import LoginStore
+
+
+def warrant_of(  # noqa: PLR0913 - what a warrant is made of
+    step: Step,
+    store: LoginStore,
+    *,
+    store_policy: StorePolicy,
+    policy: StoragePolicy,
+    today: date,
+    has_way_back: bool,
+    share: float = 1.0,
+    evidence: EvidenceFile | None = None,
+    keys: Mapping[str, bytes] | None = None,
+    most_otherwise: float | None = None,
+    unproven: frozenset[str] = frozenset(),
+) -> Warrant:
+    """Give the warrant of a step.
+
+    Args:
+        step: which.
+        store: opened.
+        store_policy: of the store.
+        policy: what is written.
+        today: for `readers_ready`.
+        has_way_back: whether a backup is made, or somebody said that none is needed.
+        share: the part of the accounts that is taken.
+        evidence: the file of evidence; None where the step asks for no proof.
+        keys: the legacy system's.
+        most_otherwise: the largest bound, where an option says it.
+        unproven: cohorts that are taken without proof.
+
+    Raises:
+        UsageError: the file of evidence is none that this tool wrote.
+        SourceError: the store or the file cannot be read.
+    """
+    found, binding = Evidence(), None
+    if evidence is not None:
+        settled = settled_by(store_reader(policy, store_policy, keys=keys or {}), policy)
+        found, binding = evidence_for(evidence, store_policy.name, store, settled=settled)
+    return Warrant(
+        step=step,
+        store=store_policy,
+        today=today,
+        room=room_of(store),
+        needed=widest(policy, store_policy) if step is Step.LAYER else 0,
+        has_way_back=has_way_back or isinstance(store, WritesCopy),
+        repeated=frozenset(store.repeated() if isinstance(store, Store) else ()),
+        share=share,
+        table=store.table,
+        evidence=found,
+        most_otherwise=store_policy.proof if most_otherwise is None else most_otherwise,
+        unproven=unproven,
+        coverage=coverage_of(binding),
+    )
+
+
+def widest(policy: StoragePolicy, store: StorePolicy) -> int:
+    """Say how many characters the longest value takes that a store may get."""
+    named = max((len(cohort.alternatives) for cohort in store.cohorts), default=1)
+    return max(characters_needed(policy.target, named))

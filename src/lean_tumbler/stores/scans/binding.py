@@ -1,0 +1,220 @@
+"""What evidence was taken from: whether the rows that were looked at still stand there."""
+
+import hashlib
+import hmac
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, closing, contextmanager
+from datetime import date
+from functools import partial
+from pathlib import Path
+
+from lean_tumbler.core.layering import plan_row
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.evidence import Coverage, Evidence, RowFacts
+from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reasons import Reason
+from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.evidence_file import Binding, Bound, EvidenceFile
+from lean_tumbler.stores.interface import Account, LoginStore, Store
+from lean_tumbler.stores.locators import open_store
+
+SAMPLE_ROWS = 100
+STILL_THERE = 0.9  # of the sample; people leave, and change their passwords in the old program
+# What a row may have become since, without speaking against what was known of it.
+_BECOME = frozenset({Reason.LAYERED, Reason.CURRENT, Reason.REWRITTEN, Reason.LOCKED})
+OTHER_ROWS = (
+    "the rows that known accounts were tried on do not stand there any more: another database, a "
+    "restored one, or another table"
+)
+
+
+def look_at(store: LoginStore, *, key: bytes, today: date) -> Binding | None:
+    """Say what evidence is taken from now; None where a store's rows cannot be gone through.
+
+    Args:
+        store: of which.
+        key: of the fingerprints.
+        today: the day.
+    """
+    if not isinstance(store, Store):
+        return None
+    return Binding(
+        proved_on=today,
+        rows=store.count(),
+        highest=store.highest_key(),
+        sample={_of_key(key, row): _of_value(key, row) for row in _sample(store)},
+    )
+
+
+def bound_to(
+    store: LoginStore, *, settled: "Settled", today: date, rows: Sequence[RowFacts]
+) -> Bound:
+    """Give what says, while evidence is noted, what it was taken from.
+
+    Where one of the new people's rows has come since the last proof, rows that came since are
+    covered too.
+
+    Args:
+        store: whose rows the people's are.
+        settled: tells rows that this tool has written.
+        today: the day.
+        rows: of the people who are noted.
+    """
+
+    def bound(_: str, before: Binding | None, key: bytes) -> tuple[Binding | None, bool]:
+        if before is not None and still_stands(before, store, key=key, settled=settled):
+            covered = coverage_of(before)
+            if all(covered.covers(row.key, row.created) for row in rows):
+                return before, True
+            return look_at(store, key=key, today=today), True
+        return look_at(store, key=key, today=today), before is None
+
+    return bound
+
+
+def bindings_of(
+    stores: Mapping[str, LoginStore],
+    *,
+    policy: StoragePolicy,
+    today: Callable[[], date],
+) -> dict[str, Callable[[Sequence[RowFacts]], Bound]]:
+    """Give for each store what says, while logins are noted, what evidence is taken from.
+
+    Args:
+        stores: opened, by the policy's names.
+        policy: theirs.
+        today: the day.
+    """
+
+    def of_store(name: str, rows: Sequence[RowFacts]) -> Bound:
+        settled = settled_by(store_reader(policy, policy.stores[name]), policy)
+        return bound_to(stores[name], settled=settled, today=today(), rows=rows)
+
+    return {name: partial(of_store, name) for name in stores}
+
+
+def still_stands(binding: Binding, store: LoginStore, *, key: bytes, settled: "Settled") -> bool:
+    """Tell whether the rows of then are those of now, or have become what this tool writes."""
+    if not isinstance(store, Store):
+        return True
+    left = dict(binding.sample)
+    found = 0
+    for row in _sample(store):
+        value = left.pop(_of_key(key, row), None)
+        found += value is not None and (value == _of_value(key, row) or settled(row))
+    return found >= STILL_THERE * len(binding.sample)
+
+
+Settled = Callable[[Account], bool]
+
+
+def settled_by(reader: RowReader, policy: StoragePolicy) -> Settled:
+    """Give what tells a row that is layered, current or locked."""
+    return lambda row: plan_row(reader.read(row.row), policy).leave in _BECOME
+
+
+def coverage_of(binding: Binding | None) -> Coverage:
+    """Say which rows the proof was taken from."""
+    if binding is None:
+        return Coverage()
+    return Coverage(proved_on=binding.proved_on, highest=binding.highest, rows=binding.rows)
+
+
+def evidence_for(
+    file: EvidenceFile, name: str, store: LoginStore, *, settled: Settled
+) -> tuple[Evidence, Binding | None]:
+    """Give what is known, as far as it was taken from the rows that stand in a store.
+
+    Args:
+        file: the evidence.
+        name: the policy's, of the store.
+        store: opened.
+        settled: tells rows that this tool has written.
+
+    Raises:
+        UsageError: the file is none that this tool wrote.
+        SourceError: the store or the file cannot be read.
+    """
+    key, bindings = file.bindings()
+    binding = bindings.get(name)
+    if binding is None or still_stands(binding, store, key=key, settled=settled):
+        return file.read(), binding
+    return file.read(lapsed={name: OTHER_ROWS}), None
+
+
+class LoginEvidence:
+    """What logins go by: the evidence of stores whose rows still stand there, read when it changes.
+
+    Args:
+        file: the evidence.
+        opened: store -> opens it, and tells its rows that this tool has written.
+    """
+
+    def __init__(
+        self,
+        file: EvidenceFile,
+        opened: Mapping[str, Callable[[], AbstractContextManager[tuple[LoginStore, Settled]]]],
+    ) -> None:
+        self._file, self._opened = file, opened
+        self._lapsed: dict[str, str] | None = None
+        self._changed_at = -1
+        self._evidence = Evidence()
+
+    def __call__(self) -> Evidence:
+        """Give what is known now."""
+        try:
+            changed_at = self._file.path.stat().st_mtime_ns
+        except OSError:
+            return Evidence()
+        if changed_at != self._changed_at:
+            if self._lapsed is None:
+                self._lapsed = dict(self._looked())
+            self._changed_at = changed_at
+            self._evidence = self._file.read(lapsed=self._lapsed)
+        return self._evidence
+
+    def _looked(self) -> Iterator[tuple[str, str]]:
+        key, bindings = self._file.bindings()
+        for name, binding in bindings.items():
+            if name not in self._opened:
+                continue
+            try:
+                with self._opened[name]() as (store, settled):
+                    stands = still_stands(binding, store, key=key, settled=settled)
+            except SourceError:
+                stands = False
+            if not stands:
+                yield name, OTHER_ROWS
+
+
+def _sample(store: Store) -> list[Account]:
+    return store.page(after=None, rows=SAMPLE_ROWS)
+
+
+def _of_key(key: bytes, row: Account) -> str:
+    return _fingerprint(key, repr(row.key).encode("utf-8", "replace"))
+
+
+def _of_value(key: bytes, row: Account) -> str:
+    named = repr(row.key).encode("utf-8", "replace")
+    return _fingerprint(key, named + b"\0" + (row.stored or b"") + b"\0" + (row.salt or b""))
+
+
+def _fingerprint(key: bytes, content: bytes) -> str:
+    return hmac.digest(key, content, hashlib.sha256).hex()[:16]
+
+
+@contextmanager
+def opened_to_look(
+    store: StorePolicy, *, policy: StoragePolicy, base: Path
+) -> Iterator[tuple[LoginStore, Settled]]:
+    """Open a store to see whether what was looked at still stands there.
+
+    Args:
+        store: of the policy.
+        policy: whose target tells rows that this tool has written.
+        base: the folder that a relative path starts from.
+    """
+    with closing(open_store(store, base=base)) as opened:
+        yield opened, settled_by(store_reader(policy, store), policy)
