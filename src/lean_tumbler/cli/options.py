@@ -11,7 +11,7 @@ from lean_tumbler.cli.option_types import BulkOptions, PolicyOptions
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator, Mapping, Sequence
+    from collections.abc import Callable, Iterator
 
     from lean_tumbler.cli.session import Session
     from lean_tumbler.core.login.gateway import CredentialGateway
@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from lean_tumbler.core.reading.evidence import Evidence
     from lean_tumbler.core.reading.survey import Column
     from lean_tumbler.stores.interface import LoginStore, Store
-    from lean_tumbler.stores.known_accounts import KnownAccount
-    from lean_tumbler.stores.scans.verification import Verification
 
 POLICY_NAME = "tumbler.toml"
 DEFAULT_MILLISECONDS = 250.0  # within which 99 of 100 logins are answered
@@ -202,32 +200,6 @@ def _evidence_of(options: PolicyOptions, policy: "StoragePolicy") -> "Callable[[
             for name, store in policy.stores.items()
             if store.locator != APPLICATION
         },
-    )
-
-
-def proven_by_known(
-    options: PolicyOptions,
-    session: "Session",
-    gateway: "CredentialGateway",
-    store_name: str,
-    store: "LoginStore",
-    known: "Sequence[KnownAccount]",
-    earlier: "Mapping[str, str] | None" = None,
-) -> "Verification":
-    """Check known accounts against a store, and note what they show beside the policy."""
-    from lean_tumbler.stores.evidence_file import EvidenceFile
-    from lean_tumbler.stores.scans.proving import prove_by_known
-
-    return prove_by_known(
-        known,
-        file=EvidenceFile.beside(policy_path(options)),
-        store=store,
-        store_name=store_name,
-        policy=gateway.policy,
-        reader=gateway.reader(store_name),
-        bounds=gateway.bounds,
-        today=session.today(),
-        earlier=earlier or {},
     )
 
 

@@ -41,7 +41,7 @@ class Reason(StrEnum):
         "no cohort of the policy says how it was made",
         (
             "declare a cohort that says how they were made; `formula solve` finds it from known "
-            "accounts"
+            'accounts; if every one is a password, declare plain_text = "all"'
         ),
     )
     TEXT_UNDECLARED = (

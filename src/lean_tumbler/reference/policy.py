@@ -20,10 +20,13 @@ from lean_tumbler.core.policy.tables import (
     Document,
     JoinTable,
     PrivilegedTable,
+    RowsTable,
     StoreTable,
     WriteToTable,
 )
+from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
+from lean_tumbler.core.warrant import NOT_ASKED, Check, Step
 from lean_tumbler.reference.tables import GENERATED, table
 
 _HEAD = f"""\
@@ -56,6 +59,7 @@ memory_kib = 47104
 passes = 1
 lanes = 1
 read_by = ["php 8.2"]            # the programs that must be able to verify it
+layer_with = { memory_kib = 47104, passes = 1, read_by = ["service"] }  # over digests meanwhile
 
 [floor]                           # the least that counts as current
 bcrypt = { cost_log2 = 11 }
@@ -160,6 +164,7 @@ TABLES = (
     KeyTable("privileged = { … }", PrivilegedTable),
     KeyTable("write_to = { … }", WriteToTable),
     KeyTable("join = { … }", JoinTable),
+    KeyTable("[store.NAME.rows]", RowsTable),
     KeyTable("[[store.NAME.cohort]]", CohortTable),
     KeyTable("[store.NAME.decryption]", Decryption),
     KeyTable("[keys] NAME = { … }", KeySource),
@@ -181,7 +186,7 @@ def policy_page() -> str:
     for each in TABLES:
         parts.append(f"\n## `{each.name}`\n\n{_summary(each.structure)}\n\n")
         parts.append(table(_COLUMNS, _rows(each)))
-    return "".join([*parts, *_of_schemes()])
+    return "".join([*parts, *_of_schemes(), *_of_warrants()])
 
 
 def _rows(each: KeyTable) -> Iterator[tuple[str, ...]]:
@@ -247,6 +252,26 @@ def _floor_in_words(scheme: str) -> str:
     )
 
 
+def _of_warrants() -> Iterator[str]:
+    """Write which checks each step passes before it writes a row."""
+    yield (
+        "\n## What may be written\n\n"
+        "One place decides whether a row may be written, by which step, and now. Where a check is "
+        "not asked, the table says why. A store without `readers_ready` observes, whatever `mode` "
+        "says: no login and no step writes to it. What a row holds is decided beside: see "
+        "[COHORTS.md](COHORTS.md).\n\n"
+    )
+    rows = (
+        (str(step), *(NOT_ASKED.get((step, check), "asked") for check in Check)) for step in Step
+    )
+    yield table(("step", *map(str, Check)), rows)
+    yield (
+        "\nThe reasons for which a row is left, and what settles them; `plan`, dry runs and runs "
+        "give the same:\n\n"
+    )
+    yield table(("reason", "what settles it"), ((str(each), each.remedy) for each in Reason))
+
+
 def _of_schemes() -> Iterator[str]:
     """Write the costs that [target] and [floor] take."""
     yield (
@@ -254,6 +279,9 @@ def _of_schemes() -> Iterator[str]:
         f"`scheme` names what new values are written with; without it, `{USUAL_TARGET}`. Beside it "
         "stand the costs of that scheme. `read_by` lists languages with versions, like `php 8.2`: "
         "a target that one of them cannot verify is refused (see [LANGUAGES.md](LANGUAGES.md)). "
+        "`layer_with` is a table of its own: the scheme and costs that `layer` lays over digests, "
+        "where that is not the target, and as `read_by` who verifies layered values: `service`, "
+        "`library` or `own check` (by [FORMATS.md](FORMATS.md)). "
         "`lean-tumbler tune --save` writes the table from a measurement.\n\n"
         "`[floor]` has a table for each scheme, or a list of tables that count as equal. A scheme "
         "that it leaves out keeps the published floor.\n\n"

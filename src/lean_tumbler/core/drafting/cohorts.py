@@ -33,7 +33,8 @@ class DraftedCohort:
     Attributes:
         condition: which rows; empty for all of its make.
         rows: of the class that it takes in; of a sample, where the table is large.
-        known: the accounts that open by it.
+        known: the known accounts that open by it.
+        guessed: the rows that open by it with a likely password.
         also: other formulas that explain these accounts as well.
         is_shared: whether another cohort takes in the same rows.
         untested: what its accounts leave open: a login tries each alternative.
@@ -46,6 +47,7 @@ class DraftedCohort:
     condition: str = ""
     rows: int = 0
     known: int = 0
+    guessed: int = 0
     also: tuple[str, ...] = ()
     is_shared: bool = False
     untested: tuple[Untested, ...] = ()
@@ -321,7 +323,11 @@ def _cohorts(
         for condition, group in strata.conditions(chosen):
             own = [a for a in known if _stratum_of(a, strata.found, strata.marker) in group]
             proven = [account for account in own if account.line in lines]
-            failed = [a.line for a in own if not any(a.line in each for each in explained.values())]
+            failed = [
+                a.line
+                for a in own
+                if a.line > 0 and not any(a.line in each for each in explained.values())
+            ]
             unsure = list(dict.fromkeys(where.unsure))
             if failed:
                 named_lines = ", ".join(map(str, failed))
@@ -334,7 +340,8 @@ def _cohorts(
                 value_class=strata.found.value_class,
                 condition=" and ".join(filter(None, (condition, within))),
                 rows=sum(strata.counts[stratum] for stratum in group),
-                known=len(proven),
+                known=sum(account.line > 0 for account in proven),
+                guessed=sum(account.line < 0 for account in proven),
                 also=also,
                 is_shared=where.is_shared,
                 unsure=tuple(unsure),

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 from lean_tumbler.core.formulas import notation
-from lean_tumbler.core.formulas.analysis import inputs_used, lossy, number_parts, parts_used
+from lean_tumbler.core.formulas.analysis import inputs_used, lossy, number_parts, parts_used, work
 from lean_tumbler.core.formulas.output import OutputShape, output_shape
 from lean_tumbler.core.formulas.steps import Formula, Input
 
@@ -35,6 +35,11 @@ class NamedFormula:
     def lossy(self) -> tuple[str, ...]:
         """The steps after which different passwords open one account."""
         return lossy(self.formula)
+
+    @cached_property
+    def work(self) -> int:
+        """The steps and rounds that one evaluation runs; a number of the row counts as one."""
+        return work(self.formula)
 
     @cached_property
     def takes_salt(self) -> bool:

@@ -11,10 +11,10 @@ from lean_tumbler.cli.options import (
     POLICY_NAME,
     add_report_options,
     gateway_of,
-    proven_by_known,
     read_policy,
     seconds,
 )
+from lean_tumbler.cli.proving import proven_by_guessing, proven_by_known
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -93,14 +93,19 @@ def run(options: Options, session: Session) -> int:
             "name another file with --into"
         )
     known = _known(options, session)
-    draft = _draft(options, known, session)
+    from lean_tumbler.jobs.draft.judging import judged
+
+    day = session.today().isoformat()
+    draft, dropped = judged(
+        _draft(options, known, session), known, beside=options.into.parent, day=day
+    )
     added = _written(options, draft, session)
     _note_proofs(options, session, draft, known)
     session.emit(
         options,
-        document=lambda: draft_document(draft, written=options.into, added=added),
+        document=lambda: draft_document(draft, written=options.into, added=added, dropped=dropped),
         draw=lambda console: draw_draft(
-            console, draft, written=options.into, added=added, known=options.known
+            console, draft, written=options.into, added=added, dropped=dropped, known=options.known
         ),
     )
     return 0
@@ -117,7 +122,7 @@ def _known(options: Options, session: Session) -> "list[KnownAccount]":
 def _note_proofs(
     options: Options, session: Session, draft: "Draft", known: "Sequence[KnownAccount]"
 ) -> None:
-    """Check the known accounts by the policy as it was written, and note what they prove."""
+    """Check the policy as it was written, and note what known accounts and guesses prove."""
     from contextlib import closing
 
     from lean_tumbler.stores.locators import open_store
@@ -126,11 +131,13 @@ def _note_proofs(
     policy = read_policy(written)
     gateway = gateway_of(written, policy)
     for placed in draft.stores:
-        if not placed.drafted.known or placed.name not in policy.stores:
+        if placed.name not in policy.stores:
             continue
         store_policy = policy.stores[placed.name]
         with closing(open_store(store_policy, base=options.into.parent)) as store:
-            proven_by_known(written, session, gateway, placed.name, store, known)
+            if placed.drafted.known:
+                proven_by_known(written, session, gateway, placed.name, store, known)
+            proven_by_guessing(written, session, gateway, placed.name, store)
 
 
 def _draft(options: Options, known: "Sequence[KnownAccount]", session: Session) -> "Draft":

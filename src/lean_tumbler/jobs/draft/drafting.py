@@ -16,10 +16,12 @@ from lean_tumbler.core.drafting.cohorts import (
     named,
 )
 from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, Trial, opens_by_itself
+from lean_tumbler.core.drafting.likely_rows import opened_by_likely
 from lean_tumbler.core.drafting.solving import Search, explain_class, part_name
 from lean_tumbler.core.drafting.untested import with_untested
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
+from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import PLAIN_ROWS, Columns, RowSource
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.reading.conditions import Condition, day_of
@@ -32,6 +34,9 @@ from lean_tumbler.stores.known_accounts import KnownAccount
 
 _MOST_PARTS = 12
 _TEXTS = 200  # of a class, to find its layout
+_ROWS_GUESSED = 20_000
+_GUESSED_TAKEN = 40  # rows that likely passwords open; as many known accounts tell enough
+_GUESSED = frozenset({ClassKind.DIGEST, ClassKind.TEXT})
 _LOGINS_FOUND = 0.5  # of the known logins, in the column that holds logins
 
 
@@ -52,6 +57,7 @@ class DraftedStore:
         without_value: rows whose stored value is NULL.
         sampled: whether rows of cohorts are estimated from a sample.
         known: known accounts that stand there.
+        guessed: rows that likely passwords open, of classes of which no account is known.
         opened: those of them that a cohort opens, or the value by itself.
         not_opened: the lines of the others.
         repeated: known accounts whose login stands in several rows, so that none can be taken.
@@ -72,6 +78,7 @@ class DraftedStore:
     without_value: int = 0
     sampled: bool = False
     known: int = 0
+    guessed: int = 0
     opened: int = 0
     not_opened: tuple[int, ...] = ()
     repeated: int = 0
@@ -160,9 +167,13 @@ def _drafted(
     parts = {part_name(name): name for name in others}
     trial = Trial(roles=columns.mapped, parts=parts, column=_survey_of(scan, columns))
     drafting = _Drafting(scan, columns, others, parts, trial, search)
+    guessed = 0
     for number, value_class in enumerate(scan.classes):
         if scan.totals[number]:
             own = [account for account in accounts if account.value_class == value_class]
+            if not own and value_class.kind in _GUESSED:
+                own = _guessed_rows(scan, columns, value_class)
+                guessed += len(own)
             drafting.add(value_class, scan.totals[number], own)
     cohorts = named(drafting.cohorts)
     used = _parts_of(cohorts.values())
@@ -178,7 +189,8 @@ def _drafted(
         without_value=scan.without_value,
         sampled=scan.is_sampled,
         known=len(accounts),
-        opened=len(drafting.opened),
+        opened=sum(account.line in drafting.opened for account in accounts),
+        guessed=guessed,
         not_opened=tuple(a.line for a in accounts if a.line not in drafting.opened),
         **repeated_known(columns, scan, known),
         **told_apart(columns, scan),
@@ -255,28 +267,49 @@ def _known_rows(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]
     return found
 
 
+def _guessed_rows(scan: ClassScan, columns: Columns, value_class: ValueClass) -> list[KnownRow]:
+    """Give rows of a class that likely passwords open, where dozens do; no line of a file."""
+    named = list(scan.rows_of(value_class).head(_ROWS_GUESSED).iter_rows(named=True))
+    if not columns.login:
+        return []
+    likely = opened_by_likely([_row_of(row, columns) for row in named])
+    step = max(1, len(likely) // _GUESSED_TAKEN)
+    return [
+        _known_row(
+            KnownAccount(line=-each.place - 1, login="", password=Masked(each.password)),
+            named[each.place],
+            columns,
+            value_class,
+        )
+        for each in likely[::step]
+    ]
+
+
 def _known_row(
     account: KnownAccount,
     row: Mapping[str, str | None],
     columns: Columns,
     value_class: ValueClass,
 ) -> KnownRow:
+    return KnownRow(
+        line=account.line,
+        login=row[columns.login or ""] or account.login,
+        password=account.password.reveal(),
+        row=_row_of(row, columns),
+        value_class=value_class,
+    )
+
+
+def _row_of(row: Mapping[str, str | None], columns: Columns) -> Row:
     def raw(name: str | None) -> bytes | None:
         text = row[name] if name else None
         return None if text is None else bytes_of(text)
 
-    login = row[columns.login or ""]
-    return KnownRow(
-        line=account.line,
-        login=login or account.login,
-        password=account.password.reveal(),
-        row=Row(
-            stored=raw(columns.stored),
-            salt=raw(columns.salt),
-            login=login,
-            others={name: raw(name) for name in row if name != CLASS},
-        ),
-        value_class=value_class,
+    return Row(
+        stored=raw(columns.stored),
+        salt=raw(columns.salt),
+        login=row[columns.login or ""],
+        others={name: raw(name) for name in row if name != CLASS},
     )
 
 

@@ -153,7 +153,7 @@ def _proof(cohort: DraftedCohort, about: str) -> Iterator[str]:
     """Say what proves a cohort, what was seen beside, and what is not sure."""
     yield from _comment(
         f"{about}{count(cohort.rows, 'row')} ({cohort.value_class.label}), proven by "
-        f"{count(cohort.known, 'known account')}."
+        f"{shown_by(cohort)}."
     )
     for note in cohort.notes:
         yield from _comment(f"Seen: {note}.")
@@ -161,6 +161,13 @@ def _proof(cohort: DraftedCohort, about: str) -> Iterator[str]:
         yield from _comment(f"Not sure: {doubt}.")
     for other in cohort.also[:3]:
         yield from _comment(f"These accounts fit “{other}” as well.")
+
+
+def shown_by(cohort: DraftedCohort) -> str:
+    """Say who shows how a cohort was made."""
+    if cohort.guessed:
+        return count(cohort.guessed, "likely password")
+    return count(cohort.known, "known account")
 
 
 def unproven_text(placed: PlacedStore, unproven: Unproven) -> Iterator[str]:

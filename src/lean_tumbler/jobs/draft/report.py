@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.core.formulas.alternatives import Untested
+from lean_tumbler.jobs.draft.policy_text import PlacedStore, shown_by
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
@@ -21,11 +22,13 @@ if TYPE_CHECKING:
     from lean_tumbler.core.drafting.cohorts import DraftedCohort
     from lean_tumbler.core.policy import RowSource
     from lean_tumbler.jobs.draft.drafting import DraftedStore
-    from lean_tumbler.jobs.draft.policy_text import PlacedStore
+    from lean_tumbler.jobs.draft.judging import Dropped
     from lean_tumbler.jobs.draft.source import Draft
 
 
-def draft_document(draft: Draft, *, written: Path, added: Sequence[str]) -> Document:
+def draft_document(
+    draft: Draft, *, written: Path, added: Sequence[str], dropped: Sequence[Dropped]
+) -> Document:
     """Give a draft as a document."""
     return new_document(
         "draft",
@@ -34,6 +37,7 @@ def draft_document(draft: Draft, *, written: Path, added: Sequence[str]) -> Docu
         added=list(added),
         stores=[_store_entries(store) for store in draft.stores],
         left_out=list(draft.left_out),
+        known_not_opened=[asdict(account) for account in dropped],
     )
 
 
@@ -75,6 +79,7 @@ def _cohort(name: str, cohort: DraftedCohort) -> Document:
         "when": cohort.condition or None,
         "rows": cohort.rows,
         "known": cohort.known,
+        "guessed": cohort.guessed,
         "sure": not cohort.unsure,
         "untested": [str(each) for each in cohort.untested],
         "unsure": list(cohort.unsure),
@@ -84,7 +89,13 @@ def _cohort(name: str, cohort: DraftedCohort) -> Document:
 
 
 def draw_draft(
-    console: Console, draft: Draft, *, written: Path, added: Sequence[str], known: Path | None
+    console: Console,
+    draft: Draft,
+    *,
+    written: Path,
+    added: Sequence[str],
+    dropped: Sequence[Dropped],
+    known: Path | None,
 ) -> None:
     """Print each store with its cohorts, what is open, and the next command."""
     rows = sum(store.drafted.rows for store in draft.stores)
@@ -94,11 +105,15 @@ def draw_draft(
         console.print(Text(f"Added to {written}: {', '.join(added)}.", "bold"), soft_wrap=True)
     style = "bold green" if not open_rows else "bold yellow"
     whole = f"{open_rows:,} of them not understood" if open_rows else "all of them understood"
-    shut = sum(len(store.drafted.not_opened) for store in draft.stores)
-    failed = f"; {count(shut, 'known account')} not opened" if shut else ""
+    failed = f"; {count(len(dropped), 'known account')} not opened" if dropped else ""
     console.print(Text(f"{written}: {what}, {whole}{failed}.", style), soft_wrap=True)
     for store in draft.stores:
         _draw_store(console, store)
+    if dropped:
+        console.print()
+        console.print(Text("Known accounts that no cohort opens:", "bold"))
+    for account in dropped:
+        console.print(f"  line {account.line}, {account.login}: {account.why}", soft_wrap=True)
     if draft.left_out:
         console.print()
         console.print("Left out:")
@@ -138,7 +153,7 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     for scheme, rows in drafted.said.items():
         table.add_row(f"{rows:,}", "", scheme, "", "the values say it")
     for name, cohort in drafted.cohorts.items():
-        proof = count(cohort.known, "known account")
+        proof = shown_by(cohort)
         made = cohort.explanation.formula or (
             "the password" if cohort.explanation.plain_text else ""
         )
@@ -201,14 +216,15 @@ def _next(draft: Draft, written: Path, known: Path | None) -> list[str]:
     policy = "" if written.name == "tumbler.toml" and str(written.parent) == "." else (
         f" --policy {written}"
     )  # fmt: skip
-    if not any(store.drafted.known for store in draft.stores):
+    proven = [store for store in draft.stores if store.drafted.known or store.drafted.guessed]
+    if not proven:
         return [
             "Next: write known.csv (login,password): a few accounts of each age whose password you",
             f"know. Then run `lean-tumbler draft SOURCE known.csv --into {written} --merge`.",
         ]
-    proven = [store for store in draft.stores if store.drafted.known]
+    tried = f"{known} " if known is not None else ""
     return [
         "Next: read the policy; its comments say what each line rests on. Then run",
-        *(f"  lean-tumbler verify {known} --store {store.name}{policy}" for store in proven),
+        *(f"  lean-tumbler verify {tried}--store {store.name}{policy}" for store in proven),
         f"  lean-tumbler plan{policy}",
     ]

@@ -15,9 +15,9 @@ from lean_tumbler.cli.options import (
     gateway_of,
     opened_rows,
     positive_integer,
-    proven_by_known,
     read_policy,
 )
+from lean_tumbler.cli.proving import proven_by_known
 from lean_tumbler.cli.session import Session
 from lean_tumbler.stores.interface import HasSchema
 

@@ -11,6 +11,7 @@ from lean_tumbler.cli.bulk import add_bulk_options, backup_opener, finished_copy
 from lean_tumbler.cli.option_types import BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
+    gateway_of,
     opened_rows,
     read_policy,
 )
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.policy import StorePolicy
     from lean_tumbler.jobs.undo.undoing import Undone
+    from lean_tumbler.stores.interface import Account
     from lean_tumbler.stores.sealed_backup import BackupReader, SealedHead
 
 EXAMPLE = """\
@@ -29,7 +31,7 @@ EXAMPLE = """\
   lean-tumbler undo layer-1.sealed --key recovery.private.pem --store passengers
 
 Only rows that still hold exactly what the bulk step wrote are put back, and only from a backup that
-the key beside the policy has signed."""
+the key beside the policy has signed. --even-if-changed also takes rows whose value was damaged."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -39,6 +41,7 @@ class Options(BulkOptions, ReportOptions):
     backup: Path
     key: Path
     unfinished: bool
+    even_if_changed: bool
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -50,19 +53,30 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--unfinished", action="store_true", help="accept the backup of a run that was killed"
     )
+    parser.add_argument(
+        "--even-if-changed",
+        action="store_true",
+        help="also put back rows that somebody else has changed since and that no password opens "
+        "by the policy; they are listed first, with --dry-run alone",
+    )
     add_bulk_options(parser)
 
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.undo.report import draw_undo, undo_document
+    from lean_tumbler.jobs.undo.undoing import is_damaged
 
     policy = read_policy(options)
     reader = partial(backup_opener(options, options.key), options.backup)
     with closing(reader()) as backup:
         store_policy = chosen_store(policy, options.store or backup.head.store)
         _require_fitting(options, session, store_policy, backup.head)
-        undone = _undone(options, session, store_policy, backup, reader)
+        damaged = None
+        if options.even_if_changed:
+            gateway = gateway_of(options, policy)
+            damaged = partial(is_damaged, gateway.reader(store_policy.name))
+        undone = _undone(options, session, store_policy, backup, reader, damaged)
     session.emit(
         options,
         document=lambda: undo_document(undone),
@@ -88,6 +102,7 @@ def _undone(
     store_policy: "StorePolicy",
     backup: "BackupReader",
     reader: "Callable[[], BackupReader]",
+    damaged: "Callable[[Account], bool] | None",
 ) -> "Undone":
     """Put back, after the file was opened from end to end: nothing comes from a changed one."""
     from lean_tumbler.jobs.undo.undoing import undo_swaps
@@ -99,7 +114,12 @@ def _undone(
         ) as context,
     ):
         undo = partial(
-            undo_swaps, store, step=backup.head.step, context=context, share=options.share
+            undo_swaps,
+            store,
+            step=backup.head.step,
+            context=context,
+            share=options.share,
+            damaged=damaged,
         )
         undone = undo(backup.swaps(unfinished=options.unfinished), dry_run=True)
         if not options.dry_run:

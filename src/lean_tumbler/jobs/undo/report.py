@@ -22,6 +22,21 @@ _AFTER = {
 }
 
 
+_NAMED = 20
+
+
+def _draw_damaged(console: Console, undone: Undone, done: str) -> None:
+    """Name rows whose value somebody else has damaged since."""
+    if undone.damaged:
+        named = ", ".join(map(repr, undone.damaged[:_NAMED]))
+        more = " …" if len(undone.damaged) > _NAMED else ""
+        console.print(
+            f"{count(len(undone.damaged), 'row')} with a value that no password opens {done}: "
+            f"{named}{more}",
+            soft_wrap=True,
+        )
+
+
 def undo_document(undone: Undone) -> Document:
     """Give what was put back as a document."""
     return new_document(
@@ -33,6 +48,7 @@ def undo_document(undone: Undone) -> Document:
         not_selected=undone.not_selected,
         stopped=undone.stopped,
         dry_run=undone.dry_run,
+        damaged=undone.damaged[:_NAMED],
         copy=undone.copy or None,
     )
 
@@ -42,6 +58,7 @@ def draw_undo(console: Console, undone: Undone) -> None:
     rows = count(undone.considered, "row")
     if undone.dry_run:
         console.print(Text(f"The backup holds {rows}; it opens, and is whole.", "bold green"))
+        _draw_damaged(console, undone, "would be put back")
         console.print("Nothing was written. Without --dry-run they are put back.", style="dim")
         return
     if undone.is_overtaken:
@@ -49,6 +66,7 @@ def draw_undo(console: Console, undone: Undone) -> None:
         console.print(Text(text, "bold red"))
     else:
         console.print(Text(f"{undone.restored:,} of {rows} put back.", "bold green"))
+    _draw_damaged(console, undone, "put back")
     if undone.stopped:
         console.print("Stopped on request. Run the same command again to continue.")
     if undone.not_selected:

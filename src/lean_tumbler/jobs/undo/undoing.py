@@ -1,14 +1,16 @@
 """Putting back what a bulk step replaced: only where exactly its own values still stand."""
 
 from collections import Counter
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field, replace
 
 from lean_tumbler.core.login.sharing import in_share
+from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.readings import State
 from lean_tumbler.errors import SourceError
 from lean_tumbler.jobs.bulk.context import RunContext
 from lean_tumbler.jobs.bulk.writing import BulkWriter
-from lean_tumbler.stores.interface import Store, Swap, SwapResult
+from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 
 @dataclass(slots=True, kw_only=True)
@@ -17,6 +19,8 @@ class Undone:
 
     Attributes:
         step: the command whose writes are undone.
+        damaged: keys of rows that are put back although something else stands there: a value that
+            no password opens.
         considered: rows in the backup that were selected.
         not_selected: the others.
         stopped: whether a stop was asked for before the end.
@@ -26,6 +30,7 @@ class Undone:
     """
 
     step: str
+    damaged: list[AccountKey] = field(default_factory=list)
     considered: int = 0
     not_selected: int = 0
     stopped: bool = False
@@ -62,6 +67,7 @@ def undo_swaps(
     context: RunContext,
     share: float,
     dry_run: bool,
+    damaged: Callable[[Account], bool] | None = None,
 ) -> Undone:
     """Put old values back, batch by batch.
 
@@ -72,6 +78,8 @@ def undo_swaps(
         context: pace, replicas and stop.
         share: the part of the accounts; a larger one contains every smaller one.
         dry_run: count the rows of the backup, and write nothing.
+        damaged: tells rows that are put back although something else stands there now; None for
+            none.
 
     Raises:
         Interrupted: the store or the backup failed half-way; what was written is whole.
@@ -83,6 +91,8 @@ def undo_swaps(
             chosen = [swap for swap in batch if share >= 1 or in_share(_name(store, swap), share)]
             undone.not_selected += len(batch) - len(chosen)
             undone.considered += len(chosen)
+            if damaged is not None:
+                chosen = [_as_it_stands(store, swap, damaged, undone) for swap in chosen]
             if dry_run:
                 continue
             for start in range(0, len(chosen), writer.most_rows):
@@ -96,6 +106,23 @@ def undo_swaps(
     except SourceError as error:
         raise writer.interrupted(error) from None
     return undone
+
+
+def is_damaged(reader: RowReader, row: Account) -> bool:
+    """Tell a row whose value no password opens, by any reading of the policy, and no marker is."""
+    reading = reader.read(row.row)
+    return bool(row.stored) and not reading.ways and reading.state is not State.LOCKED
+
+
+def _as_it_stands(
+    store: Store, swap: Swap, damaged: Callable[[Account], bool], undone: Undone
+) -> Swap:
+    """Give the swap against what stands there now, where that is damaged."""
+    row = store.find(str(swap.key))
+    if row is None or row.stored in {None, swap.old, swap.new_bytes} or not damaged(row):
+        return swap
+    undone.damaged.append(swap.key)
+    return replace(swap, old=row.stored or b"")
 
 
 def _name(store: Store, swap: Swap) -> bytes:

@@ -11,9 +11,9 @@ from lean_tumbler.cli.options import (
     chosen_store,
     gateway_of,
     opened_store,
-    proven_by_known,
     read_policy,
 )
+from lean_tumbler.cli.proving import proven_by_guessing, proven_by_known
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 EXAMPLE = """\
   lean-tumbler verify known.csv --formula 'utf-8, append salt, sha1, hex'
   lean-tumbler verify known.csv --store passengers    takes the stored values from the store
+  lean-tumbler verify --store passengers              tries likely passwords on it
 
 known.csv begins with the line login,password,stored,salt (salt may be left out; further columns
 are parts that a formula names); with --store it needs login,password alone, and what the accounts
@@ -33,14 +34,20 @@ show of their cohorts is noted beside the policy, for `plan` and `layer`."""
 class Options(StoreOptions, ReportOptions):
     """What the command was asked for."""
 
-    known: Path
+    known: Path | None
     formula: str | None
     earlier: Path | None
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
+    parser.add_argument(
+        "known",
+        type=Path,
+        nargs="?",
+        metavar="KNOWN",
+        help="a CSV file of known accounts; without it, likely passwords are tried on the store",
+    )
     parser.add_argument(
         "--formula",
         metavar="TEXT|NAME",
@@ -62,6 +69,8 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
     from lean_tumbler.stores.scans.verification import reader_of_files, verify_accounts
 
+    if options.known is None:
+        return _by_guessing(options, session)
     policy = read_policy(options, required=options.store is not None)
     known = read_known_accounts(
         options.known, with_stored=options.store is None, say=session.message
@@ -92,6 +101,24 @@ def run(options: Options, session: Session) -> int:
         draw=lambda console: draw_verify(console, found),
     )
     return int(not all(account.accepted for account in found.accounts))
+
+
+def _by_guessing(options: Options, session: Session) -> int:
+    """Try likely passwords on a store; what they show counts as evidence, and none is printed."""
+    from lean_tumbler.jobs.verify.report import draw_guessed, verify_document
+    from lean_tumbler.stores.scans.verification import Verification
+
+    policy = read_policy(options)
+    store_policy = chosen_store(policy, options.store)
+    gateway = gateway_of(options, policy)
+    with opened_store(options, store_policy) as store:
+        rows = proven_by_guessing(options, session, gateway, store_policy.name, store)
+    session.emit(
+        options,
+        document=lambda: verify_document(Verification(accounts=[], tried=[]), guessed=rows),
+        draw=lambda console: draw_guessed(console, rows, store=store_policy.name),
+    )
+    return int(rows == 0)
 
 
 def _given(options: Options, policy: "StoragePolicy") -> "Cohort | None":

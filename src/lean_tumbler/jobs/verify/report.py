@@ -17,8 +17,13 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.scans.verification import Verification
 
 
-def verify_document(found: Verification) -> Document:
-    """Give the result for known accounts as a document."""
+def verify_document(found: Verification, *, guessed: int = 0) -> Document:
+    """Give the result as a document.
+
+    Args:
+        found: of known accounts.
+        guessed: rows that likely passwords opened, where no accounts were given.
+    """
     accounts = found.accounts
     accepted = sum(account.accepted for account in accounts)
     return new_document(
@@ -26,6 +31,7 @@ def verify_document(found: Verification) -> Document:
         known=len(accounts),
         accepted=accepted,
         rejected=len(accounts) - accepted,
+        guessed=guessed,
         accounts=[
             {
                 "login": account.login,
@@ -39,6 +45,21 @@ def verify_document(found: Verification) -> Document:
             for account in accounts
         ],
     )
+
+
+def draw_guessed(console: Console, rows: int, *, store: str) -> None:
+    """Print how many rows likely passwords opened, and what that is worth."""
+    if not rows:
+        text = "No row opens by a likely password: nothing was proven."
+        console.print(Text(text, "bold yellow"))
+        console.print("Next: known accounts, as CSV login,password: `lean-tumbler verify KNOWN`.")
+        return
+    opened = count(rows, "row")
+    console.print(Text(f"{opened} opened by a likely password; none is printed or kept.", "bold"))
+    console.print(
+        "They prove how the rows of their cohorts were made; they lean to weak passwords."
+    )
+    console.print(f"Next: `lean-tumbler plan --store {store}` says what that proves.")
 
 
 def draw_verify(console: Console, found: Verification) -> None:

@@ -1,6 +1,6 @@
 """What known accounts show of a store's cohorts, noted beside what was looked at."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from types import MappingProxyType
 
@@ -8,9 +8,10 @@ from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.ways import Bounds
 from lean_tumbler.stores.evidence_file import CohortTrial, EvidenceFile, Shown
-from lean_tumbler.stores.interface import LoginStore
+from lean_tumbler.stores.interface import LoginStore, Store
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.scans.binding import bound_to, settled_by
+from lean_tumbler.stores.scans.likely_proof import guessed
 from lean_tumbler.stores.scans.verification import Verification, verify_accounts
 
 
@@ -46,6 +47,40 @@ def prove_by_known(  # noqa: PLR0913 - a store with all that belongs to it
         found.tried, Shown.KNOWN, file=file, store=store, policy=policy, reader=reader, today=today
     )
     return found
+
+
+def prove_by_guessing(
+    *,
+    file: EvidenceFile,
+    store: LoginStore,
+    store_name: str,
+    policy: StoragePolicy,
+    reader: RowReader,
+    bounds: Bounds,
+    today: date,
+    clock: Callable[[], float],
+) -> int:
+    """Try likely passwords on a store, and note what the rows that open show.
+
+    Args:
+        file: of evidence.
+        store: whose rows.
+        store_name: the policy's.
+        policy: whose target tells rows that this tool has written.
+        reader: of the store's rows.
+        bounds: limits and keys.
+        today: the day.
+        clock: seconds that pass.
+
+    Returns:
+        How many rows opened.
+    """
+    if not isinstance(store, Store):
+        return 0
+    found = guessed(store, store_name=store_name, reader=reader, bounds=bounds, clock=clock)
+    shown = Shown.GUESS
+    note(found, shown, file=file, store=store, policy=policy, reader=reader, today=today)
+    return len(found)
 
 
 def note(

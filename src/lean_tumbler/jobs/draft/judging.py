@@ -1,0 +1,133 @@
+"""A draft held against known accounts by the very check that logins go through.
+
+What its own evidence contradicts is not declared: it becomes a comment, with what settles it.
+"""
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, closing
+from dataclasses import dataclass, replace
+from functools import partial
+from pathlib import Path
+
+from lean_tumbler.core.drafting.cohorts import Unproven
+from lean_tumbler.core.login.gateway import CredentialGateway
+from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.jobs.draft.policy_text import PlacedStore, policy_text
+from lean_tumbler.jobs.draft.source import Draft
+from lean_tumbler.stores.interface import LoginStore
+from lean_tumbler.stores.known_accounts import KnownAccount
+from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.scans.surveying import surveyed_once
+from lean_tumbler.stores.scans.verification import Verification, verify_accounts
+
+_ROUNDS = 5  # of dropping what is contradicted; each drops a cohort at least
+_ABSENT = "the store has no such login"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dropped:
+    """A known account that the draft does not open.
+
+    Attributes:
+        line: in the file of known accounts.
+        why: as a sentence.
+    """
+
+    line: int
+    login: str
+    why: str
+
+
+def judged(
+    draft: Draft, known: Sequence[KnownAccount], *, beside: Path, day: str
+) -> tuple[Draft, list[Dropped]]:
+    """Leave out of a draft what known accounts contradict.
+
+    Args:
+        draft: what was found.
+        known: accounts whose password is known.
+        beside: the folder of the policy.
+        day: of the draft.
+
+    Returns:
+        The draft, and the known accounts that it does not open.
+    """
+    if not known:
+        return draft, []
+    found: dict[str, Verification] = {}
+    for _ in range(_ROUNDS):
+        found = _verified(draft, known, beside=beside, day=day)
+        stores = [_without(each, found.get(each.name)) for each in draft.stores]
+        if all(new is old for new, old in zip(stores, draft.stores, strict=True)):
+            break
+        draft = replace(draft, stores=tuple(stores))
+    return draft, _dropped(known, found)
+
+
+def _verified(
+    draft: Draft, known: Sequence[KnownAccount], *, beside: Path, day: str
+) -> dict[str, Verification]:
+    policy = StoragePolicy.from_toml(policy_text(draft.stores, source=draft.source, day=day))
+    found = {}
+    for name, store_policy in policy.stores.items():
+        opened = partial(open_store, store_policy, base=beside)
+        column = surveyed_once(_closing(opened), store_reader(policy, store_policy))
+        gateway = CredentialGateway(policy, columns={name: column})
+        with closing(opened()) as store:
+            found[name] = verify_accounts(
+                known,
+                reader=gateway.reader(name),
+                bounds=gateway.bounds,
+                store=store,
+                store_name=name,
+            )
+    return found
+
+
+def _closing(
+    opened: Callable[[], LoginStore],
+) -> Callable[[], AbstractContextManager[LoginStore]]:
+    return lambda: closing(opened())
+
+
+def _without(placed: PlacedStore, found: Verification | None) -> PlacedStore:
+    """Take out the cohorts that refuse as many known accounts as they open, or more."""
+    right: Counter[str] = Counter()
+    wrong: Counter[str] = Counter()
+    for trial in found.tried if found else ():
+        for name in trial.key.cohort.split("+") if trial.key else ():
+            (right if trial.right else wrong)[name] += 1
+    cohorts = placed.drafted.cohorts
+    contradicted = [name for name in cohorts if wrong[name] and wrong[name] >= right[name]]
+    if not contradicted:
+        return placed
+    unproven = [
+        Unproven(
+            value_class=cohorts[name].value_class,
+            condition=cohorts[name].condition,
+            rows=cohorts[name].rows,
+            failed=wrong[name],
+        )
+        for name in contradicted
+    ]
+    drafted = replace(
+        placed.drafted,
+        cohorts={name: each for name, each in cohorts.items() if name not in contradicted},
+        unproven=(*placed.drafted.unproven, *unproven),
+    )
+    return replace(placed, drafted=drafted)
+
+
+def _dropped(known: Sequence[KnownAccount], found: dict[str, Verification]) -> list[Dropped]:
+    """Name the known accounts that open in no store, each with the best of the reasons."""
+    dropped = []
+    for place, account in enumerate(known):
+        results = [verification.accounts[place] for verification in found.values()]
+        if any(result.accepted for result in results):
+            continue
+        reasons = [result.near_miss for result in results]
+        why = next((reason for reason in reasons if reason != _ABSENT), _ABSENT)
+        dropped.append(Dropped(line=account.line, login=account.login, why=why))
+    return dropped
