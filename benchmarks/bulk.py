@@ -60,7 +60,7 @@ def _kiosk(kind: str, rows: int, target: str) -> Iterator[Path]:
 def layer_rate(kind: str, rows: int, *, cheap: bool) -> Row:
     """How busy layering keeps the cores at the floor; its rate where hashing costs nothing."""
     with _kiosk(kind, rows, _CHEAP if cheap else "") as folder:
-        command = [PROGRAM, "layer", "--unproven", "old", "--format", "json"]
+        command = [PROGRAM, "layer", "--no-backup", "--unproven", "old", "--format", "json"]
         finished = subprocess.run(command, cwd=folder, capture_output=True, check=True)
     document = json.loads(finished.stdout)
     what = "a target that costs nothing" if cheap else "the floor"

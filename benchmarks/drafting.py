@@ -75,7 +75,7 @@ def _finished(name: str, source: str, make: Callable[[], test_draft.People] | No
                 seconds[arguments[0]] = round(time.perf_counter() - started, 1)
             return ended.returncode
 
-        into = () if make else ("--into", "new.json")
+        into = ("--no-backup",) if make else ("--into", "new.json")
         codes = [
             run("draft", source, "known.csv"),
             run("tune", "--peak-logins", "8/s", "--within", "250ms", "--save"),

@@ -20,6 +20,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-awa
 
 import auditing
 import bulk
+import careless
 import drafting
 import forecasting
 import fuzzing
@@ -48,6 +49,7 @@ BENCHMARKS = {
             generations,
             drafting,
             mistakes,
+            careless,
         ),
         *(refusals, remains, fuzzing),
     )

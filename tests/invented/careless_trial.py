@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 
+import servers
 from conftest import run_in_process, start_program
 from invented.careless import Known, Meanwhile, Person, World, opens
 from lean_tumbler import CredentialGateway, StoragePolicy
@@ -310,3 +311,21 @@ def on_sqlite(world: World, folder: Path) -> Outcome:
         world, folder, "harbour.db", lambda people: insert_sqlite(path, people, world), sister
     )
     return trial.run()
+
+
+def on_server(world: World, folder: Path, server: servers.Server) -> Outcome:
+    """Run a world on a server, in a table that is made anew; no second database is there."""
+    server.run(f"DROP TABLE IF EXISTS guests; {create(world)};")
+
+    def insert(people: Sequence[Person]) -> None:
+        rows = ", ".join(f"({', '.join(map(_literal, cells(p, world)))})" for p in people)
+        server.run(f"INSERT INTO guests VALUES {rows};")
+
+    insert(world.people)
+    return CarelessTrial(world, folder, server.url, insert, None).run()
+
+
+def _literal(cell: object) -> str:
+    if cell is None or isinstance(cell, int):
+        return "NULL" if cell is None else str(cell)
+    return "'" + str(cell).replace("\\", "\\\\").replace("'", "''") + "'"

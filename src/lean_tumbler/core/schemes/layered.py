@@ -25,7 +25,7 @@ from lean_tumbler.core.schemes.derivation import Derivation, Family
 
 TAG = "$over$"
 MOST_BYTES = 1536  # of each input
-MOST_FORMULAS = 8  # a login may have to try each
+MOST_FORMULAS = 16  # a login may have to try each
 FINGERPRINT = "[0-9a-f]{16}"
 _ORIGIN = rf"{FINGERPRINT}(?:\+{FINGERPRINT}){{0,{MOST_FORMULAS - 1}}}|[a-z0-9-]{{1,32}}"
 _INPUT = r"[A-Za-z_][A-Za-z0-9_-]{0,31}=[A-Za-z0-9+/]*"

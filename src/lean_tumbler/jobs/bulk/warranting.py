@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.stores.interface import Store, WritesCopy, room_of
 from lean_tumbler.stores.scans.binding import coverage_of, evidence_for, settled_by
@@ -76,5 +77,12 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
 
 def widest(policy: StoragePolicy, store: StorePolicy) -> int:
     """Say how many characters the longest value takes that a store may get."""
-    named = max((len(cohort.alternatives) for cohort in store.cohorts), default=1)
+    alone = max((len(cohort.alternatives) for cohort in store.cohorts), default=1)
+    # Rows that nothing tells apart may name the formulas of several cohorts in one head.
+    together = sum(
+        len(cohort.alternatives)
+        for cohort in store.cohorts
+        if cohort.condition is None and cohort.layout is None
+    )
+    named = max(alone, min(together, layered.MOST_FORMULAS))
     return max(characters_needed(policy.target, named))

@@ -54,6 +54,16 @@ _TOUCHED = {
     "relatives": "tables that may keep its past, weak values too (`lean-tumbler residue` looks)",
     "copies": "copies get every change, and keep the old values",
 }
+# Who reads the column, as the server knows it: readers_ready is said of all of them.
+_READERS_TITLE = (
+    "Who reads the column, as the server knows it; readers_ready is said of all of them:"
+)
+_READERS = {
+    "readers": "accounts that may read it",
+    "routines": "functions and procedures that name the table",
+    "statements": "statements that named it lately",
+    "clients": "programs that are connected now",
+}
 
 _NEXT = "`lean-tumbler rehearse`, then `lean-tumbler layer --share 1% --backup FILE --to PUBLICKEY`"
 _NEXT_WHILE_READERS_ARE_NOT = (
@@ -244,3 +254,15 @@ def _draw_touched(console: Console, plan: Plan) -> None:
     for part, means in _TOUCHED.items():
         if around[part]:
             console.print(f"  {means}: {', '.join(around[part])}", highlight=False)
+    if any(around[part] for part in _READERS):
+        console.print()
+        console.print(Text(_READERS_TITLE, "bold"), soft_wrap=True)
+    for part, means in _READERS.items():
+        if around[part]:
+            between = "\n    " if part == "statements" else ", "
+            first = between if part == "statements" else " "
+            named = between.join(around[part])
+            console.print(f"  {means}:{first}{named}", highlight=False, soft_wrap=True)
+    if plan.around.not_told:
+        told = ", ".join(plan.around.not_told)
+        console.print(f"  The server does not tell this account: {told}.", style="dim")

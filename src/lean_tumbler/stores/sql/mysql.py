@@ -172,6 +172,26 @@ _AROUND = CatalogueQueries(
         " coalesce(:schema, DATABASE()) AND table_name = :name AND extra LIKE '%GENERATED%'",
         "updated_by_itself": _SET_BY_ITSELF,
         "copies": "SELECT 'the binary log, and what reads it' WHERE @@log_bin = 1",
+        "routines": "SELECT CONCAT(routine_schema, '.', routine_name)"
+        " FROM information_schema.routines WHERE INSTR(routine_definition, :name) > 0",
+    },
+    where_allowed={
+        "readers": "SELECT grantee FROM information_schema.user_privileges"
+        " WHERE privilege_type = 'SELECT' UNION SELECT grantee"
+        " FROM information_schema.schema_privileges WHERE privilege_type = 'SELECT'"
+        " AND table_schema = coalesce(:schema, DATABASE()) UNION SELECT grantee"
+        " FROM information_schema.table_privileges WHERE privilege_type = 'SELECT'"
+        " AND table_schema = coalesce(:schema, DATABASE()) AND table_name = :name"
+        " UNION SELECT grantee FROM information_schema.column_privileges"
+        " WHERE privilege_type = 'SELECT' AND table_schema = coalesce(:schema, DATABASE())"
+        " AND table_name = :name AND column_name = :column",
+        # Constants stand there as question marks.
+        "statements": "SELECT LEFT(digest_text, 120)"
+        " FROM performance_schema.events_statements_summary_by_digest"
+        " WHERE digest_text LIKE CONCAT('%`', :name, '`%')"
+        " AND digest_text LIKE CONCAT('%`', :column, '`%') ORDER BY count_star DESC LIMIT 20",
+        "clients": "SELECT DISTINCT CONCAT(user, '@', SUBSTRING_INDEX(host, ':', 1))"
+        " FROM information_schema.processlist WHERE id <> CONNECTION_ID() ORDER BY 1",
     },
 )
 

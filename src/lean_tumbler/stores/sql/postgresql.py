@@ -193,6 +193,22 @@ _AROUND = CatalogueQueries(
         " FROM pg_stat_replication UNION ALL SELECT 'publication ' || pubname"
         " FROM pg_publication_tables WHERE tablename = :name"
         " AND schemaname = coalesce(:schema, current_schema())",
+        "readers": "SELECT rolname FROM pg_roles WHERE rolcanlogin"
+        " AND has_column_privilege(rolname, CAST(:table AS regclass), :column, 'SELECT')",
+        "routines": "SELECT CAST(p.oid AS regprocedure)::text FROM pg_proc p"
+        " JOIN pg_namespace n ON n.oid = p.pronamespace"
+        " WHERE n.nspname NOT IN ('pg_catalog', 'information_schema')"
+        " AND position(lower(:name) in lower(p.prosrc)) > 0",
+    },
+    where_allowed={
+        # Constants stand there as $1 (manual, appendix F, pg_stat_statements).
+        "statements": "SELECT left(regexp_replace(query, '\\s+', ' ', 'g'), 120)"
+        " FROM pg_stat_statements WHERE query ~* '^\\s*(select|with|update|insert)'"
+        " AND position(lower(:name) in lower(query)) > 0"
+        " AND position(lower(:column) in lower(query)) > 0 ORDER BY calls DESC LIMIT 20",
+        "clients": "SELECT DISTINCT coalesce(nullif(application_name, ''), '(unnamed)')"
+        " || ' as ' || usename FROM pg_stat_activity WHERE usename IS NOT NULL"
+        " AND datname = current_database() AND pid <> pg_backend_pid() ORDER BY 1",
     },
 )
 

@@ -160,10 +160,12 @@ class CatalogueQueries:
     Attributes:
         size: gives the bytes of the table with its indexes; empty where the server does not say.
         lists: part of `Surroundings` -> query.
+        where_allowed: the same, of what a server may not tell this account.
     """
 
     size: str = ""
     lists: Mapping[str, str] = field(default_factory=dict)
+    where_allowed: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

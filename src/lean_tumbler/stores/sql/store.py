@@ -53,7 +53,7 @@ class SqlStore(SqlSwaps):
 
     def surroundings(self) -> Surroundings:
         """Say what a change of the table would touch."""
-        return surroundings(self._database, self._name)
+        return surroundings(self._database, self._name, self._columns.stored or "")
 
     def claim(self, name: str) -> bool:
         """Claim a name among all programs that write to this server; False where another has it."""

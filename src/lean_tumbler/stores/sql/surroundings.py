@@ -7,12 +7,16 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sql.database import Database, TableName
 from lean_tumbler.stores.sql.server import GUARD
 
 _HISTORY = re.compile(
     r"(?:^|_)(?:history|hist|audit|log|archive|old|backup|bak)(?:_|$)", re.IGNORECASE
 )
+
+
+_NAMED = 20  # of each
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,6 +31,11 @@ class Surroundings:
         updated_by_itself: columns that the server sets at every update.
         relatives: other tables whose names say that they keep the table's past.
         copies: where the server sends or keeps changes: replicas, publications, binary log.
+        readers: accounts of the server that may read the column.
+        routines: functions and procedures whose text names the table.
+        statements: that named the column lately, without values, where the server counts them.
+        clients: programs and accounts that are connected now.
+        not_told: which of these the server does not tell this account.
     """
 
     bytes: int | None = None
@@ -36,26 +45,42 @@ class Surroundings:
     updated_by_itself: tuple[str, ...] = ()
     relatives: tuple[str, ...] = ()
     copies: tuple[str, ...] = ()
+    readers: tuple[str, ...] = ()
+    routines: tuple[str, ...] = ()
+    statements: tuple[str, ...] = ()
+    clients: tuple[str, ...] = ()
+    not_told: tuple[str, ...] = ()
 
 
-def surroundings(database: Database, table: TableName) -> Surroundings:
-    """Ask a server what stands around a table."""
+def surroundings(database: Database, table: TableName, column: str) -> Surroundings:
+    """Ask a server what stands around a table and a column of it."""
     queries = database.server.around
     names = {
         "name": table.name,
         "schema": table.schema,
         "table": database.quoted(table),
         "guard": f"{GUARD}%",
+        "column": column,
     }
     with database.connect() as connection:
         tables = sa.inspect(connection).get_table_names(table.schema)
         size = _asked(connection, queries.size, names)
         lists = {part: tuple(sorted(map(str, _asked(connection, text, names))))
                  for part, text in queries.lists.items()}  # fmt: skip
+    told: dict[str, tuple[str, ...]] = {}
+    not_told = []
+    for part, text in queries.where_allowed.items():
+        try:
+            with database.connect() as connection:
+                told[part] = tuple(map(str, _asked(connection, text, names)))[:_NAMED]
+        except SourceError:
+            not_told.append(part)
     return Surroundings(
         bytes=int(size[0]) if size else None,
         relatives=tuple(_relatives(table.name, tables)),
+        not_told=tuple(not_told),
         **lists,
+        **told,
     )
 
 
