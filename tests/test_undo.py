@@ -76,6 +76,23 @@ def test_rows_that_changed_since_are_left_alone(sealed: Portal, program: Program
     assert sealed.stored()[person.number] == upgraded
 
 
+def test_a_backup_is_kept_unless_a_day_is_named(portal: Portal, program: Program) -> None:
+    """Nothing expires by itself; the day that was asked for is told then, and by `progress`."""
+    program("keys", "new", "recovery")
+    kept = program("layer", *SEALED, "--share", "30%")
+    assert "to be deleted" not in kept.err
+    assert program("progress", "--format", "json").document["notes"] == []
+    dated = program("layer", "--backup", "b.sealed", *SEALED[2:], "--keep-days", "30")
+    notes = program("progress", "--format", "json").document["notes"]
+    assert [note.split(",")[0] for note in notes] == ["b.sealed: to be deleted by " + _day(notes)]
+    assert _day(notes) in dated.err
+    assert portal.openable
+
+
+def _day(notes: list[str]) -> str:
+    return notes[0].split(" by ")[1].split(",")[0]
+
+
 def test_a_wrong_key_opens_nothing(sealed: Portal, program: Program) -> None:
     """Another key of the same kind; the public half; a text that is no key."""
     layered = sealed.stored()
@@ -193,7 +210,7 @@ def test_an_expired_backup_and_one_of_another_store(
 
 
 def test_the_backup_of_a_killed_run_covers_all_that_it_wrote(tmp_path: Path) -> None:
-    """Sealed and synced first: whatever was replaced before the kill can be put back."""
+    """What was replaced before the kill is put back; what was only sealed is not counted."""
     portal = make_portal(tmp_path, [cohort for cohort in OPENABLE for _ in range(120)])
     text = (tmp_path / "tumbler.toml").read_text()
     (tmp_path / "tumbler.toml").write_text(text.replace("256", "2048"))
@@ -207,10 +224,14 @@ def test_the_backup_of_a_killed_run_covers_all_that_it_wrote(tmp_path: Path) -> 
     time.sleep(random.random() / 2)
     process.send_signal(signal.SIGKILL)
     process.wait()
-    assert portal.stored() != before
+    written = [login for login, value in portal.stored().items() if value != before[login]]
+    assert written
     undone = run_program(*UNDO, "--unfinished", "--format", "json", cwd=tmp_path)
     assert undone.code == 0, undone.err
     assert portal.stored() == before
+    report = json.loads(undone.out)
+    assert report["restored"] == len(written)
+    assert report["held_already"] == report["considered"] - len(written)
 
 
 @pytest.mark.parametrize("start", [servers.postgresql, servers.mariadb])

@@ -223,7 +223,7 @@ def run_context(
     started = session.clock()
     with (
         _stop_signals() as stopping,
-        _sealed_backup(options, store, started, step=step) as keep,
+        _sealed_backup(options, session, store, started, step=step) as keep,
         session.progress(title, total=rows, unit="rows") as advance,
     ):
         yield RunContext(
@@ -268,7 +268,12 @@ def _replicas_behind(options: BulkOptions, store: "StorePolicy") -> "Callable[[]
 
 @contextmanager
 def _sealed_backup(
-    options: BulkOptions, store: "StorePolicy", started: datetime, *, step: str
+    options: BulkOptions,
+    session: Session,
+    store: "StorePolicy",
+    started: datetime,
+    *,
+    step: str,
 ) -> "Iterator[Callable[[Sequence[Swap]], None]]":
     """Open the sealed backup that is asked for; the end mark is written when all went well."""
     if not isinstance(options, BackupOptions):
@@ -301,6 +306,9 @@ def _sealed_backup(
         public_key=read_text(options.to, limit_bytes=_KEY_BYTES),
         signing_key=signing_key(policy_path(options)),
     )
+
+    if head.expires_at is not None:
+        session.message(head.way_back(str(sealed)))
 
     def keep(swaps: "Sequence[Swap]") -> None:
         for writer in writers:

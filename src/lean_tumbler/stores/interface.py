@@ -108,11 +108,20 @@ def as_stored(raw: bytes) -> str | bytes:
 
 
 class SwapResult(StrEnum):
-    """What became of a swap."""
+    """What became of a swap.
+
+    STOOD is the new value that stood there already, as after a write whose answer was lost.
+    """
 
     DONE = "done"
+    STOOD = "stood already"
     CHANGED = "changed meanwhile"
     GONE = "gone"
+
+    @property
+    def is_written(self) -> bool:
+        """Whether the new value stands there now."""
+        return self in {SwapResult.DONE, SwapResult.STOOD}
 
 
 class LoginStore(Protocol):

@@ -66,6 +66,13 @@ class SealedHead:
         """Tell whether somebody wanted the file deleted by now."""
         return self.expires_at is not None and now >= datetime.fromisoformat(self.expires_at)
 
+    def way_back(self, name: str) -> str:
+        """Say until when somebody wanted the file kept, and what depends on it meanwhile."""
+        return (
+            f"{name}: to be deleted by {self.expires_at}, as --keep-days said. Until then and "
+            f"after, rows that still hold what `{self.step}` wrote are put back from it alone"
+        )
+
     def is_of(self, other: "SealedHead") -> bool:
         """Tell whether two files are of one step on one table."""
         mine = (self.document, self.store, self.table, self.step)
@@ -162,6 +169,17 @@ def read_head(path: Path, document: str = DOCUMENT) -> SealedHead:
     """
     with _opened(path) as file:
         return _head(path, file.readline(_HEAD_BYTES), document)
+
+
+def ways_back(folder: Path, store: str, table: str) -> Iterator[str]:
+    """Say of each backup in a folder that somebody wanted deleted one day, when that is."""
+    for path in sorted(folder.iterdir()):
+        try:
+            head = read_head(path) if path.is_file() else None
+        except (UsageError, SourceError):
+            continue  # another file, or one of somebody else
+        if head and head.expires_at and (head.store, head.table) == (store, table):
+            yield head.way_back(path.name)
 
 
 def _opened(path: Path) -> BinaryIO:

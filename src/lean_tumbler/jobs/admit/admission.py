@@ -12,7 +12,6 @@ from lean_tumbler.stores.interface import (
     Account,
     AccountKey,
     LoginStore,
-    SwapResult,
     as_stored,
     room_of,
 )
@@ -122,7 +121,7 @@ def change_password(
     warrant = gateway.warrant(Step.CHANGE, store_name)
     replace(warrant, room=room_of(store), needed=len(value)).require()
     result = store.swap(account.swap(value))
-    return result is SwapResult.DONE, outcome
+    return result.is_written, outcome
 
 
 def _checked(
@@ -169,6 +168,6 @@ def _write(
         result = store.swap(account.swap(new_value))
     except SourceError as error:
         return Admission(outcome=deferred, alert=f"the upgrade was not written: {error}")
-    if result is not SwapResult.DONE:
+    if not result.is_written:
         return Admission(outcome=deferred, alert=f"the upgrade was not written: {result}")
     return Admission(outcome=outcome)

@@ -336,7 +336,7 @@ class _Layering:
 
     def count(self, choice: RowPlan, result: SwapResult) -> None:
         """Count a row that was to be written."""
-        if result is not SwapResult.DONE:
+        if not result.is_written:
             self.summary.changed_meanwhile += 1
             return
         self.summary.cohorts[choice.cohort] += 1

@@ -55,7 +55,7 @@ class BulkWriter:
             return []
         self._context.keep(swaps)
         results = self.patiently(lambda: self._store.swap_many(swaps))
-        self.written += results.count(SwapResult.DONE)
+        self.written += sum(result.is_written for result in results)
         return results
 
     def interrupted(self, error: SourceError) -> SourceError | Interrupted:

@@ -183,7 +183,7 @@ class _Locking:
 
     def count(self, choice: Dormant, result: SwapResult) -> None:
         """Count an account that was to be locked."""
-        if result is SwapResult.DONE:
+        if result.is_written:
             self.locked.accounts.append(choice)
         else:
             self.locked.changed_meanwhile += 1

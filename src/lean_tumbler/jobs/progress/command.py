@@ -13,6 +13,7 @@ from lean_tumbler.cli.options import (
     add_store_options,
     chosen_stores,
     day,
+    policy_path,
     positive_integer,
     read_policy,
     write_plot,
@@ -78,6 +79,7 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.stores.file_access import write_bytes
     from lean_tumbler.stores.history import Entry, append_history, read_history
     from lean_tumbler.stores.scans.migration_progress import store_count
+    from lean_tumbler.stores.sealed_backup import ways_back
 
     if options.since and not options.history:
         raise UsageError("--since needs --history: without one, there is only now")
@@ -93,12 +95,14 @@ def run(options: Options, session: Session) -> int:
         counted(options, session, policy, store, entries=entries, taken_at=taken_at)[1]
         for store in chosen_stores(policy, options.store)
     ]
+    folder = policy_path(options).parent
+    notes = [*history.notes]
+    for each in migrations:
+        notes += ways_back(folder, each.name, each.table)
     session.emit(
         options,
-        document=lambda: progress_document(
-            taken_at=taken_at, migrations=migrations, notes=history.notes
-        ),
-        draw=lambda console: draw_progress(console, migrations, history.notes),
+        document=lambda: progress_document(taken_at=taken_at, migrations=migrations, notes=notes),
+        draw=lambda console: draw_progress(console, migrations, notes),
     )
     if options.history:
         stores = {

@@ -6,7 +6,7 @@ from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.reading.readings import State
 from lean_tumbler.core.warrant import Step
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, SwapResult, room_of
+from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, room_of
 
 # Whose value may be replaced: no password opens any of them.
 _CLOSED = frozenset({State.NO_VALUE, State.EMPTY, State.LOCKED, State.REMNANT})
@@ -61,7 +61,7 @@ def set_password(
         key=account.key,
         was=was,
         scheme=gateway.policy.target.scheme,
-        written=result is SwapResult.DONE,
+        written=result.is_written,
     )
 
 

@@ -45,6 +45,7 @@ def undo_document(undone: Undone) -> Document:
         restored=undone.restored,
         changed_meanwhile=undone.changed,
         gone=undone.gone,
+        held_already=undone.held,
         not_selected=undone.not_selected,
         stopped=undone.stopped,
         dry_run=undone.dry_run,
@@ -74,6 +75,10 @@ def draw_undo(console: Console, undone: Undone) -> None:
     if undone.changed:
         console.print(
             f"{count(undone.changed, 'row')} changed since, at a login for one; left alone."
+        )
+    if undone.held:
+        console.print(
+            f"{count(undone.held, 'row')} held the old value: put back before, or never written."
         )
     if undone.gone:
         console.print(f"{count(undone.gone, 'row')} gone since.")

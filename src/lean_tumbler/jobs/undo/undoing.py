@@ -49,9 +49,14 @@ class Undone:
         return self.results[SwapResult.CHANGED]
 
     @property
+    def held(self) -> int:
+        """Rows that held their old value: the step never wrote them, or they were put back."""
+        return self.results[SwapResult.STOOD]
+
+    @property
     def is_overtaken(self) -> bool:
         """Whether later writes stand in the place of all that the step wrote."""
-        return not self.dry_run and self.considered > 0 and not self.restored
+        return not self.dry_run and self.considered > 0 and not self.restored and not self.held
 
     @property
     def gone(self) -> int:

@@ -220,7 +220,7 @@ class SqlSwaps(TableRows):
             return SwapResult.GONE
         # After a lost connection the write may have been done already: salts make it unmistakable.
         written = found[0] is not None and bytes(found[0]) == swap.new_bytes
-        return SwapResult.DONE if written else SwapResult.CHANGED
+        return SwapResult.STOOD if written else SwapResult.CHANGED
 
 
 def _as_text(expression: Expression, *, dialect: sa.Dialect) -> str:
