@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import chdir, closing, contextmanager
 from dataclasses import dataclass, field
 from datetime import date
+from functools import partial
 from pathlib import Path
 
 import servers
@@ -315,17 +316,21 @@ def on_sqlite(world: World, folder: Path) -> Outcome:
 
 def on_server(world: World, folder: Path, server: servers.Server) -> Outcome:
     """Run a world on a server, in a table that is made anew; no second database is there."""
-    server.run(f"DROP TABLE IF EXISTS guests; {create(world)};")
+    is_postgresql = server.url.startswith("postgresql")
+    character_set = "" if is_postgresql else " CHARACTER SET utf8mb4"
+    server.run(f"DROP TABLE IF EXISTS guests; {create(world)}{character_set};")
+    literal = partial(_literal, escapes=not is_postgresql)
 
     def insert(people: Sequence[Person]) -> None:
-        rows = ", ".join(f"({', '.join(map(_literal, cells(p, world)))})" for p in people)
+        rows = ", ".join(f"({', '.join(map(literal, cells(p, world)))})" for p in people)
         server.run(f"INSERT INTO guests VALUES {rows};")
 
     insert(world.people)
     return CarelessTrial(world, folder, server.url, insert, None).run()
 
 
-def _literal(cell: object) -> str:
+def _literal(cell: object, *, escapes: bool) -> str:
     if cell is None or isinstance(cell, int):
         return "NULL" if cell is None else str(cell)
-    return "'" + str(cell).replace("\\", "\\\\").replace("'", "''") + "'"
+    text = str(cell).replace("\\", "\\\\") if escapes else str(cell)
+    return "'" + text.replace("'", "''") + "'"
