@@ -241,14 +241,15 @@ def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":
 
 
 def chosen_stores(policy: "StoragePolicy", name: str | None) -> "list[StorePolicy]":
-    """Give the store that is named, or all of them.
+    """Give the store that is named, with all its tables, or all stores.
 
     Raises:
         UsageError: there is none of that name, or none at all.
     """
     if name is None and policy.stores:
         return list(policy.stores.values())
-    return [chosen_store(policy, name)]
+    tables = [store for store in policy.stores.values() if store.section == name]
+    return tables or [chosen_store(policy, name)]
 
 
 def milliseconds(text: str) -> float:

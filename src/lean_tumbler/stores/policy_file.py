@@ -11,16 +11,25 @@ POLICY_BYTES = 1 << 20
 
 
 def read_policy(path: Path) -> StoragePolicy:
-    """Read a policy file.
+    """Read a policy file; equal tables become stores, of those that are there now.
 
     Raises:
         PolicyError: it is not there, or has a mistake.
+        UsageError: no table has the name that it says.
+        SourceError: a database whose tables it does not name one by one cannot be read.
     """
     try:
         text = read_text(path, limit_bytes=POLICY_BYTES)
     except SourceError as error:
         raise PolicyError(f"policy file {error}; name one with --policy") from None
-    return StoragePolicy.from_toml(text, origin=str(path))
+    policy = StoragePolicy.from_toml(text, origin=str(path))
+    if not any(store.tables for store in policy.stores.values()):
+        return policy
+    from lean_tumbler.stores.equal_tables import (  # noqa: PLC0415 - it loads databases
+        with_equal_tables,
+    )
+
+    return with_equal_tables(policy, base=path.parent)
 
 
 def save_target(path: Path, target: Target) -> None:

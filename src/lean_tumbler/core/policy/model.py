@@ -1,8 +1,9 @@
 """The policy as the program knows it; `toml_reader` makes it of the file's text."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import date
+from fnmatch import fnmatchcase
 from typing import Literal
 
 from lean_tumbler.core.decryption import Decryption
@@ -215,6 +216,9 @@ class StorePolicy:
         checked_by_application: whether nothing but the application reads the values.
         readers_ready: since when every program that checks passwords knows what is written.
         proof: the largest share of a cohort's rows that may be made otherwise unseen.
+        tables: which tables are stores of this kind, with `*` for any text; empty for one store.
+        alike: of these, whose values the same program wrote, with `*` for any text.
+        sisters: the names of the other stores of its kind.
     """
 
     name: str
@@ -232,6 +236,38 @@ class StorePolicy:
     share: float = 1.0
     proof: float = MOST_OTHERWISE
     decryption: Decryption | None = None
+    tables: str = ""
+    alike: tuple[str, ...] = ()
+    sisters: tuple[str, ...] = ()
+
+    @property
+    def section(self) -> str:
+        """The store's name in the policy's file; equal tables share one."""
+        return self.name.partition("/")[0]
+
+    @property
+    def is_alike(self) -> bool:
+        """Whether the policy says that its values were made as those of its sisters."""
+        return any(fnmatchcase(self.table, pattern) for pattern in self.alike)
+
+    def for_each(self, tables: Sequence[str]) -> "dict[str, StorePolicy]":
+        """Give the stores of equal tables, by name.
+
+        Args:
+            tables: the names of all tables that are there.
+        """
+        chosen = [table for table in tables if fnmatchcase(table, self.tables)]
+        names = [f"{self.name}/{table}" for table in chosen]
+        return {
+            name: replace(
+                self,
+                name=name,
+                table=table,
+                tables="",
+                sisters=tuple(other for other in names if other != name),
+            )
+            for name, table in zip(names, chosen, strict=True)
+        }
 
     @property
     def binding(self) -> str:

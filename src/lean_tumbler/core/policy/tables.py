@@ -131,6 +131,10 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
         locator: a path, a URL without a password, or `application` where the application itself
             brings stored values to `serve`; required.
         table: the table; needed where a database has several.
+        tables: instead of `table`, the equal tables of many schemas, like `"t*.users"` with `*` for
+            any text: each is a store of its own, called `NAME/TABLE`.
+        alike: that these tables were written by the same program, so that proof in one speaks for
+            all: `true`, or a list of tables. Without it, a table needs one account of its own.
         columns: see `[store.NAME.columns]`; required, but for an application.
         join: a second table whose columns stand beside the store's own.
         rows: see `[store.NAME.rows]`: which rows of the table are the store's.
@@ -151,6 +155,10 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
 
     locator: str = ""
     table: str = ""
+    tables: str = ""
+    alike: Annotated[bool | tuple[str, ...], Meta(extra={"must": "true, or a list of tables"})] = (
+        False
+    )
     columns: dict[str, Any] = {}
     join: dict[str, Any] | None = None
     rows: dict[str, Any] | None = None

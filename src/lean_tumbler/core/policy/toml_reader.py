@@ -271,6 +271,12 @@ class _Reader(Entries):
             )
         if any("://" not in url or urlsplit(url).password for url in table.replicas):
             raise self.error(place, "“replicas” must be a list of URLs without passwords")
+        if "/" in name:
+            raise self.error(place, "the name of a store has no “/”: it stands before a table")
+        if table.tables and (table.table or table.locator == APPLICATION):
+            raise self.error(place, "“tables” stands instead of “table”, and needs a database")
+        if table.alike and not table.tables:
+            raise self.error(place, "“alike” goes with “tables”")
         columns = Columns(salt="salt")  # what a request may bring along
         if table.locator != APPLICATION:
             entries = {
@@ -295,6 +301,8 @@ class _Reader(Entries):
             mode=table.mode,
             share=self._share(place, "share", table.share),
             proof=self._share(place, "proof", table.proof),
+            tables=table.tables,
+            alike=table.alike if isinstance(table.alike, tuple) else ("*",) * table.alike,
             decryption=None
             if table.decryption is None
             else self._decryption(f"{place}.decryption", table.decryption),

@@ -1,7 +1,7 @@
 """What is known of a cohort before it is written to: counts of people, and the bound they give."""
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import date
 from math import exp, lgamma
 
@@ -47,6 +47,8 @@ class Counts:
         people: those of whom anything is right, whatever shows it; None for the sum.
         years: in which their accounts were made, as far as that is known.
         roles: that they have, as the column of administrators says it.
+        elsewhere: the same cohort's people in equal tables; None where there are none.
+        alike: whether somebody said that the equal tables were written by the same program.
     """
 
     accepted: int = 0
@@ -57,6 +59,19 @@ class Counts:
     people: int | None = None
     years: frozenset[int] = frozenset()
     roles: frozenset[str] = frozenset()
+    elsewhere: "Counts | None" = None
+    alike: bool = False
+
+    @property
+    def joined(self) -> "Counts | None":
+        """These people with those of equal tables, where one of these says that they are equal."""
+        if self.elsewhere is None or self.wrong or not (self.right or self.alike):
+            return None
+        return Counts(
+            accepted=self.right + self.elsewhere.right,
+            refused=self.elsewhere.wrong,
+            years=self.years | self.elsewhere.years,
+        )
 
     @property
     def right(self) -> int:
@@ -85,6 +100,9 @@ class Counts:
         Args:
             rows: of the cohort, the people's own among them; None for any number.
         """
+        joined = self.joined
+        if joined is not None:
+            return min(replace(self, elsewhere=None).bound_among(rows), joined.bound)
         seen = self.right + self.wrong
         if not self.right:
             return 1.0
@@ -102,9 +120,10 @@ class Counts:
 
     def leaves_out(self, year: int | None) -> bool:
         """Tell whether an account is older or newer than all of these people's accounts."""
-        if year is None or not self.years:
+        years = (self.joined or self).years
+        if year is None or not years:
             return False
-        return not min(self.years) <= year <= max(self.years)
+        return not min(years) <= year <= max(years)
 
 
 def _at_most(most: int, drawn: int, marked: int, total: int) -> float:
@@ -170,6 +189,15 @@ class RowFacts:
     role: str | None = None
 
 
+def _sum(counts: Sequence[Counts]) -> Counts:
+    """Give the people of several tables as one count; nobody is in two of them."""
+    return Counts(
+        accepted=sum(each.right for each in counts),
+        refused=sum(each.wrong for each in counts),
+        years=frozenset().union(*(each.years for each in counts)),
+    )
+
+
 def _nobody(_: str) -> bool:
     return False
 
@@ -218,6 +246,24 @@ class Evidence:
         counts = {key: found for key, found in self.counts.items() if key.store != store}
         return Evidence(counts, {**self.stores, store: StoreEvidence(lapsed=why)})
 
+    def with_sisters(self, store: str, sisters: Sequence[str], *, alike: bool) -> "Evidence":
+        """Give the same with the people of equal tables beside those of one store's cohorts.
+
+        Args:
+            store: the policy's name of it.
+            sisters: the names of the equal tables' stores.
+            alike: whether somebody said that the same program wrote them.
+        """
+        others: dict[CohortKey, list[Counts]] = {}
+        for key, found in self.counts.items():
+            if key.store in sisters:
+                others.setdefault(replace(key, store=store), []).append(found)
+        together = {
+            key: replace(self.of(key), elsewhere=_sum(found), alike=alike)
+            for key, found in others.items()
+        }
+        return Evidence({**self.counts, **together}, self.stores)
+
     def proves_text(self, store: str, reading: Reading) -> bool:
         """Tell whether people opened texts of a row's structure by typing them.
 
@@ -240,7 +286,7 @@ class Evidence:
             most: the largest bound that is accepted.
         """
         counts = self.of(key)
-        if counts.right == 0:
+        if (counts.joined or counts).right == 0:
             return Reason.CONTRADICTED if counts.wrong else Reason.UNPROVEN
         if counts.bound_among(rows) <= most:
             return None

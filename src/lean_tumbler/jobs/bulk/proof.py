@@ -24,14 +24,15 @@ if TYPE_CHECKING:
 def proof_sentence(proof: CohortProof) -> str:
     """Say what people show of a cohort, and the bound that follows."""
     shown = ", ".join(_shown(proof.counts))
-    if not shown:
-        return "no proof"
     counts = proof.counts
-    if not counts.right:
-        return f"{shown}: disproved"
+    if not counts.right and counts.joined is None:
+        return f"{shown}: disproved" if shown else "no proof"
     if counts.right + counts.wrong >= proof.rows:
         return f"{shown}: all of its rows"
     bound = _percent(proof.bound)
+    if counts.joined is not None:
+        equal = f"{count(counts.joined.right - counts.right, 'account')} of equal tables"
+        shown = f"{shown} and {equal}" if shown else equal
     together = "" if counts.right == _sum(counts) else f" ({counts.right:,} people in all)"
     return (
         f"{shown}{together}: if these accounts are like the rest, at most {bound} of its rows can "

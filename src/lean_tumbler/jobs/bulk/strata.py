@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 
 from lean_tumbler.core.reading.evidence import Counts, RowFacts
@@ -93,7 +93,9 @@ class CohortProof:
         low, high = 0, max(0, self.rows - counts.right - counts.wrong)
         while low < high:
             middle = (low + high) // 2
-            right = Counts(accepted=counts.right + middle, refused=counts.wrong)
+            right = replace(
+                counts, accepted=counts.right + middle, agreed=0, guessed=0, people=None
+            )
             if right.bound_among(self.rows) <= self.most:
                 high = middle
             else:

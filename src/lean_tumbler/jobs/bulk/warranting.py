@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from lean_tumbler.core.layering import characters_needed
@@ -10,7 +11,13 @@ from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.stores.interface import Store, WritesCopy, room_of
-from lean_tumbler.stores.scans.binding import coverage_of, evidence_for, settled_by
+from lean_tumbler.stores.scans.binding import (
+    Opened,
+    coverage_of,
+    evidence_for,
+    lapsed_of,
+    settled_by,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -31,6 +38,7 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
     has_way_back: bool,
     share: float = 1.0,
     evidence: EvidenceFile | None = None,
+    sisters: Mapping[str, Opened] = MappingProxyType({}),
     keys: Mapping[str, bytes] | None = None,
     most_otherwise: float | None = None,
     unproven: frozenset[str] = frozenset(),
@@ -46,6 +54,7 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
         has_way_back: whether a backup is made, or somebody said that none is needed.
         share: the part of the accounts that is taken.
         evidence: the file of evidence; None where the step asks for no proof.
+        sisters: the stores of equal tables, whose people speak for this one's too.
         keys: the legacy system's.
         most_otherwise: the largest bound, where an option says it.
         unproven: cohorts that are taken without proof.
@@ -57,7 +66,11 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
     found, binding = Evidence(), None
     if evidence is not None:
         settled = settled_by(store_reader(policy, store_policy, keys=keys or {}), policy)
-        found, binding = evidence_for(evidence, store_policy.name, store, settled=settled)
+        name = store_policy.name
+        found, binding = evidence_for(
+            evidence, name, store, settled=settled, lapsed=lapsed_of(evidence, sisters)
+        )
+        found = found.with_sisters(name, tuple(sisters), alike=store_policy.is_alike)
     return Warrant(
         step=step,
         store=store_policy,

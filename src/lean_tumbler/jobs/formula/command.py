@@ -204,7 +204,7 @@ def _save(
         return
     layout = {"layout": solved.layout} if solved.layout else {}
     parts = {part: store.parts[part] for part in solved.parts}
-    save_cohort(path, store.name, {"name": name, "formula": formula, **layout}, parts)
+    save_cohort(path, store.section, {"name": name, "formula": formula, **layout}, parts)
     session.message(f"{path}: the store {store.name} now has the cohort {name}")
 
 

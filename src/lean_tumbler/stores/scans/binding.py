@@ -122,7 +122,12 @@ def coverage_of(binding: Binding | None) -> Coverage:
 
 
 def evidence_for(
-    file: EvidenceFile, name: str, store: LoginStore, *, settled: Settled
+    file: EvidenceFile,
+    name: str,
+    store: LoginStore,
+    *,
+    settled: Settled,
+    lapsed: Mapping[str, str],
 ) -> tuple[Evidence, Binding | None]:
     """Give what is known, as far as it was taken from the rows that stand in a store.
 
@@ -131,6 +136,7 @@ def evidence_for(
         name: the policy's, of the store.
         store: opened.
         settled: tells rows that this tool has written.
+        lapsed: other stores whose evidence does not count -> why.
 
     Raises:
         UsageError: the file is none that this tool wrote.
@@ -139,8 +145,36 @@ def evidence_for(
     key, bindings = file.bindings()
     binding = bindings.get(name)
     if binding is None or still_stands(binding, store, key=key, settled=settled):
-        return file.read(), binding
-    return file.read(lapsed={name: OTHER_ROWS}), None
+        return file.read(lapsed=lapsed), binding
+    return file.read(lapsed={**lapsed, name: OTHER_ROWS}), None
+
+
+Opened = Callable[[], AbstractContextManager[tuple[LoginStore, Settled]]]
+
+
+def lapsed_of(file: EvidenceFile, opened: Mapping[str, Opened]) -> dict[str, str]:
+    """Say of which stores the evidence does not count any more, and why.
+
+    Args:
+        file: the evidence.
+        opened: store -> opens it, and tells its rows that this tool has written.
+    """
+    if not opened:
+        return {}
+    key, bindings = file.bindings()
+    return {
+        name: OTHER_ROWS
+        for name, binding in bindings.items()
+        if name in opened and not _stands_in(opened[name], binding, key)
+    }
+
+
+def _stands_in(opened: Opened, binding: Binding, key: bytes) -> bool:
+    try:
+        with opened() as (store, settled):
+            return still_stands(binding, store, key=key, settled=settled)
+    except SourceError:
+        return False
 
 
 class LoginEvidence:
@@ -154,7 +188,7 @@ class LoginEvidence:
     def __init__(
         self,
         file: EvidenceFile,
-        opened: Mapping[str, Callable[[], AbstractContextManager[tuple[LoginStore, Settled]]]],
+        opened: Mapping[str, Opened],
     ) -> None:
         self._file, self._opened = file, opened
         self._lapsed: dict[str, str] | None = None
@@ -169,23 +203,10 @@ class LoginEvidence:
             return Evidence()
         if changed_at != self._changed_at:
             if self._lapsed is None:
-                self._lapsed = dict(self._looked())
+                self._lapsed = lapsed_of(self._file, self._opened)
             self._changed_at = changed_at
             self._evidence = self._file.read(lapsed=self._lapsed)
         return self._evidence
-
-    def _looked(self) -> Iterator[tuple[str, str]]:
-        key, bindings = self._file.bindings()
-        for name, binding in bindings.items():
-            if name not in self._opened:
-                continue
-            try:
-                with self._opened[name]() as (store, settled):
-                    stands = still_stands(binding, store, key=key, settled=settled)
-            except SourceError:
-                stands = False
-            if not stands:
-                yield name, OTHER_ROWS
 
 
 def _sample(store: Store) -> list[Account]:

@@ -3,6 +3,8 @@
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
@@ -61,8 +63,13 @@ class Database:
         written = literal.compile(self.engine, compile_kwargs=AS_TEXT)
         return str(written).replace(_PER_CENT, "%")
 
-    def tables(self) -> list[TableName]:
-        """List the tables, those of other schemas last; parts of a table are none."""
+    def tables(self, *, of_schemas: str = "") -> list[TableName]:
+        """List the tables, those of other schemas last; parts of a table are none.
+
+        Args:
+            of_schemas: which other schemas are looked at, with `*` for any text; empty for those
+                that a URL of this kind of server means.
+        """
         parts = self._partitions()
         with self.inspector() as inspector:
             usual = inspector.default_schema_name
@@ -72,6 +79,8 @@ class Database:
                 if (usual, name) not in parts
             ]
             is_own = self.server.is_own
+            if of_schemas:
+                is_own = partial(fnmatchcase, pat=of_schemas)
             if is_own is None:
                 return found
             for schema in inspector.get_schema_names():
