@@ -101,6 +101,7 @@ class Warrant:
         table: the table's name, for the share.
         evidence: what is known of cohorts.
         rows_of: how many rows each cohort has, where they were counted.
+        missed_by_chance: cohorts whose people would miss rows so old or new in a random draw too.
         most_otherwise: the largest share of a cohort's rows that may be made otherwise unseen.
         unproven: cohorts that somebody takes without proof.
         coverage: which rows the proof was taken from.
@@ -118,6 +119,7 @@ class Warrant:
     table: str = ""
     evidence: Evidence = field(default_factory=Evidence)
     rows_of: Mapping[CohortKey, int] = field(default_factory=dict)
+    missed_by_chance: frozenset[CohortKey] = frozenset()
     most_otherwise: float = MOST_OTHERWISE
     unproven: frozenset[str] = frozenset()
     coverage: Coverage = field(default_factory=Coverage)
@@ -198,19 +200,34 @@ class Warrant:
         if not self.coverage.covers(facts.key, facts.created):
             return Reason.CAME_LATER
         year = None if facts.created is None else facts.created.year
-        return Reason.STRATUM_UNKNOWN if self.evidence.of(key).leaves_out(year) else None
+        is_left_out = key not in self.missed_by_chance and self.evidence.of(key).leaves_out(year)
+        return Reason.STRATUM_UNKNOWN if is_left_out else None
 
-    def counted(self, rows_of: Mapping[CohortKey, int], covered_rows: int) -> "Warrant":
+    def counted(
+        self,
+        rows_of: Mapping[CohortKey, int],
+        years_of: Mapping[CohortKey, Mapping[int, int]],
+        covered_rows: int,
+    ) -> "Warrant":
         """Give the same warrant with all rows counted.
 
         Args:
             rows_of: of each cohort.
+            years_of: of each cohort, the years in which accounts were made -> their rows.
             covered_rows: that count as having been there at the proof.
         """
         evidence = self.evidence
         if self.coverage.has_unexplained(covered_rows):
             evidence = evidence.without(self.store.name, MORE_THAN_THEN)
-        return replace(self, rows_of=rows_of, evidence=evidence, _judged={})
+        return replace(
+            self,
+            rows_of=rows_of,
+            evidence=evidence,
+            missed_by_chance=frozenset(
+                key for key, years in years_of.items() if evidence.of(key).misses_by_chance(years)
+            ),
+            _judged={},
+        )
 
 
 def of_opened(

@@ -125,6 +125,18 @@ class Counts:
             return False
         return not min(years) <= year <= max(years)
 
+    def misses_by_chance(self, years: Mapping[int, int]) -> bool:
+        """Tell whether people drawn at random would leave so many rows out in one of twenty draws.
+
+        Then they are like the rest as far as years show it, and the bound speaks for these rows.
+
+        Args:
+            years: in which accounts were made -> their rows.
+        """
+        inside = sum(rows for year, rows in years.items() if not self.leaves_out(year))
+        people = (self.joined or self).right
+        return bool(inside) and (inside / sum(years.values())) ** people >= 1.0 - CONFIDENCE
+
 
 def _at_most(most: int, drawn: int, marked: int, total: int) -> float:
     """Give the chance of at most so many marked ones among those drawn."""

@@ -216,7 +216,8 @@ class _Layering:
                     rows_of[key] += 1
                     beside.setdefault(key, CohortRows()).add(facts)
         self._only_counts = self._selection.dry_run
-        self._warrant = self._warrant.counted(rows_of, covered)
+        years_of = {key: rows.years for key, rows in beside.items()}
+        self._warrant = self._warrant.counted(rows_of, years_of, covered)
         self.summary.lapsed = self._warrant.evidence.store(self._warrant.store.name).lapsed
         self.summary.proofs = {
             key: CohortProof(

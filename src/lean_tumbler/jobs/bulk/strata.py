@@ -30,6 +30,14 @@ class CohortRows:
         if facts.role is not None:
             self.roles[facts.role] += 1
 
+    @property
+    def years(self) -> Counter[int]:
+        """The rows by the year in which they were made, as far as that is known."""
+        years: Counter[int] = Counter()
+        for day, rows in self.days.items():
+            years[day.year] += rows
+        return years
+
     def untouched_by(self, counts: Counts) -> tuple[str, ...]:
         """Name rows that nobody who is known speaks for, each with its number."""
         if not counts.right:
@@ -37,9 +45,7 @@ class CohortRows:
         return tuple(self._untouched(counts))
 
     def _untouched(self, counts: Counts) -> Iterator[str]:
-        years: Counter[int] = Counter()
-        for day, rows in self.days.items():
-            years[day.year] += rows
+        years = self.years
         missing = sorted(year for year in years if year not in counts.years)
         if missing and counts.years:
             rows = sum(years[year] for year in missing)
