@@ -187,6 +187,18 @@ def test_one_known_account_is_too_few_and_a_way_back_is_asked_for(
     assert stored(tmp_path) == before
 
 
+def test_a_plan_says_how_long_observing_takes(tmp_path: Path, in_process: Program) -> None:
+    """Two people log in a day: nine more take five days of logins."""
+    days = [f"2026-01-{31 - n // 2:02} 08:00:00" for n in range(30)]
+    rows = [(n, f"u{n}", md5(f"Möwe {n}"), day) for n, day in enumerate(days)]
+    table(tmp_path, LOGIN + ", last_login text", rows)
+    known(tmp_path, [("u1", "Möwe 1")])
+    draft(tmp_path, in_process, "known.csv")
+    proof = in_process("plan", "--format", "json").document["proofs"]["md5"]
+    assert (proof["more_people_needed"], proof["days_of_logins"]) == (9, 5)
+    assert "9 more accounts came: as lately, 5 days of logins" in in_process("plan").out
+
+
 def test_a_person_counts_once(tmp_path: Path, in_process: Program) -> None:
     """Known, and observed at a login: one person."""
     table(tmp_path, LOGIN, [(n, f"u{n}", md5(f"Möwe {n}")) for n in range(30)])

@@ -13,10 +13,10 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.backups import sealed_backup
 from lean_tumbler.cli.option_types import (
     BackupOptions,
     BulkOptions,
-    PolicyOptions,
     ProofOptions,
     StoreOptions,
 )
@@ -30,19 +30,14 @@ from lean_tumbler.cli.options import (
     time_of_day,
 )
 from lean_tumbler.cli.session import Session
-from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping, Sequence
+    from collections.abc import Callable, Mapping
 
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.core.warrant import Step, Warrant
     from lean_tumbler.jobs.bulk.context import RunContext
-    from lean_tumbler.stores.interface import LoginStore, Store, Swap
-    from lean_tumbler.stores.remembered import RememberingWriter
-    from lean_tumbler.stores.sealed_backup import BackupReader, BackupWriter, SealedHead
-
-_KEY_BYTES = 1 << 14
+    from lean_tumbler.stores.interface import LoginStore, Store
 
 
 def add_bulk_options(parser: argparse.ArgumentParser) -> None:
@@ -229,7 +224,7 @@ def run_context(
     started = session.clock()
     with (
         _stop_signals() as stopping,
-        _sealed_backup(options, session, store, started, step=step) as keep,
+        sealed_backup(options, session, store, started, step=step) as keep,
         session.progress(title, total=rows, unit="rows") as advance,
     ):
         yield RunContext(
@@ -270,108 +265,6 @@ def _replicas_behind(options: BulkOptions, store: "StorePolicy") -> "Callable[[]
     replicas = open_replicas(store, base=policy_path(options).parent, clock=time.monotonic)
     replicas.seconds_behind()  # whether they can be asked shows before anything is written
     return replicas.seconds_behind
-
-
-@contextmanager
-def _sealed_backup(
-    options: BulkOptions,
-    session: Session,
-    store: "StorePolicy",
-    started: datetime,
-    *,
-    step: str,
-) -> "Iterator[Callable[[Sequence[Swap]], None]]":
-    """Open the sealed backup that is asked for; the end mark is written when all went well."""
-    if not isinstance(options, BackupOptions):
-        yield lambda _: None
-        return
-    sealed = options.backup or options.remember
-    if (sealed is None) is not (options.to is None):
-        raise UsageError(
-            "--backup or --remember and --to go together: the file, and whom it is sealed for"
-        )
-    if options.no_backup and options.backup is not None:
-        raise UsageError("--backup and --no-backup contradict each other")
-    if options.to is None or options.dry_run:
-        yield lambda _: None
-        return
-    from lean_tumbler.stores.file_access import read_text
-    from lean_tumbler.stores.sealed_backup import SealedHead
-    from lean_tumbler.stores.signing_key import signing_key
-
-    head = SealedHead(
-        store=store.name,
-        table=store.table,
-        step=step,
-        made_at=started.isoformat(timespec="seconds"),
-        expires_at=_expiry(started, options.keep_days),
-    )
-    writers = _sealed_writers(
-        options,
-        head,
-        public_key=read_text(options.to, limit_bytes=_KEY_BYTES),
-        signing_key=signing_key(policy_path(options)),
-    )
-
-    if head.expires_at is not None:
-        session.message(head.way_back(str(sealed)))
-
-    def keep(swaps: "Sequence[Swap]") -> None:
-        for writer in writers:
-            writer.keep(swaps)
-
-    yield keep
-    for writer in writers:
-        writer.finish()
-
-
-def _expiry(started: datetime, keep_days: int | None) -> str | None:
-    if keep_days is None:
-        return None
-    try:
-        return (started + timedelta(days=keep_days)).isoformat(timespec="seconds")
-    except OverflowError:
-        raise UsageError(f"--keep-days {keep_days}: there is no such day") from None
-
-
-def _sealed_writers(
-    options: BackupOptions, head: "SealedHead", *, public_key: str, signing_key: str
-) -> "list[BackupWriter | RememberingWriter]":
-    """Begin the sealed files that are asked for."""
-    from lean_tumbler.stores.remembered import RememberingWriter, fingerprint_key
-    from lean_tumbler.stores.sealed_backup import REMEMBERED, BackupWriter, SealedWriter
-
-    keys = {"public_key": public_key, "signing_key": signing_key}
-    writers: list[BackupWriter | RememberingWriter] = []
-    if options.backup is not None:
-        writers.append(BackupWriter(options.backup, head=head, **keys))
-    if options.remember is not None:
-        remembered = replace(head, document=REMEMBERED)
-        key = fingerprint_key(options.remember, remembered, signing_key)
-        sealed = SealedWriter(options.remember, head=remembered, **keys)
-        writers.append(RememberingWriter(sealed, key))
-    return writers
-
-
-def backup_opener(options: PolicyOptions, key: Path) -> "Callable[[Path], BackupReader]":
-    """Give what opens sealed backups that the key beside the policy has signed.
-
-    Args:
-        options: of the policy.
-        key: whom they were sealed for, the private half; it is read once.
-    """
-    from lean_tumbler.stores.sealed_backup import BackupReader
-
-    private, verifying = opening_keys(options, key)
-    return partial(BackupReader, private_key=private, verifying_key=verifying)
-
-
-def opening_keys(options: PolicyOptions, key: Path) -> tuple[str, str]:
-    """Read what opens sealed files: whom they were sealed for, and who must have signed them."""
-    from lean_tumbler.stores.file_access import read_text
-    from lean_tumbler.stores.signing_key import verifying_key
-
-    return read_text(key, limit_bytes=_KEY_BYTES), verifying_key(policy_path(options))
 
 
 def _to_stop(

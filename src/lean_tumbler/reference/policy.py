@@ -141,6 +141,12 @@ padding = "pkcs7"
 first_block = "iv"
 encoding = "utf-8"
 
+[store.piers]                     # equal tables: piers/pier01.guests, piers/pier02.guests, …
+locator = "mysql://tumbler@127.0.0.1/piers"
+tables = "pier*.guests"
+alike = ["pier01.guests", "pier02.guests"]
+columns = { account = "id", login = "email", stored = "pw" }
+
 [store.mailboxes]                 # an export that only the application's own login code reads
 locator = "mailboxes.ldif"
 columns = { login = "uid", stored = "userPassword" }

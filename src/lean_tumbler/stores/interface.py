@@ -76,7 +76,13 @@ class Account:
     def facts(self) -> RowFacts:
         """Give what a warrant asks of a row beside its reading."""
         role = None if self.role is None else self.role.decode("utf-8", "replace")
-        return RowFacts(key=self.key, login=self.login, created=day_of(self.created), role=role)
+        return RowFacts(
+            key=self.key,
+            login=self.login,
+            created=day_of(self.created),
+            last_login=day_of(self.last_login),
+            role=role,
+        )
 
     @property
     def row(self) -> Row:

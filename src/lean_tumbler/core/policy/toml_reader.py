@@ -261,22 +261,7 @@ class _Reader(Entries):
     ) -> StorePolicy:
         place = f"store.{name}"
         table = self.read(place, entries, StoreTable)
-        if not table.locator:
-            raise self.error(
-                place, f"“locator” is missing: a path or URL of the store, or “{APPLICATION}”"
-            )
-        if "://" in table.locator and urlsplit(table.locator).password:
-            raise self.error(
-                place, "“locator” holds a password; the policy is no place for secrets"
-            )
-        if any("://" not in url or urlsplit(url).password for url in table.replicas):
-            raise self.error(place, "“replicas” must be a list of URLs without passwords")
-        if "/" in name:
-            raise self.error(place, "the name of a store has no “/”: it stands before a table")
-        if table.tables and (table.table or table.locator == APPLICATION):
-            raise self.error(place, "“tables” stands instead of “table”, and needs a database")
-        if table.alike and not table.tables:
-            raise self.error(place, "“alike” goes with “tables”")
+        self._check_place(name, place, table)
         columns = Columns(salt="salt")  # what a request may bring along
         if table.locator != APPLICATION:
             entries = {
@@ -307,6 +292,25 @@ class _Reader(Entries):
             if table.decryption is None
             else self._decryption(f"{place}.decryption", table.decryption),
         )
+
+    def _check_place(self, name: str, place: str, table: StoreTable) -> None:
+        """Refuse what says no place, or two."""
+        if not table.locator:
+            raise self.error(
+                place, f"“locator” is missing: a path or URL of the store, or “{APPLICATION}”"
+            )
+        if "://" in table.locator and urlsplit(table.locator).password:
+            raise self.error(
+                place, "“locator” holds a password; the policy is no place for secrets"
+            )
+        if any("://" not in url or urlsplit(url).password for url in table.replicas):
+            raise self.error(place, "“replicas” must be a list of URLs without passwords")
+        if "/" in name:
+            raise self.error(place, "the name of a store has no “/”: it stands before a table")
+        if table.tables and (table.table or table.locator == APPLICATION):
+            raise self.error(place, "“tables” stands instead of “table”, and needs a database")
+        if table.alike and not table.tables:
+            raise self.error(place, "“alike” goes with “tables”")
 
     def _check_parts(self, place: str, parts: Mapping[str, str]) -> None:
         for name, column in parts.items():

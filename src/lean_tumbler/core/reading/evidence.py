@@ -192,12 +192,14 @@ class RowFacts:
         key: names the row.
         login: the person's, where there is one.
         created: the day on which the account was made, as far as that can be read.
+        last_login: the day of the last login, as far as that can be read.
         role: what the column of administrators says; None without one.
     """
 
     key: object
     login: str | None = None
     created: date | None = None
+    last_login: date | None = None
     role: str | None = None
 
 

@@ -227,6 +227,7 @@ class _Layering:
                 missing=None if key.cohort in self._warrant.unproven else self._warrant.judged(key),
                 untouched=beside[key].untouched_by(self._warrant.evidence.of(key)),
                 most=self._warrant.most_otherwise,
+                beside=beside[key],
             )
             for key, number in rows_of.most_common()
         }

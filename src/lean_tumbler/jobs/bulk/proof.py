@@ -76,6 +76,7 @@ def proof_document(proof: CohortProof) -> Document:
         "accepted_up_to": proof.most,
         "missing": None if proof.missing is None else str(proof.missing),
         "more_people_needed": proof.more_needed if proof.missing is not None else 0,
+        "days_of_logins": proof.days_of_logins if proof.missing is not None else 0,
         "not_spoken_for": list(proof.untouched),
     }
 
@@ -121,6 +122,12 @@ def _draw_unproven(console: Console, unproven: Mapping[CohortKey, CohortProof], 
             console.print(f"  {line}", soft_wrap=True)
 
 
+def _lately(proof: CohortProof) -> str:
+    """Say how long that takes, where the last logins are known."""
+    days = proof.days_of_logins
+    return "" if days is None else f": as lately, {count(days, 'day')} of logins"
+
+
 def _ways_on(key: CohortKey, proof: CohortProof, store: str) -> Iterator[str]:
     """Say the ways on: more accounts, observing, or the figure accepted by its number."""
     name = f" --store {shlex.quote(store)}" if store else ""
@@ -129,7 +136,7 @@ def _ways_on(key: CohortKey, proof: CohortProof, store: str) -> Iterator[str]:
         return
     more = count(proof.more_needed, "more account")
     yield f"Add {more} to KNOWN, and run `lean-tumbler verify KNOWN{name}`;"
-    yield f"or observe logins (`serve` in mode observe) until {more} came;"
+    yield f"or observe logins (`serve` in mode observe) until {more} came{_lately(proof)};"
     if proof.counts.right:
         percent = max(1, -(-100 * proof.bound // 1))
         yield f"or accept the figure: --proof {min(100, percent):.0f}%."

@@ -16,9 +16,10 @@ _ROLES = 12  # more are no roles
 
 @dataclass(slots=True)
 class CohortRows:
-    """The rows of one cohort, by when they were made and by their roles."""
+    """The rows of one cohort, by when they were made, last logged in to, and by their roles."""
 
     days: Counter[date] = field(default_factory=Counter)
+    logins: Counter[date] = field(default_factory=Counter)
     roles: Counter[str] = field(default_factory=Counter)
     rows: int = 0
 
@@ -27,8 +28,22 @@ class CohortRows:
         self.rows += 1
         if facts.created is not None:
             self.days[facts.created] += 1
+        if facts.last_login is not None:
+            self.logins[facts.last_login] += 1
         if facts.role is not None:
             self.roles[facts.role] += 1
+
+    def days_of_logins(self, people: int) -> int | None:
+        """Say in how many of the last days so many people logged in; None where too few ever did.
+
+        Each account has one last login, so these are different people.
+        """
+        seen = 0
+        for day in sorted(self.logins, reverse=True):
+            seen += self.logins[day]
+            if seen >= people:
+                return (max(self.logins) - day).days + 1
+        return None
 
     @property
     def years(self) -> Counter[int]:
@@ -83,6 +98,7 @@ class CohortProof:
         most: the largest bound that is accepted.
         missing: why it is not proven; None where it is.
         untouched: rows that none of the people speaks for.
+        beside: the rows by day; for how long logins would have to be observed.
     """
 
     counts: Counts
@@ -91,6 +107,12 @@ class CohortProof:
     most: float
     missing: Reason | None
     untouched: tuple[str, ...] = ()
+    beside: CohortRows = field(default_factory=CohortRows)
+
+    @property
+    def days_of_logins(self) -> int | None:
+        """In how many days of logins as the last ones so many people come; None if unknown."""
+        return self.beside.days_of_logins(self.more_needed)
 
     @property
     def more_needed(self) -> int:

@@ -55,7 +55,7 @@ def told_apart(columns: Columns, scan: ClassScan) -> dict[str, Any]:
     repeated = counted[columns.login]
     if not repeated.len():
         return {}
-    rows = scan.sample.filter(pl.col(columns.login).str.to_lowercase().is_in(repeated))
+    rows = scan.sample.filter(pl.col(columns.login).str.to_lowercase().is_in(repeated.implode()))
     others = [name for name in rows.columns if name not in {CLASS, *columns.mapped.values()}]
     found = next(
         (

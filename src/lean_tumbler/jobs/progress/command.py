@@ -3,6 +3,8 @@
 import argparse
 from dataclasses import dataclass
 from datetime import UTC, date
+from functools import partial
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -23,6 +25,7 @@ from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
+    from datetime import datetime
 
     from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
@@ -76,9 +79,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.reports.progress import draw_progress, progress_document
-    from lean_tumbler.stores.file_access import write_bytes
-    from lean_tumbler.stores.history import Entry, append_history, read_history
-    from lean_tumbler.stores.scans.migration_progress import store_count
+    from lean_tumbler.stores.history import read_history
     from lean_tumbler.stores.sealed_backup import ways_back
 
     if options.since and not options.history:
@@ -95,15 +96,27 @@ def run(options: Options, session: Session) -> int:
         counted(options, session, policy, store, entries=entries, taken_at=taken_at)[1]
         for store in chosen_stores(policy, options.store)
     ]
-    folder = policy_path(options).parent
-    notes = [*history.notes]
-    for each in migrations:
-        notes += ways_back(folder, each.name, each.table)
+    backups = partial(ways_back, policy_path(options).parent)
+    dated = chain.from_iterable(backups(each.name, each.table) for each in migrations)
+    notes = [*history.notes, *dated]
     session.emit(
         options,
         document=lambda: progress_document(taken_at=taken_at, migrations=migrations, notes=notes),
         draw=lambda console: draw_progress(console, migrations, notes),
     )
+    _write_counts(options, migrations, taken_at)
+    _write_plot(options, session, migrations)
+    return 0
+
+
+def _write_counts(
+    options: Options, migrations: "Sequence[MigrationProgress]", taken_at: "datetime"
+) -> None:
+    """Add the count to a history, and to what a node exporter collects."""
+    from lean_tumbler.stores.file_access import write_bytes
+    from lean_tumbler.stores.history import Entry, append_history
+    from lean_tumbler.stores.scans.migration_progress import store_count
+
     if options.history:
         stores = {
             each.name: store_count(each.profile, each.table, each.store) for each in migrations
@@ -115,8 +128,6 @@ def run(options: Options, session: Session) -> int:
         write_bytes(
             options.prometheus, prometheus_text(migrations, taken_at), mode=_READABLE_BY_ALL
         )
-    _write_plot(options, session, migrations)
-    return 0
 
 
 def _write_plot(

@@ -10,7 +10,7 @@ from multiprocessing import get_context
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import backup_opener, opening_keys
+from lean_tumbler.cli.backups import backup_opener, opening_keys
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import add_policy_option, add_report_options, policy_path, read_policy
 from lean_tumbler.cli.session import Session

@@ -7,7 +7,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import add_bulk_options, backup_opener, finished_copy, run_context
+from lean_tumbler.cli.backups import backup_opener
+from lean_tumbler.cli.bulk import add_bulk_options, finished_copy, run_context
 from lean_tumbler.cli.option_types import BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
