@@ -7,7 +7,8 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -134,6 +135,105 @@ def require_forms(portal: Portal, post: Callable[..., Any], *, registered: int) 
     )
 
 
+Tell = Callable[[str, str, str], None]  # login, password, what the old code said
+
+
+def require_observed(folder: Path, portal: Portal, tell: Tell, service: Service) -> None:
+    """Observe as the documents say: nothing is written, and closed accounts contradict nothing."""
+    before = portal.stored()
+    person, banned, unconfirmed, expired = portal.openable[:4]
+    tell(person.login, person.password, "right")
+    tell(person.login, "another", "wrong")
+    tell(banned.login, banned.password, "right")
+    tell(unconfirmed.login, unconfirmed.password, "unasked")
+    tell(expired.login, "another", "unasked")
+    assert portal.stored() == before
+    agreed = [service.metric("tumbler_agreement_total", expected=said, admitted=said)
+              for said in ("true", "false")]  # fmt: skip
+    assert agreed == [2, 1]
+    assert contradictions(folder, service) == 0
+
+
+def contradictions(folder: Path, service: Service) -> int:
+    """Stop the service, and count the people whose login was judged otherwise."""
+    stop(service)
+    stores = json.loads((folder / "tumbler.evidence.json").read_text())["stores"].values()
+    return sum(cohort["counts"]["differed"] for store in stores for cohort in store["cohorts"])
+
+
+def observing(folder: Path) -> None:
+    policy = folder / "tumbler.toml"
+    policy.write_text(policy.read_text().replace("locator =", 'mode = "observe"\nlocator ='))
+
+
+def by_arguments(command: list[str], environment: dict[str, str]) -> Tell:
+    def tell(login: str, password: str, said: str) -> None:
+        subprocess.run(
+            [*command, "observe", login, said], input=f"{password}\n".encode(), check=True,
+            env={**os.environ, **environment}, capture_output=True, timeout=60,
+        )  # fmt: skip
+
+    return tell
+
+
+@pytest.mark.parametrize("language", ["php", "ruby", "go"])
+def test_a_snippet_in_each_language_observes(tmp_path: Path, language: str) -> None:
+    """What the old code says of banned, unconfirmed and expired accounts is told as documented."""
+    command = {
+        "php": lambda: [oracle("php"), str(EXAMPLES / "php" / "login.php")],
+        "ruby": lambda: [oracle("ruby"), str(EXAMPLES / "ruby" / "login.rb")],
+        "go": lambda: [compiled(tmp_path)],
+    }[language]()
+    portal = make_portal(tmp_path, ["md5"] * 5)
+    observing(tmp_path)
+    with served(tmp_path) as service:
+        tell = by_arguments(command, {"SERVICE": str(tmp_path / "s")})
+        require_observed(tmp_path, portal, tell, service)
+
+
+def test_a_node_application_observes(tmp_path: Path) -> None:
+    """The same by a running application."""
+    portal = make_portal(tmp_path, ["md5"] * 5)
+    observing(tmp_path)
+    address = tmp_path / "portal.sock"
+    with served(tmp_path) as service, node_application(tmp_path, address) as client:
+
+        def tell(login: str, password: str, said: str) -> None:
+            form = {"login": login, "password": password, "said": said}
+            assert client.post("/observe", data=form).status_code == 200
+
+        require_observed(tmp_path, portal, tell, service)
+
+
+def test_a_document_store_observes(tmp_path: Path) -> None:
+    """The same where the application brings the stored value along, and keeps it."""
+    portal = make_portal(tmp_path, ["md5"] * 5)
+    policy = tmp_path / "tumbler.toml"
+    policy.write_text(policy.read_text() + KIOSK)
+    observing(tmp_path)
+    path = tmp_path / "kiosk.json"
+    path.write_text(
+        json.dumps({row.login: {"profile": {"secret": row.stored}} for row in portal.passengers})
+    )
+    before = path.read_bytes()
+    with served(tmp_path) as service:
+        command = [oracle("node"), str(EXAMPLES / "documents" / "login.js")]
+        environment = {"SERVICE": str(tmp_path / "s"), "DOCUMENTS": str(path)}
+        require_observed(tmp_path, portal, by_arguments(command, environment), service)
+    assert path.read_bytes() == before
+
+
+def test_a_banned_account_that_is_told_as_wrong_contradicts(tmp_path: Path) -> None:
+    """The mistake that the documents warn of shows as a contradiction."""
+    portal = make_portal(tmp_path, ["md5"] * 5)
+    observing(tmp_path)
+    with served(tmp_path) as service:
+        person = portal.openable[0]
+        fields = {"store": "passengers", "login": person.login, "password": person.password}
+        service.client.post("/v1/admit", json={**fields, "expected": False})
+        assert contradictions(tmp_path, service) == 1
+
+
 def stop(service: Service) -> None:
     service.process.terminate()
     service.process.wait(timeout=30)
@@ -143,29 +243,33 @@ def test_a_node_application_logs_in(tmp_path: Path) -> None:
     """A login form on plain node:http; without the service it lets nobody in and says why."""
     portal = make_portal(tmp_path, ["md5", "sha1", "plain", "bcrypt", "current"])
     address = tmp_path / "portal.sock"
-    with served(tmp_path) as service:
-        command = [oracle("node"), str(EXAMPLES / "node" / "login.js"), str(address)]
-        application = subprocess.Popen(command, env={**os.environ, "SERVICE": str(tmp_path / "s")})
-        transport = httpx.HTTPTransport(uds=str(address))
-        try:
-            servers.wait_until_listening(address, application)
-            with httpx.Client(transport=transport, base_url="http://portal", timeout=60) as client:
+    with served(tmp_path) as service, node_application(tmp_path, address) as client:
 
-                def login(name: str, password: str) -> bool:
-                    form = {"login": name, "password": password}
-                    status = client.post("/login", data=form).status_code
-                    assert status in {200, 401}
-                    return status == 200
+        def login(name: str, password: str) -> bool:
+            form = {"login": name, "password": password}
+            status = client.post("/login", data=form).status_code
+            assert status in {200, 401}
+            return status == 200
 
-                require_logins(portal, login)
-                require_forms(portal, client.post, registered=200)
-                stop(service)
-                assert (
-                    client.post("/login", data={"login": "a", "password": "b"}).status_code == 503
-                )
-        finally:
-            application.kill()
-            application.wait()
+        require_logins(portal, login)
+        require_forms(portal, client.post, registered=200)
+        stop(service)
+        assert client.post("/login", data={"login": "a", "password": "b"}).status_code == 503
+
+
+@contextmanager
+def node_application(folder: Path, address: Path) -> Iterator[httpx.Client]:
+    """Start the example on node:http, and give a client of it."""
+    command = [oracle("node"), str(EXAMPLES / "node" / "login.js"), str(address)]
+    application = subprocess.Popen(command, env={**os.environ, "SERVICE": str(folder / "s")})
+    transport = httpx.HTTPTransport(uds=str(address))
+    try:
+        servers.wait_until_listening(address, application)
+        with httpx.Client(transport=transport, base_url="http://portal", timeout=60) as client:
+            yield client
+    finally:
+        application.kill()
+        application.wait()
 
 
 def test_a_document_store_is_upgraded_by_its_own_application(tmp_path: Path) -> None:

@@ -3,7 +3,8 @@
 //
 //   SERVICE=/run/lean-tumbler/login.sock DOCUMENTS=kiosk.json node login.js LOGIN < password.txt
 //
-// It ends with 0 for yes and 1 for no. The store here is a file with one object; what matters is
+// It ends with 0 for yes and 1 for no; "observe LOGIN right" (or wrong, or unasked) tells what the old
+// code said, and ends with 0. The store here is a file with one object; what matters is
 // compareAndSet(), which every document store has under some name.
 "use strict";
 const fs = require("node:fs");
@@ -56,7 +57,18 @@ async function admit(login, password) {
   return answer.admitted;
 }
 
-admit(process.argv[2], fs.readFileSync(0, "utf8").replace(/\n$/, "")).then(
+// While the old code still decides: tell what it said of the password alone. That is true for a banned
+// or expired account too, and undefined where it refused before it looked at the password.
+async function observe(login, password, wasRight) {
+  const stored = find(login)?.profile.secret ?? null;
+  await ask({ store: "kiosk", login, stored, password, expected: wasRight });
+  return true;
+}
+
+const said = { right: true, wrong: false };
+const typed = fs.readFileSync(0, "utf8").replace(/\n$/, "");
+const [first, login, verdict] = process.argv.slice(2);
+(first === "observe" ? observe(login, typed, said[verdict]) : admit(first, typed)).then(
   (admitted) => process.exit(admitted ? 0 : 1),
   (error) => {
     console.error(error.message);

@@ -3,7 +3,8 @@
 //	SERVICE=/run/lean-tumbler/login.sock go run login.go LOGIN < password.txt
 //
 // It ends with 0 for yes and 1 for no; so does "change LOGIN" with the old and the new password on
-// two lines. "hash LOGIN" prints the stored value.
+// two lines. "hash LOGIN" prints the stored value, and "observe LOGIN right" (or wrong, or unasked)
+// tells what the old code said.
 package main
 
 import (
@@ -38,25 +39,36 @@ type answer struct {
 // Admit tells whether a password is right: for a login. An error is no answer: a service that is
 // busy must let nobody in, and lock nobody out.
 func Admit(login, password string) (bool, error) {
-	found, err := ask("/v1/admit", map[string]string{"store": "passengers", "login": login, "password": password})
+	found, err := ask("/v1/admit", map[string]any{"store": "passengers", "login": login, "password": password})
 	return found.Admitted, err
+}
+
+// Observe tells, while the old code still decides, what it said of the password alone. That is true
+// for a banned or expired account too, and nil where it refused before it looked at the password.
+func Observe(login, password string, wasRight *bool) error {
+	fields := map[string]any{"store": "passengers", "login": login, "password": password}
+	if wasRight != nil {
+		fields["expected"] = *wasRight
+	}
+	_, err := ask("/v1/admit", fields)
+	return err
 }
 
 // StoredValue gives what to store: for a registration, a reset behind the mailed link, seeds and
 // imports. The error names the rules that a new password breaks.
 func StoredValue(login, password string) (string, error) {
-	found, err := ask("/v1/hash", map[string]string{"login": login, "password": password})
+	found, err := ask("/v1/hash", map[string]any{"login": login, "password": password})
 	return found.Value, err
 }
 
 // Change puts a new password in the place of the old one; the service writes it.
 func Change(login, password, changed string) (bool, error) {
-	found, err := ask("/v1/change", map[string]string{
+	found, err := ask("/v1/change", map[string]any{
 		"store": "passengers", "login": login, "password": password, "new_password": changed})
 	return found.Changed, err
 }
 
-func ask(path string, fields map[string]string) (found answer, err error) {
+func ask(path string, fields map[string]any) (found answer, err error) {
 	body, err := json.Marshal(fields)
 	if err != nil {
 		return found, err
@@ -87,6 +99,10 @@ func main() {
 		if value, err = StoredValue(os.Args[2], lines[0]); err == nil {
 			fmt.Println(value)
 		}
+	case os.Args[1] == "observe":
+		said := map[string]*bool{"right": new(bool), "wrong": new(bool), "unasked": nil}
+		*said["right"] = true
+		err = Observe(os.Args[2], lines[0], said[os.Args[3]])
 	case os.Args[1] == "change":
 		done, err = Change(os.Args[2], lines[0], lines[1])
 	default:

@@ -6,7 +6,8 @@
 //
 // By itself, `php login.php LOGIN < password.txt` ends with 0 for yes and 1 for no; so does
 // `php login.php change LOGIN` with the old and the new password on two lines.
-// `php login.php hash LOGIN < password.txt` prints the stored value.
+// `php login.php hash LOGIN < password.txt` prints the stored value, and `php login.php observe LOGIN
+// right` (or wrong, or unasked) tells what the old code said.
 declare(strict_types=1);
 
 /** Login. */
@@ -14,6 +15,16 @@ function admit(string $login, #[\SensitiveParameter] string $password): bool
 {
     $fields = ['store' => 'passengers', 'login' => $login, 'password' => $password];
     return ask('/v1/admit', $fields)['admitted'] === true;
+}
+
+/**
+ * While the old code still decides: tell what it said of the password alone. That is true for a
+ * banned or expired account too, and null where it refused before it looked at the password.
+ */
+function observe(string $login, #[\SensitiveParameter] string $password, ?bool $was_right): void
+{
+    $fields = ['store' => 'passengers', 'login' => $login, 'password' => $password];
+    ask('/v1/admit', $was_right === null ? $fields : $fields + ['expected' => $was_right]);
 }
 
 /** Registration, a reset behind the mailed link, seeds and imports: the value to store. */
@@ -60,6 +71,11 @@ if (PHP_SAPI === 'cli' && realpath($argv[0]) === __FILE__) {
     try {
         if ($argv[1] === 'hash') {
             echo stored_value($argv[2], $password), "\n";
+            exit(0);
+        }
+        if ($argv[1] === 'observe') {
+            $said = ['right' => true, 'wrong' => false, 'unasked' => null];
+            observe($argv[2], $password, $said[$argv[3]]);
             exit(0);
         }
         $is_change = $argv[1] === 'change';

@@ -5,7 +5,8 @@
 #
 # By itself, `ruby login.rb LOGIN < password.txt` ends with 0 for yes and 1 for no; so does
 # `ruby login.rb change LOGIN` with the old and the new password on two lines.
-# `ruby login.rb hash LOGIN < password.txt` prints the stored value.
+# `ruby login.rb hash LOGIN < password.txt` prints the stored value, and `ruby login.rb observe LOGIN
+# right` (or wrong, or unasked) tells what the old code said.
 require "json"
 require "net/http"
 require "socket"
@@ -13,6 +14,13 @@ require "socket"
 # Login.
 def admit(login, password)
   ask("/v1/admit", store: "passengers", login: login, password: password)["admitted"] == true
+end
+
+# While the old code still decides: tell what it said of the password alone. That is true for a
+# banned or expired account too, and nil where it refused before it looked at the password.
+def observe(login, password, was_right)
+  fields = { store: "passengers", login: login, password: password, expected: was_right }
+  ask("/v1/admit", **fields.compact)
 end
 
 # Registration, a reset behind the mailed link, seeds and imports: the value to store.
@@ -51,6 +59,9 @@ if $PROGRAM_NAME == __FILE__
     password, new = $stdin.read.split("\n", -1)
     case ARGV.fetch(0)
     when "hash" then puts stored_value(ARGV.fetch(1), password)
+    when "observe"
+      said = { "right" => true, "wrong" => false, "unasked" => nil }
+      observe(ARGV.fetch(1), password, said.fetch(ARGV.fetch(2)))
     when "change" then exit(change(ARGV.fetch(1), password, new))
     else exit(admit(ARGV.fetch(0), password))
     end

@@ -121,7 +121,7 @@ class LoginService:
         )
         if login:
             await self.context.failures.note(place, who, admitted=outcome.admitted)
-        answer = self._answer(place, login or "", Admission(outcome=outcome), None)
+        answer = self._answer(place, login or "", Admission(outcome=outcome), request.expected)
         return {**answer, "new_value": outcome.new_value} if outcome.new_value else answer
 
     async def hash(self, request: Hash) -> Answer:

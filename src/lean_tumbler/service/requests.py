@@ -50,6 +50,13 @@ Login = Annotated[
 Password = Annotated[
     str, Meta(max_length=8192, pattern=_NO_NUL, description="the password, as typed")
 ]
+Verdict = Annotated[
+    bool | None,
+    Meta(
+        description="the application's own verdict, where it still checks by itself: it is "
+        "compared and counted, never answered"
+    ),
+]
 _Text = Annotated[str, Meta(max_length=1024, pattern=_NO_NUL)]
 
 
@@ -59,13 +66,7 @@ class Admit(Request, frozen=True, kw_only=True):
     store: StoreName
     login: Login
     password: Password
-    expected: Annotated[
-        bool | None,
-        Meta(
-            description="the application's own verdict, where it still checks by itself: it is "
-            "compared and counted, never answered"
-        ),
-    ] = None
+    expected: Verdict = None
 
 
 class AdmitValue(Request, frozen=True, kw_only=True):
@@ -88,6 +89,7 @@ class AdmitValue(Request, frozen=True, kw_only=True):
     store: Annotated[
         StoreName | None, Meta(description="the policy's name of the store, for its cohorts")
     ] = None
+    expected: Verdict = None
 
 
 class Hash(Request, frozen=True, kw_only=True):
