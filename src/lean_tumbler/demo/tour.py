@@ -100,7 +100,7 @@ _STEPS = (
             "--store",
             "passengers",
             "--proof",
-            "60%",
+            "50%",
             "--backup",
             LAYERED,
             "--to",

@@ -125,7 +125,7 @@ def _draw_unproven(console: Console, unproven: Mapping[CohortKey, CohortProof], 
 def _lately(proof: CohortProof) -> str:
     """Say how long that takes, where the last logins are known."""
     days = proof.days_of_logins
-    return "" if days is None else f": as lately, {count(days, 'day')} of logins"
+    return "" if days is None else f", about {count(days, 'day')} as people logged in lately"
 
 
 def _ways_on(key: CohortKey, proof: CohortProof, store: str) -> Iterator[str]:

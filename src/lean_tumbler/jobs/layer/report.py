@@ -70,6 +70,8 @@ def draw_layer(console: Console, summary: LayeringSummary, *, store: str) -> Non
         console.print(_cohorts(summary))
     draw_left(console, summary, table=True)
     draw_proofs(console, summary, store=store)
+    if summary.dry_run or summary.written:
+        console.print()
     _draw_end(console, summary)
 
 
