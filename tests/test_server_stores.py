@@ -435,3 +435,41 @@ def test_an_account_that_may_only_read(
     assert (seen.code, expected in seen.out.splitlines()[0]) == (0, True), seen.out
     file.chmod(0o644)
     assert in_process("audit", "kiosk").code != 0
+
+
+def test_who_reads_a_column_is_told_as_the_server_knows_it(
+    server: servers.Server, tmp_path: Path, in_process: Program
+) -> None:
+    """Accounts that may read it, routines and views that name it, and who is connected now."""
+    policy = f"""{CHEAP_POLICY}
+[store.berths]
+locator = "{server.url}"
+table = "berths"
+columns = {{ login = "login", stored = "pw" }}
+cohort = [{{ name = "all", formula = "utf-8, md5, hex" }}]
+"""
+    (tmp_path / "tumbler.toml").write_text(policy)
+    server.run(
+        "CREATE TABLE berths (login varchar(40) PRIMARY KEY, pw varchar(255));"
+        f"INSERT INTO berths VALUES ('ada', '{hashlib.md5(b'Skua').hexdigest()}');"
+        "CREATE VIEW berth_view AS SELECT login, pw FROM berths;"
+    )
+    if is_mariadb(server):
+        server.run(
+            "CREATE USER cron2012; GRANT SELECT ON berths TO cron2012;"
+            "CREATE FUNCTION berth_of(who varchar(40)) RETURNS varchar(255) READS SQL DATA"
+            " RETURN (SELECT pw FROM berths WHERE login = who);"
+        )
+    else:
+        server.run(
+            "CREATE ROLE cron2012 LOGIN; GRANT SELECT ON berths TO cron2012;"
+            "CREATE FUNCTION berth_of(who varchar) RETURNS varchar LANGUAGE sql AS"
+            " 'SELECT pw FROM berths WHERE login = who';"
+        )
+    plan = in_process("plan", "--store", "berths", "--format", "json")
+    assert plan.code == 0, plan.err
+    touched = plan.document["touched"]
+    assert any("cron2012" in each for each in touched["readers"]), touched
+    assert any("berth_of" in each for each in touched["routines"]), touched
+    assert any("berth_view" in each for each in touched["views"]), touched
+    assert "cron2012" in in_process("plan", "--store", "berths").out
