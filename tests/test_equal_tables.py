@@ -140,6 +140,17 @@ def test_all_tables_are_counted_under_the_name_of_their_kind(
     assert [store["store"] for store in stores] == [f"piers/{pier}" for pier in PIERS]
 
 
+def test_a_draft_says_which_tables_look_equal(piers: Path, in_process: Program) -> None:
+    """Three of one kind: the draft names the line that speaks for all of them."""
+    with closing(sqlite3.connect(piers / "piers.db")) as db, db:
+        for pier in PIERS[3:]:
+            db.execute(f"DROP TABLE {pier}")
+    (piers / "tumbler.toml").write_text(HEAD)
+    drafted = in_process("draft", "piers.db", "--merge")
+    assert "3 tables have the same columns" in drafted.out
+    assert 'tables = "pier0*_guests"' in drafted.out
+
+
 @pytest.mark.parametrize(
     ("more", "message"),
     [

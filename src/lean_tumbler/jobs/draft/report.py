@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from itertools import takewhile
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -14,13 +15,13 @@ from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
     from pathlib import Path
 
     from rich.console import Console
 
     from lean_tumbler.core.drafting.cohorts import DraftedCohort
-    from lean_tumbler.core.policy import RowSource
+    from lean_tumbler.core.policy import Columns, RowSource
     from lean_tumbler.jobs.draft.drafting import DraftedStore
     from lean_tumbler.jobs.draft.judging import Dropped
     from lean_tumbler.jobs.draft.source import Draft
@@ -120,7 +121,7 @@ def draw_draft(
         for reason in draft.left_out:
             console.print(f"  {reason}")
     console.print()
-    for line in _next(draft, written, known):
+    for line in (*_equal(draft), *_next(draft, written, known)):
         console.print(line, soft_wrap=True)
 
 
@@ -174,6 +175,7 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     _draw_doubts(console, drafted)
 
 
+_FEWEST_EQUAL = 3  # tables; two may be a table and its copy
 _SETTLES = {
     Untested.CASE: "a password with a capital letter",
     Untested.BLANKS: "one with a blank before or behind it",
@@ -210,6 +212,26 @@ def _draw_doubts(console: Console, drafted: DraftedStore) -> None:
             doubts.setdefault(doubt, []).append(name)
     for doubt, names in doubts.items():
         console.print(Text(f"Not sure of {', '.join(names)}: {doubt}.", "yellow"))
+
+
+def _equal(draft: Draft) -> Iterator[str]:
+    """Say which tables look like the schemas of many tenants, for which one store is enough."""
+    alike: dict[Columns, list[str]] = {}
+    for store in draft.stores:
+        alike.setdefault(store.drafted.columns, []).append(store.drafted.table)
+    for tables in alike.values():
+        before = _common_start(tables)
+        behind = _common_start([table[len(before) :][::-1] for table in tables])[::-1]
+        if len(tables) >= _FEWEST_EQUAL and (before or behind):
+            yield f"{count(len(tables), 'table')} have the same columns. If one program wrote them:"
+            yield f'  tables = "{before}*{behind}" in one store instead of table, with the cohorts'
+            yield "  of one of them; each table then needs one known account of its own."
+
+
+def _common_start(texts: Sequence[str]) -> str:
+    first, last = min(texts), max(texts)  # what these two share, all between them share
+    same = takewhile(lambda pair: pair[0] == pair[1], zip(first, last, strict=False))
+    return "".join(sign for sign, _ in same)
 
 
 def _next(draft: Draft, written: Path, known: Path | None) -> list[str]:
