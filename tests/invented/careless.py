@@ -14,6 +14,7 @@ from enum import StrEnum
 from types import MappingProxyType
 
 from invented import passwords
+from invented.tables import fits
 
 Chance = random.Random
 FIRST_OF_BENCHMARK = 1_000
@@ -207,16 +208,8 @@ def _password(make: Make, name: str, chance: Chance) -> str:
             text = f"{text} "
         elif text != text.strip():
             continue
-        if text.strip() and len(text) < 60 and _fits(text, make.encodes):
+        if text.strip() and len(text) < 60 and fits(text, make.encodes):
             return text
-
-
-def _fits(text: str, encoding: str) -> bool:
-    try:
-        text.encode(encoding)
-    except UnicodeEncodeError:
-        return False
-    return True
 
 
 def world(number: int) -> World:

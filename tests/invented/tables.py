@@ -274,7 +274,7 @@ class Table:
 def _password(kind: Kind, chance: Chance) -> str:
     while True:
         text = passwords.human(chance, managers=0.1)
-        if kind.needs == "latin-1" and not _fits(text, "latin-1"):
+        if kind.needs == "latin-1" and not fits(text, "latin-1"):
             continue
         if kind.needs == "ascii" and not (text.isascii() and len(text) <= 8):
             text = text.encode("ascii", "ignore").decode()[:8]
@@ -286,7 +286,8 @@ def _password(kind: Kind, chance: Chance) -> str:
             return text
 
 
-def _fits(text: str, encoding: str) -> bool:
+def fits(text: str, encoding: str) -> bool:
+    """Tell whether an encoding has all signs of a text."""
     try:
         text.encode(encoding)
     except UnicodeEncodeError:

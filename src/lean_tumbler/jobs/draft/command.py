@@ -14,7 +14,7 @@ from lean_tumbler.cli.options import (
     read_policy,
     seconds,
 )
-from lean_tumbler.cli.proving import proven_by_guessing, proven_by_known
+from lean_tumbler.cli.proving import prover_of
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -135,9 +135,10 @@ def _note_proofs(
             continue
         store_policy = policy.stores[placed.name]
         with closing(open_store(store_policy, base=options.into.parent)) as store:
+            prover = prover_of(written, session, gateway, placed.name, store)
             if placed.drafted.known:
-                proven_by_known(written, session, gateway, placed.name, store, known)
-            proven_by_guessing(written, session, gateway, placed.name, store)
+                prover.by_known(known)
+            prover.by_guessing(time.monotonic)
 
 
 def _draft(options: Options, known: "Sequence[KnownAccount]", session: Session) -> "Draft":

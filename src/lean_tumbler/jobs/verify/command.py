@@ -1,6 +1,7 @@
 """`verify`: are the accounts whose password is known accepted?"""
 
 import argparse
+import time
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,7 +14,7 @@ from lean_tumbler.cli.options import (
     opened_store,
     read_policy,
 )
-from lean_tumbler.cli.proving import proven_by_guessing, proven_by_known
+from lean_tumbler.cli.proving import prover_of
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
@@ -88,9 +89,8 @@ def run(options: Options, session: Session) -> int:
             reader = reader.with_cohort(given)
         with opened_store(options, store_policy) as store:
             if given is None:
-                found = proven_by_known(
-                    options, session, gateway, store_policy.name, store, known, earlier
-                )
+                prover = prover_of(options, session, gateway, store_policy.name, store)
+                found = prover.by_known(known, earlier)
             else:
                 found = verify_accounts(
                     known, reader=reader, bounds=gateway.bounds, store=store, earlier=earlier
@@ -112,7 +112,8 @@ def _by_guessing(options: Options, session: Session) -> int:
     store_policy = chosen_store(policy, options.store)
     gateway = gateway_of(options, policy)
     with opened_store(options, store_policy) as store:
-        rows = proven_by_guessing(options, session, gateway, store_policy.name, store)
+        prover = prover_of(options, session, gateway, store_policy.name, store)
+        rows = prover.by_guessing(time.monotonic)
     session.emit(
         options,
         document=lambda: verify_document(Verification(accounts=[], tried=[]), guessed=rows),

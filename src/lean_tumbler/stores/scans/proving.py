@@ -1,6 +1,7 @@
-"""What known accounts show of a store's cohorts, noted beside what was looked at."""
+"""What people show of a store's cohorts, noted beside what was looked at."""
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date
 from types import MappingProxyType
 
@@ -15,92 +16,77 @@ from lean_tumbler.stores.scans.likely_proof import guessed
 from lean_tumbler.stores.scans.verification import Verification, verify_accounts
 
 
-def prove_by_known(  # noqa: PLR0913 - a store with all that belongs to it
-    known: Sequence[KnownAccount],
-    *,
-    file: EvidenceFile,
-    store: LoginStore,
-    store_name: str,
-    policy: StoragePolicy,
-    reader: RowReader,
-    bounds: Bounds,
-    today: date,
-    earlier: Mapping[str, str] = MappingProxyType({}),
-) -> Verification:
-    """Check known accounts against a store, and note what they show.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Prover:
+    """Tries passwords on a store, and notes what they show of its cohorts.
 
-    Args:
-        known: accounts whose password is known.
+    Attributes:
         file: of evidence.
-        store: where their rows stand.
+        store: where the rows stand.
         store_name: the policy's.
         policy: whose target tells rows that this tool has written.
         reader: of the store's rows.
         bounds: limits and keys.
         today: the day.
-        earlier: login -> its stored value in an older dump.
     """
-    found = verify_accounts(
-        known, reader=reader, bounds=bounds, store=store, store_name=store_name, earlier=earlier
-    )
-    note(
-        found.tried, Shown.KNOWN, file=file, store=store, policy=policy, reader=reader, today=today
-    )
-    return found
 
+    file: EvidenceFile
+    store: LoginStore
+    store_name: str
+    policy: StoragePolicy
+    reader: RowReader
+    bounds: Bounds
+    today: date
 
-def prove_by_guessing(
-    *,
-    file: EvidenceFile,
-    store: LoginStore,
-    store_name: str,
-    policy: StoragePolicy,
-    reader: RowReader,
-    bounds: Bounds,
-    today: date,
-    clock: Callable[[], float],
-) -> int:
-    """Try likely passwords on a store, and note what the rows that open show.
+    def by_known(
+        self,
+        known: Sequence[KnownAccount],
+        earlier: Mapping[str, str] = MappingProxyType({}),
+    ) -> Verification:
+        """Check known accounts.
 
-    Args:
-        file: of evidence.
-        store: whose rows.
-        store_name: the policy's.
-        policy: whose target tells rows that this tool has written.
-        reader: of the store's rows.
-        bounds: limits and keys.
-        today: the day.
-        clock: seconds that pass.
+        Args:
+            known: accounts whose password is known.
+            earlier: login -> its stored value in an older dump.
+        """
+        found = verify_accounts(
+            known,
+            reader=self.reader,
+            bounds=self.bounds,
+            store=self.store,
+            store_name=self.store_name,
+            earlier=earlier,
+        )
+        self._note(found.tried, Shown.KNOWN)
+        return found
 
-    Returns:
-        How many rows opened.
-    """
-    if not isinstance(store, Store):
-        return 0
-    found = guessed(store, store_name=store_name, reader=reader, bounds=bounds, clock=clock)
-    shown = Shown.GUESS
-    note(found, shown, file=file, store=store, policy=policy, reader=reader, today=today)
-    return len(found)
+    def by_guessing(self, clock: Callable[[], float]) -> int:
+        """Try likely passwords on all rows; give how many opened.
 
+        Args:
+            clock: seconds that pass.
+        """
+        if not isinstance(self.store, Store):
+            return 0
+        found = guessed(
+            self.store,
+            store_name=self.store_name,
+            reader=self.reader,
+            bounds=self.bounds,
+            clock=clock,
+        )
+        self._note(found, Shown.GUESS)
+        return len(found)
 
-def note(
-    trials: Sequence[CohortTrial],
-    shown: Shown,
-    *,
-    file: EvidenceFile,
-    store: LoginStore,
-    policy: StoragePolicy,
-    reader: RowReader,
-    today: date,
-) -> None:
-    """Note what people show of a store's cohorts, bound to the rows that stand there now."""
-    telling = [trial for trial in trials if trial.key is not None or trial.ruled_out]
-    if not telling:
-        return
-    bound = bound_to(
-        store,
-        settled=settled_by(reader, policy),
-        today=today,
-        rows=[trial.row for trial in telling if trial.right and trial.row is not None],
-    )
-    file.note(shown, telling, bound=bound)
+    def _note(self, trials: Sequence[CohortTrial], shown: Shown) -> None:
+        """Note what people show, bound to the rows that stand there now."""
+        telling = [trial for trial in trials if trial.key is not None or trial.ruled_out]
+        if not telling:
+            return
+        bound = bound_to(
+            self.store,
+            settled=settled_by(self.reader, self.policy),
+            today=self.today,
+            rows=[trial.row for trial in telling if trial.right and trial.row is not None],
+        )
+        self.file.note(shown, telling, bound=bound)
