@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime, timedelta
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -138,10 +137,9 @@ def step_warrant(
     """
     from lean_tumbler.jobs.bulk.warranting import warrant_of
     from lean_tumbler.stores.evidence_file import EvidenceFile
-    from lean_tumbler.stores.scans.binding import opened_to_look
+    from lean_tumbler.stores.scans.binding import openers
 
     policy, store_policy = policies
-    base = policy_path(options).parent
     return warrant_of(
         step,
         store,
@@ -151,10 +149,7 @@ def step_warrant(
         has_way_back=not isinstance(options, BackupOptions) or has_way_back(options),
         share=options.share if isinstance(options, BulkOptions) else 1.0,
         evidence=EvidenceFile.beside(policy_path(options)),
-        sisters={
-            name: partial(opened_to_look, policy.stores[name], policy=policy, base=base)
-            for name in store_policy.sisters
-        },
+        sisters=openers(store_policy.sisters, policy=policy, base=policy_path(options).parent),
         keys=keys,
         most_otherwise=options.proof if isinstance(options, ProofOptions) else None,
         unproven=frozenset(options.unproven) if isinstance(options, ProofOptions) else frozenset(),

@@ -186,20 +186,12 @@ def gateway_of(options: PolicyOptions, policy: "StoragePolicy") -> "CredentialGa
 
 def _evidence_of(options: PolicyOptions, policy: "StoragePolicy") -> "Callable[[], Evidence]":
     """Give what logins may go by: what is known of stores whose rows still stand there."""
-    from functools import partial
-
-    from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.stores.evidence_file import EvidenceFile
-    from lean_tumbler.stores.scans.binding import LoginEvidence, opened_to_look
+    from lean_tumbler.stores.scans.binding import LoginEvidence, openers
 
-    base = policy_path(options).parent
+    path = policy_path(options)
     return LoginEvidence(
-        EvidenceFile.beside(policy_path(options)),
-        {
-            name: partial(opened_to_look, store, policy=policy, base=base)
-            for name, store in policy.stores.items()
-            if store.locator != APPLICATION
-        },
+        EvidenceFile.beside(path), openers(policy.stores, policy=policy, base=path.parent)
     )
 
 

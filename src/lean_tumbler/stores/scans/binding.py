@@ -2,14 +2,14 @@
 
 import hashlib
 import hmac
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, closing, contextmanager
 from datetime import date
 from functools import partial
 from pathlib import Path
 
 from lean_tumbler.core.layering import plan_row
-from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.policy import APPLICATION, StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Coverage, Evidence, RowFacts
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.reader import RowReader
@@ -226,16 +226,24 @@ def _fingerprint(key: bytes, content: bytes) -> str:
     return hmac.digest(key, content, hashlib.sha256).hex()[:16]
 
 
-@contextmanager
-def opened_to_look(
-    store: StorePolicy, *, policy: StoragePolicy, base: Path
-) -> Iterator[tuple[LoginStore, Settled]]:
-    """Open a store to see whether what was looked at still stands there.
+def openers(names: Iterable[str], *, policy: StoragePolicy, base: Path) -> dict[str, Opened]:
+    """Give what opens stores to see whether what was looked at still stands there.
 
     Args:
-        store: of the policy.
+        names: of stores; those that an application keeps by itself cannot be looked at.
         policy: whose target tells rows that this tool has written.
         base: the folder that a relative path starts from.
     """
+    return {
+        name: partial(_opened_to_look, policy.stores[name], policy, base)
+        for name in names
+        if policy.stores[name].locator != APPLICATION
+    }
+
+
+@contextmanager
+def _opened_to_look(
+    store: StorePolicy, policy: StoragePolicy, base: Path
+) -> Iterator[tuple[LoginStore, Settled]]:
     with closing(open_store(store, base=base)) as opened:
         yield opened, settled_by(store_reader(policy, store), policy)
