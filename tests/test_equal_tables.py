@@ -140,15 +140,49 @@ def test_all_tables_are_counted_under_the_name_of_their_kind(
     assert [store["store"] for store in stores] == [f"piers/{pier}" for pier in PIERS]
 
 
-def test_a_draft_says_which_tables_look_equal(piers: Path, in_process: Program) -> None:
-    """Three of one kind: the draft names the line that speaks for all of them."""
+def test_a_draft_of_equal_tables_is_one_store(piers: Path, in_process: Program) -> None:
+    """Accounts of two tables, of two makes, known by the same logins: each counts in its own."""
+    (piers / "tumbler.toml").unlink()
+    lines = [f"guest{n},{password(PIERS[0], n)}" for n in range(16)]
+    lines += [f"guest{n},{password(OTHER, n)}" for n in range(20, 36)]
+    (piers / "known.csv").write_text("\n".join(["login,password", *lines, ""]))
+    drafted = in_process("draft", "piers.db", "known.csv", "--format", "json")
+    assert drafted.code == 0, drafted.err
+    (store,) = drafted.document["stores"]
+    assert (store["tables"], store["rows"], store["opened"]) == ("pier*_guests", 30 * ROWS, 32)
+    assert drafted.document["known_not_opened"] == []
+    assert {c["formula"] for c in store["cohorts"]} == {"utf-8, md5, hex", "utf-16le, md5, hex"}
+    text = (piers / "tumbler.toml").read_text()
+    ready = text.replace("# readers_ready", "readers_ready")
+    (piers / "tumbler.toml").write_text(ready)
+    name = store["name"]
+    assert in_process(*LAYER, "--store", f"{name}/{SILENT}").document["layered"] == 0
+    assert in_process(*LAYER, "--store", f"{name}/{PIERS[0]}").document["layered"] == ROWS
+    assert in_process(*LAYER, "--store", f"{name}/{OTHER}").document["layered"] == ROWS
+    for pier, number in ((PIERS[0], 3), (OTHER, 21)):
+        admitted = in_process("admit", f"guest{number}", "--store", f"{name}/{pier}",
+                              stdin=password(pier, number).encode())  # fmt: skip
+        assert admitted.code == 0
+    again = in_process("draft", "piers.db", "known.csv", "--merge", "--budget", "2", "--format",
+                       "json")  # fmt: skip
+    assert again.document["added"] == []
+    refused = in_process("verify", "known.csv", "--store", name)
+    assert refused.code == 0, refused.out
+
+
+def test_names_that_no_pattern_tells_are_drafted_alone(piers: Path, in_process: Program) -> None:
+    """A table of another kind bears a name like theirs: each is a store of its own."""
+    (piers / "tumbler.toml").unlink()
     with closing(sqlite3.connect(piers / "piers.db")) as db, db:
         for pier in PIERS[3:]:
             db.execute(f"DROP TABLE {pier}")
-    (piers / "tumbler.toml").write_text(HEAD)
-    drafted = in_process("draft", "piers.db", "--merge")
-    assert "3 tables have the same columns" in drafted.out
-    assert 'tables = "pier0*_guests"' in drafted.out
+        db.execute("CREATE TABLE pier04_guests (id integer PRIMARY KEY, berth varchar(9))")
+    for spoilt, stores in ((True, 3), (False, 1)):
+        if not spoilt:
+            with closing(sqlite3.connect(piers / "piers.db")) as db, db:
+                db.execute("DROP TABLE pier04_guests")
+        drafted = in_process("draft", "piers.db", "--into", f"{spoilt}.toml", "--format", "json")
+        assert len(drafted.document["stores"]) == stores
 
 
 @pytest.mark.parametrize(

@@ -222,7 +222,7 @@ def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":
     Raises:
         UsageError: there is none of that name, or several and none is named.
     """
-    known = ", ".join(policy.stores) or "none"
+    known = _named(policy)
     if name is not None:
         if name not in policy.stores:
             raise UsageError(f"the policy has no store “{name}”; it has: {known}")
@@ -230,6 +230,17 @@ def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":
     if len(policy.stores) != 1:
         raise UsageError(f"name a store with --store; the policy has: {known}")
     return next(iter(policy.stores.values()))
+
+
+def _named(policy: "StoragePolicy") -> str:
+    """List the stores of a policy; of equal tables the first."""
+    listed: dict[str, list[str]] = {}
+    for store in policy.stores.values():
+        listed.setdefault(store.section, []).append(store.name)
+    return ", ".join(
+        tables[0] + (f" (and {len(tables) - 1:,} equal tables)" if len(tables) > 1 else "")
+        for tables in listed.values()
+    ) or "none"  # fmt: skip
 
 
 def chosen_stores(policy: "StoragePolicy", name: str | None) -> "list[StorePolicy]":

@@ -1,15 +1,55 @@
 """Proof of cohorts by known accounts and likely passwords, noted beside the policy."""
 
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.option_types import PolicyOptions
-from lean_tumbler.cli.options import policy_path
+from lean_tumbler.cli.options import opened_store, policy_path
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
     from lean_tumbler.cli.session import Session
     from lean_tumbler.core.login.gateway import CredentialGateway
+    from lean_tumbler.core.policy import StorePolicy
     from lean_tumbler.stores.interface import LoginStore
+    from lean_tumbler.stores.known_accounts import KnownAccount
     from lean_tumbler.stores.scans.proving import Prover
+    from lean_tumbler.stores.scans.verification import CheckedAccount
+
+
+def prove_known(
+    options: PolicyOptions,
+    session: "Session",
+    gateway: "CredentialGateway",
+    stores: "Sequence[StorePolicy]",
+    known: "Sequence[KnownAccount]",
+    earlier: "Mapping[str, str]" = MappingProxyType({}),
+) -> "list[CheckedAccount]":
+    """Check known accounts on stores, and note beside the policy what each shows of which.
+
+    Args:
+        options: that name the policy.
+        session: whose day it is.
+        gateway: of the policy.
+        stores: in which their logins may stand; of several, each account counts where it opens.
+        known: accounts whose password is known.
+        earlier: login -> its stored value in an older dump.
+    """
+    from lean_tumbler.stores.evidence_file import Shown
+    from lean_tumbler.stores.scans.verification import attributed, best_of
+
+    found = {}
+    for each in stores:
+        with opened_store(options, each) as store:
+            prover = prover_of(options, session, gateway, each.name, store)
+            found[each.name] = prover.check(known, earlier)
+    for each in stores:
+        tried = attributed(found)[each.name].tried
+        if tried:
+            with opened_store(options, each) as store:
+                prover_of(options, session, gateway, each.name, store).note(tried, Shown.KNOWN)
+    return best_of(found)
 
 
 def prover_of(

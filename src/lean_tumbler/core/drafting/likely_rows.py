@@ -80,6 +80,29 @@ def opened_by_likely(rows: Sequence[Row]) -> list[LikelyRow]:
     return best if len(best) >= DOZENS else []
 
 
+def opened_simply(rows: Sequence[tuple[Row, str]]) -> frozenset[int]:
+    """Find the rows that passwords open under one simple formula, or as plain text.
+
+    Args:
+        rows: each with the password that may be its own.
+
+    Returns:
+        Their places.
+    """
+    plain = {place for place, (row, password) in enumerate(rows) if row.text == password}
+    digests = [(*_digest_of(row), password) for row, password in rows]
+    sizes = frozenset(len(digest) for digest, _, _ in digests if digest)
+    found = [
+        {
+            place
+            for place, (digest, salt, password) in enumerate(digests)
+            if digest and run(Inputs(password=password, salt=salt or b"")) == digest
+        }
+        for run in map(_run_of, _formulas((*_UNSALTED, *_SALTED), sizes))
+    ]
+    return max(map(frozenset, (plain, *found)), key=len)
+
+
 def _digest_of(row: Row) -> tuple[bytes | None, bytes | None]:
     text = row.text or ""
     parsed = read_value(text)

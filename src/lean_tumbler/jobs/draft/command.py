@@ -11,10 +11,11 @@ from lean_tumbler.cli.options import (
     POLICY_NAME,
     add_report_options,
     gateway_of,
+    opened_store,
     read_policy,
     seconds,
 )
-from lean_tumbler.cli.proving import prover_of
+from lean_tumbler.cli.proving import prove_known, prover_of
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -123,22 +124,19 @@ def _note_proofs(
     options: Options, session: Session, draft: "Draft", known: "Sequence[KnownAccount]"
 ) -> None:
     """Check the policy as it was written, and note what known accounts and guesses prove."""
-    from contextlib import closing
-
-    from lean_tumbler.stores.locators import open_store
-
     written = PolicyOptions(policy=options.into)
     policy = read_policy(written)
     gateway = gateway_of(written, policy)
-    for placed in draft.stores:
-        if placed.name not in policy.stores:
-            continue
-        store_policy = policy.stores[placed.name]
-        with closing(open_store(store_policy, base=options.into.parent)) as store:
-            prover = prover_of(written, session, gateway, placed.name, store)
-            if placed.drafted.known:
-                prover.by_known(known)
-            prover.by_guessing(time.monotonic)
+    of_draft = {
+        store.name: store
+        for store in policy.stores.values()
+        if any(placed.covers(store) for placed in draft.stores)
+    }
+    if known:
+        prove_known(written, session, gateway, list(of_draft.values()), known)
+    for name, store_policy in of_draft.items():
+        with opened_store(written, store_policy) as store:
+            prover_of(written, session, gateway, name, store).by_guessing(time.monotonic)
 
 
 def _draft(options: Options, known: "Sequence[KnownAccount]", session: Session) -> "Draft":

@@ -56,10 +56,9 @@ class DraftedStore:
         rows: of the table.
         without_value: rows whose stored value is NULL.
         sampled: whether rows of cohorts are estimated from a sample.
-        known: known accounts that stand there.
         guessed: rows that likely passwords open, of classes of which no account is known.
-        opened: those of them that a cohort opens, or the value by itself.
-        not_opened: the lines of the others.
+        lines_opened: the lines of known accounts that a cohort opens, or the value by itself.
+        not_opened: the lines of the others that stand there.
         repeated: known accounts whose login stands in several rows, so that none can be taken.
         kinds: conditions of rows in which each login would stand once, likeliest first.
         logins_repeated: logins that stand in several rows, of those that were looked at.
@@ -77,14 +76,23 @@ class DraftedStore:
     rows: int = 0
     without_value: int = 0
     sampled: bool = False
-    known: int = 0
     guessed: int = 0
-    opened: int = 0
+    lines_opened: frozenset[int] = frozenset()
     not_opened: tuple[int, ...] = ()
     repeated: int = 0
     kinds: tuple[Condition, ...] = ()
     logins_repeated: int = 0
     told_apart_by: Condition | None = None
+
+    @property
+    def opened(self) -> int:
+        """How many known accounts it opens."""
+        return len(self.lines_opened)
+
+    @property
+    def known(self) -> int:
+        """How many known accounts stand there."""
+        return self.opened + len(self.not_opened)
 
 
 def draft_store(
@@ -108,7 +116,7 @@ def draft_store(
             it has less than half of them, no formula is looked for.
     """
     scan = scanned(table, columns, known)
-    columns, reasons = _roles(columns, scan, len(known))
+    columns, reasons = settled_roles(columns, scan, len(known))
     if is_guess and "holds" not in reasons.get("login", ""):
         return DraftedStore(table=table.name, columns=replace(columns, login=None), reasons={})
     columns = _with_key(table, columns, scan, reasons)
@@ -121,7 +129,7 @@ def draft_store(
     return store
 
 
-def _roles(columns: Columns, scan: ClassScan, known: int) -> tuple[Columns, dict[str, str]]:
+def settled_roles(columns: Columns, scan: ClassScan, known: int) -> tuple[Columns, dict[str, str]]:
     """Settle the login's column by the known accounts; say why each column has its role."""
     reasons = {role: "by its name" for role in columns.mapped if role != "stored"}
     reasons["stored"] = "by its name and content"
@@ -161,7 +169,7 @@ def _drafted(
     search: Search,
     beside: Sequence[str],
 ) -> DraftedStore:
-    accounts = _known_rows(columns, scan, known)
+    accounts = known_rows(columns, scan, known)
     taken = {getattr(columns, role) for role in ("stored", "salt", "login")} | set(beside)
     others = {name: folded(name) for name in table.columns if name not in taken}
     parts = {part_name(name): name for name in others}
@@ -188,8 +196,7 @@ def _drafted(
         rows=scan.rows,
         without_value=scan.without_value,
         sampled=scan.is_sampled,
-        known=len(accounts),
-        opened=sum(account.line in drafting.opened for account in accounts),
+        lines_opened=frozenset(a.line for a in accounts if a.line in drafting.opened),
         guessed=guessed,
         not_opened=tuple(a.line for a in accounts if a.line not in drafting.opened),
         **repeated_known(columns, scan, known),
@@ -250,7 +257,7 @@ class _Drafting:
         )
 
 
-def _known_rows(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]) -> list[KnownRow]:
+def known_rows(columns: Columns, scan: ClassScan, known: Sequence[KnownAccount]) -> list[KnownRow]:
     """Give the rows of the known accounts; a login that stands twice is left out."""
     if not columns.login or not columns.stored:
         return []

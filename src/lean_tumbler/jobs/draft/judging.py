@@ -4,7 +4,7 @@ What its own evidence contradicts is not declared: it becomes a comment, with wh
 """
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, closing
 from dataclasses import dataclass, replace
 from functools import partial
@@ -16,14 +16,20 @@ from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.jobs.draft.policy_text import PlacedStore, policy_text
 from lean_tumbler.jobs.draft.source import Draft
+from lean_tumbler.stores.equal_tables import with_equal_tables
+from lean_tumbler.stores.evidence_file import CohortTrial
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import open_store
 from lean_tumbler.stores.scans.surveying import surveyed_once
-from lean_tumbler.stores.scans.verification import Verification, verify_accounts
+from lean_tumbler.stores.scans.verification import (
+    Verification,
+    attributed,
+    best_of,
+    verify_accounts,
+)
 
 _ROUNDS = 5  # of dropping what is contradicted; each drops a cohort at least
-_ABSENT = "the store has no such login"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,7 +65,7 @@ def judged(
     found: dict[str, Verification] = {}
     for _ in range(_ROUNDS):
         found = _verified(draft, known, beside=beside, day=day)
-        stores = [_without(each, found.get(each.name)) for each in draft.stores]
+        stores = [_without(each, _of(each.name, found)) for each in draft.stores]
         if all(new is old for new, old in zip(stores, draft.stores, strict=True)):
             break
         draft = replace(draft, stores=tuple(stores))
@@ -69,7 +75,8 @@ def judged(
 def _verified(
     draft: Draft, known: Sequence[KnownAccount], *, beside: Path, day: str
 ) -> dict[str, Verification]:
-    policy = StoragePolicy.from_toml(policy_text(draft.stores, source=draft.source, day=day))
+    text = policy_text(draft.stores, source=draft.source, day=day)
+    policy = with_equal_tables(StoragePolicy.from_toml(text), base=beside)
     found = {}
     for name, store_policy in policy.stores.items():
         opened = partial(open_store, store_policy, base=beside)
@@ -83,7 +90,7 @@ def _verified(
                 store=store,
                 store_name=name,
             )
-    return found
+    return attributed(found)
 
 
 def _closing(
@@ -92,11 +99,18 @@ def _closing(
     return lambda: closing(opened())
 
 
-def _without(placed: PlacedStore, found: Verification | None) -> PlacedStore:
+def _of(section: str, found: Mapping[str, Verification]) -> Iterator[CohortTrial]:
+    """Give what known accounts show of a store, or of all its equal tables."""
+    for name, verification in found.items():
+        if name.partition("/")[0] == section:
+            yield from verification.tried
+
+
+def _without(placed: PlacedStore, tried: Iterable[CohortTrial]) -> PlacedStore:
     """Take out the cohorts that refuse as many known accounts as they open, or more."""
     right: Counter[str] = Counter()
     wrong: Counter[str] = Counter()
-    for trial in found.tried if found else ():
+    for trial in tried:
         for name in trial.key.cohort.split("+") if trial.key else ():
             (right if trial.right else wrong)[name] += 1
     cohorts = placed.drafted.cohorts
@@ -122,12 +136,11 @@ def _without(placed: PlacedStore, found: Verification | None) -> PlacedStore:
 
 def _dropped(known: Sequence[KnownAccount], found: dict[str, Verification]) -> list[Dropped]:
     """Name the known accounts that open in no store, each with the best of the reasons."""
-    dropped = []
-    for place, account in enumerate(known):
-        results = [verification.accounts[place] for verification in found.values()]
-        if any(result.accepted for result in results):
-            continue
-        reasons = [result.near_miss for result in results]
-        why = next((reason for reason in reasons if reason != _ABSENT), _ABSENT)
-        dropped.append(Dropped(line=account.line, login=account.login, why=why))
-    return dropped
+    if not found:
+        why = "no table was drafted as a store"
+        return [Dropped(line=account.line, login=account.login, why=why) for account in known]
+    return [
+        Dropped(line=account.line, login=account.login, why=result.near_miss)
+        for account, result in zip(known, best_of(found), strict=True)
+        if not result.accepted
+    ]

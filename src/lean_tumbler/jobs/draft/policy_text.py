@@ -5,6 +5,7 @@ import re
 import textwrap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from fnmatch import fnmatchcase
 
 from lean_tumbler.core.drafting.classes import ClassKind
 from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
@@ -27,12 +28,24 @@ class PlacedStore:
     Attributes:
         locator: as the policy has it.
         needs_table: whether its table must be named.
+        tables: what names its equal tables; empty for one table.
     """
 
     name: str
     locator: str
     needs_table: bool
     drafted: DraftedStore
+    tables: str = ""
+
+    def covers(self, store: StorePolicy) -> bool:
+        """Tell whether a store of a policy is this one, or one of its tables."""
+        table = self.drafted.table
+        if self.tables:
+            same_table = "/" in store.name and fnmatchcase(store.table, self.tables)
+        else:
+            same_table = store.table in {"", table} or not self.needs_table
+        stored = self.drafted.columns.stored
+        return store.locator == self.locator and same_table and store.columns.stored == stored
 
 
 def quoted(text: str) -> str:
@@ -84,7 +97,9 @@ def store_text(placed: PlacedStore) -> Iterator[str]:
     yield ""
     yield f"[store.{name}]"
     yield f"locator = {quoted(placed.locator)}"
-    if placed.needs_table:
+    if placed.tables:
+        yield from _equal_tables(placed)
+    elif placed.needs_table:
         yield f"table = {quoted(drafted.table)}"
     yield from _row_source(drafted.source)
     yield from _comment(
@@ -108,6 +123,15 @@ def store_text(placed: PlacedStore) -> Iterator[str]:
         yield from cohort_text(placed, cohort_name, cohort)
     for unproven in drafted.unproven:
         yield from unproven_text(placed, unproven)
+
+
+def _equal_tables(placed: PlacedStore) -> Iterator[str]:
+    yield f"tables = {quoted(placed.tables)}"
+    yield from _comment(
+        "Each table needs one known account of its own before a bulk step writes it; or the next "
+        "line says that the same program wrote all of them."
+    )
+    yield "# alike = true"
 
 
 def _row_source(source: RowSource) -> Iterator[str]:
@@ -231,7 +255,7 @@ def merged_text(
     for placed in stores:
         same = _same_store(placed, existing)
         if same is None:
-            name = free_name(placed.name, existing)
+            name = free_name(placed.name, {store.section for store in existing.values()})
             lines += store_text(replace(placed, name=name))
             added.append(f"the store {name}")
             continue
@@ -276,15 +300,9 @@ def _new_cohorts(same: StorePolicy, placed: PlacedStore, added: list[str]) -> It
 
 
 def _same_store(placed: PlacedStore, existing: Mapping[str, StorePolicy]) -> StorePolicy | None:
-    for store in existing.values():
-        same_table = store.table in {"", placed.drafted.table} or not placed.needs_table
-        if (
-            store.locator == placed.locator
-            and same_table
-            and store.columns.stored == placed.drafted.columns.stored
-        ):
-            return store
-    return None
+    """Give the store that it is, under its name in the file; None where there is none."""
+    found = next((store for store in existing.values() if placed.covers(store)), None)
+    return found and replace(found, name=found.section)
 
 
 def free_name(name: str, taken: Iterable[str]) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from itertools import takewhile
 from typing import TYPE_CHECKING
 
 from rich.text import Text
@@ -15,13 +14,12 @@ from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Sequence
     from pathlib import Path
 
     from rich.console import Console
 
     from lean_tumbler.core.drafting.cohorts import DraftedCohort
-    from lean_tumbler.core.policy import Columns, RowSource
     from lean_tumbler.jobs.draft.drafting import DraftedStore
     from lean_tumbler.jobs.draft.judging import Dropped
     from lean_tumbler.jobs.draft.source import Draft
@@ -47,7 +45,8 @@ def _store_entries(store: PlacedStore) -> Document:
     roles = drafted.columns.mapped
     return {
         "name": store.name,
-        "table": drafted.table,
+        "table": None if store.tables else drafted.table,
+        "tables": store.tables or None,
         "columns": {r: {"column": own, "why": drafted.reasons.get(r)} for r, own in roles.items()},
         "parts": dict(drafted.parts),
         "join": None if drafted.source.join is None else asdict(drafted.source.join),
@@ -121,12 +120,18 @@ def draw_draft(
         for reason in draft.left_out:
             console.print(f"  {reason}")
     console.print()
-    for line in (*_equal(draft), *_next(draft, written, known)):
+    for line in _next(draft, written, known):
         console.print(line, soft_wrap=True)
 
 
-def _draw_source(console: Console, source: RowSource) -> None:
+def _draw_source(console: Console, store: PlacedStore) -> None:
     """Say where the logins stand, and which rows are the store's, where that is not all of them."""
+    source = store.drafted.source
+    if store.tables:
+        console.print(
+            "Equal tables: each needs one known account of its own, or the line “alike = true”.",
+            soft_wrap=True,
+        )
     if source.join is not None:
         join = source.join
         console.print(f"Logins are in {join.table}, where {join.key} is what {join.by} holds.")
@@ -143,12 +148,13 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     console.print(
         Text.assemble(
             (f"{store.name}", "bold"),
-            f": {drafted.table}.{drafted.columns.stored}, {count(drafted.rows, 'row')}; "
+            f": {store.tables or drafted.table}.{drafted.columns.stored}, "
+            f"{count(drafted.rows, 'row')}; "
             f"{drafted.opened} of {count(drafted.known, 'known account')} open",
         ),
         soft_wrap=True,
     )
-    _draw_source(console, drafted.source)
+    _draw_source(console, store)
     _draw_repeated(console, store)
     table = new_table("rows", "cohort", "how they were made", "where", "proof", right=(0,))
     for scheme, rows in drafted.said.items():
@@ -175,7 +181,6 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     _draw_doubts(console, drafted)
 
 
-_FEWEST_EQUAL = 3  # tables; two may be a table and its copy
 _SETTLES = {
     Untested.CASE: "a password with a capital letter",
     Untested.BLANKS: "one with a blank before or behind it",
@@ -214,26 +219,6 @@ def _draw_doubts(console: Console, drafted: DraftedStore) -> None:
         console.print(Text(f"Not sure of {', '.join(names)}: {doubt}.", "yellow"))
 
 
-def _equal(draft: Draft) -> Iterator[str]:
-    """Say which tables look like the schemas of many tenants, for which one store is enough."""
-    alike: dict[Columns, list[str]] = {}
-    for store in draft.stores:
-        alike.setdefault(store.drafted.columns, []).append(store.drafted.table)
-    for tables in alike.values():
-        before = _common_start(tables)
-        behind = _common_start([table[len(before) :][::-1] for table in tables])[::-1]
-        if len(tables) >= _FEWEST_EQUAL and (before or behind):
-            yield f"{count(len(tables), 'table')} have the same columns. If one program wrote them:"
-            yield f'  tables = "{before}*{behind}" in one store instead of table, with the cohorts'
-            yield "  of one of them; each table then needs one known account of its own."
-
-
-def _common_start(texts: Sequence[str]) -> str:
-    first, last = min(texts), max(texts)  # what these two share, all between them share
-    same = takewhile(lambda pair: pair[0] == pair[1], zip(first, last, strict=False))
-    return "".join(sign for sign, _ in same)
-
-
 def _next(draft: Draft, written: Path, known: Path | None) -> list[str]:
     policy = "" if written.name == "tumbler.toml" and str(written.parent) == "." else (
         f" --policy {written}"
@@ -248,5 +233,12 @@ def _next(draft: Draft, written: Path, known: Path | None) -> list[str]:
     return [
         "Next: read the policy; its comments say what each line rests on. Then run",
         *(f"  lean-tumbler verify {tried}--store {store.name}{policy}" for store in proven),
-        f"  lean-tumbler plan{policy}",
+        f"  lean-tumbler plan{_store_to_plan(draft, proven[0])}{policy}",
     ]
+
+
+def _store_to_plan(draft: Draft, store: PlacedStore) -> str:
+    """Name a store, or one of its equal tables, where there are several."""
+    if store.tables:
+        return f" --store {store.name}/{store.drafted.table}"
+    return f" --store {store.name}" if len(draft.stores) > 1 else ""

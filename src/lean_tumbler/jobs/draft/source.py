@@ -12,6 +12,7 @@ from lean_tumbler.core.formulas.search_space import Constants
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.draft.drafting import DraftedStore, draft_store
+from lean_tumbler.jobs.draft.equal import EqualPlaces, draft_equal, grouped
 from lean_tumbler.jobs.draft.policy_text import PlacedStore, free_name
 from lean_tumbler.jobs.draft.row_sources import guessed_places, joined_places
 from lean_tumbler.stores.directory.connection import is_directory_url
@@ -72,27 +73,46 @@ def draft_source(
         f"{column}: it holds digests, and nothing in its table says that it is of people"
         for column in aside
     ]
-    for place in places:
-        draft = partial(
+
+    def draft(place: CredentialPlace, known: Sequence[KnownAccount]) -> DraftedStore:
+        of_place = partial(
             _drafted,
             known=known,
             search=_with_names(search, locator, place),
             beside=tuple(_beside(place, places)),
         )
-        drafted = _best(draft, place, known)
+        return _best(of_place, place, known)
+
+    for group, place, drafted in _each(grouped(places, [t.name for t in tables]), known, draft):
         reason = _no_store(place, drafted)
         if reason:
             left_out.append(f"{place.table.name}.{place.columns.stored}: {reason}")
             continue
         stores.append(
             PlacedStore(
-                name=free_name(_store_name(place), {store.name for store in stores}),
+                name=free_name(_store_name(group), {store.name for store in stores}),
                 locator=_locator(locator, base=base, beside=beside),
                 needs_table=(from_database and not is_directory_url(locator)) or several,
                 drafted=drafted,
+                tables=group.pattern,
             )
         )
     return Draft(source=name, stores=tuple(stores), left_out=tuple(left_out))
+
+
+def _each(
+    groups: Sequence[EqualPlaces],
+    known: Sequence[KnownAccount],
+    draft: Callable[[CredentialPlace, Sequence[KnownAccount]], DraftedStore],
+) -> Iterator[tuple[EqualPlaces, CredentialPlace, DraftedStore]]:
+    """Draft each place, and equal tables as one."""
+    for group in groups:
+        together = draft_equal(group, known, draft) if group.pattern else None
+        if together is not None:
+            yield group, group.places[0], together
+            continue
+        for place in group.places:
+            yield EqualPlaces(places=(place,)), place, draft(place, known)
 
 
 def _drafted(
@@ -174,9 +194,13 @@ def _no_store(place: CredentialPlace, drafted: DraftedStore) -> str:
     return ""
 
 
-def _store_name(place: CredentialPlace) -> str:
-    """Name a store by its table; a file by its name."""
-    return part_name(folded(Path(place.table.name).stem)).replace("_column", "")
+def _store_name(group: EqualPlaces) -> str:
+    """Name a store by its table; a file by its name; equal tables by what they share."""
+    named = Path(group.places[0].table.name).stem
+    if group.pattern:
+        parts = [part.replace("*", "") for part in group.pattern.split(".")]
+        named = parts[-1] or "_".join(filter(None, parts)) or "tables"
+    return part_name(folded(named)).replace("_column", "")
 
 
 def _locator(locator: str, *, base: Path, beside: Path) -> str:

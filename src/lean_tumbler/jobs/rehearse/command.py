@@ -17,7 +17,7 @@ from lean_tumbler.cli.options import (
     positive_integer,
     read_policy,
 )
-from lean_tumbler.cli.proving import prover_of
+from lean_tumbler.cli.proving import prove_known
 from lean_tumbler.cli.session import Session
 from lean_tumbler.stores.interface import HasSchema
 
@@ -70,7 +70,7 @@ def run(options: Options, session: Session) -> int:
         session.progress("Rehearsing", total=0, unit="logins") as advance,
     ):
         gateway = gateway_of(options, policy)
-        prover_of(options, session, gateway, store_policy.name, store).by_known(known)
+        prove_known(options, session, gateway, [store_policy], known)
         found = rehearse(
             store,
             known,

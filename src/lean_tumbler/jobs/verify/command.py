@@ -10,11 +10,12 @@ from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     add_store_options,
     chosen_store,
+    chosen_stores,
     gateway_of,
     opened_store,
     read_policy,
 )
-from lean_tumbler.cli.proving import prover_of
+from lean_tumbler.cli.proving import prove_known, prover_of
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
@@ -82,42 +83,42 @@ def run(options: Options, session: Session) -> int:
     if options.store is None:
         reader = reader_of_files(policy, given)
         found = verify_accounts(known, reader=reader, bounds=gateway.bounds, earlier=earlier)
+        accounts = list(found.accounts)
+    elif given is None:
+        stores = chosen_stores(policy, options.store)
+        accounts = prove_known(options, session, gateway, stores, known, earlier)
     else:
         store_policy = chosen_store(policy, options.store)
-        reader = gateway.reader(store_policy.name)
-        if given is not None:
-            reader = reader.with_cohort(given)
+        reader = gateway.reader(store_policy.name).with_cohort(given)
         with opened_store(options, store_policy) as store:
-            if given is None:
-                prover = prover_of(options, session, gateway, store_policy.name, store)
-                found = prover.by_known(known, earlier)
-            else:
-                found = verify_accounts(
-                    known, reader=reader, bounds=gateway.bounds, store=store, earlier=earlier
-                )
+            found = verify_accounts(
+                known, reader=reader, bounds=gateway.bounds, store=store, earlier=earlier
+            )
+        accounts = list(found.accounts)
     session.emit(
         options,
-        document=lambda: verify_document(found),
-        draw=lambda console: draw_verify(console, found),
+        document=lambda: verify_document(accounts),
+        draw=lambda console: draw_verify(console, accounts),
     )
-    return int(not all(account.accepted for account in found.accounts))
+    return int(not all(account.accepted for account in accounts))
 
 
 def _by_guessing(options: Options, session: Session) -> int:
     """Try likely passwords on a store; what they show counts as evidence, and none is printed."""
     from lean_tumbler.jobs.verify.report import draw_guessed, verify_document
-    from lean_tumbler.stores.scans.verification import Verification
 
     policy = read_policy(options)
-    store_policy = chosen_store(policy, options.store)
     gateway = gateway_of(options, policy)
-    with opened_store(options, store_policy) as store:
-        prover = prover_of(options, session, gateway, store_policy.name, store)
-        rows = prover.by_guessing(time.monotonic)
+    name = options.store or chosen_store(policy, None).name
+    rows = 0
+    for store_policy in chosen_stores(policy, name):
+        with opened_store(options, store_policy) as store:
+            prover = prover_of(options, session, gateway, store_policy.name, store)
+            rows += prover.by_guessing(time.monotonic)
     session.emit(
         options,
-        document=lambda: verify_document(Verification(accounts=[], tried=[]), guessed=rows),
-        draw=lambda console: draw_guessed(console, rows, store=store_policy.name),
+        document=lambda: verify_document([], guessed=rows),
+        draw=lambda console: draw_guessed(console, rows, store=name),
     )
     return int(rows == 0)
 

@@ -12,19 +12,20 @@ from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.console import Console
 
-    from lean_tumbler.stores.scans.verification import Verification
+    from lean_tumbler.stores.scans.verification import CheckedAccount
 
 
-def verify_document(found: Verification, *, guessed: int = 0) -> Document:
+def verify_document(accounts: Sequence[CheckedAccount], *, guessed: int = 0) -> Document:
     """Give the result as a document.
 
     Args:
-        found: of known accounts.
+        accounts: each known account's result.
         guessed: rows that likely passwords opened, where no accounts were given.
     """
-    accounts = found.accounts
     accepted = sum(account.accepted for account in accounts)
     return new_document(
         "verify",
@@ -62,9 +63,8 @@ def draw_guessed(console: Console, rows: int, *, store: str) -> None:
     console.print(f"Next: `lean-tumbler plan --store {store}` says what that proves.")
 
 
-def draw_verify(console: Console, found: Verification) -> None:
+def draw_verify(console: Console, accounts: Sequence[CheckedAccount]) -> None:
     """Print which known accounts are accepted, the rejected ones with what is near."""
-    accounts = found.accounts
     rejected = [account for account in accounts if not account.accepted]
     if not rejected:
         console.print(Text(f"All {count(len(accounts), 'known account')} accepted.", "bold green"))

@@ -38,18 +38,16 @@ class Prover:
     bounds: Bounds
     today: date
 
-    def by_known(
-        self,
-        known: Sequence[KnownAccount],
-        earlier: Mapping[str, str] = MappingProxyType({}),
+    def check(
+        self, known: Sequence[KnownAccount], earlier: Mapping[str, str] = MappingProxyType({})
     ) -> Verification:
-        """Check known accounts.
+        """Check known accounts, and note nothing.
 
         Args:
             known: accounts whose password is known.
             earlier: login -> its stored value in an older dump.
         """
-        found = verify_accounts(
+        return verify_accounts(
             known,
             reader=self.reader,
             bounds=self.bounds,
@@ -57,8 +55,6 @@ class Prover:
             store_name=self.store_name,
             earlier=earlier,
         )
-        self._note(found.tried, Shown.KNOWN)
-        return found
 
     def by_guessing(self, clock: Callable[[], float]) -> int:
         """Try likely passwords on all rows; give how many opened.
@@ -75,10 +71,10 @@ class Prover:
             bounds=self.bounds,
             clock=clock,
         )
-        self._note(found, Shown.GUESS)
+        self.note(found, Shown.GUESS)
         return len(found)
 
-    def _note(self, trials: Sequence[CohortTrial], shown: Shown) -> None:
+    def note(self, trials: Sequence[CohortTrial], shown: Shown) -> None:
         """Note what people show, bound to the rows that stand there now."""
         telling = [trial for trial in trials if trial.key is not None or trial.ruled_out]
         if not telling:

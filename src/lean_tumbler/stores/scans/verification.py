@@ -1,7 +1,8 @@
 """Checking accounts whose password is known, and saying what is near where it fails."""
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from types import MappingProxyType
 
 from lean_tumbler.core.formulas.analysis import digests_used
@@ -24,6 +25,7 @@ from lean_tumbler.stores.evidence_file import CohortTrial
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.known_accounts import KnownAccount
 
+_NO_SUCH_LOGIN = "the store has no such login"
 _REFUSALS = {
     "locked": "the account is locked",
     "empty-value": "the stored value is empty",
@@ -33,22 +35,30 @@ _REFUSALS = {
 }
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class CheckedAccount:
     """One known account's result.
 
     Attributes:
+        is_there: whether a row of it was read.
         layered_over: the formula or scheme below a layer.
         form: which form of the password fitted: as typed, nfc or nfd; empty where none did.
+        look_near: says what is near where it fails; that takes its time.
     """
 
     login: str
     accepted: bool
+    is_there: bool = True
     scheme: str | None = None
     layered_over: str | None = None
     formula: str | None = None
-    near_miss: str = ""
     form: str = ""
+    look_near: Callable[[], str] = field(default=str, repr=False, compare=False)
+
+    @cached_property
+    def near_miss(self) -> str:
+        """What is near where it fails, as a sentence; empty where it is accepted."""
+        return self.look_near()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -57,11 +67,54 @@ class Verification:
 
     Attributes:
         accounts: one result each.
-        tried: those who show something of cohorts.
+        trials: what each shows of a cohort; None for one that shows nothing.
     """
 
-    accounts: list[CheckedAccount]
-    tried: list[CohortTrial]
+    accounts: Sequence[CheckedAccount] = ()
+    trials: Sequence[CohortTrial | None] = ()
+
+    @property
+    def tried(self) -> list[CohortTrial]:
+        """What those show who show something."""
+        return [trial for trial in self.trials if trial is not None]
+
+
+def attributed(found: Mapping[str, Verification]) -> dict[str, Verification]:
+    """Say what known accounts show of several stores in which the same logins may stand.
+
+    An account counts where its password opens a row. One that opens none counts as refused
+    where its login stands in one store alone; in several, nobody says which row it is of.
+
+    Args:
+        found: by store, of the same known accounts.
+    """
+    tried_in = [sum(trial is not None for trial in each) for each in _by_account(found)]
+    opens = [any(trial and trial.right for trial in each) for each in _by_account(found)]
+
+    def counts(place: int, trial: CohortTrial | None) -> bool:
+        return trial is not None and (trial.right or (not opens[place] and tried_in[place] == 1))
+
+    return {
+        name: replace(
+            each,
+            trials=[t if counts(place, t) else None for place, t in enumerate(each.trials)],
+        )
+        for name, each in found.items()
+    }
+
+
+def _by_account(found: Mapping[str, Verification]) -> Iterator[tuple[CohortTrial | None, ...]]:
+    return zip(*(each.trials for each in found.values()), strict=True)
+
+
+def best_of(found: Mapping[str, Verification]) -> list[CheckedAccount]:
+    """Give the best result of each known account in several stores."""
+    each_place = zip(*(each.accounts for each in found.values()), strict=True)
+    return [max(results, key=_how_near) for results in each_place]
+
+
+def _how_near(checked: CheckedAccount) -> tuple[bool, bool]:
+    return checked.accepted, checked.is_there
 
 
 def verify_accounts(
@@ -85,17 +138,18 @@ def verify_accounts(
     """
     misses = _NearMisses(reader, bounds, earlier)
     checked: list[CheckedAccount] = []
-    tried: list[CohortTrial] = []
+    trials: list[CohortTrial | None] = []
     for account in accounts:
         row, facts, problem = _row(account, store)
         if row is None:
-            checked.append(_failed(account, problem))
+            checked.append(_failed(account, problem, is_there=False))
+            trials.append(None)
             continue
         reading = reader.read(row)
         verdict = _verdict(reading, account, bounds)
         found = _checked(account, row, verdict, misses)
         checked.append(found)
-        tried.append(
+        trials.append(
             CohortTrial(
                 store=store_name,
                 key=cohort_shown(store_name, reading),
@@ -105,7 +159,7 @@ def verify_accounts(
                 row=facts,
             )
         )
-    return Verification(accounts=checked, tried=tried)
+    return Verification(accounts=checked, trials=trials)
 
 
 def check_row(
@@ -148,14 +202,16 @@ def _row(
         return row, None, ""
     found = store.fetch(account.login)
     if len(found) != 1:
-        return None, None, "the login is not unique" if found else "the store has no such login"
+        return None, None, "the login is not unique" if found else _NO_SUCH_LOGIN
     if found[0].stored is None:
         return None, None, "the account has no stored value"
     return found[0].row, found[0].facts, ""
 
 
-def _failed(account: KnownAccount, problem: str) -> CheckedAccount:
-    return CheckedAccount(login=account.login, accepted=False, near_miss=problem)
+def _failed(account: KnownAccount, problem: str, *, is_there: bool = True) -> CheckedAccount:
+    return CheckedAccount(
+        login=account.login, accepted=False, is_there=is_there, look_near=lambda: problem
+    )
 
 
 def _verdict(reading: Reading, account: KnownAccount, bounds: Bounds) -> Verdict | str:
@@ -181,7 +237,7 @@ def _checked(
         layered_over=below if origin else None,
         formula=formula,
         form=verdict.form,
-        near_miss="" if verdict.accepted else misses.of(account, row, verdict),
+        look_near=lambda: "" if verdict.accepted else misses.of(account, row, verdict),
     )
 
 
