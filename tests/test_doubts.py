@@ -199,6 +199,40 @@ def test_a_plan_says_how_long_observing_takes(tmp_path: Path, in_process: Progra
     assert "9 more accounts came, about 5 days as people logged in lately" in in_process("plan").out
 
 
+def test_rows_that_nobody_speaks_for_are_named(tmp_path: Path, in_process: Program) -> None:
+    """Known guests who came by the web, all of late: years, an import, a role and an origin."""
+    create = f"{LOGIN}, created TEXT, role TEXT, imported_from TEXT"
+    rows: list[tuple[object, ...]] = []
+    for n in range(400):
+        early, staff = n < 60, 60 <= n < 90
+        created = "2009-05-04" if early else f"20{20 + n % 4}-0{1 + n % 9}-11"
+        kind, origin = ("staff" if staff else "guest"), ("harbour office" if early else "web")
+        rows.append((n, f"u{n}", md5(f"Gannet{n}"), created, kind, origin))
+    table(tmp_path, create, rows)
+    known(tmp_path, [(f"u{n}", f"Gannet{n}") for n in range(100, 130)])
+    columns = draft(tmp_path, in_process, "known.csv")["columns"]
+    roles = {role: column["column"] for role, column in columns.items()}
+    assert roles["origin"] == "imported_from"
+    del roles["privileged"]
+    written = ", ".join(f'{role} = "{own}"' for role, own in roles.items())
+    (tmp_path / "tumbler.toml").write_text(f"""{HEAD}
+[store.guests]
+locator = "a.db"
+table = "guests"
+mode = "upgrade"
+columns = {{ {written}, privileged = {{ column = "role", values = ["staff"] }} }}
+cohort = [{{ name = "of the shop", formula = "utf-8, md5, hex" }}]
+""")
+    assert in_process("verify", "known.csv", "--store", "guests").code == 0
+    (proof,) = in_process("plan", "--format", "json").document["proofs"].values()
+    assert proof["not_spoken_for"] == [
+        "60 rows made in 2009",
+        "60 rows made on 2009-05-04, as by an import",
+        "60 rows with the origin “harbour office”",
+        "30 rows with the role “staff”",
+    ]
+
+
 def test_a_person_counts_once(tmp_path: Path, in_process: Program) -> None:
     """Known, and observed at a login: one person."""
     table(tmp_path, LOGIN, [(n, f"u{n}", md5(f"Möwe {n}")) for n in range(30)])

@@ -101,6 +101,7 @@ privileged = { column = "role", values = ["master", "purser"] }
 last_login = "seen_at"
 created = "since"
 updated = "changed_at"
+origin = "came_from"
 
 [store.desk.rows]
 when = 'deleted_at null and kind = "password"'

@@ -26,6 +26,7 @@ from lean_tumbler.core.reading.evidence import (
     CohortKey,
     Counts,
     Evidence,
+    Mark,
     RowFacts,
     StoreEvidence,
 )
@@ -36,7 +37,7 @@ from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT: Final = "lean-tumbler/evidence/1"
 MAP_BITS = 1 << 18  # of each count; of few people, hardly two share a bit
-MOST_ROLES = 50  # of a column that names few
+MOST_MARKS = 100  # of columns that name few
 _FILE_BYTES = 1 << 26
 _KEY_BYTES = 16
 
@@ -130,7 +131,7 @@ class _CohortEntry(Struct, kw_only=True):
     identity: str = field(name="from")
     counts: dict[str, int] = {}
     years: list[int] = []
-    roles: list[str] = []
+    marks: list[tuple[str, str]] = []
     maps: dict[str, bytes] = {}
 
 
@@ -155,7 +156,7 @@ class _Cohort:
 
     def __init__(self, entry: _CohortEntry | None = None) -> None:
         self.years: set[int] = set(entry.years if entry else ())
-        self.roles: set[str] = set(entry.roles if entry else ())
+        self.marks: set[Mark] = set(entry.marks if entry else ())
         self.maps = _unpacked(entry.maps if entry else {}, _MAPS)
 
     @property
@@ -168,7 +169,7 @@ class _Cohort:
             guessed=self.maps.number(Shown.GUESS),
             people=self.maps.number(*_RIGHT),
             years=frozenset(self.years),
-            roles=frozenset(self.roles),
+            marks=frozenset(self.marks),
         )
 
     def entry(self, key: CohortKey) -> _CohortEntry:
@@ -179,7 +180,7 @@ class _Cohort:
             identity=key.identity,
             counts=shown,
             years=sorted(self.years),
-            roles=sorted(self.roles),
+            marks=sorted(self.marks),
             maps=_packed(self.maps),
         )
 
@@ -205,9 +206,9 @@ class _Store:
         # A known password that is tried again takes the place of what it showed before.
         cohort.maps.mark(place, now, instead_of=before if shown is Shown.KNOWN else "")
         if trial.right and trial.row is not None:
-            created, role = trial.row.created, trial.row.role
+            created, marks = trial.row.created, trial.row.marks
             cohort.years |= set() if created is None else {created.year}
-            cohort.roles |= set() if role is None or len(cohort.roles) >= MOST_ROLES else {role}
+            cohort.marks |= set() if len(cohort.marks) >= MOST_MARKS else marks
 
     def refused_itself(self, key: bytes, login: str) -> bool:
         place = _place(key, login)

@@ -69,19 +69,22 @@ class Account:
     last_login: bytes | None = None
     created: bytes | None = None
     role: bytes | None = None
+    origin: bytes | None = None
     others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
     is_left_behind: bool = False
 
     @property
     def facts(self) -> RowFacts:
         """Give what a warrant asks of a row beside its reading."""
-        role = None if self.role is None else self.role.decode("utf-8", "replace")
+        told = {"role": self.role, "origin": self.origin}
         return RowFacts(
             key=self.key,
             login=self.login,
             created=day_of(self.created),
             last_login=day_of(self.last_login),
-            role=role,
+            marks=frozenset(
+                (name, raw.decode("utf-8", "replace")) for name, raw in told.items() if raw
+            ),
         )
 
     @property

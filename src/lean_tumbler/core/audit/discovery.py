@@ -31,6 +31,10 @@ _ROLES = {
     "privileged": re.compile(
         r"^(is_)?(admin|administrator|superuser|super_user|privileged|staff)$"
     ),
+    "origin": re.compile(
+        r"^(account_|user_|signup_|sign_up_|registration_)?(source|origin)(_(system|name|code))?$"
+        r"|^(imported|migrated|registered|came)_(from|via)$"
+    ),
 }
 # A column of roles, and the roles in it that may do much.
 _ROLE_NAMES = re.compile(r"(^|[_.])(roles?|groups?|level|user_type|account_type|rank)($|_)")

@@ -105,6 +105,8 @@ class Columns:
         privileged: who is an administrator: yes or no, or a role (see below).
         created: when the account was made; forecasts and conditions use it.
         updated: when the row was last changed; it is kept as it was, where the server allows.
+        origin: where the account came from, like an import, a site or a way to register; proof says
+            of which it speaks.
         privileged_values: what stands in the column `privileged` for an administrator; empty where
             the column says yes or no.
     """
@@ -117,6 +119,7 @@ class Columns:
     privileged: str | None = None
     created: str | None = None
     updated: str | None = None
+    origin: str | None = None
     privileged_values: tuple[str, ...] = ()
 
     @property

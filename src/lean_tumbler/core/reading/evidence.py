@@ -14,6 +14,9 @@ MORE_ROWS = 0.01  # than there were, which neither key nor date tells from those
 _LARGE = 10_000_000  # rows; more give the same bound in three digits
 
 
+Mark = tuple[str, str]  # what a column says of a row: its role, and what stands there
+
+
 @dataclass(frozen=True, slots=True)
 class CohortKey:
     """Whose counts they are: a store, the row's ways by name, and what these rest on."""
@@ -46,7 +49,7 @@ class Counts:
         guessed: those whose row a likely password opened.
         people: those of whom anything is right, whatever shows it; None for the sum.
         years: in which their accounts were made, as far as that is known.
-        roles: that they have, as the column of administrators says it.
+        marks: that they have: role or origin, and what stands there.
         elsewhere: the same cohort's people in equal tables; None where there are none.
         alike: whether somebody said that the equal tables were written by the same program.
     """
@@ -58,7 +61,7 @@ class Counts:
     guessed: int = 0
     people: int | None = None
     years: frozenset[int] = frozenset()
-    roles: frozenset[str] = frozenset()
+    marks: frozenset[Mark] = frozenset()
     elsewhere: "Counts | None" = None
     alike: bool = False
 
@@ -71,6 +74,7 @@ class Counts:
             accepted=self.right + self.elsewhere.right,
             refused=self.elsewhere.wrong,
             years=self.years | self.elsewhere.years,
+            marks=self.marks | self.elsewhere.marks,
         )
 
     @property
@@ -193,14 +197,14 @@ class RowFacts:
         login: the person's, where there is one.
         created: the day on which the account was made, as far as that can be read.
         last_login: the day of the last login, as far as that can be read.
-        role: what the column of administrators says; None without one.
+        marks: of administrators' roles and of origins, what the row's columns say.
     """
 
     key: object
     login: str | None = None
     created: date | None = None
     last_login: date | None = None
-    role: str | None = None
+    marks: frozenset[Mark] = frozenset()
 
 
 def _sum(counts: Sequence[Counts]) -> Counts:
@@ -209,6 +213,7 @@ def _sum(counts: Sequence[Counts]) -> Counts:
         accepted=sum(each.right for each in counts),
         refused=sum(each.wrong for each in counts),
         years=frozenset().union(*(each.years for each in counts)),
+        marks=frozenset().union(*(each.marks for each in counts)),
     )
 
 

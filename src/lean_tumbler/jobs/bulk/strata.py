@@ -5,22 +5,23 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import date
 
-from lean_tumbler.core.reading.evidence import Counts, RowFacts
+from lean_tumbler.core.printable import printable
+from lean_tumbler.core.reading.evidence import Counts, Mark, RowFacts
 from lean_tumbler.core.reasons import Reason
 
 _IMPORT_SHARE = 0.05  # of a cohort's rows, made on one day: they were hardly registered one by one
 _IMPORT_ROWS = 20
 _IMPORTS = 3  # that are named
-_ROLES = 12  # more are no roles
+_KINDS = 12  # that a column tells apart; more are no roles and no origins
 
 
 @dataclass(slots=True)
 class CohortRows:
-    """The rows of one cohort, by when they were made, last logged in to, and by their roles."""
+    """The rows of one cohort, by when they were made, last logged in to, and by their marks."""
 
     days: Counter[date] = field(default_factory=Counter)
     logins: Counter[date] = field(default_factory=Counter)
-    roles: Counter[str] = field(default_factory=Counter)
+    marks: Counter[Mark] = field(default_factory=Counter)
     rows: int = 0
 
     def add(self, facts: RowFacts) -> None:
@@ -30,8 +31,7 @@ class CohortRows:
             self.days[facts.created] += 1
         if facts.last_login is not None:
             self.logins[facts.last_login] += 1
-        if facts.role is not None:
-            self.roles[facts.role] += 1
+        self.marks.update(facts.marks)
 
     def days_of_logins(self, people: int) -> int | None:
         """Say in how many of the last days so many people logged in; None where too few ever did.
@@ -55,9 +55,8 @@ class CohortRows:
 
     def untouched_by(self, counts: Counts) -> tuple[str, ...]:
         """Name rows that nobody who is known speaks for, each with its number."""
-        if not counts.right:
-            return ()
-        return tuple(self._untouched(counts))
+        people = counts.joined or counts
+        return tuple(self._untouched(people)) if people.right else ()
 
     def _untouched(self, counts: Counts) -> Iterator[str]:
         years = self.years
@@ -68,10 +67,12 @@ class CohortRows:
         for day, rows in self.days.most_common(_IMPORTS):
             if rows >= max(_IMPORT_ROWS, _IMPORT_SHARE * self.rows) and day.year in missing:
                 yield f"{rows:,} rows made on {day}, as by an import"
-        if counts.roles and len(self.roles) <= _ROLES:
-            for role, rows in self.roles.most_common():
-                if role not in counts.roles:
-                    yield f"{rows:,} rows with the role “{role}”"
+        for kind in sorted({kind for kind, _ in counts.marks}):
+            own = [(mark, rows) for mark, rows in self.marks.most_common() if mark[0] == kind]
+            if len(own) <= _KINDS:
+                for mark, rows in own:
+                    if mark not in counts.marks:
+                        yield f"{rows:,} rows with the {kind} “{printable(mark[1])}”"
 
 
 def _spans(years: list[int]) -> str:

@@ -13,7 +13,7 @@ from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.tables import DatabaseTable, tables_of_database
 
 # What a joined table is asked for, where the store's own has no such column.
-_JOINED_ROLES = ("login", "last_login", "privileged", "created", "updated")
+_JOINED_ROLES = ("login", "last_login", "privileged", "created", "updated", "origin")
 _MOST_JOINS = 12
 _PLURALS = ("", "s", "es")
 

@@ -24,7 +24,7 @@ from lean_tumbler.stores.sql.sqlite import open_sqlite, sqlite_errors
 from lean_tumbler.stores.sql.swaps import SqlSwaps
 
 _TABLE = "accounts"
-_ROLES = ("login", "stored", "salt", "privileged", "last_login", "created")
+_ROLES = ("login", "stored", "salt", "privileged", "last_login", "created", "origin")
 _SELECT = f"SELECT place, CAST(stored AS BLOB) FROM {_TABLE} ORDER BY place"  # noqa: S608
 _BESIDE = ("-journal", "-wal", "-shm")
 _CHANGED = (
@@ -78,6 +78,7 @@ class FileStore(SqlSwaps):
             privileged_values=store.columns.privileged_values,
             last_login="last_login" if store.columns.last_login else None,
             created="created" if store.columns.created else None,
+            origin="origin" if store.columns.origin else None,
         )
         super().__init__(
             open_sqlite(self._work, writable=True, locator=str(path)),

@@ -120,12 +120,13 @@ class TableRows:
             self._raw(columns.last_login),
             self._raw(columns.created),
             self._raw(columns.privileged),
+            self._raw(columns.origin),
             *(self._raw(name) for name in self._others.values()),
         ]
 
     def _account(self, row: Any) -> Account:
         parts = len(self._key.columns)
-        is_moved, stored, salt, login, last_login, created, role, *others = row[parts:]
+        is_moved, stored, salt, login, last_login, created, role, origin, *others = row[parts:]
         return Account(
             key=self._key.of(row[:parts]),
             login=None if login is None else bytes(login).decode("utf-8", "replace"),
@@ -134,6 +135,7 @@ class TableRows:
             last_login=None if last_login is None else bytes(last_login),
             created=None if created is None else bytes(created),
             role=None if role is None else bytes(role),
+            origin=None if origin is None else bytes(origin),
             others={
                 name: None if content is None else bytes(content)
                 for name, content in zip(self._others, others, strict=True)
