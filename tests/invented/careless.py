@@ -9,7 +9,7 @@ import hashlib
 import json
 import random
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from types import MappingProxyType
 
@@ -18,12 +18,16 @@ from invented.tables import fits
 
 Chance = random.Random
 FIRST_OF_BENCHMARK = 1_000
-OF_TESTS = range(40)
+FIRST_OF_SISTERS = 5_000  # from here on, a world has equal tables
+OF_TESTS = (*range(40), *range(FIRST_OF_SISTERS, FIRST_OF_SISTERS + 4))
 ROWS = (60, 900)
 YEARS = (2003, 2024)
 COMMON = ("123456", "password", "qwerty", "iloveyou", "sunshine", "dragon", "letmein", "monkey")
 COMMON_SHARE = 0.03
 CAPITAL_SHARE = 0.5
+TABLES = (3, 6)  # equal ones
+OTHERWISE_SHARE = 0.4  # of worlds with equal tables, in which one of these is of another make
+TWICE_SHARE = 0.1  # of people, who have an account of the same login in another table
 SALT_SIGNS = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
 
 
@@ -164,6 +168,7 @@ class Person:
 
     Attributes:
         deleted: when the row was deleted, as the program notes it; None for a live one.
+        table: where it stands.
     """
 
     number: int
@@ -177,11 +182,12 @@ class Person:
     role: str
     deleted: str | None = None
     banned: bool = False
+    table: str = "guests"
 
 
 @dataclass(slots=True)
 class World:
-    """A table, what its operator knows of it, and what the operator does."""
+    """A table or equal ones, what its operator knows of them, and what the operator does."""
 
     number: int
     people: list[Person]
@@ -193,7 +199,7 @@ class World:
     later: list[Person]
     order: Sequence[str]
     has_deleted: bool
-    columns: dict[str, str] = field(default_factory=dict)
+    tables: Sequence[str] = ("guests",)
 
 
 def _password(make: Make, name: str, chance: Chance) -> str:
@@ -227,12 +233,44 @@ def world(number: int) -> World:
     later = [
         _person(10_000 + place, [other], told_by, chance) for place in range(chance.randint(5, 80))
     ] if meanwhile in {Meanwhile.IMPORT, Meanwhile.OTHER_DATABASE} else []  # fmt: skip
+    tables: Sequence[str] = ("guests",)
+    if number >= FIRST_OF_SISTERS:
+        tables = [f"pier{place}_guests" for place in range(1, 1 + chance.randint(*TABLES))]
+        people += _spread(people, tables, other, chance)
+        _spread(later, tables[-1:], other, chance)
     known_as = chance.choice(list(Known))
     return World(
         number=number, people=people, makes=makes, told_by=told_by, known_as=known_as,
         known=_known(people, makes, known_as, chance), meanwhile=meanwhile, later=later,
-        order=chance.choice(ORDERS), has_deleted=has_deleted,
+        order=chance.choice(ORDERS), has_deleted=has_deleted, tables=tables,
     )  # fmt: skip
+
+
+def _spread(
+    people: Sequence[Person], tables: Sequence[str], other: str, chance: Chance
+) -> list[Person]:
+    """Put people into equal tables; give further accounts that some of them have in others."""
+    of_login: dict[str, str] = {}
+    otherwise = tables[-1] if chance.random() < OTHERWISE_SHARE else ""
+    further = []
+    for person in people:
+        person.table = of_login.setdefault(person.login, chance.choice(tables))
+        if person.table == otherwise and person.deleted is None:
+            _make_anew(person, other, chance)
+        if chance.random() < TWICE_SHARE and person.deleted is None:
+            beside = [table for table in tables if table != person.table]
+            again = replace(person, number=20_000 + person.number)
+            again.table = chance.choice(beside or tables)
+            _make_anew(again, again.make, chance)
+            further += [again] if beside else []
+    return further
+
+
+def _make_anew(person: Person, make: str, chance: Chance) -> None:
+    """Give a row another password, stored as a make does."""
+    person.make, person.password = make, _password(MAKES[make], make, chance)
+    made = MAKES[make].make(person.password, chance)
+    person.stored, person.salt = made.stored, made.salt
 
 
 def _person(number: int, makes: Sequence[str], told_by: ToldBy, chance: Chance) -> Person:
@@ -274,6 +312,7 @@ def _known(
 ) -> list[tuple[str, str]]:
     live = [p for p in people if p.deleted is None]
     of = {name: [p for p in live if p.make == name] for name in makes}
+    of = {name: own for name, own in of.items() if own} or {live[0].make: live}
 
     def some(among: Sequence[Person], number: int) -> list[Person]:
         return chance.sample(list(among), min(number, len(among)))
@@ -294,7 +333,7 @@ def _known(
         return [(p.login, p.password)
                 for p in some([p for p in live if p.password == p.password.lower()], 10)]  # fmt: skip
     if known_as is Known.ONE_MAKE:
-        return [(p.login, p.password) for p in some(of[chance.choice(list(makes))], 10)]
+        return [(p.login, p.password) for p in some(of[chance.choice(list(of))], 10)]
     if known_as is Known.REPEATED:
         return [(p.login, p.password) for p in some(live, 5)] * 3
     if known_as is Known.BANNED:

@@ -1,13 +1,14 @@
 """One careless user's way through the documented commands, and what became of everybody."""
 
 import random
+import re
 import shutil
 import signal
 import sqlite3
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import chdir, closing, contextmanager
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, chdir, closing, contextmanager
 from dataclasses import dataclass, field
 from datetime import date
 from functools import partial
@@ -23,11 +24,14 @@ from lean_tumbler.errors import TumblerError
 from lean_tumbler.jobs.admit.admission import admit_login
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.policy_file import read_policy
 
 HEAD = "[target]\nmemory_kib = 8\npasses = 1\n[floor]\nargon2id = { memory_kib = 8, passes = 1 }\n"
-SEALED = ("--backup", "b.sealed", "--to", "k.public.pem")
+SEALED = ("--to", "k.public.pem")
 TODAY = date(2026, 12, 1)
 LOGGED_IN = 30
+LIKE_DIGESTS = "plain of managers"  # of the makes
+DIGEST = re.compile("[0-9a-f]{32}")
 WRONG_TYPED = 120  # people on whom wrong texts are tried
 
 Insert = Callable[[str, Sequence[Person]], None]
@@ -62,17 +66,18 @@ def cells(person: Person, world: World) -> tuple[object, ...]:
     return (*row, person.deleted) if world.has_deleted else row
 
 
-def create(world: World) -> str:
+def create(world: World, table: str) -> str:
     more = ", deleted_at varchar(30)" if world.has_deleted else ""
     return (
-        "CREATE TABLE guests (id integer PRIMARY KEY, login varchar(90), pw varchar(400),"
+        f"CREATE TABLE {table} (id integer PRIMARY KEY, login varchar(90), pw varchar(400),"
         f" pw_salt varchar(40), joined varchar(12), source varchar(10), role varchar(10){more})"
     )
 
 
 def write_sqlite(path: Path, people: Sequence[Person], world: World) -> None:
     with closing(sqlite3.connect(path)) as db, db:
-        db.execute(create(world))
+        for table in world.tables:
+            db.execute(create(world, table))
         insert_sqlite(path, people, world, db)
 
 
@@ -81,9 +86,9 @@ def insert_sqlite(
 ) -> None:
     marks = ", ".join("?" * len(columns_of(world)))
     with closing(sqlite3.connect(path)) if db is None else _same(db) as opened, opened:
-        opened.executemany(
-            f"INSERT INTO guests VALUES ({marks})", [cells(person, world) for person in people]
-        )
+        for table in world.tables:
+            rows = [cells(person, world) for person in people if person.table == table]
+            opened.executemany(f"INSERT INTO {table} VALUES ({marks})", rows)
 
 
 @contextmanager
@@ -133,7 +138,9 @@ class CarelessTrial:
         code = self._command("draft", self.source, *known, "--merge", "--budget", "20")
         policy = self.folder / "tumbler.toml"
         text = policy.read_text()
-        if code or "[store.guests]" not in text:
+        stores = [] if code else list(self._policy().stores.values())
+        self.names = {store.table: store.name for store in stores}
+        if not self.names:
             self.outcome.counts["not drafted"] += 1
             return False
         policy.write_text(
@@ -163,36 +170,58 @@ class CarelessTrial:
                 self._step(step)
         self._judge()
 
+    def _policy(self) -> StoragePolicy:
+        return read_policy(self.folder / "tumbler.toml")
+
     def _step(self, step: str) -> None:
-        if step in {"verify", "rehearse"}:
-            if self.world.known:
-                more = ("--rows", "20") if step == "rehearse" else ()
-                self._command(step, "known.csv", "--store", "guests", *more)
-        elif step == "undo":
-            self._command("undo", "b.sealed", "--key", "k.private.pem")
-        elif step in {"observe", "upgrade"}:
-            policy = self.folder / "tumbler.toml"
-            policy.write_text(
-                policy.read_text().replace('mode = "observe"', f'mode = "{step}"').replace(
-                    'mode = "upgrade"', f'mode = "{step}"'
-                )
-            )  # fmt: skip
-        elif step == "logins":
-            self._log_in()
-        elif step == "killed layer":
-            self._kill()
-        elif step.startswith("layer"):
-            self._command(*step.split(), "--store", "guests", *SEALED)
-        else:
-            self._command(step)
+        word = step.split(maxsplit=1)[0]
+        ways: dict[str, Callable[[], object]] = {
+            "verify": self._verify,
+            "rehearse": self._rehearse,
+            "undo": self._undo,
+            "observe": partial(self._set_mode, "observe"),
+            "upgrade": partial(self._set_mode, "upgrade"),
+            "logins": self._log_in,
+            "killed": self._kill,
+            "layer": partial(self._layer, *step.split()),
+            "plan": lambda: self._command("plan", "--store", next(iter(self.names.values()))),
+        }
+        ways[word]()
+
+    def _verify(self) -> None:
+        sections = dict.fromkeys(name.partition("/")[0] for name in self.names.values())
+        for section in sections if self.world.known else ():
+            self._command("verify", "known.csv", "--store", section)
+
+    def _rehearse(self) -> None:
+        if self.world.known:
+            name = next(iter(self.names.values()))
+            self._command("rehearse", "known.csv", "--store", name, "--rows", "20")
+
+    def _layer(self, *words: str) -> None:
+        for table in self.names:
+            self._command(*words, *self._to(table))
+
+    def _undo(self) -> None:
+        for table in self.names:
+            if (self.folder / f"{table}.sealed").exists():
+                self._command("undo", f"{table}.sealed", "--key", "k.private.pem")
+
+    def _set_mode(self, mode: str) -> None:
+        policy = self.folder / "tumbler.toml"
+        text = policy.read_text()
+        policy.write_text(re.sub('mode = "(observe|upgrade)"', f'mode = "{mode}"', text))
 
     def _kill(self) -> None:
-        running = start_program(
-            "layer", "--store", "guests", "--rate", "200/s", *SEALED, cwd=self.folder
-        )
+        table = self.chance.choice(list(self.names))
+        running = start_program("layer", "--rate", "200/s", *self._to(table), cwd=self.folder)
         time.sleep(self.chance.uniform(0.3, 1.2))
         running.send_signal(signal.SIGKILL)
         running.wait()
+
+    def _to(self, table: str) -> tuple[str, ...]:
+        """Name a store, and where its old values go."""
+        return ("--store", self.names[table], "--backup", f"{table}.sealed", *SEALED)
 
     def _meanwhile(self) -> None:
         if self.world.meanwhile is Meanwhile.IMPORT:
@@ -212,63 +241,78 @@ class CarelessTrial:
         self.source = locator
 
     @contextmanager
-    def _store(self) -> Iterator[tuple[LoginStore, CredentialGateway]]:
-        path = self.folder / "tumbler.toml"
-        policy = StoragePolicy.from_toml(path.read_text())
-        with closing(open_store(policy.stores["guests"], base=self.folder, writable=True)) as store:
-            yield store, gateway_of(PolicyOptions(policy=path), policy)
+    def _stores(self) -> Iterator[tuple[dict[str, LoginStore], CredentialGateway]]:
+        policy = self._policy()
+        options = PolicyOptions(policy=self.folder / "tumbler.toml")
+        with ExitStack() as stack:
+            stores = {
+                table: stack.enter_context(
+                    closing(open_store(policy.stores[name], base=self.folder, writable=True))
+                )
+                for table, name in self.names.items()
+            }
+            yield stores, gateway_of(options, policy)
 
     def _live(self) -> list[Person]:
-        return [person for person in self.people if person.deleted is None]
+        return [p for p in self.people if p.deleted is None and p.table in self.names]
 
     def _opened(self) -> dict[int, bool]:
-        with self._store() as (store, gateway):
+        with self._stores() as (stores, gateway):
             return {
-                person.number: self._admits(store, gateway, person, person.password)
+                person.number: self._admits(stores, gateway, person, person.password)
                 for person in self._live()
             }
 
     def _admits(
-        self, store: LoginStore, gateway: CredentialGateway, person: Person, typed: str
+        self,
+        stores: Mapping[str, LoginStore],
+        gateway: CredentialGateway,
+        person: Person,
+        typed: str,
     ) -> bool:
-        rows = store.fetch(person.login)
+        rows = stores[person.table].fetch(person.login)
         if len(rows) != 1:
             return False
+        name = self.names[person.table]
         try:
-            return gateway.decide_row(rows[0].row, password=typed, store="guests").admitted
+            return gateway.decide_row(rows[0].row, password=typed, store=name).admitted
         except TumblerError:
             return False
 
     def _log_in(self) -> None:
-        with self._store() as (store, gateway):
+        with self._stores() as (stores, gateway):
             some = self.chance.sample(self._live(), min(LOGGED_IN, len(self._live())))
             for person in some:
                 admit_login(
-                    store, gateway, store_name="guests", login=person.login,
-                    password=person.password,
+                    stores[person.table], gateway, store_name=self.names[person.table],
+                    login=person.login, password=person.password,
                 )  # fmt: skip
 
     def _judge(self) -> None:
         counts, live = self.outcome.counts, self._live()
         counts["people"] += len(self.people)
-        with self._store() as (store, gateway):
+        with self._stores() as (stores, gateway):
             tried = set(map(id, self.chance.sample(live, min(WRONG_TYPED, len(live)))))
             for person in live:
-                rows = store.fetch(person.login)
+                rows = stores[person.table].fetch(person.login)
                 now = rows[0].row.text or "" if len(rows) == 1 else ""
                 is_written = now != person.stored and bool(now)
-                opened = self._admits(store, gateway, person, person.password)
+                opened = self._admits(stores, gateway, person, person.password)
                 counts["written"] += is_written
                 if self.before[person.number] and not opened:
                     self.outcome.fault(self.world, "refused who was admitted", person)
                 elif is_written and not opened:
                     self.outcome.fault(self.world, "written and refused", person)
                 if id(person) in tried:
-                    self._type_wrongly(store, gateway, person, now)
-            self._count_share(live, store)
+                    self._type_wrongly(stores, gateway, person, now)
+                self._count_share(person, rows_found=len(rows), is_written=is_written)
 
     def _type_wrongly(
-        self, store: LoginStore, gateway: CredentialGateway, person: Person, now: str
+        self,
+        stores: Mapping[str, LoginStore],
+        gateway: CredentialGateway,
+        person: Person,
+        now: str,
     ) -> None:
         other = self.chance.choice(self.people).password
         wrong = {"the stored text": person.stored, "the text as it is": now, "another's": other}
@@ -276,20 +320,25 @@ class CarelessTrial:
             if not typed or opens(person, typed):
                 continue
             self.outcome.counts["wrong texts"] += 1
-            if self._admits(store, gateway, person, typed):
+            if self._admits(stores, gateway, person, typed):
                 self.outcome.fault(self.world, f"admitted by {what}", person)
 
-    def _count_share(self, live: Sequence[Person], store: LoginStore) -> None:
-        """Count what could have been written, where enough was known and nothing else happened."""
+    def _count_share(self, person: Person, *, rows_found: int, is_written: bool) -> None:
+        """Count what could have been written, where enough was known and nothing else happened.
+
+        Known passwords that stand there as they are and look like digests may be copied from the
+        column, so that no known account suffices; these rows and their like are counted apart.
+        """
         world = self.world
         is_enough = world.known_as is Known.MANY and world.meanwhile is Meanwhile.NOTHING
-        if not is_enough or world.order[-1] != "layer":
+        if not is_enough or world.order[-1] != "layer" or rows_found != 1:
             return
-        for person in live:
-            rows = store.fetch(person.login)
-            self.outcome.counts["could be written"] += len(rows) == 1
-            if len(rows) == 1 and rows[0].row.text != person.stored:
-                self.outcome.counts["could be written and was"] += 1
+        of_it = [p.make for p in self.people if p.table == person.table]
+        what = "could be written"
+        if LIKE_DIGESTS in of_it and DIGEST.fullmatch(person.stored):
+            what = "may be digests or passwords"
+        self.outcome.counts[what] += 1
+        self.outcome.counts[f"{what} and was"] += is_written
 
 
 def _cell(text: str) -> str:
@@ -318,12 +367,16 @@ def on_server(world: World, folder: Path, server: servers.Server) -> Outcome:
     """Run a world on a server, in a table that is made anew; no second database is there."""
     is_postgresql = server.url.startswith("postgresql")
     character_set = "" if is_postgresql else " CHARACTER SET utf8mb4"
-    server.run(f"DROP TABLE IF EXISTS guests; {create(world)}{character_set};")
+    for table in world.tables:
+        server.run(f"DROP TABLE IF EXISTS {table}; {create(world, table)}{character_set};")
     literal = partial(_literal, escapes=not is_postgresql)
 
     def insert(people: Sequence[Person]) -> None:
-        rows = ", ".join(f"({', '.join(map(literal, cells(p, world)))})" for p in people)
-        server.run(f"INSERT INTO guests VALUES {rows};")
+        for table in world.tables:
+            own = [cells(p, world) for p in people if p.table == table]
+            rows = ", ".join(f"({', '.join(map(literal, row))})" for row in own)
+            if own:
+                server.run(f"INSERT INTO {table} VALUES {rows};")
 
     insert(world.people)
     return CarelessTrial(world, folder, server.url, insert, None).run()
