@@ -143,7 +143,7 @@ def test_many_programs_note_at_once(tmp_path: Path) -> None:
 
     with ThreadPoolExecutor(6) as executor:
         list(executor.map(note, range(6)))
-    agreed = EvidenceFile.beside(policy).read().of(KEY).agreed
+    agreed = EvidenceFile.beside(policy).load().evidence().of(KEY).agreed
     assert 118 <= agreed <= 120  # two people may share a bit
 
 
@@ -159,7 +159,7 @@ def test_a_file_that_is_none_of_ours(tmp_path: Path, text: str) -> None:
     policy.touch()
     (tmp_path / "tumbler.evidence.json").write_text(text)
     with pytest.raises(UsageError, match="not an evidence file that this tool wrote"):
-        EvidenceFile.beside(policy).read()
+        EvidenceFile.beside(policy).load()
 
 
 def test_nothing_is_written_before_readers_are_ready(unproven: Portal, in_process: Program) -> None:

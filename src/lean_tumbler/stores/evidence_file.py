@@ -18,6 +18,7 @@ from datetime import date
 from enum import StrEnum
 from functools import partial
 from pathlib import Path
+from types import MappingProxyType
 from typing import Final, Literal
 
 from msgspec import Struct, field, json
@@ -226,6 +227,50 @@ class _Store:
         )
 
 
+@dataclass(frozen=True, slots=True)
+class KnownOfStores:
+    """What a file of evidence held when it was read.
+
+    Attributes:
+        key: of fingerprints.
+    """
+
+    key: bytes
+    _stores: "Mapping[str, _Store]"
+
+    @property
+    def bindings(self) -> dict[str, Binding]:
+        """What was looked at of each store."""
+        found = ((name, store.binding) for name, store in self._stores.items())
+        return {name: binding for name, binding in found if binding is not None}
+
+    def evidence(self, lapsed: Mapping[str, str] = MappingProxyType({})) -> Evidence:
+        """Give what counts.
+
+        Args:
+            lapsed: store -> why what is known of it does not count any more.
+        """
+        stores = {name: store for name, store in self._stores.items() if name not in lapsed}
+        counts = {
+            cohort: found.counts
+            for store in stores.values()
+            for cohort, found in store.cohorts.items()
+        }
+        beside = {
+            name: StoreEvidence(
+                ruled_out={
+                    each: number
+                    for each in store.ruled_out
+                    if (number := store.ruled_out.number(each))
+                },
+                refused_itself=partial(store.refused_itself, self.key),
+            )
+            for name, store in stores.items()
+        }
+        gone = {name: StoreEvidence(lapsed=why) for name, why in lapsed.items()}
+        return Evidence(counts, {**beside, **gone})
+
+
 class EvidenceFile:
     """The file of one policy.
 
@@ -252,46 +297,14 @@ class EvidenceFile:
         """Where it is."""
         return self._path
 
-    def read(self, *, lapsed: Mapping[str, str] | None = None) -> Evidence:
+    def load(self) -> "KnownOfStores":
         """Give all that is known.
-
-        Args:
-            lapsed: store -> why what is known of it does not count any more.
 
         Raises:
             UsageError: the file is none that this tool wrote.
             SourceError: it cannot be read.
         """
-        key, stores = self._load()
-        gone = lapsed or {}
-        counts = {
-            cohort: found.counts
-            for name, store in stores.items()
-            if name not in gone
-            for cohort, found in store.cohorts.items()
-        }
-        beside = {
-            name: StoreEvidence(
-                ruled_out={
-                    each: number
-                    for each in store.ruled_out
-                    if (number := store.ruled_out.number(each))
-                },
-                refused_itself=partial(store.refused_itself, key),
-            )
-            for name, store in stores.items()
-            if name not in gone
-        }
-        return Evidence(
-            counts, {**beside, **{name: StoreEvidence(lapsed=why) for name, why in gone.items()}}
-        )
-
-    def bindings(self) -> tuple[bytes, dict[str, Binding]]:
-        """Give the key of fingerprints, and what was looked at of each store."""
-        key, stores = self._load()
-        return key, {
-            name: store.binding for name, store in stores.items() if store.binding is not None
-        }
+        return KnownOfStores(*self._load())
 
     def note(
         self,

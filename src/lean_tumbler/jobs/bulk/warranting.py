@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
@@ -14,7 +15,6 @@ from lean_tumbler.stores.interface import Store, WritesCopy, room_of
 from lean_tumbler.stores.scans.binding import (
     Opened,
     coverage_of,
-    evidence_for,
     lapsed_of,
     settled_by,
 )
@@ -66,11 +66,12 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
     found, binding = Evidence(), None
     if evidence is not None:
         settled = settled_by(store_reader(policy, store_policy, keys=keys or {}), policy)
-        name = store_policy.name
-        found, binding = evidence_for(
-            evidence, name, store, settled=settled, lapsed=lapsed_of(evidence, sisters)
+        name, known = store_policy.name, evidence.load()
+        lapsed = lapsed_of(known, {**sisters, name: lambda: nullcontext((store, settled))})
+        binding = None if name in lapsed else known.bindings.get(name)
+        found = known.evidence(lapsed).with_sisters(
+            name, tuple(sisters), alike=store_policy.is_alike
         )
-        found = found.with_sisters(name, tuple(sisters), alike=store_policy.is_alike)
     return Warrant(
         step=step,
         store=store_policy,

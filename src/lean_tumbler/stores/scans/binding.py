@@ -15,7 +15,7 @@ from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.errors import SourceError
-from lean_tumbler.stores.evidence_file import Binding, Bound, EvidenceFile
+from lean_tumbler.stores.evidence_file import Binding, Bound, EvidenceFile, KnownOfStores
 from lean_tumbler.stores.interface import Account, LoginStore, Store
 from lean_tumbler.stores.locators import open_store
 
@@ -121,51 +121,20 @@ def coverage_of(binding: Binding | None) -> Coverage:
     return Coverage(proved_on=binding.proved_on, highest=binding.highest, rows=binding.rows)
 
 
-def evidence_for(
-    file: EvidenceFile,
-    name: str,
-    store: LoginStore,
-    *,
-    settled: Settled,
-    lapsed: Mapping[str, str],
-) -> tuple[Evidence, Binding | None]:
-    """Give what is known, as far as it was taken from the rows that stand in a store.
-
-    Args:
-        file: the evidence.
-        name: the policy's, of the store.
-        store: opened.
-        settled: tells rows that this tool has written.
-        lapsed: other stores whose evidence does not count -> why.
-
-    Raises:
-        UsageError: the file is none that this tool wrote.
-        SourceError: the store or the file cannot be read.
-    """
-    key, bindings = file.bindings()
-    binding = bindings.get(name)
-    if binding is None or still_stands(binding, store, key=key, settled=settled):
-        return file.read(lapsed=lapsed), binding
-    return file.read(lapsed={**lapsed, name: OTHER_ROWS}), None
-
-
 Opened = Callable[[], AbstractContextManager[tuple[LoginStore, Settled]]]
 
 
-def lapsed_of(file: EvidenceFile, opened: Mapping[str, Opened]) -> dict[str, str]:
+def lapsed_of(known: KnownOfStores, opened: Mapping[str, Opened]) -> dict[str, str]:
     """Say of which stores the evidence does not count any more, and why.
 
     Args:
-        file: the evidence.
+        known: what the file holds.
         opened: store -> opens it, and tells its rows that this tool has written.
     """
-    if not opened:
-        return {}
-    key, bindings = file.bindings()
     return {
         name: OTHER_ROWS
-        for name, binding in bindings.items()
-        if name in opened and not _stands_in(opened[name], binding, key)
+        for name, binding in known.bindings.items()
+        if name in opened and not _stands_in(opened[name], binding, known.key)
     }
 
 
@@ -202,10 +171,11 @@ class LoginEvidence:
         except OSError:
             return Evidence()
         if changed_at != self._changed_at:
+            known = self._file.load()
             if self._lapsed is None:
-                self._lapsed = lapsed_of(self._file, self._opened)
+                self._lapsed = lapsed_of(known, self._opened)
             self._changed_at = changed_at
-            self._evidence = self._file.read(lapsed=self._lapsed)
+            self._evidence = known.evidence(self._lapsed)
         return self._evidence
 
 
