@@ -7,6 +7,8 @@ import time
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import closing
+from datetime import date, timedelta
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -16,9 +18,12 @@ import servers
 from auditing import write_store
 from foretold import KINDS, Foretold
 from lean_tumbler.core.forecast.forecasting import HORIZONS
-from lives import POPULATIONS, lives
+from lean_tumbler.core.reading.evidence import RowFacts
+from lean_tumbler.jobs.bulk.strata import CohortRows, most_days
+from lives import NOW, POPULATIONS, Lives, lives
 from measuring import PROGRAM, Benchmark, Row, command, peak_mib, quickest
 
+_OBSERVED_DAYS = 180
 _FORECAST_POLICY = """
 [store.passengers]
 locator = "harbour.db"
@@ -167,7 +172,36 @@ def progress_rate(rows: int = 1_000_000) -> Row:
     }
 
 
+def observing_truth(seeds: int = 20) -> Iterator[Row]:
+    """In how many days so many different people came, beside what `plan` says of it."""
+    told = {name: [] for name in POPULATIONS}  # type: dict[str, list[tuple[float, int, int]]]
+    for name, habits in POPULATIONS.items():
+        for seed, accounts, people in product(range(seeds), (60, 300), (5, 14)):
+            found = lives(accounts, seed, habits)
+            days = _cohort_of(found).days_of_logins(people)
+            if days is not None and days <= _OBSERVED_DAYS:
+                first = np.sort(found.first_after(NOW)[found.known])
+                told[name].append((float(first[people - 1]), days, most_days(days)))
+    every = [each for found in told.values() for each in found]
+    for name, own in {**told, "all": every}.items():
+        yield {
+            "benchmark": f"days of logins: {name}",
+            "promises": len(own),
+            "within_the_days": round(float(np.mean([came <= days for came, days, _ in own])), 2),
+            "within_the_most": round(float(np.mean([came <= most for came, _, most in own])), 2),
+        }
+
+
+def _cohort_of(found: Lives) -> CohortRows:
+    rows = CohortRows()
+    for number, seen in enumerate(found.seen[found.known]):
+        day = None if np.isnan(seen) else date(2020, 1, 1) + timedelta(int(seen))
+        rows.add(RowFacts(key=number, last_login=day))
+    return rows
+
+
 BENCHMARKS = (
+    Benchmark(name="observing-truth", run=observing_truth),
     Benchmark(name="forecast-truth", run=forecast_truth),
     Benchmark(name="forecast", run=lambda: (forecast_rate(),)),
     Benchmark(name="progress", run=lambda: (progress_rate(),)),

@@ -1,6 +1,7 @@
 """A Flask application that works by the library, in its own process, on SQLite.
 
-Login, registration, change and a reset behind a mailed link; seeds go the way of registration.
+Login, registration, change and a reset behind a mailed link; seeds go the way of registration. The
+library notes nothing: to observe before anything is written, ask the service, as its examples do.
 
 flask --app portal run
 """

@@ -77,6 +77,7 @@ def proof_document(proof: CohortProof) -> Document:
         "missing": None if proof.missing is None else str(proof.missing),
         "more_people_needed": proof.more_needed if proof.missing is not None else 0,
         "days_of_logins": proof.days_of_logins if proof.missing is not None else 0,
+        "most_days_of_logins": proof.most_days_of_logins if proof.missing is not None else 0,
         "not_spoken_for": list(proof.untouched),
     }
 
@@ -124,8 +125,10 @@ def _draw_unproven(console: Console, unproven: Mapping[CohortKey, CohortProof], 
 
 def _lately(proof: CohortProof) -> str:
     """Say how long that takes, where the last logins are known."""
-    days = proof.days_of_logins
-    return "" if days is None else f", about {count(days, 'day')} as people logged in lately"
+    days, most = proof.days_of_logins, proof.most_days_of_logins
+    if days is None:
+        return ""
+    return f", about {count(days, 'day')} as people logged in lately, seldom more than {most}"
 
 
 def _ways_on(key: CohortKey, proof: CohortProof, store: str) -> Iterator[str]:
