@@ -57,7 +57,7 @@ TARGETS: dict[str, tuple[Callable[[bytes], object], Sequence[bytes]]] = {
     ),
     "layouts": (
         _text(lambda text: parse_layout(text, digest_pattern="[0-9a-f]{32}", digest_is_fixed=True)),
-        [b"{rounds}:{salt:hex}:{digest:hex}", b"x{digest}{salt:text}"],
+        [b"{salt:base64}/{rounds}/{digest:hex}", b"x{digest}{salt:text}"],
     ),
     "requests": (
         lambda data: (read_request(data, Admit), read_request(data, AdmitValue)),

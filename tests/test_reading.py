@@ -120,7 +120,7 @@ HEX = "5f4dcc3b5aa765d61d8327deb882cf99"
 @pytest.mark.parametrize(
     ("text", "stored", "parts"),
     [
-        ("{rounds}:{salt:hex}:{digest:hex}", f"1000:00ff:{HEX}", {"rounds": b"1000", "salt": b"\0\xff"}),
+        ("{salt:base64}/{rounds}/{digest:hex}", f"AP8=/1000/{HEX}", {"rounds": b"1000", "salt": b"\0\xff"}),
         ("{digest:hex}{salt}", f"{HEX}abc", {"salt": b"abc"}),
         ("{salt}{digest:hex}", f"abc{HEX}", {"salt": b"abc"}),
         ("{{x}}{digest}", f"{{x}}{HEX.upper()}", {}),

@@ -86,7 +86,7 @@ PUZZLES = [
     ("utf-8, md5, hex, append salt, sha1, hex, first 30", "md5, sha1, cut"),
     ("utf-8, hmac-sha256 salt, hex", ""),
     ("take login, utf-8, hmac-sha1 password, hex", ""),
-    ("utf-8, pbkdf2-sha256 1024 32 salt, base64", "pbkdf2"),
+    ("utf-8, pbkdf2-sha256 2000 32 salt, base64", "pbkdf2"),
     ("utf-8, ripemd160, hex", ""),
     ("utf-8, md5, hex, sha1, hex, md5, hex", "three"),
     ("utf-8, append salt, md5, hex, prepend login, md5, hex", "md5"),

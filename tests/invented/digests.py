@@ -6,7 +6,7 @@ import random
 import zlib
 from collections.abc import Callable
 
-_ITOA64 = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
+_CRYPT_SIGNS = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
 Chance = random.Random
 
@@ -18,8 +18,8 @@ def _md5(password: str) -> bytes:
 def des_like(chance: Chance) -> str:
     """What des-crypt gives: two characters of salt, 64 bits in eleven characters."""
     bits = chance.getrandbits(64) << 2
-    body = "".join(_ITOA64[bits >> 6 * place & 63] for place in reversed(range(11)))
-    return "".join(chance.choices(_ITOA64, k=2)) + body
+    body = "".join(_CRYPT_SIGNS[bits >> 6 * place & 63] for place in reversed(range(11)))
+    return "".join(chance.choices(_CRYPT_SIGNS, k=2)) + body
 
 
 # Name -> how a password is stored; the result opens nothing by being typed.

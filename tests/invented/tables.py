@@ -21,7 +21,7 @@ from invented.libcrypt import crypt
 
 _HEX = "0123456789abcdef"
 _ALPHABET = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
-_ITOA64 = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
+_CRYPT_SIGNS = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
 Chance = random.Random
 
@@ -165,7 +165,7 @@ def _crypted(setting: Callable[[Chance], str]) -> Callable[[str, str, Chance], M
 
 
 def _bcrypt(password: str, _: str, chance: Chance) -> Made:
-    salt = b"$2b$04$" + _text(chance, 21, _ITOA64).encode() + b"O"
+    salt = b"$2b$04$" + _text(chance, 21, _CRYPT_SIGNS).encode() + b"O"
     return Made(bcrypt.hashpw(password.encode()[:72], salt).decode())
 
 
@@ -216,7 +216,7 @@ KINDS: dict[str, Kind] = {
                           'formula = "utf-8, md5, hex, first 13"', shape="13"),
     "lower, md5": Kind(lambda p, _, __: Made(_digest("md5", p.lower().encode()).hex()),
                        'formula = "lower, utf-8, md5, hex"', lossy=True, shape="32"),
-    "kiosk": Kind(_kiosk, 'layout = "{rounds}:{salt:hex}:{digest:hex}"\n'
+    "kiosk": Kind(_kiosk, 'layout = "{salt:base64}/{rounds}/{digest:hex}"\n'
                   'formula = "utf-8, pbkdf2-sha1 rounds 24 salt, hex"', shape="kiosk"),
     "rounds in a column": Kind(_column_rounds,
                                'formula = "utf-8, pbkdf2-sha256 rounds 32 salt, hex"',
@@ -231,7 +231,7 @@ KINDS: dict[str, Kind] = {
     "md5 and login": Kind(_login_md5),
     "0x0100": Kind(_old_server),
     "$3$": Kind(_nt),
-    "des-crypt": Kind(_crypted(lambda c: _text(c, 2, _ITOA64)), 'scheme = "des-crypt"',
+    "des-crypt": Kind(_crypted(lambda c: _text(c, 2, _CRYPT_SIGNS)), 'scheme = "des-crypt"',
                       lossy=True, needs="ascii", shape="13"),
     "md5-crypt": Kind(_crypted(lambda c: f"$1${_text(c, 8)}$")),
     "sha512-crypt": Kind(_crypted(lambda c: f"$6$rounds=1000${_text(c, 8)}$")),

@@ -1,5 +1,6 @@
 """The booking desk: generations told apart by a date, or by nothing, and a layout of its own."""
 
+import base64
 import hashlib
 import random
 import sqlite3
@@ -48,17 +49,17 @@ formula = "utf-8, append salt, md5, hex"
 when = "created from 2009-07-01"
 
 [[store.desk.cohort]]
-name = "island-line"                  # nothing tells these two apart
+name = "skerry-desk"                  # nothing tells these two apart
 formula = "utf-8, sha1, hex"
 
 [[store.desk.cohort]]
-name = "fjord-line"
+name = "lantern-desk"
 formula = "utf-8, prepend login:lower, sha1, hex"
 
 [[store.desk.cohort]]
 name = "terminals"
-layout = "{rounds}:{salt:hex}:{digest:hex}"
-formula = "utf-8, pbkdf2-sha1 rounds 24 salt, hex"
+layout = "{salt:base64}/{rounds}/{digest:hex}"
+formula = "utf-8, pbkdf2-sha1 rounds 20 salt, hex"
 """
 
 _CREATE = """\
@@ -97,8 +98,8 @@ def _sha1_of_login(person: Person, _: random.Random) -> Stored:
 
 def _terminal(person: Person, chance: random.Random) -> Stored:
     rounds, salt = chance.choice([50, 100]), chance.randbytes(8)
-    raw = hashlib.pbkdf2_hmac("sha1", person.password.encode(), salt, rounds, 24)
-    return f"{rounds}:{salt.hex()}:{raw.hex()}", None
+    raw = hashlib.pbkdf2_hmac("sha1", person.password.encode(), salt, rounds, 20)
+    return f"{base64.b64encode(salt).decode()}/{rounds}/{raw.hex()}", None
 
 
 @dataclass(frozen=True, slots=True)

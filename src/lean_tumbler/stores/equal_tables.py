@@ -30,10 +30,11 @@ def with_equal_tables(policy: StoragePolicy, *, base: Path) -> StoragePolicy:
 def _each(store: StorePolicy, base: Path) -> dict[str, StorePolicy]:
     database = open_database(store.locator, base=base)
     try:
-        there = database.tables(of_schemas=store.tables.rpartition(".")[0])
+        there = database.tables(of_schemas=[name.rpartition(".")[0] for name in store.tables])
         each = store.for_each(list(map(str, there)))
     finally:
         database.engine.dispose()
     if not each:
-        raise UsageError(f"[store.{store.name}] no table of {store.locator} is “{store.tables}”")
+        wanted = "”, “".join(store.tables)
+        raise UsageError(f"[store.{store.name}] no table of {store.locator} is “{wanted}”")
     return each

@@ -24,7 +24,7 @@ _STRAY_SHARE = 0.02
 # Chi-squared with 255 degrees of freedom lies below 400 but once in ten million columns.
 _SPREAD_BYTES = 2560  # ten for each of the 256, below which the test says nothing
 _UNEVEN = 400.0
-_WORDLIKE = frozenset({"des-crypt", "mysql-old", "bigcrypt", "bsdi-crypt"})
+_WORDLIKE = frozenset({"des-crypt", "two-sums-31-bit", "bigcrypt", "bsdi-crypt"})
 
 
 def unexplained_classes(profile: Profile) -> list[tuple[Suspected, int]]:

@@ -19,6 +19,12 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.core.stock_functions import Program, hindrance, variant_for
 
+
+def names_any(patterns: Sequence[str], table: str) -> bool:
+    """Tell whether some pattern names a table; `*` stands for any text."""
+    return any(fnmatchcase(table, pattern) for pattern in patterns)
+
+
 APPLICATION = "application"  # the locator of a store whose values come with each request
 
 
@@ -219,7 +225,7 @@ class StorePolicy:
         checked_by_application: whether nothing but the application reads the values.
         readers_ready: since when every program that checks passwords knows what is written.
         proof: the largest share of a cohort's rows that may be made otherwise unseen.
-        tables: which tables are stores of this kind, with `*` for any text; empty for one store.
+        tables: which tables are stores of this kind, with `*` for any text; none for one store.
         alike: of these, whose values the same program wrote, with `*` for any text.
         sisters: the names of the other stores of its kind.
     """
@@ -239,7 +245,7 @@ class StorePolicy:
     share: float = 1.0
     proof: float = MOST_OTHERWISE
     decryption: Decryption | None = None
-    tables: str = ""
+    tables: tuple[str, ...] = ()
     alike: tuple[str, ...] = ()
     sisters: tuple[str, ...] = ()
 
@@ -251,7 +257,7 @@ class StorePolicy:
     @property
     def is_alike(self) -> bool:
         """Whether the policy says that its values were made as those of its sisters."""
-        return any(fnmatchcase(self.table, pattern) for pattern in self.alike)
+        return names_any(self.alike, self.table)
 
     def for_each(self, tables: Sequence[str]) -> "dict[str, StorePolicy]":
         """Give the stores of equal tables, by name.
@@ -259,14 +265,14 @@ class StorePolicy:
         Args:
             tables: the names of all tables that are there.
         """
-        chosen = [table for table in tables if fnmatchcase(table, self.tables)]
+        chosen = [table for table in tables if names_any(self.tables, table)]
         names = [f"{self.name}/{table}" for table in chosen]
         return {
             name: replace(
                 self,
                 name=name,
                 table=table,
-                tables="",
+                tables=(),
                 sisters=tuple(other for other in names if other != name),
             )
             for name, table in zip(names, chosen, strict=True)

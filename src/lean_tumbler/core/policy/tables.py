@@ -132,7 +132,7 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
             brings stored values to `serve`; required.
         table: the table; needed where a database has several.
         tables: instead of `table`, the equal tables of many schemas, like `"t*.users"` with `*` for
-            any text: each is a store of its own, called `NAME/TABLE`.
+            any text, or a list: each is a store of its own, called `NAME/TABLE`.
         alike: that these tables were written by the same program, so that proof in one speaks for
             all: `true`, or a list of tables. Without it, a table needs one account of its own.
         columns: see `[store.NAME.columns]`; required, but for an application.
@@ -155,7 +155,9 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
 
     locator: str = ""
     table: str = ""
-    tables: str = ""
+    tables: Annotated[
+        str | tuple[str, ...], Meta(extra={"must": "a text, or a list of texts"})
+    ] = ()
     alike: Annotated[bool | tuple[str, ...], Meta(extra={"must": "true, or a list of tables"})] = (
         False
     )

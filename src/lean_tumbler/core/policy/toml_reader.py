@@ -286,7 +286,7 @@ class _Reader(Entries):
             mode=table.mode,
             share=self._share(place, "share", table.share),
             proof=self._share(place, "proof", table.proof),
-            tables=table.tables,
+            tables=(table.tables,) if isinstance(table.tables, str) else table.tables,
             alike=table.alike if isinstance(table.alike, tuple) else ("*",) * table.alike,
             decryption=None
             if table.decryption is None

@@ -99,7 +99,7 @@ class Counts:
         of other rows of which so few would show in one of twenty such samples (the hypergeometric
         distribution; without wrong ones and for many rows 1 − 0.05^(1/n), Hanley and Lippman-Hand,
         JAMA 1983). It is a share of all rows: of those not yet seen, it would grow while the last
-        of few rows are looked at.
+        of few rows are looked at. Where somebody speaks against the cohort, it is of those.
 
         Args:
             rows: of the cohort, the people's own among them; None for any number.
@@ -120,7 +120,7 @@ class Counts:
                 low = middle
             else:
                 high = middle - 1
-        return (low - self.wrong) / total
+        return (low - self.wrong) / (total - seen if self.wrong else total)
 
     def leaves_out(self, year: int | None) -> bool:
         """Tell whether an account is older or newer than all of these people's accounts."""

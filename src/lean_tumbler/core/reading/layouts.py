@@ -1,6 +1,6 @@
 """A cohort's own layout: where digest, salt and other parts stand in a composite value.
 
-    {rounds}:{salt:hex}:{digest:hex}
+    {salt:base64}/{rounds}/{digest:hex}
 
 A part is `{NAME}` or `{NAME:ENCODING}`; everything else is literal, and a brace is written twice.
 `digest` is what the formula prints; the other parts are inputs of it, `salt` among them.

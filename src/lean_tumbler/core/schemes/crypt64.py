@@ -37,26 +37,25 @@ def encode(raw: Iterable[int]) -> str:
     return "".join(characters)
 
 
+# Of a number of variable length: how many first characters say that none, one, two … others follow.
+_FIRST_CHARACTERS = (48, 8, 4, 2, 1, 1)
+
+
 def variable_number(text: str, lowest: int) -> tuple[int, str]:
-    """Read a number of variable length and give the rest (libxcrypt, alg-yescrypt-common.c).
+    """Read a number of variable length, highest digits first, and give the rest (crypt(5)).
 
     Raises:
         ValueError: the text ends within it, or holds another character.
     """
-    start, end, characters, bits = 0, 47, 1, 0
-    value, number_so_far = _VALUES.get(text[:1], -1), lowest
-    if value < 0:
-        raise ValueError("not a character of this alphabet")
-    while value > end:
-        number_so_far += (end + 1 - start) << bits
-        start = end + 1
-        end = start + (62 - end) // 2
-        characters += 1
-        bits += 6
-    number_so_far += (value - start) << bits
-    for character in text[1:characters]:
-        bits -= 6
-        number_so_far += _VALUES[character] << bits
-    if len(text) < characters:
-        raise ValueError("the number is not whole")
-    return number_so_far, text[characters:]
+    first = _VALUES.get(text[:1], -1)
+    shorter = 0  # numbers that fewer characters write
+    for behind, characters in enumerate(_FIRST_CHARACTERS):
+        if 0 <= first < characters:
+            digits = [first, *(_VALUES.get(character, -1) for character in text[1 : behind + 1])]
+            if len(digits) <= behind or -1 in digits:
+                raise ValueError("the number is not whole")
+            value = sum(digit << 6 * place for place, digit in enumerate(reversed(digits)))
+            return lowest + shorter + value, text[behind + 1 :]
+        first -= characters
+        shorter += characters << 6 * behind
+    raise ValueError("not a character of this alphabet")

@@ -10,9 +10,7 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
 from lean_tumbler.core.stock_functions import Program, hindrance
 from lean_tumbler.core.tuning.attacker import (
     Hardware,
-    ModelError,
     guesses_per_second,
-    model_error,
 )
 from lean_tumbler.core.tuning.capacity import (
     MOST_OF_MEMORY,
@@ -66,7 +64,6 @@ class Candidate:
         p99_milliseconds: from arrival to answer.
         utilisation: the share of the time that a derivation slot is busy.
         guesses_per_second: an attacker's.
-        error: by what factor these may be off.
         against: why it will not do; empty where it does.
     """
 
@@ -77,7 +74,6 @@ class Candidate:
     p99_milliseconds: float
     utilisation: float
     guesses_per_second: float
-    error: ModelError
     service: Service = field(repr=False)
     against: tuple[str, ...] = ()
 
@@ -175,7 +171,6 @@ def candidate(
         p99_milliseconds=p99,
         utilisation=utilisation,
         guesses_per_second=guesses_per_second(scheme, parameters, hardware) or math.inf,
-        error=model_error(scheme, parameters, hardware),
         service=service,
         against=tuple(against),
     )

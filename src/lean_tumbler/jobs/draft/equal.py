@@ -22,6 +22,7 @@ from lean_tumbler.stores.scans.credential_places import CredentialPlace
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
 _FEWEST_EQUAL = 3  # tables; two may be a table and its copy
+_FEWEST_SIGNS = 3  # that the names of equal tables share
 _MOST_DRAFTED = 8  # of equal tables; each search takes its time
 _SAMPLE_ROWS = 20_000  # of each table, to see which classes it has
 
@@ -32,15 +33,17 @@ class EqualPlaces:
 
     Attributes:
         places: one, or those of equal tables.
-        pattern: what names the tables of them and no other; empty for one place.
+        patterns: what names the tables of them and no other; none for one place.
+        shared_name: what their names share, with a star for the rest.
     """
 
     places: tuple[CredentialPlace, ...]
-    pattern: str = ""
+    patterns: tuple[str, ...] = ()
+    shared_name: str = ""
 
 
 def grouped(places: Sequence[CredentialPlace], tables: Iterable[str]) -> list[EqualPlaces]:
-    """Put places of equal tables together: the same columns, and names that a pattern tells.
+    """Put places of equal tables together: the same columns, and names that are alike.
 
     Args:
         places: of a source.
@@ -54,26 +57,24 @@ def grouped(places: Sequence[CredentialPlace], tables: Iterable[str]) -> list[Eq
     every = set(tables)
     groups = []
     for members in alike.values():
-        pattern = _pattern({place.table.name for place in members}, every)
-        if pattern:
-            groups.append(EqualPlaces(places=tuple(members), pattern=pattern))
+        names = {place.table.name for place in members}
+        shared = _shared_name(names) if len(names) >= _FEWEST_EQUAL else ""
+        if shared:
+            told = {name for name in every if fnmatchcase(name, shared)} == names
+            patterns = (shared,) if told else tuple(sorted(names))
+            groups.append(EqualPlaces(places=tuple(members), patterns=patterns, shared_name=shared))
         else:
             groups += [EqualPlaces(places=(place,)) for place in members]
     return groups
 
 
-def _pattern(names: set[str], every: set[str]) -> str:
-    """Give the pattern that tells these names from all others; empty where none does."""
-    if len(names) < _FEWEST_EQUAL:
-        return ""
+def _shared_name(names: set[str]) -> str:
+    """Give what names share, with a star for what tells them apart; empty where that is nothing."""
+    digits = "0123456789"
     before = _common_start(names)
     behind = _common_start({name[len(before) :][::-1] for name in names})[::-1]
-    digits = "0123456789"
-    for start, end in ((before.rstrip(digits), behind.lstrip(digits)), (before, behind)):
-        pattern = f"{start}*{end}"
-        if (start or end) and {name for name in every if fnmatchcase(name, pattern)} == names:
-            return pattern
-    return ""
+    before, behind = before.rstrip(digits), behind.lstrip(digits)
+    return f"{before}*{behind}" if len(before + behind) >= _FEWEST_SIGNS else ""
 
 
 def _common_start(texts: set[str]) -> str:
@@ -107,9 +108,9 @@ def draft_equal(
             break
         others = placed - member.lines | (merged.lines_opened if merged is not None else set())
         found = draft(member.place, [each for each in known if each.line not in others])
-        if merged is not None and (found.columns, found.source) != (merged.columns, merged.source):
-            return None
         merged = found if merged is None else _both(merged, found)
+        if merged is None:
+            return None
         drafted.append(member.scan)
     return _of_all(merged, drafted, [member.scan for member in members])
 
@@ -158,8 +159,16 @@ def _adds(
     )
 
 
-def _both(first: DraftedStore, second: DraftedStore) -> DraftedStore:
-    """Join what two equal tables show; of equal cohorts, the accounts count together."""
+def _both(first: DraftedStore, second: DraftedStore) -> DraftedStore | None:
+    """Join what two equal tables show; of equal cohorts, the accounts count together.
+
+    Where one of them has rows that are left alone, deleted ones for instance, all are read so.
+    """
+    live = first if first.source.rows is not None else second
+    for each in (first, second):
+        told = each.source if each.source.rows is not None else live.source
+        if (each.columns, told) != (first.columns, live.source):
+            return None
     cohorts = dict(first.cohorts)
     names = {_identity(cohort): name for name, cohort in cohorts.items()}
     for name, cohort in second.cohorts.items():
@@ -180,6 +189,7 @@ def _both(first: DraftedStore, second: DraftedStore) -> DraftedStore:
     opened = first.lines_opened | second.lines_opened
     return replace(
         first,
+        source=live.source,
         parts={**second.parts, **first.parts},
         cohorts=cohorts,
         unproven=[each for each in unproven if each.failed or each.value_class not in explained],

@@ -5,13 +5,12 @@ import re
 import textwrap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from fnmatch import fnmatchcase
 
 from lean_tumbler.core.drafting.classes import ClassKind
 from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
 from lean_tumbler.core.policy import RowSource, Target
 from lean_tumbler.core.policy.cohort_tables import split_then
-from lean_tumbler.core.policy.model import StorePolicy
+from lean_tumbler.core.policy.model import StorePolicy, names_any
 from lean_tumbler.core.printable import printable
 from lean_tumbler.jobs.draft.drafting import DraftedStore
 from lean_tumbler.reports.wording import count
@@ -28,20 +27,20 @@ class PlacedStore:
     Attributes:
         locator: as the policy has it.
         needs_table: whether its table must be named.
-        tables: what names its equal tables; empty for one table.
+        tables: what names its equal tables; none for one table.
     """
 
     name: str
     locator: str
     needs_table: bool
     drafted: DraftedStore
-    tables: str = ""
+    tables: tuple[str, ...] = ()
 
     def covers(self, store: StorePolicy) -> bool:
         """Tell whether a store of a policy is this one, or one of its tables."""
         table = self.drafted.table
         if self.tables:
-            same_table = "/" in store.name and fnmatchcase(store.table, self.tables)
+            same_table = "/" in store.name and names_any(self.tables, store.table)
         else:
             same_table = store.table in {"", table} or not self.needs_table
         stored = self.drafted.columns.stored
@@ -126,12 +125,16 @@ def store_text(placed: PlacedStore) -> Iterator[str]:
 
 
 def _equal_tables(placed: PlacedStore) -> Iterator[str]:
-    yield f"tables = {quoted(placed.tables)}"
+    yield f"tables = {_text_or_list(placed.tables)}"
     yield from _comment(
         "Each table needs one known account of its own before a bulk step writes it; or the next "
         "line says that the same program wrote all of them."
     )
     yield "# alike = true"
+
+
+def _text_or_list(texts: Sequence[str]) -> str:
+    return quoted(texts[0]) if len(texts) == 1 else f"[{', '.join(map(quoted, texts))}]"
 
 
 def _row_source(source: RowSource) -> Iterator[str]:

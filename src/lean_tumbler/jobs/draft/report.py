@@ -46,7 +46,7 @@ def _store_entries(store: PlacedStore) -> Document:
     return {
         "name": store.name,
         "table": None if store.tables else drafted.table,
-        "tables": store.tables or None,
+        "tables": list(store.tables),
         "columns": {r: {"column": own, "why": drafted.reasons.get(r)} for r, own in roles.items()},
         "parts": dict(drafted.parts),
         "join": None if drafted.source.join is None else asdict(drafted.source.join),
@@ -148,7 +148,7 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
     console.print(
         Text.assemble(
             (f"{store.name}", "bold"),
-            f": {store.tables or drafted.table}.{drafted.columns.stored}, "
+            f": {_place(store)}.{drafted.columns.stored}, "
             f"{count(drafted.rows, 'row')}; "
             f"{drafted.opened} of {count(drafted.known, 'known account')} open",
         ),
@@ -179,6 +179,13 @@ def _draw_store(console: Console, store: PlacedStore) -> None:
         table.add_row(f"{drafted.without_value:,}", "", "no value", "", "")
     console.print(table)
     _draw_doubts(console, drafted)
+
+
+def _place(store: PlacedStore) -> str:
+    """Name the table, or the equal ones."""
+    if len(store.tables) > 1:
+        return f"{count(len(store.tables), 'equal table')} like {store.drafted.table}"
+    return store.tables[0] if store.tables else store.drafted.table
 
 
 _SETTLES = {

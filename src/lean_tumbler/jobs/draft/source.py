@@ -94,7 +94,7 @@ def draft_source(
                 locator=_locator(locator, base=base, beside=beside),
                 needs_table=(from_database and not is_directory_url(locator)) or several,
                 drafted=drafted,
-                tables=group.pattern,
+                tables=group.patterns,
             )
         )
     return Draft(source=name, stores=tuple(stores), left_out=tuple(left_out))
@@ -107,7 +107,7 @@ def _each(
 ) -> Iterator[tuple[EqualPlaces, CredentialPlace, DraftedStore]]:
     """Draft each place, and equal tables as one."""
     for group in groups:
-        together = draft_equal(group, known, draft) if group.pattern else None
+        together = draft_equal(group, known, draft) if group.patterns else None
         if together is not None:
             yield group, group.places[0], together
             continue
@@ -197,8 +197,9 @@ def _no_store(place: CredentialPlace, drafted: DraftedStore) -> str:
 def _store_name(group: EqualPlaces) -> str:
     """Name a store by its table; a file by its name; equal tables by what they share."""
     named = Path(group.places[0].table.name).stem
-    if group.pattern:
-        parts = [part.replace("*", "") for part in group.pattern.split(".")]
+    if group.patterns:
+        shared = group.shared_name
+        parts = [part.replace("*", "") for part in shared.split(".")]
         named = parts[-1] or "_".join(filter(None, parts)) or "tables"
     return part_name(folded(named)).replace("_column", "")
 

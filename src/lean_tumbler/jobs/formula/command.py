@@ -40,7 +40,7 @@ are tried as inputs too). With --store it needs login,password alone: value, sal
 column come from the store. Two or three accounts with different passwords are enough."""
 
 _MEASURED_SECONDS = 0.2
-_EXAMPLE = ("Möwe 7 <gull>", b"0a1b2c3d", "Ada.Lind@tidepost.example")
+_EXAMPLE = ("Möwe 7 <gull>", b"0a1b2c3d", "Ada.Tidewarden@tidepost.example")
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.core.tuning.attacker import attack_cost
+from lean_tumbler.core.tuning.attacker import MODEL_FACTOR, attack_cost
 from lean_tumbler.core.tuning.measuring import is_noisy
 from lean_tumbler.core.tuning.popularity import LIKELIEST
 from lean_tumbler.reports.documents import Document, new_document
@@ -47,6 +47,7 @@ def tune_document(tuned: Tuned, host: MeasuredHost) -> Document:
             for left in tuned.left_out
         ],
         noisy=is_noisy(tuned.points),
+        guesses_off_by_factor=MODEL_FACTOR,
         fits=[
             {"scheme": line.scheme, "held_back_error": _rounded(line.error, 3)}
             for line in tuned.lines.values()
@@ -116,7 +117,6 @@ def _candidate(found: Candidate) -> Document:
         "p99_milliseconds": _rounded(found.p99_milliseconds),
         "utilisation": round(found.utilisation, 3),
         "guesses_per_second": round(found.guesses_per_second, 1),
-        "guesses_off_by_factor": found.error.factor,
         "against": list(found.against),
     }
 
@@ -222,8 +222,8 @@ def way_in_words(way: Requirement) -> str:
 
 def _table(tuned: Tuned) -> Any:
     table = new_table(
-        "", "scheme", "costs", "one login", "p99", "busy", "guesses/s", "off by",
-        "why not", right=(3, 4, 5, 6, 7),
+        "", "scheme", "costs", "one login", "p99", "busy", "guesses/s", "why not",
+        right=(3, 4, 5, 6),
     )  # fmt: skip
     shown = _shown(tuned)
     for before, found in pairwise([None, *shown]):
@@ -260,7 +260,6 @@ def _add_row(table: Any, tuned: Tuned, found: Candidate | None) -> None:
         "never" if late else f"{found.p99_milliseconds:,.0f} ms",
         f"{100 * found.utilisation:,.0f} %" if tuned.demand.logins_per_second else "",
         guess_count(found.guesses_per_second),
-        f"× {found.error.factor:g}",
         "; ".join(found.against),
         style="bold green" if is_chosen else "dim" if found.against else "",
     )
@@ -285,15 +284,16 @@ def _draw_attack(console: Console, tuned: Tuned, chosen: Candidate) -> None:
 
 def _of_the_model(tuned: Tuned, chosen: Candidate) -> Iterator[str]:
     """Say how far off the guesses may be, and which schemes that leaves alike."""
-    own = chosen.error
-    yield f"These rates may be off by a factor of {own.factor:g}, up or down ({own.known_from})."
+    yield (
+        f"These rates may be off by a factor of {MODEL_FACTOR:g}, up or down: an assumption, held "
+        "against no measurement."
+    )
     for rival in tuned.choice.rivals():
-        error = rival.error
         apart = max(
             rival.guesses_per_second / chosen.guesses_per_second,
             chosen.guesses_per_second / rival.guesses_per_second,
         )
-        if apart < max(own.factor, error.factor):
+        if apart < MODEL_FACTOR:
             yield (
                 f"{rival.scheme}, {costs_in_words(rival.scheme, rival.parameters)}, is within a "
                 f"factor of {apart:.2g}: the model cannot tell which of the two costs more."

@@ -3,12 +3,12 @@
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
-from fnmatch import fnmatchcase
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from lean_tumbler.core.policy.model import names_any
 from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.errors import database_errors
 
@@ -63,11 +63,11 @@ class Database:
         written = literal.compile(self.engine, compile_kwargs=AS_TEXT)
         return str(written).replace(_PER_CENT, "%")
 
-    def tables(self, *, of_schemas: str = "") -> list[TableName]:
+    def tables(self, *, of_schemas: Sequence[str] = ()) -> list[TableName]:
         """List the tables, those of other schemas last; parts of a table are none.
 
         Args:
-            of_schemas: which other schemas are looked at, with `*` for any text; empty for those
+            of_schemas: which other schemas are looked at, with `*` for any text; none for those
                 that a URL of this kind of server means.
         """
         parts = self._partitions()
@@ -79,8 +79,8 @@ class Database:
                 if (usual, name) not in parts
             ]
             is_own = self.server.is_own
-            if of_schemas:
-                is_own = partial(fnmatchcase, pat=of_schemas)
+            if any(of_schemas):
+                is_own = partial(names_any, of_schemas)
             if is_own is None:
                 return found
             for schema in inspector.get_schema_names():

@@ -155,7 +155,7 @@ def _layouts_of(scheme: str) -> Iterator[Layout]:
         key_groups=("rounds", "length"), source=f"RFC 8018; {phc.SOURCE}",
     )  # fmt: skip
     yield _layout(
-        scheme, "modular, dot base64", f"${scheme}{_DOTS}", f"${scheme}$",
+        scheme, "dollar fields, base64 with dots", f"${scheme}{_DOTS}", f"${scheme}$",
         _ROUNDS + _IN_DOTS, _build_dots,
     )  # fmt: skip
     yield _layout(
@@ -178,7 +178,7 @@ LAYOUTS = (
     *(layout for scheme in _SCHEMES for layout in _layouts_of(scheme)),
     Layout(
         scheme=", ".join(_SCHEMES),
-        name="numbered bytes, base64: function, rounds, salt, digest",
+        name="base64 of a header, salt and digest",
         structure="base64 of byte 1, three big-endian numbers of 32 bits, salt, digest",
         source="RFC 8018",
         kind=Kind.DERIVATION,
@@ -191,7 +191,7 @@ LAYOUTS = (
     ),
     Layout(
         scheme="pbkdf2-sha1",
-        name="zero byte, base64: salt, digest, 1,000 rounds",
+        name="base64 of a zero byte, salt and digest",
         structure="base64 of byte 0, 16 bytes of salt, 32 of digest",
         source="RFC 8018",
         kind=Kind.DERIVATION,

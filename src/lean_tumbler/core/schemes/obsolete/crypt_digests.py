@@ -28,7 +28,7 @@ _SHA512_ORDER = (
 )  # fmt: skip
 _SHA1_ORDER = (2, 1, 0, 5, 4, 3, 8, 7, 6, 11, 10, 9, 14, 13, 12, 17, 16, 15, 0, 19, 18)
 
-_MD5_SETTING = re.compile(r"(?P<magic>\$1\$|\$apr1\$)(?P<salt>[^$]{0,8})\$")
+_MD5_SETTING = re.compile(r"(?P<tag>\$1\$|\$apr1\$)(?P<salt>[^$]{0,8})\$")
 _SHA_SETTING = re.compile(r"\$(?P<tag>[56])\$(?:rounds=(?P<rounds>\d+)\$)?(?P<salt>[^$]{0,16})\$")
 _SHA1_SETTING = re.compile(r"\$sha1\$(?P<rounds>\d+)\$(?P<salt>[^$]+)\$")
 _ITERATED_SETTING = re.compile(r"\$[PH]\$(?P<count>.)(?P<salt>.{8})", re.DOTALL)
@@ -61,8 +61,8 @@ def _mixed(
 def md5_crypt(setting: str, password: bytes) -> str:
     """Compute md5-crypt or apr1-crypt; they differ in their tag alone, which goes in."""
     parts = _match(_MD5_SETTING, setting)
-    magic, salt = parts["magic"].encode("ascii"), parts["salt"].encode("utf-8")
-    start = password + magic + salt
+    tag, salt = parts["tag"].encode("ascii"), parts["salt"].encode("utf-8")
+    start = password + tag + salt
     start += _cycled(_md5(password + salt + password), len(password))
     bits = len(password)
     while bits:

@@ -1,6 +1,6 @@
 """The crypt(3) family: what Unix systems and their relatives have stored since 1979.
 
-Sources: crypt(5) of libxcrypt for the layouts; the SHA-crypt specification (Drepper, 2007) for
+Sources: crypt(5) for the layouts; the SHA-crypt specification (Drepper, 2007) for
 sha256-crypt and sha512-crypt; RFC 6234 and RFC 1320 for the digests.
 """
 

@@ -54,7 +54,7 @@ def _old_mysql(match: re.Match[str]) -> Contents:
         digest=bytes.fromhex(match["digest"]),
         whole=match.string,
         confidence=0.6,
-        also_possible=("half of an md5",),
+        also_possible=("64 bits of a longer digest",),
         notes=("Two numbers of 31 bits; blanks in the password do not count.",),
         obsolete=True,
     )
@@ -100,7 +100,7 @@ def _caching(match: re.Match[str]) -> Contents | None:
 
 LAYOUTS = (
     Layout(
-        scheme="postgresql-md5",
+        scheme="md5-with-login",
         name="md5 and hex",
         structure="md5 and 32 hexadecimal digits; the login is the salt",
         source=_POSTGRESQL,
@@ -135,7 +135,7 @@ LAYOUTS = (
         build=partial(_bare, _TWICE),
     ),
     Layout(
-        scheme="mysql-old",
+        scheme="two-sums-31-bit",
         name="16 hex digits",
         structure="16 lower-case hexadecimal digits",
         source=_MYSQL,
@@ -145,7 +145,7 @@ LAYOUTS = (
         lengths=(16,),
     ),
     Layout(
-        scheme="caching-sha256",
+        scheme="sha256-crypt-20",
         name="dollar A tag",
         structure="$A$, rounds in thousands as 3 hex digits, 20 characters of salt, 43 of digest",
         source=_MYSQL,
@@ -214,7 +214,7 @@ LAYOUTS = (
     ),
 )
 
-_OLD_LAYOUT = next(layout for layout in LAYOUTS if layout.scheme == "mysql-old")
+_OLD_LAYOUT = next(layout for layout in LAYOUTS if layout.scheme == "two-sums-31-bit")
 
 CRYPT_SCHEMES = (
     CryptScheme(
@@ -224,7 +224,7 @@ CRYPT_SCHEMES = (
         filler=f"{'A' * 43}=:{'A' * 43}=",
     ),
     CryptScheme(
-        scheme="caching-sha256",
+        scheme="sha256-crypt-20",
         source=_MYSQL,
         compute=crypt_digests.caching_sha256,
         filler="." * 43,
@@ -235,7 +235,7 @@ CRYPT_SCHEMES = (
         compute=challenge_verifiers.labelled_key,
     ),
     CryptScheme(
-        scheme="mysql-old",
+        scheme="two-sums-31-bit",
         source=_MYSQL,
         compute=challenge_verifiers.mysql_old,
         setting_of=lambda text: "" if _OLD_LAYOUT.match(text) else None,
@@ -251,9 +251,9 @@ FAMILY = Family(
     work={
         "scram-sha-256": rounds_of("sha256", HMAC_COMPRESSIONS),
         "pbkdf2-sha512-verifier": rounds_of("sha512", HMAC_COMPRESSIONS),
-        "caching-sha256": rounds_of("sha256", 1.5),
+        "sha256-crypt-20": rounds_of("sha256", 1.5),
         "double-sha1": compressions_of("sha1", "sha1"),
-        "postgresql-md5": compressions_of("md5"),
-        "mysql-old": lambda _: Work(operations=12 * 8.0),  # a few sums for each character
+        "md5-with-login": compressions_of("md5"),
+        "two-sums-31-bit": lambda _: Work(operations=12 * 8.0),  # a few sums for each character
     },
 )

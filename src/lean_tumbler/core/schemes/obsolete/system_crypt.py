@@ -1,6 +1,6 @@
 """The system's own crypt(3), for methods that nobody should write again.
 
-libxcrypt offers them all; other libraries fewer. `crypt_r` keeps its state in memory that the
+Which of them there are, the system's libcrypt says. `crypt_r` keeps its state in memory that the
 caller gives, so several threads may call it at once.
 """
 
@@ -11,7 +11,7 @@ from typing import Any
 
 from lean_tumbler.errors import CheckImpossible, InputDoesNotFit
 
-_STATE_BYTES = 1 << 18  # libxcrypt's takes 32 KiB, that of older libraries 128
+_STATE_BYTES = 1 << 18  # the system's libcrypt takes 32 KiB, older ones 128
 _NAMES = ("libcrypt.so.2", "libcrypt.so.1", "libcrypt.so")
 
 
