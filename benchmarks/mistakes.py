@@ -55,7 +55,7 @@ def mishaps_named(rows: int = 100_000) -> Iterator[Row]:
         yield {
             "benchmark": f"wrapped: {name}",
             "rows": len(texts),
-            "named": found.get("wrapped-value", 0),
+            "named": found.get("quoted-or-encoded", 0),
             "opened_by_their_passwords": opened,
             "called_broken": sum(found.get(code, 0) for code in ("truncated-value", "remnant")),
             "not_understood": found.get("not-understood", 0),

@@ -83,7 +83,7 @@ def test_salted_rows_are_tried_within_the_budget(tmp_path: Path, program: Progra
     (tmp_path / "more.txt").write_text("Bollard7!\n")
     without = program("audit", "export.csv", "--format", "json").document["stores"][0]
     assert "common-password" not in {finding["code"] for finding in without["findings"]}
-    arguments = ("--words", "coldharbour, ferry", "--common", "more.txt", "--budget", "60")
+    arguments = ("--words", "coldharbour, ferry", "--blocklist", "more.txt", "--budget", "60")
     finished = program("audit", "export.csv", *arguments, "--format", "json")
     (store,) = finished.document["stores"]
     (found,) = [f for f in store["findings"] if f["code"] == "common-password"]

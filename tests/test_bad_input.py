@@ -60,7 +60,7 @@ SECRET = "Razorbill 4241"
         (("tune", "--floor", "highest"), 2, "--floor: no such file, and none of owasp"),
         (("tune", "--plot", "t.gif", "--measurements", "nope.json"), 2, "ends in .png or .svg"),
         (("tune", "--save", "--policy", "nope.toml"), 2, "policy file nope.toml"),
-        (("layer", "--workers", "0"), 2, "--workers: expected a whole number from 1"),
+        (("layer", "--concurrency", "0"), 2, "--concurrency: expected a whole number from 1"),
         (("explain", "a", SECRET), 2, "too many arguments"),
         (("admit", "ada", SECRET), 2, "too many arguments"),
         ((SECRET,), 2, "no such command"),

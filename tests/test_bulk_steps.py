@@ -42,7 +42,15 @@ def digests(values: list[str]) -> int:
 STEPS = {
     "layer": Step(("layer", "--backup", "layer.sealed", "--to", "recovery.public.pem"), layered),
     "lock-dormant": Step(
-        ("lock-dormant", "--away", "90", "--backup", "lock.sealed", "--to", "recovery.public.pem"),
+        (
+            "lock-dormant",
+            "--inactive-days",
+            "90",
+            "--backup",
+            "lock.sealed",
+            "--to",
+            "recovery.public.pem",
+        ),
         locked,
     ),
     "undo": Step(("undo", "before.sealed", *KEY), digests),

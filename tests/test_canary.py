@@ -75,7 +75,7 @@ COMMANDS = [
     ("report",),
     ("enforce", "constraint"),
     ("enforce", "constraint", "--apply"),
-    ("lock-dormant", "--away", "1", "--dry-run"),
+    ("lock-dormant", "--inactive-days", "1", "--dry-run"),
     ("exposed", "--since", "2026-01-01"),
     ("rehearse", "known.csv"),
     ("rehearse", "own.csv"),

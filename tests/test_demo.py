@@ -25,7 +25,7 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         "No stored value was found",
         "| lean-tumbler admit ",
         "$ lean-tumbler progress --history progress.jsonl",
-        "$ lean-tumbler lock-dormant --away 180 --undated",
+        "$ lean-tumbler lock-dormant --inactive-days 180 --include-never-seen",
         "$ lean-tumbler enforce constraint --apply",
         "passengers: accepted 0 accounts that are weak or not understood",
         "$ lean-tumbler report --history progress.jsonl",

@@ -51,7 +51,7 @@ PLACEHOLDERS = {
     "NAME-OR-TEXT": "again",
 }  # fmt: skip
 # Hosts and folders that are not here, and what an SQLite file has not.
-ELSEWHERE = ("://", "/var/", "/mnt/", "--pause-when-behind")
+ELSEWHERE = ("://", "/var/", "/mnt/", "--max-replica-lag")
 # What is made by a line, and so is not there before it.
 MADE_BY = {
     "draft": ["tumbler.toml"],
@@ -108,8 +108,8 @@ def _prepare(folder: Path) -> None:
         for words in (
             ("keys", "new", "recovery"),
             ("layer", "--share", "10%", "--backup", "layer-1.sealed", *sealed,
-             "--remember", "layer-1.remembered"),
-            ("lock-dormant", "--away", "180", "--share", "5%", "--backup", "lock-1.sealed", *sealed,
+             "--fingerprints", "layer-1.remembered"),
+            ("lock-dormant", "--inactive-days", "180", "--share", "5%", "--backup", "lock-1.sealed", *sealed,
              "--list", "reset.csv"),
             ("progress", "--history", "progress.jsonl"),
         ):  # fmt: skip

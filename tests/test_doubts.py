@@ -292,7 +292,7 @@ def test_observing_writes_nothing_anywhere(
             for words in (
                 ("layer", "--no-backup"),
                 ("set-password", "u1"),
-                ("lock-dormant", "--undated", "--before", "2026-01-01", "--no-backup"),
+                ("lock-dormant", "--include-never-seen", "--before", "2026-01-01", "--no-backup"),
             ):
                 refused = in_process(*words, stdin=b"Dunlin 42 gulls")
                 assert refused.code == 2, words
@@ -419,7 +419,7 @@ def test_digests_are_layered_beside_a_target_that_lies_over_none(
     known(tmp_path, [(f"u{n}", f"Möwe {n}") for n in range(20)])
     draft(tmp_path, in_process, "known.csv")
     policy = tmp_path / "tumbler.toml"
-    over = 'layer_with = { memory_kib = 8, passes = 1, read_by = ["service"] }'
+    over = 'layer_with = { memory_kib = 8, passes = 1, verified_by = ["service"] }'
     head = f'[target]\nscheme = "bcrypt"\ncost_log2 = 10\n{over}\n'
     policy.write_text(policy.read_text().replace("[target]\nmemory_kib = 8\npasses = 1\n", head))
     assert in_process(*LAYER).document["layered"] == 20

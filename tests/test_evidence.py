@@ -71,7 +71,7 @@ def test_known_accounts_prove_and_disprove(unproven: Portal, in_process: Program
     ) in asked.out
     assert "“portal-2004” is not layered: too few accounts" in asked.out
     assert "Add 4 more accounts to KNOWN" in asked.out
-    assert "accept the figure: --proof 40%." in asked.out
+    assert "accept the figure: --error-bound 40%." in asked.out
     assert layered(unproven) == 20
     assert in_process(*verify, known_of(unproven, "md5", 10, wrong=1)).code == 1
     finished = in_process("layer", "--no-backup")
@@ -81,7 +81,7 @@ def test_known_accounts_prove_and_disprove(unproven: Portal, in_process: Program
     in_process("layer", "--no-backup")  # what is found now takes the place of what was found then
     assert layered(unproven) == 40
     assert in_process(*verify, known_of(unproven, "sha1", 5)).code == 0
-    in_process("layer", "--no-backup", "--proof", "40%")
+    in_process("layer", "--no-backup", "--error-bound", "40%")
     assert layered(unproven) == 60
 
 
@@ -174,7 +174,7 @@ def test_nothing_is_written_before_readers_are_ready(unproven: Portal, in_proces
         policy.write_text(text.replace("readers_ready = 2026-01-01\n", line))
         for command in (
             ("layer", "--no-backup"),
-            ("lock-dormant", "--backup", "b", "--to", "k", "--away", "30"),
+            ("lock-dormant", "--backup", "b", "--to", "k", "--inactive-days", "30"),
         ):
             finished = in_process(*command)
             assert (finished.code, finished.out) == (2, "")

@@ -188,7 +188,7 @@ def test_new_passwords_keep_the_rules(password: str, login: str | None, reasons:
 def test_looking_at_a_new_password_takes_no_longer_than_it_is_long(character: str) -> None:
     """Endings and compatibility characters make no work that grows with the square."""
     policy = StoragePolicy.from_toml(
-        "[limits]\npassword_bytes = 1000000\n[new_passwords]\nlongest = 1000000"
+        "[limits]\npassword_bytes = 1000000\n[new_passwords]\nmax_length = 1000000"
     )
     gateway = CredentialGateway(policy)
     started = time.process_time()

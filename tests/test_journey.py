@@ -185,7 +185,7 @@ def test_a_missing_formula_stops_every_bulk_step(portal: Portal, program: Progra
 
 
 def _layer_and_kill(folder: Path, delay: float) -> None:
-    running = start_program("layer", "--no-backup", "--workers", "2", cwd=folder)
+    running = start_program("layer", "--no-backup", "--concurrency", "2", cwd=folder)
     time.sleep(delay)
     running.send_signal(signal.SIGKILL)
     running.wait()

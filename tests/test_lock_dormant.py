@@ -75,9 +75,11 @@ def test_who_did_not_come_back_is_locked_and_opened_again(
 ) -> None:
     """Weak and layered values alone; the list names them, `undo` puts back what stood there."""
     before = dormant.stored()
-    tried = program("lock-dormant", "--away", "180", "--dry-run", "--format", "json").document
+    tried = program(
+        "lock-dormant", "--inactive-days", "180", "--dry-run", "--format", "json"
+    ).document
     assert (tried["locked"], dormant.stored()) == (4, before)
-    finished = program("lock-dormant", "--away", "180", "--list", "reset.csv", *SEALED)
+    finished = program("lock-dormant", "--inactive-days", "180", "--list", "reset.csv", *SEALED)
     assert finished.code == 0, finished.err
     after = dormant.stored()
     assert [number for number in after if after[number] != before[number]] == DUE
@@ -93,7 +95,7 @@ def test_who_did_not_come_back_is_locked_and_opened_again(
     for number in DUE:
         person = dormant.passengers[number - 1]
         assert program("admit", person.login, stdin=person.password.encode()).code == 1
-    again = program("lock-dormant", "--away", "180", "--backup", "x.sealed", *SEALED[2:])
+    again = program("lock-dormant", "--inactive-days", "180", "--backup", "x.sealed", *SEALED[2:])
     assert again.out.startswith("0 accounts locked")
     undone = program("undo", "lock.sealed", "--key", "recovery.private.pem")
     assert undone.code == 0, undone.err
@@ -185,11 +187,11 @@ def test_a_part_first(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("arguments", "code", "expected"),
     [
-        (("--away", "180"), 2, "nothing says how to put the old values back"),
-        ((), 2, "one of the arguments --before --away --accounts is required"),
-        (("--away", "0"), 2, "whole number"),
+        (("--inactive-days", "180"), 2, "nothing says how to put the old values back"),
+        ((), 2, "one of the arguments --before --inactive-days --accounts is required"),
+        (("--inactive-days", "0"), 2, "whole number"),
         (("--before", "soon"), 2, "expected a day"),
-        (("--before", "2020-01-01", "--away", "3"), 2, "not allowed with"),
+        (("--before", "2020-01-01", "--inactive-days", "3"), 2, "not allowed with"),
     ],
 )
 def test_what_is_refused(
@@ -203,7 +205,7 @@ def test_what_is_refused(
 def test_a_store_without_dates_is_refused(portal: Portal, program: Program) -> None:
     """Nothing says who has not come back."""
     assert portal.passengers
-    finished = program("lock-dormant", "--away", "180", "--dry-run")
+    finished = program("lock-dormant", "--inactive-days", "180", "--dry-run")
     assert (finished.code, "nothing says who has not come back" in finished.err) == (2, True)
 
 

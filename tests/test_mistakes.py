@@ -96,7 +96,7 @@ def test_what_stands_around_a_whole_value_comes_off(
     if "\0" in stored:
         return  # no CSV file holds a NUL; a database may
     report = in_process("audit", "known.csv", "--column", "stored").out
-    assert "wrapped-value" in report
+    assert "quoted-or-encoded" in report
     assert wrapper in report
     assert "No reset is needed" in report
     assert "must be reset" not in report
@@ -373,9 +373,9 @@ def test_a_column_that_opens_the_hash_holds_the_passwords(
         for column in document["stores"]
     }
     assert set(codes) == {"passHash", name}
-    assert "opens-another-column" in codes[name]
+    assert "password-beside-hash" in codes[name]
     assert "plain-text" not in codes[name]  # emptied, never layered
-    assert "opens-another-column" not in codes["passHash"]
+    assert "password-beside-hash" not in codes["passHash"]
 
 
 def test_passwords_that_were_changed_since_still_betray_the_column(

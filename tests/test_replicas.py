@@ -102,7 +102,7 @@ def test_layering_waits_for_a_replica(tmp_path: Path, program: Program, pair: Ca
             )
         )
         wait_until(lambda: replica.ask("SELECT count(*) FROM kiosk;").strip() == str(ROWS))
-        paced = ("--pause-when-behind", "1", "--rate", "40/s", "--format", "json")
+        paced = ("--max-replica-lag", "1", "--rate", "40/s", "--format", "json")
         with held():
             running = start_program("layer", "--no-backup", *paced, cwd=tmp_path)
             wait_until(lambda: layered(primary) > 0)
@@ -123,23 +123,23 @@ def test_what_cannot_be_waited_for(tmp_path: Path, program: Program) -> None:
     """Where no replica can be asked, the run says so before it writes anything."""
     with servers.postgresql() as server:
         prepare(tmp_path, server, [])
-        finished = program("layer", "--no-backup", "--pause-when-behind", "5")
+        finished = program("layer", "--no-backup", "--max-replica-lag", "5")
         assert (finished.code, finished.out) == (3, "")
         assert "no replica is attached" in finished.err
         assert layered(server) == 0
     with servers.mariadb() as server:
         prepare(tmp_path, server, [])
-        finished = program("layer", "--no-backup", "--pause-when-behind", "5")
+        finished = program("layer", "--no-backup", "--max-replica-lag", "5")
         assert (finished.code, finished.out) == (2, "")
         assert "“replicas” is missing" in finished.err
         policy = (tmp_path / "tumbler.toml").read_text()
         (tmp_path / "tumbler.toml").write_text(policy.replace("[]", json.dumps([server.url])))
-        finished = program("layer", "--no-backup", "--pause-when-behind", "5")
+        finished = program("layer", "--no-backup", "--max-replica-lag", "5")
         assert (finished.code, finished.out) == (3, "")
         assert "it is not a replica, or the account lacks" in finished.err
         assert layered(server) == 0
     portal = make_portal(tmp_path, ["md5"])
-    finished = program("layer", "--no-backup", "--pause-when-behind", "5")
+    finished = program("layer", "--no-backup", "--max-replica-lag", "5")
     assert finished.code == 2
     assert "SQLite" in finished.err
     assert portal.passengers

@@ -94,16 +94,16 @@ def judged(facts: Facts) -> dict[tuple[str, str], PointVerdict]:
 def test_points_of_the_standards() -> None:
     """Each turns with the fact that it rests on, and with no other."""
     good = Facts(weak=0, unsalted=0, unknown=0, lowest={"bcrypt": 12, "pbkdf2-sha256": 600_000},
-                 shortest=15, guarded=True)  # fmt: skip
+                 min_length=15, guarded=True)  # fmt: skip
     base = judged(good)
     assert list(base.values()).count(PointVerdict.NOT_YET) == 1  # the secret apart
     changed = {
-        "weak": (Facts(weak=3, unsalted=0, unknown=0, lowest=good.lowest, shortest=15, guarded=True), {"3.1.1.2", "2.4.1"}),
-        "unknown": (Facts(weak=0, unsalted=0, unknown=1, lowest=good.lowest, shortest=15, guarded=True), {"3.1.1.2", "2.4.1"}),
-        "bcrypt": (Facts(weak=0, unsalted=0, unknown=0, lowest={"bcrypt": 9}, shortest=15, guarded=True), {"2.4.4"}),
-        "rounds": (Facts(weak=0, unsalted=0, unknown=0, lowest={"pbkdf2-sha1": 99_999}, shortest=15, guarded=True), {"2.4.3"}),
-        "length": (Facts(weak=0, unsalted=0, unknown=0, lowest=good.lowest, shortest=6, guarded=True), {"3.1.1.2"}),
-        "guard": (Facts(weak=0, unsalted=0, unknown=0, lowest=good.lowest, shortest=15, guarded=False), {"[floor]"}),
+        "weak": (Facts(weak=3, unsalted=0, unknown=0, lowest=good.lowest, min_length=15, guarded=True), {"3.1.1.2", "2.4.1"}),
+        "unknown": (Facts(weak=0, unsalted=0, unknown=1, lowest=good.lowest, min_length=15, guarded=True), {"3.1.1.2", "2.4.1"}),
+        "bcrypt": (Facts(weak=0, unsalted=0, unknown=0, lowest={"bcrypt": 9}, min_length=15, guarded=True), {"2.4.4"}),
+        "rounds": (Facts(weak=0, unsalted=0, unknown=0, lowest={"pbkdf2-sha1": 99_999}, min_length=15, guarded=True), {"2.4.3"}),
+        "length": (Facts(weak=0, unsalted=0, unknown=0, lowest=good.lowest, min_length=6, guarded=True), {"3.1.1.2"}),
+        "guard": (Facts(weak=0, unsalted=0, unknown=0, lowest=good.lowest, min_length=15, guarded=False), {"[floor]"}),
     }  # fmt: skip
     for what, (facts, sections) in changed.items():
         now = judged(facts)

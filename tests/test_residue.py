@@ -328,7 +328,7 @@ def test_exactly_what_was_replaced_is_found_and_proven_gone(
     assert told[0]["values"] == before.document["values"]
     assert program("report", "--residue", "tumbler.toml").code == 2
     assert program("keys", "new", "k").code == 0
-    sealed = ("--backup", "b.sealed", "--remember", "r.sealed", "--to", "k.public.pem")
+    sealed = ("--backup", "b.sealed", "--fingerprints", "r.sealed", "--to", "k.public.pem")
     assert (
         program("layer", "--unproven", "portal-2004", "--unproven", "portal-2011", *sealed).code
         == 0
@@ -345,11 +345,11 @@ def test_exactly_what_was_replaced_is_found_and_proven_gone(
     assert sum(n for (place, _), n in exact.items() if place == "dump.sql.gz") == 16
     assert exact["harbour.db", "bytes that no row holds"] > 0
     assert after["still_held"] == 0
-    by_marks = program(*command[:4], "--remembered", "r.sealed", *command[6:]).document
+    by_marks = program(*command[:4], "--fingerprints", "r.sealed", *command[6:]).document
     assert by_marks["finds"] == after["finds"]
     for value in (first, json.dumps(first), base64.b64encode(first.encode()).decode()):
         assert value.encode() not in (tmp_path / "r.sealed").read_bytes()
-    swapped = program(*command[:4], "--remembered", "b.sealed", *command[6:])
+    swapped = program(*command[:4], "--fingerprints", "b.sealed", *command[6:])
     assert (swapped.code, "not a file of remembered values" in swapped.err) == (2, True)
     with closing(sqlite3.connect(portal.database)) as db:
         db.execute("PRAGMA secure_delete = ON")
@@ -398,7 +398,7 @@ formula = "utf-8, append salt, md5, hex"
 """
     (tmp_path / "tumbler.toml").write_text(policy)
     in_process("keys", "new", "k")
-    sealed = ("--backup", "b.sealed", "--remember", "r.sealed", "--to", "k.public.pem")
+    sealed = ("--backup", "b.sealed", "--fingerprints", "r.sealed", "--to", "k.public.pem")
     assert in_process("layer", "--unproven", "log", *sealed).code == 0
     looked = ("--backup", "b.sealed", "--key", "k.private.pem", "--format", "json")
     asked = in_process("residue", server.url, *looked).document

@@ -359,7 +359,7 @@ def test_a_table_of_the_zoo_goes_through_the_whole_job(
         run("admit", login, stdin=password.encode() + b"\n")
         assert in_process("admit", login, stdin=b"x\n").code == 1
     (tmp_path / "log.csv").write_text(f"login,at\n{PEOPLE[0][0]},2026-11-01\n")
-    lock = ("lock-dormant", "--before", "2026-06-01", "--undated", "--logins", "log.csv")
+    lock = ("lock-dormant", "--before", "2026-06-01", "--include-never-seen", "--logins", "log.csv")
     run(*lock, "--backup", "l.sealed", "--to", "k.public.pem")
     assert in_process("admit", PEOPLE[4][0], stdin=PEOPLE[4][1].encode() + b"\n").code == 1
     run("enforce", "constraint", "--apply")

@@ -250,7 +250,7 @@ def test_more_logins_than_the_queue_holds(tmp_path: Path) -> None:
             body = {"store": STORE, "login": person.login, "password": person.password}
             return await asyncio.gather(*(client.post("/v1/admit", json=body) for _ in range(20)))
 
-    with served(tmp_path, "--at-once", "1", "--queue", "3", "--within", "60s") as service:
+    with served(tmp_path, "--concurrency", "1", "--queue", "3", "--within", "60s") as service:
         answers = asyncio.run(many(tmp_path / "s"))
         busy = [answer for answer in answers if answer.status_code == 503]
         right = [answer for answer in answers if answer.status_code == 200]
@@ -261,7 +261,7 @@ def test_more_logins_than_the_queue_holds(tmp_path: Path) -> None:
         assert all(answer.json()["type"] == "/problems/busy" for answer in busy)
         assert all(answer.json()["admitted"] for answer in right)
         assert service.admit(person.login, person.password)["admitted"]
-        assert service.metric("tumbler_requests_inside") == 0
+        assert service.metric("tumbler_requests_in_flight") == 0
 
 
 def test_upgrades_stop_where_logins_begin_to_fail() -> None:
@@ -351,7 +351,7 @@ def test_a_stop_lets_answers_end(tmp_path: Path) -> None:
             target=lambda: answers.append(service.admit(person.login, person.password))
         )
         asking.start()
-        while not service.metric("tumbler_requests_inside"):
+        while not service.metric("tumbler_requests_in_flight"):
             assert not answers  # else the derivation was too quick to be caught at it
         service.process.send_signal(signal.SIGTERM)
         asking.join()

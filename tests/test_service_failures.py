@@ -54,7 +54,7 @@ def test_failures_that_instances_count_together(portal: Portal, tmp_path: Path) 
         for folder in folders:
             shutil.copytree(portal.folder, folder)
         one, two = (
-            stack.enter_context(served(folder, "--share-failures", redis.url)) for folder in folders
+            stack.enter_context(served(folder, "--failure-store", redis.url)) for folder in folders
         )
         for number in range(100):
             assert not (one, two)[number % 2].admit(person.login, f"wrong {number}")["admitted"]
@@ -104,5 +104,5 @@ def test_shared_failures_decay_by_the_servers_clock(tmp_path: Path) -> None:
 @pytest.mark.usefixtures("portal")
 def test_addresses_of_shared_counts(program: Program, url: str, expected: str) -> None:
     """Another form, or a password that others can see, is refused before anything listens."""
-    finished = program("serve", "--share-failures", url)
+    finished = program("serve", "--failure-store", url)
     assert (finished.code, expected in finished.err, "secret" in finished.err) == (2, True, False)

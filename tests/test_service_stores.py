@@ -34,7 +34,7 @@ def at_once(ask: Callable[[], Any], number: int = ANSWERS) -> list[Any]:
 def test_logins_of_one_account_at_once(server: servers.Server, tmp_path: Path) -> None:
     """All are admitted; one writes, and what it wrote opens."""
     login, password = next(iter(make_server_portal(server, tmp_path).items()))
-    with served(tmp_path, "--at-once", "4", "--within", "30s") as service:
+    with served(tmp_path, "--concurrency", "4", "--within", "30s") as service:
         answers = at_once(lambda: service.admit(login, password))
         assert all(answer["admitted"] for answer in answers)
         actions = [answer["action"] for answer in answers]
@@ -46,7 +46,7 @@ def test_logins_of_one_account_at_once(server: servers.Server, tmp_path: Path) -
 def test_a_password_that_is_changed_beside_upgrades(server: servers.Server, tmp_path: Path) -> None:
     """Whichever writes first, the new password holds once its change is answered with yes."""
     passwords = make_server_portal(server, tmp_path)
-    with served(tmp_path, "--at-once", "4", "--within", "30s") as service:
+    with served(tmp_path, "--concurrency", "4", "--within", "30s") as service:
         for login, password in list(passwords.items())[:8]:
             new = f"ebb and flow {login}"
             asking = threading.Thread(

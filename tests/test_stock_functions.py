@@ -143,7 +143,7 @@ def test_node_has_what_its_version_has() -> None:
     assert (reader.verifies("argon2id") is not None) is there
 
 
-# -- What read_by binds --------------------------------------------------------------------------
+# -- What verified_by binds --------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize(
@@ -164,14 +164,14 @@ def test_programs_are_named_with_their_version(text: str, expected: Reader | Non
 @pytest.mark.parametrize(
     ("target", "sentence"),
     [
-        ('read_by = ["php 7.2"]\nscheme = "argon2id"',
+        ('verified_by = ["php 7.2"]\nscheme = "argon2id"',
          ("php 7.2 has no stock function that verifies argon2id (password_verify does since 7.3); "
-         "all of read_by verify: argon2i, bcrypt, pbkdf2-sha1, pbkdf2-sha256, pbkdf2-sha512")),
-        ('read_by = ["php 8"]\nscheme = "argon2id"\nlanes = 4', "with lanes up to 1"),
-        ('read_by = ["node 20", "perl 5"]', "all of read_by verify: no scheme"),
-        ('read_by = ["cobol 85"]', "must be a list of languages with versions"),
-        ("read_by = [8.2]", "must be a list of languages with versions"),
-        ('read_by = ["php 8"]\nscheme = "scrypt"', "php 8 has no stock function that verifies"),
+         "all of verified_by verify: argon2i, bcrypt, pbkdf2-sha1, pbkdf2-sha256, pbkdf2-sha512")),
+        ('verified_by = ["php 8"]\nscheme = "argon2id"\nlanes = 4', "with lanes up to 1"),
+        ('verified_by = ["node 20", "perl 5"]', "all of verified_by verify: no scheme"),
+        ('verified_by = ["cobol 85"]', "must be a list of languages with versions"),
+        ("verified_by = [8.2]", "must be a list of languages with versions"),
+        ('verified_by = ["php 8"]\nscheme = "scrypt"', "php 8 has no stock function that verifies"),
     ],
 )  # fmt: skip
 def test_a_target_that_a_program_cannot_verify_is_refused(target: str, sentence: str) -> None:
@@ -181,7 +181,7 @@ def test_a_target_that_a_program_cannot_verify_is_refused(target: str, sentence:
 
 
 @pytest.mark.parametrize(
-    ("read_by", "scheme", "start"),
+    ("verified_by", "scheme", "start"),
     [
         ('["php 8.2"]', "argon2id", "$argon2id$"),
         ('["node 20"]', "scrypt", "$scrypt$"),
@@ -190,18 +190,18 @@ def test_a_target_that_a_program_cannot_verify_is_refused(target: str, sentence:
         ('["java 8", "dotnet 6", "go 1.24"]', "pbkdf2-sha256", "$pbkdf2-sha256$"),
     ],
 )
-def test_what_is_written_is_what_all_verify(read_by: str, scheme: str, start: str) -> None:
+def test_what_is_written_is_what_all_verify(verified_by: str, scheme: str, start: str) -> None:
     """The usual target is the first that all verify, and bcrypt's variant the one that all take."""
-    policy = StoragePolicy.from_toml(f"[target]\nread_by = {read_by}\n")
+    policy = StoragePolicy.from_toml(f"[target]\nverified_by = {verified_by}\n")
     assert policy.target.scheme == scheme
     value = CredentialGateway(policy).hash(password="gull on a mast")
     assert value.startswith(start)
     assert CredentialGateway(policy).admit(stored=value, password="gull on a mast").admitted
 
 
-def bound(folder: Path, read_by: str) -> None:
+def bound(folder: Path, verified_by: str) -> None:
     path = folder / "tumbler.toml"
-    path.write_text(CHEAP_POLICY.replace("[target]\n", f"[target]\nread_by = {read_by}\n"))
+    path.write_text(CHEAP_POLICY.replace("[target]\n", f"[target]\nverified_by = {verified_by}\n"))
 
 
 def test_plan_and_layer_keep_to_it_and_say_what_it_costs(
@@ -212,7 +212,7 @@ def test_plan_and_layer_keep_to_it_and_say_what_it_costs(
     bound(tmp_path, '["php 8.2"]')
     said = " ".join(in_process("plan").out.split())
     assert "1 of 4 rows can be layered or replaced now" in said
-    assert "no stock function of [target] read_by verifies a layered value" in said
+    assert "no stock function of [target] verified_by verifies a layered value" in said
     assert "with layer_with in [target] they are layered now" in said
     before = portal.stored()
     finished = in_process("layer", "--no-backup")
@@ -241,18 +241,18 @@ def test_tune_keeps_to_it_and_says_what_it_costs(tmp_path: Path, in_process: Pro
     """What a program cannot verify is not chosen; what would be chosen without it is named."""
     bound(tmp_path, '["php 8.2"]')
     policy = tmp_path / "tumbler.toml"
-    policy.write_text('[target]\nread_by = ["java 17"]\n[floor]\npbkdf2-sha256 = { rounds = 1000 }\n'
+    policy.write_text('[target]\nverified_by = ["java 17"]\n[floor]\npbkdf2-sha256 = { rounds = 1000 }\n'
                       "argon2id = { memory_kib = 256, passes = 1 }\n")  # fmt: skip
     finished = in_process("tune", "--quick", "--within", "30s", "--save", "--schemes",
                           "argon2id,pbkdf2-sha256", "--format", "json")  # fmt: skip
     document = json.loads(finished.out)
     assert document["chosen"]["scheme"] == "pbkdf2-sha256"
-    assert document["without_read_by"]["scheme"] == "argon2id"
+    assert document["without_verified_by"]["scheme"] == "argon2id"
     against = {reason for found in document["candidates"] for reason in found["against"]}
     assert "java 17 has no stock function that verifies argon2id" in against
     saved = StoragePolicy.from_toml(policy.read_text())
     assert saved.target.scheme == "pbkdf2-sha256"
-    assert saved.target.read_by == (Reader("java", (17,)),)
+    assert saved.target.verified_by == (Reader("java", (17,)),)
 
 
 def test_every_language_is_said_to_verify_something() -> None:

@@ -148,9 +148,9 @@ def test_a_missing_tail_is_noticed(sealed: Portal, program: Program, tmp_path: P
 @pytest.mark.parametrize(
     ("arguments", "message"),
     [
-        (("layer", "--backup", "x.sealed"), "--backup or --remember and --to go together"),
+        (("layer", "--backup", "x.sealed"), "--backup or --fingerprints and --to go together"),
         (
-            ("lock-dormant", "--undated", "--before", "2020-01-01", *SEALED),
+            ("lock-dormant", "--include-never-seen", "--before", "2020-01-01", *SEALED),
             "layer-1.sealed is there already, of another step",
         ),
         (("layer", "--backup", "x.sealed", "--to", "known.csv"), "not a public key in PEM"),

@@ -95,7 +95,14 @@ def test_the_signing_key_is_its_owners_alone(portal: Portal, in_process: Program
     assert "others may read the key that signs backups" in finished.err
 
 
-LOCK = ("lock-dormant", "--away", "1", "--undated", "--to", "recovery.public.pem")
+LOCK = (
+    "lock-dormant",
+    "--inactive-days",
+    "1",
+    "--include-never-seen",
+    "--to",
+    "recovery.public.pem",
+)
 
 
 def test_an_old_undo_revives_no_old_password(tmp_path: Path, in_process: Program) -> None:

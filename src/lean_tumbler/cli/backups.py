@@ -72,10 +72,10 @@ def sealed_backup(
 
 def _asked_for(options: BackupOptions) -> Path | None:
     """Give a sealed file that is asked for; options that contradict each other are refused."""
-    sealed = options.backup or options.remember
+    sealed = options.backup or options.fingerprints
     if (sealed is None) is not (options.to is None):
         raise UsageError(
-            "--backup or --remember and --to go together: the file, and whom it is sealed for"
+            "--backup or --fingerprints and --to go together: the file, and whom it is sealed for"
         )
     if options.no_backup and options.backup is not None:
         raise UsageError("--backup and --no-backup contradict each other")
@@ -102,10 +102,10 @@ def _sealed_writers(
     writers: list[BackupWriter | RememberingWriter] = []
     if options.backup is not None:
         writers.append(BackupWriter(options.backup, head=head, **keys))
-    if options.remember is not None:
+    if options.fingerprints is not None:
         remembered = replace(head, document=REMEMBERED)
-        key = fingerprint_key(options.remember, remembered, signing_key)
-        sealed = SealedWriter(options.remember, head=remembered, **keys)
+        key = fingerprint_key(options.fingerprints, remembered, signing_key)
+        sealed = SealedWriter(options.fingerprints, head=remembered, **keys)
         writers.append(RememberingWriter(sealed, key))
     return writers
 

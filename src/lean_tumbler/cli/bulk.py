@@ -62,7 +62,7 @@ def add_bulk_options(parser: argparse.ArgumentParser) -> None:
         help="stop at this time of day, after the batch in hand",
     )
     parser.add_argument(
-        "--pause-when-behind",
+        "--max-replica-lag",
         type=positive_integer,
         metavar="SECONDS",
         help="wait while a replica is further behind (PostgreSQL; MariaDB and MySQL with “replicas”"
@@ -87,7 +87,7 @@ def add_backup_options(parser: argparse.ArgumentParser) -> None:
         help="first seal what is replaced into this new file, so that `undo` can put it back",
     )
     parser.add_argument(
-        "--remember",
+        "--fingerprints",
         type=Path,
         metavar="FILE",
         help="seal into this new file what lets `residue` find the replaced values elsewhere: "
@@ -151,7 +151,7 @@ def step_warrant(
         evidence=EvidenceFile.beside(policy_path(options)),
         sisters=openers(store_policy.sisters, policy=policy, base=policy_path(options).parent),
         keys=keys,
-        most_otherwise=options.proof if isinstance(options, ProofOptions) else None,
+        most_otherwise=options.error_bound if isinstance(options, ProofOptions) else None,
         unproven=frozenset(options.unproven) if isinstance(options, ProofOptions) else frozenset(),
     )
 
@@ -231,7 +231,7 @@ def run_context(
             rows_per_second=options.rate,
             keep=keep,
             seconds_behind=_replicas_behind(options, store),
-            most_seconds_behind=options.pause_when_behind or 0.0,
+            most_seconds_behind=options.max_replica_lag or 0.0,
         )
 
 
@@ -253,7 +253,7 @@ def finished_copy(store: "Store") -> str:
 
 def _replicas_behind(options: BulkOptions, store: "StorePolicy") -> "Callable[[], float] | None":
     """Tell how far replicas are behind, where they are to be waited for."""
-    if options.pause_when_behind is None or options.dry_run:
+    if options.max_replica_lag is None or options.dry_run:
         return None
     from lean_tumbler.stores.locators import open_replicas
 

@@ -56,7 +56,7 @@ class BulkOptions(StoreOptions):
     share: float
     rate: float
     until: time | None
-    pause_when_behind: int | None
+    max_replica_lag: int | None
     into: Path | None
     dry_run: bool
 
@@ -66,7 +66,7 @@ class BackupOptions:
     """Where what is replaced is sealed."""
 
     backup: Path | None
-    remember: Path | None
+    fingerprints: Path | None
     to: Path | None
     keep_days: int | None
     no_backup: bool
@@ -76,7 +76,7 @@ class BackupOptions:
 class ProofOptions:
     """How much proof a cohort needs."""
 
-    proof: float | None
+    error_bound: float | None
     unproven: list[str]
 
 

@@ -130,7 +130,7 @@ def add_proof_options(parser: argparse.ArgumentParser) -> None:
         "accounts that it does not fit are locked out; may be repeated",
     )
     parser.add_argument(
-        "--proof",
+        "--error-bound",
         type=share,
         metavar="SHARE",
         help="take a cohort where at most this share of its rows can be made otherwise without "

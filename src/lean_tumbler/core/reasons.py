@@ -84,7 +84,7 @@ class Reason(StrEnum):
         ),
     )
     READERS_OF_TARGET = (
-        "no stock function of [target] read_by verifies a layered value: replaced at login",
+        "no stock function of [target] verified_by verifies a layered value: replaced at login",
         (
             "with layer_with in [target] they are layered now, for programs that use the check of "
             "docs/FORMATS.md"
@@ -124,7 +124,7 @@ class Reason(StrEnum):
     )
     TOO_FEW = (
         "too few accounts of its cohort are known to open",
-        "add known accounts, observe more logins, or accept the figure with --proof",
+        "add known accounts, observe more logins, or accept the figure with --error-bound",
         True,
     )
     CONTRADICTED = (
@@ -180,5 +180,5 @@ class Reason(StrEnum):
     NOT_WEAK = "current, or locked already", "", True
     SEEN = "seen since", "", True
     NOT_LISTED = "not on the list", "", True
-    UNDATED = "no date of a last login", "--undated takes them for never seen", True
+    UNDATED = "no date of a last login", "--include-never-seen takes them for never seen", True
     UNREADABLE_DATE = "a date that cannot be read, or has not come yet"

@@ -15,7 +15,7 @@ _SALT_FINDINGS = ("static-salt", "salt-reused", "salt-is-login", "short-salt")
 _OWN_SALTS = "what this tool writes has 16 random bytes of salt for each value"
 _ENOUGH = (
     "{} characters are enough beside a second factor; alone it asks for "
-    f"{_SINGLE_FACTOR}: set [new_passwords] shortest"
+    f"{_SINGLE_FACTOR}: set [new_passwords] min_length"
 )
 
 
@@ -37,7 +37,7 @@ class Facts:
         unknown: values that were not understood.
         findings: rows by the code of a finding.
         lowest: of each slow scheme, the lowest first cost that is in the store.
-        shortest: characters that new passwords must have.
+        min_length: characters that new passwords must have.
         guarded: whether the column admits nothing weaker; None where it cannot be guarded.
     """
 
@@ -46,7 +46,7 @@ class Facts:
     unknown: int
     findings: Mapping[str, int] = field(default_factory=dict)
     lowest: Mapping[str, int] = field(default_factory=dict)
-    shortest: int = _WITH_ANOTHER
+    min_length: int = _WITH_ANOTHER
     guarded: bool | None = None
 
 
@@ -109,11 +109,11 @@ def _bcrypt(facts: Facts) -> Judged:
 
 
 def _length(facts: Facts) -> Judged:
-    if facts.shortest >= _SINGLE_FACTOR:
-        return PointVerdict.MET, f"new passwords have {facts.shortest} characters or more"
-    if facts.shortest >= _WITH_ANOTHER:
-        return PointVerdict.ELSEWHERE, _ENOUGH.format(facts.shortest)
-    return PointVerdict.NOT_YET, f"new passwords may have {facts.shortest} characters"
+    if facts.min_length >= _SINGLE_FACTOR:
+        return PointVerdict.MET, f"new passwords have {facts.min_length} characters or more"
+    if facts.min_length >= _WITH_ANOTHER:
+        return PointVerdict.ELSEWHERE, _ENOUGH.format(facts.min_length)
+    return PointVerdict.NOT_YET, f"new passwords may have {facts.min_length} characters"
 
 
 def _blocklist(_: Facts) -> Judged:

@@ -199,7 +199,7 @@ LANGUAGES = tuple(dict.fromkeys(found.language for found in STOCK_FUNCTIONS))
 
 @dataclass(frozen=True, slots=True)
 class Program:
-    """A language and its version, as [target] read_by names it: `php 7.4`, `node 18 core`."""
+    """A language and its version, as [target] verified_by names it: `php 7.4`, `node 18 core`."""
 
     language: str
     version: Version

@@ -99,7 +99,7 @@ _STEPS = (
             "layer",
             "--store",
             "passengers",
-            "--proof",
+            "--error-bound",
             "50%",
             "--backup",
             LAYERED,
@@ -131,8 +131,8 @@ _LAST_STEPS = (
     (
         "Close what nobody opens",
         "Who has not come in half a year gets a mail; until then, no password opens the account.",
-        ["lock-dormant", "--away", str(HALF_YEAR_DAYS), "--undated", "--backup", LOCKED,
-         "--to", f"{RECOVERY}.public.pem", "--list", RESET],
+        ["lock-dormant", "--inactive-days", str(HALF_YEAR_DAYS), "--include-never-seen",
+         "--backup", LOCKED, "--to", f"{RECOVERY}.public.pem", "--list", RESET],
     ),
     (
         "Keep it finished",

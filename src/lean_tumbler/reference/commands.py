@@ -30,7 +30,7 @@ VARIABLES = (
     ("`LEAN_TUMBLER_DATABASE_PASSWORD`, or `…_PASSWORD_FILE`",
      "its password; the file is for its owner"),
     ("`LEAN_TUMBLER_REDIS_PASSWORD`",
-     "the password of the Redis server that `serve --share-failures` names"),
+     "the password of the Redis server that `serve --failure-store` names"),
 )  # fmt: skip
 
 

@@ -13,7 +13,7 @@ Name your programs in the policy, and `tune`, `plan` and `layer` keep to what al
 
 ```toml
 [target]
-read_by = ["php 8.2", "node 20"]       # a language and its version; “core” may follow
+verified_by = ["php 8.2", "node 20"]       # a language and its version; “core” may follow
 ```
 
 A target that one of them lacks is refused, with the reason. Without `scheme`, the target is the
@@ -21,8 +21,8 @@ first of argon2id, scrypt, bcrypt, pbkdf2-sha256 and pbkdf2-sha512 that all of t
 bcrypt, the variant is written that all of them take: `$2y$` for PHP, `$2a$` for PostgreSQL.
 
 **Nothing is layered then:** no stock function verifies a layered value, so digests wait for their
-owner's next login. `tune` says which choice `read_by` costs, and `plan` how many rows wait. Leave
-it out where your programs use this tool's check, or the twenty lines of [FORMATS.md](FORMATS.md).
+owner's next login. `tune` says which choice `verified_by` costs, and `plan` how many rows wait.
+Leave it out where your programs use this tool's check, or the twenty lines of [FORMATS.md](FORMATS.md).
 
 Functions that *take the text* verify a stored value as it is. The others compute the hash: the
 program takes salt, costs and digest out of the text, and compares in constant time. What a package

@@ -58,8 +58,8 @@ scheme = "argon2id"
 memory_kib = 47104
 passes = 1
 lanes = 1
-read_by = ["php 8.2"]            # the programs that must be able to verify it
-layer_with = { memory_kib = 47104, passes = 1, read_by = ["service"] }  # over digests meanwhile
+verified_by = ["php 8.2"]            # the programs that must be able to verify it
+layer_with = { memory_kib = 47104, passes = 1, verified_by = ["service"] }  # over digests meanwhile
 
 [floor]                           # the least that counts as current
 bcrypt = { cost_log2 = 11 }
@@ -68,8 +68,8 @@ bcrypt = { cost_log2 = 11 }
 password_bytes = 512
 
 [new_passwords]
-shortest = 12
-longest = 256
+min_length = 12
+max_length = 256
 words = ["tidepost", "coldharbour"]
 composition = []
 
@@ -87,7 +87,7 @@ join = { table = "people", key = "id", by = "person_id" }
 readers_ready = 2026-05-01
 mode = "upgrade"
 share = "5%"
-proof = "10%"
+error_bound = "10%"
 replicas = ["postgresql://127.0.0.2/coldharbour"]
 replace_lossy = true
 
@@ -284,11 +284,11 @@ def _of_schemes() -> Iterator[str]:
     yield (
         "\n## `[target]` and `[floor]`\n\n"
         f"`scheme` names what new values are written with; without it, `{USUAL_TARGET}`. Beside it "
-        "stand the costs of that scheme. `read_by` lists languages with versions, like `php 8.2`: "
-        "a target that one of them cannot verify is refused (see [LANGUAGES.md](LANGUAGES.md)). "
+        "stand the costs of that scheme. `verified_by` lists languages with versions, like "
+        "`php 8.2`: a target that one of them cannot verify is refused (see [LANGUAGES.md](LANGUAGES.md)). "
         "`layer_with` is a table of its own: the scheme and costs that `layer` lays over digests, "
-        "where that is not the target, and as `read_by` who verifies layered values: `service`, "
-        "`library` or `own check` (by [FORMATS.md](FORMATS.md)). "
+        "where that is not the target, and as `verified_by` who verifies layered values: "
+        "`service`, `library` or `own check` (by [FORMATS.md](FORMATS.md)). "
         "`lean-tumbler tune --save` writes the table from a measurement.\n\n"
         "`[floor]` has a table for each scheme, or a list of tables that count as equal. A scheme "
         "that it leaves out keeps the published floor.\n\n"

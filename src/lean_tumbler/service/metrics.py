@@ -45,7 +45,7 @@ class Metrics:
             buckets=_SECONDS, registry=self.registry,
         )  # fmt: skip
         self.waiting = Gauge(
-            "tumbler_requests_inside", "Requests that derive or wait for it.",
+            "tumbler_requests_in_flight", "Requests that derive or wait for it.",
             registry=self.registry,
         )  # fmt: skip
 

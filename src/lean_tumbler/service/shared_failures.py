@@ -143,19 +143,19 @@ def redis_client(url: str, password: str | None) -> Any:
     """
     parts = urlsplit(url)
     if parts.scheme not in {"redis", "rediss"} or not parts.hostname:
-        raise UsageError("--share-failures takes redis://HOST:6379/0 or rediss://HOST:6379/0")
+        raise UsageError("--failure-store takes redis://HOST:6379/0 or rediss://HOST:6379/0")
     if parts.password:
-        raise UsageError(f"--share-failures: set the password in {REDIS_PASSWORD_VARIABLE} instead")
+        raise UsageError(f"--failure-store: set the password in {REDIS_PASSWORD_VARIABLE} instead")
     require_no_secret((name for name, _ in parse_qsl(parts.query)), REDIS_PASSWORD_VARIABLE)
     if parts.scheme == "redis" and leaves_this_machine(parts.hostname):
         raise UsageError(
-            "--share-failures: beyond this machine it takes rediss://, which is encrypted"
+            "--failure-store: beyond this machine it takes rediss://, which is encrypted"
         )
     try:
         from redis.asyncio import BlockingConnectionPool, Redis  # noqa: PLC0415 - an extra
     except ModuleNotFoundError:
         raise UsageError(
-            "--share-failures needs the extra: pip install 'lean-tumbler[redis]'"
+            "--failure-store needs the extra: pip install 'lean-tumbler[redis]'"
         ) from None
     pool = BlockingConnectionPool.from_url(
         url,

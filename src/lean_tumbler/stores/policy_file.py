@@ -40,7 +40,7 @@ def save_target(path: Path, target: Target) -> None:
         SourceError: it cannot be read or written.
     """
     wanted = {"scheme": target.scheme, **target.parameters}
-    _save_table(path, "target", wanted, replace=True, kept=("read_by",))
+    _save_table(path, "target", wanted, replace=True, kept=("verified_by",))
 
 
 def save_formula(path: Path, name: str, text: str) -> None:

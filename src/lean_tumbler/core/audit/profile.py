@@ -7,12 +7,12 @@ from typing import Any
 
 import polars as pl
 
+from lean_tumbler.core.audit.anomalies import odd, text_flags
 from lean_tumbler.core.audit.cohort_marks import OTHER, marks
 from lean_tumbler.core.audit.digest_lengths import TRUNCATED, cut_lengths, length_of
 from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed, without_digests
 from lean_tumbler.core.audit.frames import Frame, Group
 from lean_tumbler.core.audit.matching import LikelyMatcher, digests_of, is_folded, own_digests
-from lean_tumbler.core.audit.oddities import odd, text_flags
 from lean_tumbler.core.audit.representatives import explained, row_of
 from lean_tumbler.core.audit.results import (
     ACCOUNTS_SHOWN,

@@ -178,7 +178,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
                 lambda case: bool(case.place.beside) and case.place.opens is None,
             ),
         ),
-        "opens-another-column": Rule(
+        "password-beside-hash": Rule(
             severity=Severity.CRITICAL,
             summary="The column holds the passwords themselves, beside their hashes.",
             breaks=_ASVS,
@@ -285,7 +285,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             remedy="Find out whether the old program took them off; as plain text they count.",
             detect=Flagged("stray-blanks", "{rows} texts begin or end with a blank"),
         ),
-        "wrapped-value": Rule(
+        "quoted-or-encoded": Rule(
             severity=Severity.MEDIUM,
             summary="Something surrounds whole values: a copy, an export or a bug put it "
             "there, and most software fails on it.",

@@ -58,14 +58,14 @@ class NewPasswords:
     """The rules for new passwords.
 
     Attributes:
-        shortest: the least length, in code points after Unicode's NFKC.
-        longest: the greatest length, in code points; at least 64.
+        min_length: the least length, in code points after Unicode's NFKC.
+        max_length: the greatest length, in code points; at least 64.
         words: the organisation's own words, which are refused: its name, its products, its town.
         composition: kinds of characters that must occur; the standard advises against any.
     """
 
-    shortest: Annotated[int, Meta(ge=1)] = SHORTEST
-    longest: Annotated[int, Meta(ge=LEAST_LONGEST)] = 256
+    min_length: Annotated[int, Meta(ge=1)] = SHORTEST
+    max_length: Annotated[int, Meta(ge=LEAST_LONGEST)] = 256
     words: tuple[str, ...] = ()
     composition: tuple[CharacterKind, ...] = ()
 
@@ -87,14 +87,14 @@ def reasons_against(
         rules: the policy's.
         common: likely passwords, in lower case.
     """
-    if len(password) > _FOLDS_TO * rules.longest:
+    if len(password) > _FOLDS_TO * rules.max_length:
         return [Objection.TOO_LONG]  # before anything is computed of it
     text = unicodedata.normalize("NFKC", password)
     folded = text.casefold()
     found = []
-    if len(text) < rules.shortest:
+    if len(text) < rules.min_length:
         found.append(Objection.TOO_SHORT)
-    if len(text) > rules.longest:
+    if len(text) > rules.max_length:
         found.append(Objection.TOO_LONG)
     if stored_value_scheme(password):
         found.append(Objection.STORED_VALUE)

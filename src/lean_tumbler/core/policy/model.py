@@ -33,12 +33,12 @@ class LayeredWith:
     """What bulk steps lay over legacy digests.
 
     Attributes:
-        read_by: who verifies layered values; empty where every program that the store names does.
+        verified_by: who verifies layered values; empty for every program that the store names.
     """
 
     scheme: str
     parameters: Parameters
-    read_by: tuple[str, ...] = ()
+    verified_by: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +47,7 @@ class Target:
 
     Attributes:
         declared: whether somebody chose it; a default never replaces a value that is current.
-        read_by: programs whose stock functions must verify what is written; empty for no such
+        verified_by: programs whose stock functions must verify what is written; empty for no such
             bound.
         layer_with: what lies over digests, where that is not the target itself.
     """
@@ -55,7 +55,7 @@ class Target:
     scheme: str = USUAL_TARGET
     parameters: Parameters = field(default_factory=lambda: DERIVATIONS[USUAL_TARGET].defaults)
     declared: bool = True
-    read_by: tuple[Program, ...] = ()
+    verified_by: tuple[Program, ...] = ()
     layer_with: "LayeredWith | None" = None
 
     @property
@@ -67,24 +67,24 @@ class Target:
     def variant(self) -> str:
         """Which variant is written, of a scheme that has several; empty where it has one."""
         variants = self.derivation.variants
-        return (variant_for(self.read_by, variants) or variants[0]) if variants else ""
+        return (variant_for(self.verified_by, variants) or variants[0]) if variants else ""
 
     @property
     def over_digests(self) -> "LayeredWith | None":
         """What bulk steps may lay over digests; None where nothing: `layer_with`, or itself."""
         if self.layer_with is not None:
             return self.layer_with
-        if self.derivation.on_top is None or self.read_by:  # no stock function verifies a layer
+        if self.derivation.on_top is None or self.verified_by:  # no stock function verifies a layer
             return None
         return LayeredWith(self.scheme, self.parameters)
 
     @property
     def hindrances(self) -> tuple[str, ...]:
         """Why programs that must verify it do not."""
-        found = [hindrance(program, self.scheme, self.parameters) for program in self.read_by]
+        found = [hindrance(program, self.scheme, self.parameters) for program in self.verified_by]
         variants = self.derivation.variants
-        if variants and variant_for(self.read_by, variants) is None:
-            found.append(f"the programs of read_by have no variant of {self.scheme} in common")
+        if variants and variant_for(self.verified_by, variants) is None:
+            found.append(f"the programs of verified_by have no variant of {self.scheme} in common")
         return tuple(filter(None, found))
 
     def is_reached_by(self, parsed: ParsedValue) -> bool:
@@ -224,7 +224,7 @@ class StorePolicy:
         replace_lossy: whether a login replaces a value that other passwords open too.
         checked_by_application: whether nothing but the application reads the values.
         readers_ready: since when every program that checks passwords knows what is written.
-        proof: the largest share of a cohort's rows that may be made otherwise unseen.
+        error_bound: the largest share of a cohort's rows that may be made otherwise unseen.
         tables: which tables are stores of this kind, with `*` for any text; none for one store.
         alike: of these, whose values the same program wrote, with `*` for any text.
         sisters: the names of the other stores of its kind.
@@ -243,7 +243,7 @@ class StorePolicy:
     replicas: tuple[str, ...] = ()
     mode: str = "upgrade"
     share: float = 1.0
-    proof: float = MOST_OTHERWISE
+    error_bound: float = MOST_OTHERWISE
     decryption: Decryption | None = None
     tables: tuple[str, ...] = ()
     alike: tuple[str, ...] = ()

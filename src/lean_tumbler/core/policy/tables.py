@@ -148,8 +148,8 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
         replicas: URLs of the servers that copy this one; bulk steps wait where they fall behind.
         mode: `observe` answers logins and writes nothing; `upgrade` writes at logins.
         share: the part of the accounts that logins upgrade, as a percentage; the others wait.
-        proof: bulk steps take a cohort where at most this share of its rows can be made otherwise
-            without having been seen, at 95 %.
+        error_bound: bulk steps take a cohort where at most this share of its rows can be made
+            otherwise without having been seen, at 95 %.
         decryption: see `[store.NAME.decryption]`.
     """
 
@@ -178,5 +178,5 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
     ] = ()
     mode: Literal["upgrade", "observe"] = "upgrade"
     share: str = "100%"
-    proof: str = "20%"
+    error_bound: str = "20%"
     decryption: dict[str, Any] | None = None

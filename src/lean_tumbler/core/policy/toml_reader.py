@@ -104,15 +104,15 @@ class _Reader(Entries):
 
     def _new_passwords(self, entries: Mapping[str, Any]) -> NewPasswords:
         rules = self.read("new_passwords", entries, NewPasswords)
-        if rules.longest < rules.shortest:
-            raise self.error("new_passwords", "“longest” must be “shortest” or more")
+        if rules.max_length < rules.min_length:
+            raise self.error("new_passwords", "“max_length” must be “min_length” or more")
         return rules
 
     def _check_target(self, policy: StoragePolicy) -> None:
         target = policy.target
         if target.hindrances:
-            able = ", ".join(schemes_for(target.read_by, tuple(DERIVATIONS))) or "no scheme"
-            raise self.error("target", f"{target.hindrances[0]}; all of read_by verify: {able}")
+            able = ", ".join(schemes_for(target.verified_by, tuple(DERIVATIONS))) or "no scheme"
+            raise self.error("target", f"{target.hindrances[0]}; all of verified_by verify: {able}")
         written = [("target", target.scheme, target.parameters)]
         if target.layer_with is not None:
             over = target.layer_with
@@ -168,12 +168,12 @@ class _Reader(Entries):
         return DERIVATIONS[name]
 
     def _target(self, entries: Mapping[str, Any]) -> Target:
-        read_by = self._read_by(entries)
-        usual = next(iter(schemes_for(read_by, tuple(TUNED))), USUAL_TARGET)
+        verified_by = self._verified_by(entries)
+        usual = next(iter(schemes_for(verified_by, tuple(TUNED))), USUAL_TARGET)
         chosen = self.read("target", {"scheme": entries.get("scheme", usual)}, _Chosen)
         derivation = self._scheme("target", chosen.scheme)
         beside: list[Any] = [
-            ("read_by", list[str], []),
+            ("verified_by", list[str], []),
             ("layer_with", dict[str, Any] | None, None),
         ]
         given, parameters = self._costs("target", derivation, entries, beside)
@@ -181,7 +181,7 @@ class _Reader(Entries):
         return Target(
             chosen.scheme,
             parameters,
-            read_by=read_by,
+            verified_by=verified_by,
             layer_with=None if over is None else self._layer_with(over),
         )
 
@@ -193,15 +193,15 @@ class _Reader(Entries):
         if derivation.on_top is None:
             able = ", ".join(name for name, found in DERIVATIONS.items() if found.on_top)
             raise self.error(place, f"{chosen.scheme} lies over no digest; these do: {able}")
-        beside: list[Any] = [("read_by", list[str], [])]
+        beside: list[Any] = [("verified_by", list[str], [])]
         given, parameters = self._costs(place, derivation, entries, beside)
-        if not given.read_by or not set(given.read_by) <= set(LAYER_READERS):
+        if not given.verified_by or not set(given.verified_by) <= set(LAYER_READERS):
             raise self.error(
                 place,
-                "“read_by” must say who verifies layered values: a list of "
+                "“verified_by” must say who verifies layered values: a list of "
                 + ", ".join(LAYER_READERS),
             )
-        return LayeredWith(chosen.scheme, parameters, tuple(given.read_by))
+        return LayeredWith(chosen.scheme, parameters, tuple(given.verified_by))
 
     def _costs(
         self, place: str, derivation: Derivation, entries: Mapping[str, Any], beside: Sequence[Any]
@@ -227,14 +227,14 @@ class _Reader(Entries):
         costs = {cost.name: getattr(given, cost.name) for cost in derivation.parameters}
         return given, MappingProxyType(costs)
 
-    def _read_by(self, entries: Mapping[str, Any]) -> tuple[Program, ...]:
-        given = entries.get("read_by", [])
+    def _verified_by(self, entries: Mapping[str, Any]) -> tuple[Program, ...]:
+        given = entries.get("verified_by", [])
         texts = given if isinstance(given, list) else [None]
         found = [Program.named(text) if isinstance(text, str) else None for text in texts]
         if None in found:
             raise self.error(
                 "target",
-                "“read_by” must be a list of languages with versions, like "
+                "“verified_by” must be a list of languages with versions, like "
                 f'["php 8.2", "node 20"]; known: {", ".join(LANGUAGES)}',
             )
         return tuple(filter(None, found))
@@ -285,7 +285,7 @@ class _Reader(Entries):
             replicas=table.replicas,
             mode=table.mode,
             share=self._share(place, "share", table.share),
-            proof=self._share(place, "proof", table.proof),
+            error_bound=self._share(place, "error_bound", table.error_bound),
             tables=(table.tables,) if isinstance(table.tables, str) else table.tables,
             alike=table.alike if isinstance(table.alike, tuple) else ("*",) * table.alike,
             decryption=None

@@ -38,7 +38,7 @@ class Demand:
         within_milliseconds: the longest wait at the 99th percentile.
         logins_per_second: attempts at the worst minute, failed ones included; 0 where unknown.
         upgrading: the share of logins that derive twice.
-        read_by: programs whose stock functions must verify it.
+        verified_by: programs whose stock functions must verify it.
     """
 
     cores: int
@@ -46,11 +46,11 @@ class Demand:
     within_milliseconds: float
     logins_per_second: float = 0.0
     upgrading: float = 0.0
-    read_by: tuple[Program, ...] = ()
+    verified_by: tuple[Program, ...] = ()
 
     def hindrances(self, scheme: str, parameters: Parameters) -> tuple[str, ...]:
         """Say which programs could not verify it, and why."""
-        found = (hindrance(program, scheme, parameters) for program in self.read_by)
+        found = (hindrance(program, scheme, parameters) for program in self.verified_by)
         return tuple(filter(None, found))
 
 

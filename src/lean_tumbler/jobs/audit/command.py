@@ -51,7 +51,7 @@ class Options(PolicyOptions, ReportOptions):
     privileged_column: str | None
     privileged_values: str | None
     words: str | None
-    common: Path | None
+    blocklist: Path | None
     budget: float
     slow_schemes: bool
     fail_on: str | None
@@ -103,7 +103,7 @@ def _add_likely_password_options(parser: argparse.ArgumentParser) -> None:
         help="your organisation's own words, for the list of likely passwords",
     )
     parser.add_argument(
-        "--common",
+        "--blocklist",
         metavar="FILE",
         type=Path,
         help="a file of further likely passwords, one on each line",
@@ -202,7 +202,7 @@ def _context(
     from lean_tumbler.stores.scans.profiling import AuditContext
     from lean_tumbler.stores.tuning_files import read_attacker
 
-    own = read_lines(options.common) if options.common else []
+    own = read_lines(options.blocklist) if options.blocklist else []
     made = likely_passwords((options.words or "").split(","))
     passwords = tuple(dict.fromkeys((*own, *made)))
     seconds = options.budget

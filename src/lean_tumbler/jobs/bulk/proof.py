@@ -142,7 +142,7 @@ def _ways_on(key: CohortKey, proof: CohortProof, store: str) -> Iterator[str]:
     yield f"or observe logins (`serve` in mode observe) until {more} came{_lately(proof)};"
     if proof.counts.right:
         percent = max(1, -(-100 * proof.bound // 1))
-        yield f"or accept the figure: --proof {min(100, percent):.0f}%."
+        yield f"or accept the figure: --error-bound {min(100, percent):.0f}%."
     else:
         yield (
             f"or take it without proof: --unproven {shlex.quote(key.cohort)}; whoever it does not "

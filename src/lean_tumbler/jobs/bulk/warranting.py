@@ -83,7 +83,7 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
         share=share,
         table=store.table,
         evidence=found,
-        most_otherwise=store_policy.proof if most_otherwise is None else most_otherwise,
+        most_otherwise=store_policy.error_bound if most_otherwise is None else most_otherwise,
         unproven=unproven,
         coverage=coverage_of(binding),
     )

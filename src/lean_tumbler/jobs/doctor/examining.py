@@ -26,7 +26,7 @@ EXTRAS: Mapping[str, str] = {
     "directory": "LDAP directories",
     "service": "`serve`",
     "cluster": "`layer --cluster`",
-    "redis": "`serve --share-failures`",
+    "redis": "`serve --failure-store`",
 }
 _NAME = re.compile(r"[A-Za-z0-9._-]+")
 

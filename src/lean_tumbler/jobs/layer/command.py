@@ -54,7 +54,7 @@ After a stop or a kill, the same command line continues, in the same backup."""
 class Options(BulkOptions, BackupOptions, ProofOptions, ReportOptions):
     """What the command was asked for."""
 
-    workers: int | None
+    concurrency: int | None
     cluster: str | None
     only: str
     list_left: Path | None
@@ -63,7 +63,7 @@ class Options(BulkOptions, BackupOptions, ProofOptions, ReportOptions):
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "--workers",
+        "--concurrency",
         type=positive_integer,
         metavar="N",
         help="derivations at once; without it, one for each core",
@@ -93,7 +93,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.left import left_lines
+    from lean_tumbler.jobs.bulk.skipped import left_lines
     from lean_tumbler.jobs.layer.report import draw_layer, layer_document
     from lean_tumbler.stores.file_access import write_text
 
@@ -121,7 +121,7 @@ def _layered(
     from lean_tumbler.core.warrant import Step
     from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
 
-    local_workers = options.workers or os.cpu_count() or 1
+    local_workers = options.concurrency or os.cpu_count() or 1
     keys = keys_of(options, policy)
     with (
         opened_rows(options, store_policy) as store,

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 _LIST_BYTES = 1 << 28
 EXAMPLE = """\
-  lean-tumbler lock-dormant --away 180 --dry-run --list reset.csv
+  lean-tumbler lock-dormant --inactive-days 180 --dry-run --list reset.csv
   lean-tumbler lock-dormant --before 2026-06-01 --share 1% \\
       --backup lock-1.sealed --to recovery.public.pem --list reset-1.csv
   lean-tumbler lock-dormant --accounts reset.csv --backup lock.sealed --to recovery.public.pem
@@ -47,9 +47,9 @@ class Options(BulkOptions, BackupOptions, ReportOptions):
 
     before: date | None
     accounts: Path | None
-    away: int | None
+    inactive_days: int | None
     logins: str | None
-    undated: bool
+    include_never_seen: bool
     list: Path | None
 
 
@@ -63,7 +63,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="lock accounts that were last seen before that day",
     )
     when.add_argument(
-        "--away",
+        "--inactive-days",
         type=positive_integer,
         metavar="DAYS",
         help="lock accounts that were not seen for so long",
@@ -81,7 +81,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a log of logins (who, when) that counts beside the store's own dates",
     )
     parser.add_argument(
-        "--undated",
+        "--include-never-seen",
         action="store_true",
         help="count accounts without a date as never seen; without it they stay as they are",
     )
@@ -117,7 +117,7 @@ def _locked(
     choice = LockChoice(
         before=_before(options, session.today()),
         accounts=None if options.accounts is None else listed_accounts(options.accounts),
-        undated=options.undated,
+        undated=options.include_never_seen,
         typed=_typed(options, store_policy, session.today()),
         dry_run=options.dry_run,
     )
@@ -182,8 +182,8 @@ def _key_of(line: str) -> str:
 
 def _before(options: Options, today: date) -> date | None:
     """Give the day before which accounts must have been seen last; None where a list says which."""
-    if options.away is not None:
-        return today - timedelta(days=options.away)
+    if options.inactive_days is not None:
+        return today - timedelta(days=options.inactive_days)
     return options.before
 
 

@@ -44,7 +44,7 @@ DEFAULT_LOCK_DAYS = 180
 class Options(ForecastOptions, ProofOptions, ReportOptions):
     """What the command was asked for."""
 
-    workers: int | None
+    concurrency: int | None
     lock_after: int
     back_test: bool
     plot: Path | None
@@ -53,7 +53,7 @@ class Options(ForecastOptions, ProofOptions, ReportOptions):
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "--workers",
+        "--concurrency",
         type=positive_integer,
         metavar="N",
         help="derivations at once that the time is given for; without it, one for each core",
@@ -86,7 +86,7 @@ def run(options: Options, session: Session) -> int:
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
     keys = keys_of(options, policy)
-    workers = options.workers or os.cpu_count() or 1
+    workers = options.concurrency or os.cpu_count() or 1
     with (
         opened_rows(options, store_policy) as store,
         ThreadPoolExecutor(workers) as executor,

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.core.reasons import Reason
-from lean_tumbler.jobs.bulk.left import draw_left
 from lean_tumbler.jobs.bulk.proof import draw_proofs, proof_document
+from lean_tumbler.jobs.bulk.skipped import draw_left
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import draw_outlook, outlook_document
 from lean_tumbler.reports.progress import moved_so_far

@@ -140,7 +140,7 @@ def _facts(column: AuditedColumn, policy: StoragePolicy, guarded: bool | None) -
         unknown=grades.get(Grade.UNKNOWN, 0),
         findings={finding.code: finding.rows for finding in column.findings},
         lowest=_lowest(column.profile),
-        shortest=policy.new_passwords.shortest,
+        min_length=policy.new_passwords.min_length,
         guarded=guarded,
     )
 

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 EXAMPLE = """\
   lean-tumbler residue /var/log/harbour backups/ harbour.db
   lean-tumbler residue dump.tar.gz --backup layer-1.sealed --key recovery.private.pem
-  lean-tumbler residue /mnt/archive --remembered layer-1.remembered --key recovery.private.pem
+  lean-tumbler residue /mnt/archive --fingerprints layer-1.remembered --key recovery.private.pem
   tail -f access.log | lean-tumbler residue -
 
 Everything is only read, and no value is printed. With a policy, values that a store holds now are
@@ -41,7 +41,7 @@ class Options(PolicyOptions, ReportOptions):
 
     place: list[str]
     backup: list[Path]
-    remembered: Path | None
+    fingerprints: Path | None
     key: Path | None
     fail_on: str | None
 
@@ -63,11 +63,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="look for exactly what a bulk step replaced, from its sealed backup; may be repeated",
     )
     parser.add_argument(
-        "--remembered",
+        "--fingerprints",
         type=Path,
         metavar="FILE",
-        help="look for exactly what a bulk step replaced, by the fingerprints that its --remember "
-        "has written",
+        help="look for exactly what a bulk step replaced, by the fingerprints that it has written",
     )
     parser.add_argument(
         "--key", type=Path, metavar="FILE", help="the private half of the backups' key"
@@ -91,9 +90,9 @@ def run(options: Options, session: Session) -> int:
     )
     from lean_tumbler.reports.documents import as_json
 
-    if bool(options.backup or options.remembered) is not (options.key is not None):
+    if bool(options.backup or options.fingerprints) is not (options.key is not None):
         raise UsageError(
-            "--backup or --remembered and --key go together: the file, and whom it was sealed for"
+            "--backup or --fingerprints and --key go together: the file, and whom it was sealed for"
         )
     searched_at = session.clock().astimezone(UTC)
     known = _remembered_values(options)
@@ -130,11 +129,11 @@ def _remembered_values(options: Options) -> "KnownValues":
     from lean_tumbler.stores.remembered import read_remembered
     from lean_tumbler.stores.sealed_backup import REMEMBERED, SealedReader, parts_of
 
-    if options.key is None or options.remembered is None:
+    if options.key is None or options.fingerprints is None:
         return KnownValues()
     private, verifying = opening_keys(options, options.key)
     known = None
-    for part in parts_of(options.remembered) or [options.remembered]:
+    for part in parts_of(options.fingerprints) or [options.fingerprints]:
         sealed = SealedReader(
             part, private_key=private, verifying_key=verifying, document=REMEMBERED
         )

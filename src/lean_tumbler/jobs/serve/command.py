@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 EXAMPLE = """\
   lean-tumbler serve --listen unix:tumbler.sock
-  lean-tumbler serve --listen 127.0.0.1:8460 --at-once 2
+  lean-tumbler serve --listen 127.0.0.1:8460 --concurrency 2
   curl --unix-socket tumbler.sock -H 'Content-Type: application/json' http://tumbler/v1/admit \\
        -d '{"store": "passengers", "login": "ada@tidepost.example", "password": "…"}'"""
 
@@ -45,11 +45,11 @@ class Options(PolicyOptions):
     """What the command was asked for."""
 
     listen: str
-    at_once: int | None
+    concurrency: int | None
     queue: int | None
     within: float
     token_file: Path | None
-    share_failures: str | None
+    failure_store: str | None
     certificate: Path | None
     private_key: Path | None
 
@@ -63,7 +63,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help=f"unix:PATH, HOST:PORT, or inherited for systemd's socket (default {DEFAULT_PLACE})",
     )
     parser.add_argument(
-        "--at-once",
+        "--concurrency",
         type=positive_integer,
         metavar="N",
         help="derivations at once, as `tune` says; without it, one for each core",
@@ -96,7 +96,7 @@ def _add_caller_options(parser: argparse.ArgumentParser) -> None:
         help="the token that callers must send; the file is readable by you alone",
     )
     parser.add_argument(
-        "--share-failures",
+        "--failure-store",
         metavar="URL",
         help="redis://HOST:6379/0, where all instances count failed logins together; "
         "its password comes from LEAN_TUMBLER_REDIS_PASSWORD",
@@ -119,7 +119,7 @@ def run(options: Options, session: Session) -> int:
     )
     token = _token(options.token_file)
     # Instances with the same token answer side by side.
-    at_once = options.at_once or os.cpu_count() or 1
+    at_once = options.concurrency or os.cpu_count() or 1
     keep_freed_memory()
     with ThreadPoolExecutor(at_once * _THREADS_FOR_EACH) as executor:
         context = _context(options, log, executor, at_once)
@@ -150,7 +150,7 @@ def _context(
             at_once=at_once, within_seconds=options.within / 1000, clock=time.monotonic
         ),
         most_inside=at_once + (options.queue or _QUEUE_FOR_EACH * at_once),
-        failures=_failures(options.share_failures, log),
+        failures=_failures(options.failure_store, log),
         metrics=Metrics(),
         log=log,
         clock=time.monotonic,

@@ -159,7 +159,7 @@ def run(options: Options, session: Session) -> int:
             within_milliseconds=options.within,
             logins_per_second=options.peak_logins or 0.0,
             upgrading=options.upgrading,
-            read_by=policy.target.read_by,
+            verified_by=policy.target.verified_by,
         ),
     )
     session.emit(

@@ -58,9 +58,9 @@ def tune_document(tuned: Tuned, host: MeasuredHost) -> Document:
             "simulated_p99_milliseconds": _rounded(tuned.simulated_milliseconds),
             "why": why(tuned),
         },
-        without_read_by=None
-        if tuned.without_read_by is None
-        else _candidate(tuned.without_read_by),
+        without_verified_by=None
+        if tuned.without_verified_by is None
+        else _candidate(tuned.without_verified_by),
         next_down=None if choice.down is None else _candidate(choice.down),
         next_up=None if choice.up is None else _candidate(choice.up),
         requirements=[
@@ -87,7 +87,7 @@ def _constraints(tuned: Tuned) -> Document:
         "upgrading": demand.upgrading,
         "floor": tuned.floor.source,
         "schemes": list(tuned.lines),
-        "read_by": list(map(str, demand.read_by)),
+        "verified_by": list(map(str, demand.verified_by)),
     }
 
 
@@ -314,26 +314,31 @@ def _dropped(tuned: Tuned) -> Iterator[str]:
             )
 
 
-def _costs_of_read_by(tuned: Tuned) -> Iterator[str]:
+def _costs_of_verified_by(tuned: Tuned) -> Iterator[str]:
     """Say which choice it costs that stock functions must verify what is written."""
-    programs = tuned.demand.read_by
+    programs = tuned.demand.verified_by
     if not programs:
         return
-    names, chosen, free = ", ".join(map(str, programs)), tuned.choice.chosen, tuned.without_read_by
+    names, chosen, free = (
+        ", ".join(map(str, programs)),
+        tuned.choice.chosen,
+        tuned.without_verified_by,
+    )
     if free is None:
         yield (
-            f"[target] read_by ({names}) changes nothing: the choice would be the same without it."
+            f"[target] verified_by ({names}) changes nothing: without it, the choice would be the "
+            "same."
         )
     else:
         yield (
-            f"[target] read_by ({names}) rules out {free.scheme}, "
+            f"[target] verified_by ({names}) rules out {free.scheme}, "
             f"{costs_in_words(free.scheme, free.parameters)}, with which an attacker makes "
             f"{guess_count(free.guesses_per_second)} guesses a second; with the choice: "
             f"{guess_count(chosen.guesses_per_second) if chosen else 'nothing fits'}."
         )
     yield (
-        "With read_by `layer` lays nothing over digests: no stock function verifies the result. "
-        "They are replaced as people log in."
+        "With verified_by `layer` lays nothing over digests: no stock function verifies the "
+        "result. They are replaced as people log in."
     )
 
 
@@ -368,7 +373,7 @@ def _notes_on_measuring(tuned: Tuned, host: MeasuredHost) -> list[str]:
             _SIMULATION_DIFFERS
         ):
             notes.append("The two differ: take the larger, and leave room.")
-    notes += _costs_of_read_by(tuned)
+    notes += _costs_of_verified_by(tuned)
     if chosen is not None and DERIVATIONS[chosen.scheme].on_top is None:
         notes.append(
             f"{chosen.scheme} cannot wrap a legacy digest: for `layer`, leave it out of --schemes."

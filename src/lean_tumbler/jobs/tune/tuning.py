@@ -29,7 +29,7 @@ class Tuned:
         attacker: who guesses.
         choice: what was found.
         simulated_milliseconds: the chosen candidate's 99th percentile by simulation.
-        without_read_by: what would be chosen if no program had to verify it; None where that is
+        without_verified_by: what would be chosen if no program had to verify it; None where that is
             the same.
     """
 
@@ -41,7 +41,7 @@ class Tuned:
     attacker: Attacker
     choice: Choice
     simulated_milliseconds: float | None
-    without_read_by: Candidate | None = None
+    without_verified_by: Candidate | None = None
 
 
 def tune(
@@ -56,8 +56,8 @@ def tune(
     lines = fit_all(points)
     choice = choose(lines, floor=floor, demand=demand, hardware=attacker.hardware)
     free = choice.chosen
-    if demand.read_by:
-        unbound = replace(demand, read_by=())
+    if demand.verified_by:
+        unbound = replace(demand, verified_by=())
         free = choose(lines, floor=floor, demand=unbound, hardware=attacker.hardware).chosen
     return Tuned(
         points=points,
@@ -68,7 +68,7 @@ def tune(
         attacker=attacker,
         choice=choice,
         simulated_milliseconds=_simulated(choice.chosen, demand) if choice.chosen else None,
-        without_read_by=free if _differs(free, choice.chosen) else None,
+        without_verified_by=free if _differs(free, choice.chosen) else None,
     )
 
 
