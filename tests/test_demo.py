@@ -1,16 +1,19 @@
 """The demo: the whole job on the Coldharbour portal."""
 
 import sqlite3
+import subprocess
+import sys
 from contextlib import closing
 from pathlib import Path
 
-from conftest import Program
+from conftest import PROGRAM, Finished, Program
 from lean_tumbler.demo.portal import write_portal
 
 
 def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
     """Every step is run and shown, half a year passes, and nothing waits in the end."""
-    finished = program("demo", "--into", "coldharbour", timeout=300)
+    done = bare_shell(f"{PROGRAM} demo --into coldharbour", tmp_path)
+    finished = Finished(done.returncode, done.stdout, done.stderr)
     assert finished.code == 0
     for step in (
         "$ lean-tumbler audit harbour.db --table passengers",
@@ -55,6 +58,29 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
     assert (
         (tmp_path / "coldharbour" / "report.html").read_text("utf-8").startswith("<!doctype html>")
     )
+    what_is_printed_works(finished.out, tmp_path)
+
+
+def what_is_printed_works(out: str, folder: Path) -> None:
+    """The last lines of the demo, and README's “Try it”, work as they are printed."""
+    printed = out.partition("Try it by hand:\n")[2]
+    assert printed.count("lean-tumbler ") == 5
+    (folder / ".venv").symlink_to(sys.prefix)
+    readme = (Path(__file__).parent.parent / "README.md").read_text("utf-8")
+    (tried,) = [block for block in readme.split("```") if "untouched\n" in block]
+    for lines in (printed, tried):
+        done = bare_shell(lines, folder)
+        assert (done.returncode, done.stderr) == (0, ""), lines
+        assert "447 of 500 accounts are below the floor" in done.stdout
+        assert "All 45 known accounts accepted." in done.stdout
+
+
+def bare_shell(lines: str, folder: Path) -> subprocess.CompletedProcess[str]:
+    """Run lines in a shell that knows nothing of this environment."""
+    return subprocess.run(
+        ["/bin/sh", "-e", "-c", lines], check=False, cwd=folder, capture_output=True, text=True, timeout=600,
+        env={"PATH": "/usr/local/bin:/usr/bin:/bin", "HOME": str(folder), "LANG": "C.UTF-8"},
+    )  # fmt: skip
 
 
 def test_the_data_is_the_same_at_every_run(tmp_path: Path) -> None:

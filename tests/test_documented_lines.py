@@ -108,7 +108,7 @@ def _prepare(folder: Path) -> None:
         for words in (
             ("keys", "new", "recovery"),
             ("layer", "--share", "10%", "--backup", "layer-1.sealed", *sealed,
-             "--fingerprints", "layer-1.remembered"),
+             "--fingerprints", "layer-1.fingerprints"),
             ("lock-dormant", "--inactive-days", "180", "--share", "5%", "--backup", "lock-1.sealed", *sealed,
              "--list", "reset.csv"),
             ("progress", "--history", "progress.jsonl"),

@@ -60,8 +60,7 @@ def test_the_page_of_a_migration(program: Program, tmp_path: Path) -> None:
     store = document["stores"][0]
     assert (store["verdict"], store["guarded"], store["below_floor"]) == ("on course", False, 0)
     verdicts = {(row["standard"], row["section"]): row["verdict"] for row in store["standards"]}
-    assert verdicts["OWASP ASVS 4.0.3", "2.4.1"] == "met"
-    assert verdicts["OWASP ASVS 4.0.3", "2.4.5"] == "not met"
+    assert verdicts["OWASP ASVS 5.0", "11.4.2"] == "met"
     assert document["backups"][0]["expired"] is False
     assert len(document["done"]) == 1
     assert all(command.startswith("lean-tumbler ") for _, command in store["commands"])
@@ -93,17 +92,14 @@ def judged(facts: Facts) -> dict[tuple[str, str], PointVerdict]:
 
 def test_points_of_the_standards() -> None:
     """Each turns with the fact that it rests on, and with no other."""
-    good = Facts(weak=0, unsalted=0, unknown=0, lowest={"bcrypt": 12, "pbkdf2-sha256": 600_000},
-                 min_length=15, guarded=True)  # fmt: skip
+    good = Facts(weak=0, unsalted=0, unknown=0, min_length=15, guarded=True)  # fmt: skip
     base = judged(good)
     assert list(base.values()).count(PointVerdict.NOT_YET) == 1  # the secret apart
     changed = {
-        "weak": (Facts(weak=3, unsalted=0, unknown=0, lowest=good.lowest, min_length=15, guarded=True), {"3.1.1.2", "2.4.1"}),
-        "unknown": (Facts(weak=0, unsalted=0, unknown=1, lowest=good.lowest, min_length=15, guarded=True), {"3.1.1.2", "2.4.1"}),
-        "bcrypt": (Facts(weak=0, unsalted=0, unknown=0, lowest={"bcrypt": 9}, min_length=15, guarded=True), {"2.4.4"}),
-        "rounds": (Facts(weak=0, unsalted=0, unknown=0, lowest={"pbkdf2-sha1": 99_999}, min_length=15, guarded=True), {"2.4.3"}),
-        "length": (Facts(weak=0, unsalted=0, unknown=0, lowest=good.lowest, min_length=6, guarded=True), {"3.1.1.2"}),
-        "guard": (Facts(weak=0, unsalted=0, unknown=0, lowest=good.lowest, min_length=15, guarded=False), {"[floor]"}),
+        "weak": (Facts(weak=3, unsalted=0, unknown=0, min_length=15, guarded=True), {"3.1.1.2", "11.4.2"}),
+        "unknown": (Facts(weak=0, unsalted=0, unknown=1, min_length=15, guarded=True), {"3.1.1.2", "11.4.2"}),
+        "length": (Facts(weak=0, unsalted=0, unknown=0, min_length=6, guarded=True), {"3.1.1.2"}),
+        "guard": (Facts(weak=0, unsalted=0, unknown=0, min_length=15, guarded=False), {"[floor]"}),
     }  # fmt: skip
     for what, (facts, sections) in changed.items():
         now = judged(facts)

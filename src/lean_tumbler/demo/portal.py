@@ -27,6 +27,7 @@ _FEW_EVERY = 5
 RECOVERY, HISTORY, LOCKED, RESET = "recovery", "progress.jsonl", "lock-1.sealed", "reset.csv"
 LAYERED = "layer-1.sealed"
 GATE, REPORT, REMAINS = "gate.state", "report.html", "residue.json"
+UNTOUCHED = "untouched"  # the folder of a second copy
 _EVIDENCE = "tumbler.evidence.json"
 _MADE = frozenset(
     {

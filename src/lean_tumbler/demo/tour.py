@@ -5,6 +5,8 @@ import io
 import os
 import re
 import shlex
+import shutil
+import sys
 import time
 from collections import Counter
 from collections.abc import Callable, Sequence
@@ -34,6 +36,7 @@ from lean_tumbler.demo.portal import (
     REPORT,
     RESET,
     SIGN_INS,
+    UNTOUCHED,
     write_portal,
 )
 from lean_tumbler.stores.file_access import write_text
@@ -150,6 +153,16 @@ _LAST_STEPS = (
 )  # fmt: skip
 
 
+# What a reader types on the copy that nobody has touched.
+_TO_TRY = (
+    ["audit", "passengers"],
+    ["explain", "--store", "passengers", "--login", "ida.gullwharfer@tidepost.example"],
+    ["verify", KNOWN, "--store", "passengers"],
+    ["plan", "--logins", SIGN_INS],
+    ["progress", "--history", HISTORY],
+)
+
+
 class _Tour:
     """Prints what it does and runs it."""
 
@@ -212,10 +225,24 @@ class _Tour:
                 code = self._steps(_LAST_STEPS)
         if code == 0:
             self._say(
-                f"\nDone in {time.monotonic() - started:.0f} s. Open {REPORT}, or try it by hand:"
-                f"\n  cd {shlex.quote(str(self._folder))}; lean-tumbler audit passengers"
+                f"\nDone in {time.monotonic() - started:.0f} s. Open {self._folder / REPORT}."
             )
+            self._to_try()
         return code
+
+    def _to_try(self) -> None:
+        """Write the same data once more, and say what to type there."""
+        untouched = self._folder / UNTOUCHED
+        write_portal(untouched)
+        self._say(
+            "The same data stands there once more, as nobody has touched it. Try it by hand:\n"
+        )
+        activate = Path(sys.prefix) / "bin" / "activate"
+        if shutil.which("lean-tumbler") is None and activate.exists():
+            self._say(f"  . {shlex.quote(os.path.relpath(activate))}")
+        self._say(f"  cd {shlex.quote(str(untouched))}")
+        for arguments in _TO_TRY:
+            self._say(f"  lean-tumbler {shlex.join(arguments)}")
 
     def _steps(self, steps: "Sequence[tuple[str, str, *tuple[list[str], ...]]]") -> int:
         for title, why, *commands in steps:

@@ -55,6 +55,19 @@ def read_known_accounts(
         raise KnownAccountsError(f"{path}: line {reader.line_num}: {error}") from None
 
 
+def names_stored(path: Path) -> bool:
+    """Tell whether a file of known accounts has a column of stored values.
+
+    Raises:
+        KnownAccountsError: the file cannot be read.
+    """
+    try:
+        first = read_text(path, limit_bytes=KNOWN_BYTES).partition("\n")[0]
+    except SourceError as error:
+        raise KnownAccountsError(f"known accounts: {error}") from None
+    return "stored" in [name.strip().lower() for name in next(csv.reader([first]), [])]
+
+
 def read_earlier(path: Path) -> dict[str, str]:
     """Read an older dump: login -> stored value.
 

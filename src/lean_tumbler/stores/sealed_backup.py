@@ -28,7 +28,7 @@ from lean_tumbler.stores.interface import AccountKey, Swap
 from lean_tumbler.stores.json_text import load_json
 
 DOCUMENT = "lean-tumbler/sealed-backup/1"
-REMEMBERED = "lean-tumbler/remembered/1"
+REMEMBERED = "lean-tumbler/fingerprints/1"
 _WHAT = {DOCUMENT: "a sealed backup", REMEMBERED: "a file of remembered values"}
 _LENGTH_BYTES = 4
 _HEAD_BYTES = 1 << 14

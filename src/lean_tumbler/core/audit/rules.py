@@ -64,7 +64,7 @@ class Rule:
     detect: Detector
 
 
-_ASVS = "OWASP ASVS 4.0.3, 2.4.1"
+_ASVS = "OWASP ASVS 5.0, 11.4.2"
 
 
 _NIST = "NIST SP 800-63B-4, 3.1.1.2"
@@ -133,7 +133,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
         "password-in-log": Rule(
             severity=Severity.CRITICAL,
             summary="A log or history holds credentials that no login upgrades.",
-            breaks="OWASP ASVS 4.0.3, 7.1.1",
+            breaks="OWASP ASVS 5.0, chapter V16",
             remedy="Delete the column's content, and stop the code that writes it.",
             detect=ByReading(is_not_locked, "the table is named {place.table}", is_log),
         ),

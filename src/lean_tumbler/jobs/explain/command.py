@@ -87,10 +87,10 @@ def run(options: Options, session: Session) -> int:
     """Run the command."""
     named = [options.account, options.login]
     of_account = options.store is not None or any(name is not None for name in named)
-    if of_account and (options.store is None or named.count(None) != 1):
-        raise UsageError("for an account give --store, and one of --account and --login")
+    if of_account and named.count(None) != 1:
+        raise UsageError("for an account give one of --account and --login")
     if options.value is not None and of_account:
-        raise UsageError("give a stored value, or an account with --store; not both")
+        raise UsageError("give a stored value or an account, not both")
     if of_account and options.show_values:
         raise UsageError("--show-values is for a value; of an account none is ever shown")
     return (_account if of_account else _value_alone)(options, session)

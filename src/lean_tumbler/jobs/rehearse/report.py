@@ -63,6 +63,8 @@ def draw_rehearse(console: Console, found: Rehearsal) -> None:
     console.print()
     _draw_problems(console, found)
     console.print("Nothing was written to the store, and the copy is gone.", style="dim")
+    next_command = "verify KNOWN" if found.rejected or found.differences else "layer --dry-run"
+    console.print(f"Next: `lean-tumbler {next_command}`.")
 
 
 def _verdict(found: Rehearsal) -> Text:

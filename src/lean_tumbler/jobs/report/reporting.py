@@ -5,10 +5,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.standards import POINTS, Facts, Point, PointVerdict
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.history import Entry
@@ -139,19 +137,6 @@ def _facts(column: AuditedColumn, policy: StoragePolicy, guarded: bool | None) -
         unsalted=sum(grades.get(grade, 0) for grade in _NO_SALT),
         unknown=grades.get(Grade.UNKNOWN, 0),
         findings={finding.code: finding.rows for finding in column.findings},
-        lowest=_lowest(column.profile),
         min_length=policy.new_passwords.min_length,
         guarded=guarded,
     )
-
-
-def _lowest(profile: Profile) -> dict[str, int]:
-    """Give the lowest first cost of each slow scheme that stands by itself or on top."""
-    found: dict[str, int] = {}
-    for reading in profile.groups:
-        derivation = DERIVATIONS.get(reading.scheme)
-        if derivation is None:
-            continue
-        cost = dict(reading.parameters)[derivation.parameters[0].name]
-        found[reading.scheme] = min(cost, found.get(reading.scheme, cost))
-    return found

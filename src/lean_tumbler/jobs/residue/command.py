@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 EXAMPLE = """\
   lean-tumbler residue /var/log/harbour backups/ harbour.db
   lean-tumbler residue dump.tar.gz --backup layer-1.sealed --key recovery.private.pem
-  lean-tumbler residue /mnt/archive --fingerprints layer-1.remembered --key recovery.private.pem
+  lean-tumbler residue /mnt/archive --fingerprints layer-1.fingerprints --key recovery.private.pem
   tail -f access.log | lean-tumbler residue -
 
 Everything is only read, and no value is printed. With a policy, values that a store holds now are

@@ -187,6 +187,9 @@ def draw_tune(console: Console, tuned: Tuned, host: MeasuredHost) -> None:
     if chosen is not None:
         _draw_attack(console, tuned, chosen)
     _draw_measuring(console, tuned, host)
+    if chosen is not None:
+        console.print()
+        console.print("Next: --save writes it into the policy; then `lean-tumbler rehearse KNOWN`.")
 
 
 def _draw_ways_out(console: Console, tuned: Tuned) -> None:

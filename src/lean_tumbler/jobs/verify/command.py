@@ -24,12 +24,13 @@ if TYPE_CHECKING:
 
 EXAMPLE = """\
   lean-tumbler verify known.csv --formula 'utf-8, append salt, sha1, hex'
-  lean-tumbler verify known.csv --store passengers    takes the stored values from the store
+  lean-tumbler verify known.csv                       takes the stored values from the store
   lean-tumbler verify --store passengers              tries likely passwords on it
 
-known.csv begins with the line login,password,stored,salt (salt may be left out; further columns
-are parts that a formula names); with --store it needs login,password alone, and what the accounts
-show of their cohorts is noted beside the policy, for `plan` and `layer`."""
+known.csv begins with the line login,password. The stored values come from the store, and what the
+accounts show of their cohorts is noted beside the policy, for `plan` and `layer`. A file that
+begins with login,password,stored,salt is checked by itself (salt may be left out; further columns
+are parts that a formula names)."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -68,24 +69,28 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.verify.report import draw_verify, verify_document
-    from lean_tumbler.stores.known_accounts import read_earlier, read_known_accounts
+    from lean_tumbler.stores.known_accounts import (
+        names_stored,
+        read_earlier,
+        read_known_accounts,
+    )
     from lean_tumbler.stores.scans.verification import reader_of_files, verify_accounts
 
     if options.known is None:
         return _by_guessing(options, session)
-    policy = read_policy(options, required=options.store is not None)
-    known = read_known_accounts(
-        options.known, with_stored=options.store is None, say=session.message
-    )
+    from_store = options.store is not None or not names_stored(options.known)
+    policy = read_policy(options, required=from_store)
+    known = read_known_accounts(options.known, with_stored=not from_store, say=session.message)
     gateway = gateway_of(options, policy)
     given = _given(options, policy)
     earlier = read_earlier(options.earlier) if options.earlier else {}
-    if options.store is None:
+    store_name = (options.store or chosen_store(policy, None).name) if from_store else ""
+    if not from_store:
         reader = reader_of_files(policy, given)
         found = verify_accounts(known, reader=reader, bounds=gateway.bounds, earlier=earlier)
         accounts = list(found.accounts)
     elif given is None:
-        stores = chosen_stores(policy, options.store)
+        stores = chosen_stores(policy, store_name)
         accounts = prove_known(options, session, gateway, stores, known, earlier)
     else:
         store_policy = chosen_store(policy, options.store)
@@ -98,7 +103,7 @@ def run(options: Options, session: Session) -> int:
     session.emit(
         options,
         document=lambda: verify_document(accounts),
-        draw=lambda console: draw_verify(console, accounts),
+        draw=lambda console: draw_verify(console, accounts, store=store_name),
     )
     return int(not all(account.accepted for account in accounts))
 

@@ -63,8 +63,14 @@ def draw_guessed(console: Console, rows: int, *, store: str) -> None:
     console.print(f"Next: `lean-tumbler plan --store {store}` says what that proves.")
 
 
-def draw_verify(console: Console, accounts: Sequence[CheckedAccount]) -> None:
-    """Print which known accounts are accepted, the rejected ones with what is near."""
+def draw_verify(console: Console, accounts: Sequence[CheckedAccount], *, store: str) -> None:
+    """Print which known accounts are accepted, the rejected ones with what is near.
+
+    Args:
+        console: where.
+        accounts: each known account's result.
+        store: that holds them; empty where the file did.
+    """
     rejected = [account for account in accounts if not account.accepted]
     if not rejected:
         console.print(Text(f"All {count(len(accounts), 'known account')} accepted.", "bold green"))
@@ -93,3 +99,5 @@ def draw_verify(console: Console, accounts: Sequence[CheckedAccount]) -> None:
         console.print()
         console.print(table)
         console.print()
+    if store and not rejected:
+        console.print(f"Next: `lean-tumbler plan --store {store}` says what that proves.")

@@ -4,9 +4,9 @@ from collections.abc import Iterator
 
 from prometheus_client import Counter, Gauge, Histogram
 
-from lean_tumbler.reference.tables import GENERATED, table
 from lean_tumbler.reports.progress_metrics import ProgressMetrics
 from lean_tumbler.service.metrics import Metrics
+from reference.tables import GENERATED, table
 
 _HEAD = f"""\
 # Metrics

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from lean_tumbler.core.audit.rules import RULES, Severity
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
-from lean_tumbler.reference.tables import GENERATED, table
+from reference.tables import GENERATED, table
 
 _HEAD = f"""\
 # Grades and findings

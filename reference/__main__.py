@@ -1,10 +1,10 @@
-"""Write the generated pages into `docs`, or into `man`: `python -m lean_tumbler.reference docs`."""
+"""Write the generated pages into `docs`, or into `man`: `python -m reference docs`."""
 
 import sys
 from pathlib import Path
 
-from lean_tumbler.reference.manual import manual_pages
-from lean_tumbler.reference.pages import PAGES
+from reference.manual import manual_pages
+from reference.pages import PAGES
 
 if __name__ == "__main__":
     folder = Path(sys.argv[1])

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from lean_tumbler.cli.main import EXIT_CODES, build_parser
 from lean_tumbler.cli.options import children_of
 from lean_tumbler.jobs import SUMMARIES
-from lean_tumbler.reference.tables import GENERATED, table
+from reference.tables import GENERATED, table
 
 _HEAD = """\
 # Commands

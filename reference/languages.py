@@ -1,7 +1,7 @@
 """docs/LANGUAGES.md: what each language's stock functions verify, from the table."""
 
 from lean_tumbler.core.stock_functions import STOCK_FUNCTIONS, StockFunction
-from lean_tumbler.reference.tables import GENERATED, table
+from reference.tables import GENERATED, table
 
 _HEAD = f"""\
 # What stock functions verify
@@ -22,7 +22,8 @@ bcrypt, the variant is written that all of them take: `$2y$` for PHP, `$2a$` for
 
 **Nothing is layered then:** no stock function verifies a layered value, so digests wait for their
 owner's next login. `tune` says which choice `verified_by` costs, and `plan` how many rows wait.
-Leave it out where your programs use this tool's check, or the twenty lines of [FORMATS.md](FORMATS.md).
+Leave it out where your programs use this tool's check, or the twenty lines of
+[FORMATS.md](FORMATS.md).
 
 Functions that *take the text* verify a stored value as it is. The others compute the hash: the
 program takes salt, costs and digest out of the text, and compares in constant time. What a package

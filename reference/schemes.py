@@ -2,7 +2,7 @@
 
 from lean_tumbler.core.schemes.base import Kind, Layout
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, FAMILIES
-from lean_tumbler.reference.tables import GENERATED, table
+from reference.tables import GENERATED, table
 
 _GRADES = {
     Kind.READABLE: "readable",

@@ -4,13 +4,13 @@ import json
 from collections.abc import Callable, Mapping
 from types import MappingProxyType
 
-from lean_tumbler.reference.commands import commands_page
-from lean_tumbler.reference.findings import findings_page
-from lean_tumbler.reference.languages import languages_page
-from lean_tumbler.reference.metrics import metrics_page
-from lean_tumbler.reference.policy import policy_page
-from lean_tumbler.reference.schemes import schemes_page
 from lean_tumbler.service.description import description
+from reference.commands import commands_page
+from reference.findings import findings_page
+from reference.languages import languages_page
+from reference.metrics import metrics_page
+from reference.policy import policy_page
+from reference.schemes import schemes_page
 
 
 def _openapi() -> str:

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 
-GENERATED = "This page is generated from the code: `python -m lean_tumbler.reference docs`."
+GENERATED = "This page is generated from the code: `python -m reference docs`."
 
 
 def cell(text: str) -> str:

@@ -27,7 +27,7 @@ from lean_tumbler.core.policy.tables import (
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
 from lean_tumbler.core.warrant import NOT_ASKED, Check, Step
-from lean_tumbler.reference.tables import GENERATED, table
+from reference.tables import GENERATED, table
 
 _HEAD = f"""\
 # The policy
@@ -285,7 +285,8 @@ def _of_schemes() -> Iterator[str]:
         "\n## `[target]` and `[floor]`\n\n"
         f"`scheme` names what new values are written with; without it, `{USUAL_TARGET}`. Beside it "
         "stand the costs of that scheme. `verified_by` lists languages with versions, like "
-        "`php 8.2`: a target that one of them cannot verify is refused (see [LANGUAGES.md](LANGUAGES.md)). "
+        "`php 8.2`: a target that one of them cannot verify is refused (see "
+        "[LANGUAGES.md](LANGUAGES.md)). "
         "`layer_with` is a table of its own: the scheme and costs that `layer` lays over digests, "
         "where that is not the target, and as `verified_by` who verifies layered values: "
         "`service`, `library` or `own check` (by [FORMATS.md](FORMATS.md)). "
