@@ -332,16 +332,14 @@ COMMAND = Added(
     '''
 from dataclasses import dataclass
 
+from lean_tumbler.cli.declared import option
+
 EXAMPLE = "  lean-tumbler tides"
 
 
 @dataclass(frozen=True, kw_only=True)
 class Options:
-    height: str | None
-
-
-def configure(parser):
-    parser.add_argument("--height", help="of the water")
+    height: str | None = option("TEXT", "of the water")
 
 
 def run(options: Options, session) -> int:

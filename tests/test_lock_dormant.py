@@ -188,7 +188,7 @@ def test_a_part_first(tmp_path: Path) -> None:
     ("arguments", "code", "expected"),
     [
         (("--inactive-days", "180"), 2, "nothing says how to put the old values back"),
-        ((), 2, "one of the arguments --before --inactive-days --accounts is required"),
+        ((), 2, "one of the arguments --before --accounts --inactive-days is required"),
         (("--inactive-days", "0"), 2, "whole number"),
         (("--before", "soon"), 2, "expected a day"),
         (("--before", "2020-01-01", "--inactive-days", "3"), 2, "not allowed with"),

@@ -1,6 +1,5 @@
 """What bulk steps share: a part of the accounts, pace, a sealed backup, and stopping."""
 
-import argparse
 import os
 import signal
 import threading
@@ -9,7 +8,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime, timedelta
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.backups import sealed_backup
@@ -19,15 +17,7 @@ from lean_tumbler.cli.option_types import (
     ProofOptions,
     StoreOptions,
 )
-from lean_tumbler.cli.options import (
-    add_dry_run_option,
-    add_store_options,
-    policy_path,
-    positive_integer,
-    rate_per_second,
-    share,
-    time_of_day,
-)
+from lean_tumbler.cli.options import policy_path
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
@@ -37,77 +27,6 @@ if TYPE_CHECKING:
     from lean_tumbler.core.warrant import Step, Warrant
     from lean_tumbler.jobs.bulk.context import RunContext
     from lean_tumbler.stores.interface import LoginStore, Store
-
-
-def add_bulk_options(parser: argparse.ArgumentParser) -> None:
-    """Add what every step takes that writes many rows of a store."""
-    parser.add_argument(
-        "--share",
-        type=share,
-        default=1.0,
-        metavar="SHARE",
-        help="a stable part of the accounts, like 0.1%%: a larger one contains every smaller one",
-    )
-    parser.add_argument(
-        "--rate",
-        type=rate_per_second,
-        default=0.0,
-        metavar="RATE",
-        help="the highest rate of writing in rows, like 200/s",
-    )
-    parser.add_argument(
-        "--until",
-        type=time_of_day,
-        metavar="HH:MM",
-        help="stop at this time of day, after the batch in hand",
-    )
-    parser.add_argument(
-        "--max-replica-lag",
-        type=positive_integer,
-        metavar="SECONDS",
-        help="wait while a replica is further behind (PostgreSQL; MariaDB and MySQL with “replicas”"
-        " in the store's policy)",
-    )
-    parser.add_argument(
-        "--into",
-        type=Path,
-        metavar="FILE",
-        help="the copy to write, where the store is a file: the file itself is never written",
-    )
-    add_dry_run_option(parser)
-    add_store_options(parser)
-
-
-def add_backup_options(parser: argparse.ArgumentParser) -> None:
-    """Add where what is replaced is kept, for whom, and for how long."""
-    parser.add_argument(
-        "--backup",
-        type=Path,
-        metavar="FILE",
-        help="first seal what is replaced into this new file, so that `undo` can put it back",
-    )
-    parser.add_argument(
-        "--fingerprints",
-        type=Path,
-        metavar="FILE",
-        help="seal into this new file what lets `residue` find the replaced values elsewhere: "
-        "keyed fingerprints, and no value",
-    )
-    parser.add_argument(
-        "--to", type=Path, metavar="PUBLICKEY", help="the public half of the key to seal it for"
-    )
-    parser.add_argument(
-        "--keep-days",
-        type=positive_integer,
-        metavar="N",
-        help="write into the backup after how many days it is to be deleted; without it, it is "
-        "kept as long as you keep it",
-    )
-    parser.add_argument(
-        "--no-backup",
-        action="store_true",
-        help="replace values without a way back",
-    )
 
 
 def has_way_back(options: BackupOptions) -> bool:

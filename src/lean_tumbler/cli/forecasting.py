@@ -1,12 +1,11 @@
 """What `plan`, `progress` and `report` share: options of the forecast, and making it."""
 
-import argparse
 from contextlib import closing
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import CountOptions, ForecastOptions
-from lean_tumbler.cli.options import policy_path, positive_integer
+from lean_tumbler.cli.option_types import LATELY_DAYS, CountOptions, ForecastOptions
+from lean_tumbler.cli.options import policy_path
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -19,24 +18,6 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.scans.migration_progress import MigrationProgress
     from lean_tumbler.stores.scans.store_forecast import Accounts, StoreForecast
     from lean_tumbler.stores.sql.column_move import ColumnMove
-
-LATELY_DAYS = 30
-
-
-def add_forecast_options(parser: argparse.ArgumentParser) -> None:
-    """Add what a forecast is made from."""
-    parser.add_argument(
-        "--logins",
-        metavar="FILE|TABLE",
-        help="a log of logins with typed passwords (who, when): better than last logins alone",
-    )
-    parser.add_argument(
-        "--session-days",
-        type=positive_integer,
-        default=0,
-        metavar="N",
-        help="how long a session is remembered: “last seen” is newer than the last typed password",
-    )
 
 
 def store_forecast(

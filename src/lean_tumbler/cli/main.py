@@ -11,8 +11,8 @@ from types import MappingProxyType, ModuleType
 from typing import Any, NoReturn
 
 from lean_tumbler.cli.core_dumps import forbid_core_dumps
+from lean_tumbler.cli.declared import CommandPart, add_options, asked
 from lean_tumbler.cli.descriptors import open_missing_descriptors
-from lean_tumbler.cli.option_types import asked
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import TumblerError, UsageError
 from lean_tumbler.jobs import SUMMARIES
@@ -111,10 +111,29 @@ def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
         if name == called:
             module = command_module(name)
             command.epilog = f"example:\n{module.EXAMPLE}"
-            # A command that has its own commands has no `run`; each of those names what it does.
-            command.set_defaults(act=getattr(module, "run", None))
-            module.configure(command)
+            _configure(command, module)
     return parser
+
+
+def _configure(command: argparse.ArgumentParser, module: ModuleType) -> None:
+    """Give a command its options, or the commands that it has."""
+    parts: Sequence[CommandPart] = getattr(module, "PARTS", ())
+    if not parts:
+        add_options(command, module.Options)
+        command.set_defaults(act=module.run, kind=module.Options)
+        return
+    named = "|".join(part.name for part in parts)
+    commands = command.add_subparsers(metavar=named, required=True)
+    for part in parts:
+        own = commands.add_parser(
+            part.name,
+            help=part.does,
+            description=f"{part.does[0].upper()}{part.does[1:]}.",
+            epilog=command.epilog,
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+        )
+        add_options(own, part.options)
+        own.set_defaults(act=part.run, kind=part.options)
 
 
 def run(argv: Sequence[str], session: Session) -> int:
@@ -142,7 +161,7 @@ def run(argv: Sequence[str], session: Session) -> int:
             session.stdout.write(_version() if arguments.version else parser.format_help())
             session.stdout.flush()
             return 0
-        return int(arguments.act(asked(arguments.act, arguments), session))
+        return int(arguments.act(asked(arguments.kind, arguments), session))
     except (TumblerError, KeyboardInterrupt, ModuleNotFoundError) as error:
         _trace(arguments, session)
         return _explained(error, arguments.command, session)

@@ -1,13 +1,12 @@
 """`admit`: one login, with its upgrade."""
 
-import argparse
 import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.declared import argument
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_store_options,
     chosen_store,
     gateway_of,
     opened_store,
@@ -29,13 +28,7 @@ EXAMPLE = """\
 class Options(StoreOptions, ReportOptions):
     """What the command was asked for."""
 
-    login: str
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument("login", metavar="LOGIN", help="the name that the person types")
-    add_store_options(parser)
+    login: str = argument("LOGIN", "the name that the person types")
 
 
 def run(options: Options, session: Session) -> int:

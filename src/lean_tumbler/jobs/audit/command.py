@@ -1,6 +1,5 @@
 """`audit`: what is stored, who is at risk, and what to do first."""
 
-import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -9,16 +8,14 @@ from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
+from lean_tumbler.cli.declared import argument, flag, option
+from lean_tumbler.cli.option_types import FORMATS, AttackerOptions, PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
-    add_attacker_option,
-    add_policy_option,
-    add_report_options,
     policy_path,
     read_policy,
-    seconds,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import seconds
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -40,83 +37,45 @@ _COLUMN_OPTIONS = ("login", "salt", "privileged")
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(PolicyOptions, ReportOptions):
+class Options(AttackerOptions, PolicyOptions, ReportOptions):
     """What the command was asked for."""
 
-    source: str
-    table: str | None
-    column: str | None
-    login_column: str | None
-    salt_column: str | None
-    privileged_column: str | None
-    privileged_values: str | None
-    words: str | None
-    blocklist: Path | None
-    budget: float
-    slow_schemes: bool
-    fail_on: str | None
-    all_accounts: bool
-    attacker: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "source",
-        metavar="SOURCE",
-        help="a file (SQLite, CSV, JSON, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst),"
-        " a URL, or a store of the policy",
+    source: str = argument(
+        "SOURCE",
+        "a file (SQLite, CSV, JSON, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst), a URL, "
+        "or a store of the policy",
     )
-    _add_column_options(parser)
-    _add_likely_password_options(parser)
-    parser.add_argument(
-        "--fail-on",
-        metavar="SEVERITY|CODE",
-        help="exit with 1 if there is such a finding, or a worse one",
+    table: str | None = option("NAME", "read this table alone")
+    column: str | None = option("NAME", "the column of the stored values")
+    login_column: str | None = option("NAME", "the login column")
+    salt_column: str | None = option("NAME", "the salt column")
+    privileged_column: str | None = option("NAME", "the privileged column")
+    privileged_values: str | None = option(
+        "TEXT,TEXT",
+        "the values that mark an administrator in that column; without it, anything but no",
     )
-    parser.add_argument(
-        "--all-accounts",
-        action="store_true",
-        help="with --format csv: list every account, also those that no finding concerns",
+    words: str | None = option(
+        "WORD,WORD", "your organisation's own words, for the list of likely passwords"
     )
-    add_attacker_option(parser)
-    add_policy_option(parser)
-    add_report_options(parser, "csv", "html", "sarif")
-
-
-def _add_column_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--table", metavar="NAME", help="read this table alone")
-    parser.add_argument("--column", metavar="NAME", help="the column of the stored values")
-    for role in _COLUMN_OPTIONS:
-        parser.add_argument(f"--{role}-column", metavar="NAME", help=f"the {role} column")
-    parser.add_argument(
-        "--privileged-values",
-        metavar="TEXT,TEXT",
-        help="the values that mark an administrator in that column; without it, anything but no",
-    )
-
-
-def _add_likely_password_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--words",
-        metavar="WORD,WORD",
-        help="your organisation's own words, for the list of likely passwords",
-    )
-    parser.add_argument(
-        "--blocklist",
-        metavar="FILE",
-        type=Path,
-        help="a file of further likely passwords, one on each line",
-    )
-    parser.add_argument(
-        "--budget",
-        metavar="SECONDS",
-        type=seconds,
+    blocklist: Path | None = option("FILE", "a file of further likely passwords, one on each line")
+    budget: float = option(
+        "SECONDS",
+        "try likely passwords on salted rows for so long (default: on unsalted ones alone)",
+        read=seconds,
         default=0.0,
-        help="try likely passwords on salted rows for so long (default: on unsalted ones alone)",
     )
-    parser.add_argument(
-        "--slow-schemes", action="store_true", help="within the budget, try slow schemes too"
+    slow_schemes: bool = flag("within the budget, try slow schemes too")
+    fail_on: str | None = option(
+        "SEVERITY|CODE", "exit with 1 if there is such a finding, or a worse one"
+    )
+    all_accounts: bool = flag(
+        "with --format csv: list every account, also those that no finding concerns"
+    )
+    format: str = option(
+        None,
+        "how to write the result",
+        choices=(*FORMATS, "csv", "html", "sarif"),
+        default=FORMATS[0],
     )
 
 

@@ -1,8 +1,8 @@
 """`completion`: what a shell reads to complete the program's lines."""
 
-import argparse
 from dataclasses import dataclass
 
+from lean_tumbler.cli.declared import argument
 from lean_tumbler.cli.session import Session
 
 SHELLS = ("bash", "zsh", "fish")
@@ -17,17 +17,11 @@ EXAMPLE = """\
 class Options:
     """What the command was asked for."""
 
-    shell: str
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "shell",
-        metavar="SHELL",
-        choices=SHELLS,
-        help=f"{', '.join(SHELLS[:-1])} or {SHELLS[-1]}; put the line of the example into its "
+    shell: str = argument(
+        "SHELL",
+        f"{', '.join(SHELLS[:-1])} or {SHELLS[-1]}; put the line of the example into its "
         "start-up file",
+        choices=SHELLS,
     )
 
 

@@ -1,9 +1,9 @@
 """`demo`: the whole job on invented data."""
 
-import argparse
 from dataclasses import dataclass
 from pathlib import Path
 
+from lean_tumbler.cli.declared import option
 from lean_tumbler.cli.session import Session
 
 EXAMPLE = """\
@@ -15,17 +15,10 @@ EXAMPLE = """\
 class Options:
     """What the command was asked for."""
 
-    into: Path
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--into",
-        type=Path,
+    into: Path = option(
+        "DIR",
+        "the folder to write the files to (default: coldharbour)",
         default=Path("coldharbour"),
-        metavar="DIR",
-        help="the folder to write the files to (default: coldharbour)",
     )
 
 

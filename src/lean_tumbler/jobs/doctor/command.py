@@ -1,12 +1,11 @@
 """`doctor`: what is installed, readable and reachable, and what to do about the rest."""
 
-import argparse
 import os
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
-from lean_tumbler.cli.options import add_policy_option, add_report_options, policy_path
+from lean_tumbler.cli.options import policy_path
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
@@ -24,12 +23,6 @@ EXAMPLE = """\
 @dataclass(frozen=True, kw_only=True)
 class Options(PolicyOptions, ReportOptions):
     """What the command was asked for."""
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    add_policy_option(parser)
-    add_report_options(parser)
 
 
 def run(options: Options, session: Session) -> int:

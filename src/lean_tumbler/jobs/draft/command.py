@@ -1,22 +1,20 @@
 """`draft`: a complete policy for what stands at a source."""
 
-import argparse
 import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
+from lean_tumbler.cli.declared import argument, flag, option
+from lean_tumbler.cli.option_types import POLICY_NAME, PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
-    POLICY_NAME,
-    add_report_options,
     gateway_of,
     opened_store,
     read_policy,
-    seconds,
 )
 from lean_tumbler.cli.proving import prove_known, prover_of
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import seconds
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -39,49 +37,23 @@ says how many of them prove it. A line that is not proven is a comment."""
 class Options(ReportOptions):
     """What the command was asked for."""
 
-    source: str
-    known: Path | None
-    into: Path
-    merge: bool
-    literal: list[str]
-    budget: float
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "source", metavar="SOURCE", help="a database, file or directory: a path or a URL"
-    )
-    parser.add_argument(
-        "known", type=Path, nargs="?", metavar="KNOWN", help="a CSV file of known accounts"
-    )
-    parser.add_argument(
-        "--into",
-        type=Path,
+    source: str = argument("SOURCE", "a database, file or directory: a path or a URL")
+    known: Path | None = argument("KNOWN", "a CSV file of known accounts")
+    into: Path = option(
+        "FILE",
+        f"the policy's file, which may not be there yet (default: {POLICY_NAME})",
         default=Path(POLICY_NAME),
-        metavar="FILE",
-        help=f"the policy's file, which may not be there yet (default: {POLICY_NAME})",
     )
-    parser.add_argument(
-        "--merge",
-        action="store_true",
-        help="add what is new to the policy that is there; what it says and its comments stay",
+    merge: bool = flag(
+        "add what is new to the policy that is there; what it says and its comments stay"
     )
-    parser.add_argument(
-        "--literal",
-        metavar="TEXT",
-        action="append",
-        default=[],
-        help="a site-wide constant from the old source; may be repeated",
-    )
-    parser.add_argument(
-        "--budget",
-        metavar="SECONDS",
-        type=seconds,
+    literal: list[str] = option("TEXT", "a site-wide constant from the old source; may be repeated")
+    budget: float = option(
+        "SECONDS",
+        "end the search for formulas after this time (default: 120)",
+        read=seconds,
         default=120.0,
-        help="end the search for formulas after this time (default: 120)",
     )
-    add_report_options(parser)
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,15 +1,12 @@
 """`enforce`: keeps a store finished, by a guard on the column and a gate for cron and CI."""
 
-import argparse
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
+from lean_tumbler.cli.declared import CommandPart, flag, option
+from lean_tumbler.cli.option_types import FORMATS, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_part,
-    add_policy_option,
-    add_report_options,
     chosen_store,
     chosen_stores,
     policy_path,
@@ -33,75 +30,24 @@ EXAMPLE = """\
 class ConstraintOptions(StoreOptions, ReportOptions):
     """What `enforce constraint` was asked for."""
 
-    apply: bool
-    remove: bool
-    print: bool
-    list: Path | None
+    apply: bool = flag("run the statements", one_of="what")
+    remove: bool = flag("take the guard away", one_of="what")
+    print: bool = flag("print the statements, and run none", one_of="what")
+    list: Path | None = option(
+        "FILE", "write the accounts whose values would not be admitted, as CSV"
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
 class GateOptions(StoreOptions, ReportOptions):
     """What `enforce gate` was asked for."""
 
-    state: Path
-    accept: bool
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parts = parser.add_subparsers(metavar="constraint|gate", required=True)
-    _configure_constraint(parts)
-    _configure_gate(parts)
-
-
-def _configure_constraint(parts: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
-    constraint = add_part(
-        parts,
-        "constraint",
-        does="let only current, layered and locked values into the column",
-        example=EXAMPLE,
+    state: Path = option("FILE", "what was accepted; made by the first run, keep it with the job")
+    accept: bool = flag("accept what is below the floor now, and pass")
+    store: str | None = option("NAME", "a store of the policy; without it, all of them")
+    format: str = option(
+        None, "how to write the result", choices=(*FORMATS, "sarif", "junit"), default=FORMATS[0]
     )
-    what = constraint.add_mutually_exclusive_group()
-    what.add_argument("--apply", action="store_true", help="run the statements")
-    what.add_argument("--remove", action="store_true", help="take the guard away")
-    what.add_argument("--print", action="store_true", help="print the statements, and run none")
-    constraint.add_argument(
-        "--list",
-        type=Path,
-        metavar="FILE",
-        help="write the accounts whose values would not be admitted, as CSV",
-    )
-    constraint.set_defaults(act=_constraint)
-    constraint.add_argument(
-        "--store", metavar="NAME", help="a store of the policy; without it, the only one"
-    )
-    add_policy_option(constraint)
-    add_report_options(constraint)
-
-
-def _configure_gate(parts: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
-    gate = add_part(
-        parts,
-        "gate",
-        does="fail when anything below the floor has appeared since the accepted state",
-        example=EXAMPLE,
-    )
-    gate.add_argument(
-        "--state",
-        type=Path,
-        required=True,
-        metavar="FILE",
-        help="what was accepted; made by the first run, keep it with the job",
-    )
-    gate.add_argument(
-        "--accept", action="store_true", help="accept what is below the floor now, and pass"
-    )
-    gate.set_defaults(act=_gate)
-    gate.add_argument(
-        "--store", metavar="NAME", help="a store of the policy; without it, all of them"
-    )
-    add_policy_option(gate)
-    add_report_options(gate, "sarif", "junit")
 
 
 def _constraint(options: ConstraintOptions, session: Session) -> int:
@@ -190,3 +136,19 @@ def _gate(options: GateOptions, session: Session) -> int:
     return int(
         any(gate_result.regression_rows for gate_result in gate_results) and not options.accept
     )
+
+
+PARTS = (
+    CommandPart(
+        name="constraint",
+        does="let only current, layered and locked values into the column",
+        options=ConstraintOptions,
+        run=_constraint,
+    ),
+    CommandPart(
+        name="gate",
+        does="fail when anything below the floor has appeared since the accepted state",
+        options=GateOptions,
+        run=_gate,
+    ),
+)

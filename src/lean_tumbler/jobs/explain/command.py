@@ -1,15 +1,13 @@
 """`explain`: one stored value, read aloud."""
 
-import argparse
 import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import step_warrant
+from lean_tumbler.cli.declared import argument, flag, option
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_policy_option,
-    add_report_options,
     chosen_store,
     column_of,
     keys_of,
@@ -42,45 +40,19 @@ _SEEN = (
 class Options(StoreOptions, ReportOptions):
     """What the command was asked for."""
 
-    value: str | None
-    account: str | None
-    login: str | None
-    salted: bool
-    check: bool
-    show_values: bool
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "value",
-        metavar="VALUE",
-        nargs="?",
-        help="the stored value; without it, or as -, it is asked for or read from standard input",
+    value: str | None = argument(
+        "VALUE",
+        "the stored value; without it, or as -, it is asked for or read from standard input",
     )
-    parser.add_argument(
-        "--store", metavar="NAME", help="explain an account of this store of the policy"
+    account: str | None = option("KEY", "the key of its row; the value is never shown")
+    login: str | None = option("NAME", "or its login")
+    salted: bool = flag("there is a salt in a column beside the value")
+    check: bool = flag(
+        "ask for one password, and say whether it opens; from standard input it is the line "
+        "after the value"
     )
-    parser.add_argument(
-        "--account", metavar="KEY", help="the key of its row; the value is never shown"
-    )
-    parser.add_argument("--login", metavar="NAME", help="or its login")
-    parser.add_argument(
-        "--salted", action="store_true", help="there is a salt in a column beside the value"
-    )
-    parser.add_argument(
-        "--check",
-        action="store_true",
-        help="ask for one password, and say whether it opens; from standard input it is the line "
-        "after the value",
-    )
-    parser.add_argument(
-        "--show-values",
-        action="store_true",
-        help="show its parts, salt and digest too",
-    )
-    add_policy_option(parser)
-    add_report_options(parser)
+    show_values: bool = flag("show its parts, salt and digest too")
+    store: str | None = option("NAME", "explain an account of this store of the policy")
 
 
 def run(options: Options, session: Session) -> int:

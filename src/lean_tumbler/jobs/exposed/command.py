@@ -1,16 +1,13 @@
 """`exposed`: who must be reset after a copy of the table has left the house."""
 
-import argparse
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 
-from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
+from lean_tumbler.cli.declared import option
+from lean_tumbler.cli.option_types import AttackerOptions, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_attacker_option,
-    add_store_options,
     chosen_store,
-    day,
     policy_path,
     read_policy,
 )
@@ -27,38 +24,18 @@ what lay there then."""
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(StoreOptions, ReportOptions):
+class Options(AttackerOptions, StoreOptions, ReportOptions):
     """What the command was asked for."""
 
-    since: date
-    copy: str | None
-    list: Path | None
-    attacker: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--since",
-        type=day,
-        required=True,
-        metavar="DATE",
-        help="the day on which the copy was taken",
-    )
-    parser.add_argument(
-        "--copy",
-        metavar="SOURCE",
-        help="the copy itself, a file or a database: without it, today's values stand for it, and "
+    since: date = option("DATE", "the day on which the copy was taken")
+    copy: str | None = option(
+        "SOURCE",
+        "the copy itself, a file or a database: without it, today's values stand for it, and "
         "what was written since counts as the worst that it can have been",
     )
-    parser.add_argument(
-        "--list",
-        type=Path,
-        metavar="FILE",
-        help="write the accounts that must be reset today, as CSV, administrators first",
+    list: Path | None = option(
+        "FILE", "write the accounts that must be reset today, as CSV, administrators first"
     )
-    add_attacker_option(parser)
-    add_store_options(parser)
 
 
 def run(options: Options, session: Session) -> int:

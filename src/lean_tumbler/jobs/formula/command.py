@@ -1,23 +1,20 @@
 """`formula`: recover how the legacy system made its values, and read a formula aloud."""
 
-import argparse
 import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.declared import CommandPart, argument, flag, option
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_part,
-    add_policy_option,
-    add_report_options,
     chosen_store,
     keys_of,
     policy_path,
     read_policy,
-    seconds,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import seconds
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -47,88 +44,31 @@ _EXAMPLE = ("Möwe 7 <gull>", b"0a1b2c3d", "Ada.Tidewarden@tidepost.example")
 class SolveOptions(StoreOptions, ReportOptions):
     """What `formula solve` was asked for."""
 
-    known: Path
-    literal: list[str]
-    literals_from: Path | None
-    hint: str | None
-    budget: float
-    save: str | None
+    known: Path = argument("KNOWN", "a CSV file of known accounts")
+    literal: list[str] = option("TEXT", "a site-wide constant from the old source; may be repeated")
+    literals_from: Path | None = option("FILE", "a file of such constants, one on each line")
+    hint: str | None = option("TEXT", "what is known of it, like 'sha1, loop'")
+    budget: float = option(
+        "SECONDS", "end the search after this time (default: 60)", read=seconds, default=60.0
+    )
+    save: str | None = option(
+        "NAME",
+        "write what was found into the policy: as a cohort of the store, or without --store as "
+        "a formula",
+    )
+    store: str | None = option("NAME", "a store of the policy that holds the known accounts")
 
 
 @dataclass(frozen=True, kw_only=True)
 class ShowOptions(PolicyOptions, ReportOptions):
     """What `formula show` was asked for."""
 
-    formula: str
-    known: Path | None
-    login: str | None
-    show_values: bool
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the two commands and their options."""
-    parts = parser.add_subparsers(metavar="solve|show", required=True)
-    solve = add_part(
-        parts, "solve", does="find the formula that explains known accounts", example=EXAMPLE
+    formula: str = argument("TEXT|NAME", "a formula, or one of the policy's")
+    known: Path | None = option(
+        "FILE", "work through an account of this CSV file of known accounts, not an invented one"
     )
-    _configure_solve(solve)
-    show = add_part(
-        parts, "show", does="read a formula aloud, with an example step by step", example=EXAMPLE
-    )
-    _configure_show(show)
-    for part in (solve, show):
-        add_policy_option(part)
-        add_report_options(part)
-
-
-def _configure_solve(solve: argparse.ArgumentParser) -> None:
-    solve.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
-    solve.add_argument(
-        "--literal",
-        metavar="TEXT",
-        action="append",
-        default=[],
-        help="a site-wide constant from the old source; may be repeated",
-    )
-    solve.add_argument(
-        "--literals-from",
-        type=Path,
-        metavar="FILE",
-        help="a file of such constants, one on each line",
-    )
-    solve.add_argument("--hint", metavar="TEXT", help="what is known of it, like 'sha1, loop'")
-    solve.add_argument(
-        "--budget",
-        metavar="SECONDS",
-        type=seconds,
-        default=60.0,
-        help="end the search after this time (default: 60)",
-    )
-    solve.add_argument(
-        "--save",
-        metavar="NAME",
-        help="write what was found into the policy: as a cohort of the store, or without --store "
-        "as a formula",
-    )
-    solve.add_argument(
-        "--store", metavar="NAME", help="a store of the policy that holds the known accounts"
-    )
-    solve.set_defaults(act=_solve)
-
-
-def _configure_show(show: argparse.ArgumentParser) -> None:
-    show.add_argument("formula", metavar="TEXT|NAME", help="a formula, or one of the policy's")
-    show.add_argument(
-        "--known",
-        type=Path,
-        metavar="FILE",
-        help="work through an account of this CSV file of known accounts, not an invented one",
-    )
-    show.add_argument("--login", metavar="NAME", help="which of them; without it, the first")
-    show.add_argument(
-        "--show-values", action="store_true", help="show the known account's values at each step"
-    )
-    show.set_defaults(act=_show)
+    login: str | None = option("NAME", "which of them; without it, the first")
+    show_values: bool = flag("show the known account's values at each step")
 
 
 def _solve(options: SolveOptions, session: Session) -> int:
@@ -298,3 +238,19 @@ def _seconds_each(formula: "Formula", inputs: "Inputs") -> float:
         run(inputs)
         times += 1
     return (time.perf_counter() - started) / times
+
+
+PARTS = (
+    CommandPart(
+        name="solve",
+        does="find the formula that explains known accounts",
+        options=SolveOptions,
+        run=_solve,
+    ),
+    CommandPart(
+        name="show",
+        does="read a formula aloud, with an example step by step",
+        options=ShowOptions,
+        run=_show,
+    ),
+)

@@ -1,10 +1,10 @@
 """`hash`: the stored value for a new password that keeps the policy's rules."""
 
-import argparse
 from dataclasses import dataclass
 
+from lean_tumbler.cli.declared import flag, option
 from lean_tumbler.cli.option_types import PolicyOptions
-from lean_tumbler.cli.options import add_policy_option, read_policy
+from lean_tumbler.cli.options import read_policy
 from lean_tumbler.cli.session import Session
 
 EXAMPLE = """\
@@ -16,21 +16,8 @@ EXAMPLE = """\
 class Options(PolicyOptions):
     """What the command was asked for."""
 
-    force: bool
-    login: str | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--force",
-        action="store_true",
-        help="accept the password although it reads as a stored value",
-    )
-    parser.add_argument(
-        "--login", metavar="NAME", help="the account's login; the password must not be made of it"
-    )
-    add_policy_option(parser)
+    force: bool = flag("accept the password although it reads as a stored value")
+    login: str | None = option("NAME", "the account's login; the password must not be made of it")
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,10 +1,9 @@
 """`keys new`: the key pair for sealed backups."""
 
-import argparse
 from dataclasses import dataclass
 from pathlib import Path
 
-from lean_tumbler.cli.options import add_part
+from lean_tumbler.cli.declared import CommandPart, argument
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -18,17 +17,10 @@ Keep the private half offline, away from the machine whose values are sealed."""
 class Options:
     """What the command was asked for."""
 
-    name: Path
+    name: Path = argument("NAME", "what the two files begin with")
 
 
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the command and its argument."""
-    parts = parser.add_subparsers(metavar="new", required=True)
-    new = add_part(parts, "new", does="make a key pair for sealed backups", example=EXAMPLE)
-    new.add_argument("name", type=Path, metavar="NAME", help="what the two files begin with")
-
-
-def run(options: Options, session: Session) -> int:
+def _new(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.sealing import new_key_pair
     from lean_tumbler.stores.file_access import write_text
@@ -48,3 +40,8 @@ def run(options: Options, session: Session) -> int:
     session.message(f"{private}: the private half. Keep it offline; without it nothing is opened.")
     session.message(f"{public}: the public half, for `layer --backup FILE --to {public}`.")
     return 0
+
+
+PARTS = (
+    CommandPart(name="new", does="make a key pair for sealed backups", options=Options, run=_new),
+)

@@ -1,6 +1,5 @@
 """`layer`: the slow hash over every legacy digest, in bulk."""
 
-import argparse
 import os
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -9,12 +8,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import (
-    add_backup_options,
-    add_bulk_options,
     finished_copy,
     step_warrant,
     warranted_context,
 )
+from lean_tumbler.cli.declared import option
 from lean_tumbler.cli.option_types import (
     BackupOptions,
     BulkOptions,
@@ -22,11 +20,9 @@ from lean_tumbler.cli.option_types import (
     ReportOptions,
 )
 from lean_tumbler.cli.options import (
-    add_proof_options,
     chosen_store,
     keys_of,
     opened_rows,
-    positive_integer,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -51,44 +47,23 @@ After a stop or a kill, the same command line continues, in the same backup."""
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(BulkOptions, BackupOptions, ProofOptions, ReportOptions):
+class Options(ProofOptions, BackupOptions, BulkOptions, ReportOptions):
     """What the command was asked for."""
 
-    concurrency: int | None
-    cluster: str | None
-    only: str
-    list_left: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--concurrency",
-        type=positive_integer,
-        metavar="N",
-        help="derivations at once; without it, one for each core",
+    concurrency: int | None = option("N", "derivations at once; without it, one for each core")
+    cluster: str | None = option(
+        "URL",
+        "derive on a Dask cluster, like tls://HOST:8786: it gets digests, no credentials, and a "
+        "part of its results is derived here again",
     )
-    parser.add_argument(
-        "--cluster",
-        metavar="URL",
-        help="derive on a Dask cluster, like tls://HOST:8786: it gets digests, no credentials, "
-        "and a part of its results is derived here again",
-    )
-    parser.add_argument(
-        "--only",
+    only: str = option(
+        "COHORT",
+        "a cohort of the policy, a scheme, or decryptable; --dry-run names them",
         default="",
-        metavar="COHORT",
-        help="a cohort of the policy, a scheme, or decryptable; --dry-run names them",
     )
-    add_proof_options(parser)
-    parser.add_argument(
-        "--list-left",
-        type=Path,
-        metavar="FILE",
-        help="write the accounts that are left, as CSV: key, reason, and what would decide it",
+    list_left: Path | None = option(
+        "FILE", "write the accounts that are left, as CSV: key, reason, and what would decide it"
     )
-    add_backup_options(parser)
-    add_bulk_options(parser)
 
 
 def run(options: Options, session: Session) -> int:

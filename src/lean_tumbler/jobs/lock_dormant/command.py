@@ -1,6 +1,5 @@
 """`lock-dormant`: closes the accounts that never came back, reversibly."""
 
-import argparse
 import csv
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -8,19 +7,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import (
-    add_backup_options,
-    add_bulk_options,
     finished_copy,
     step_warrant,
     warranted_context,
 )
+from lean_tumbler.cli.declared import flag, option
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
-    day,
     opened_rows,
     policy_path,
-    positive_integer,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
@@ -42,54 +38,28 @@ EXAMPLE = """\
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(BulkOptions, BackupOptions, ReportOptions):
+class Options(BackupOptions, BulkOptions, ReportOptions):
     """What the command was asked for."""
 
-    before: date | None
-    accounts: Path | None
-    inactive_days: int | None
-    logins: str | None
-    include_never_seen: bool
-    list: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    when = parser.add_mutually_exclusive_group(required=True)
-    when.add_argument(
-        "--before",
-        type=day,
-        metavar="DATE",
-        help="lock accounts that were last seen before that day",
+    before: date | None = option(
+        "DATE", "lock accounts that were last seen before that day", one_of="when!"
     )
-    when.add_argument(
-        "--inactive-days",
-        type=positive_integer,
-        metavar="DAYS",
-        help="lock accounts that were not seen for so long",
-    )
-    when.add_argument(
-        "--accounts",
-        type=Path,
-        metavar="FILE",
-        help="lock the accounts on this list, whenever they were last seen: a CSV with a column "
+    accounts: Path | None = option(
+        "FILE",
+        "lock the accounts on this list, whenever they were last seen: a CSV with a column "
         "“account”, as `exposed --list` writes it",
+        one_of="when!",
     )
-    parser.add_argument(
-        "--logins",
-        metavar="FILE|TABLE",
-        help="a log of logins (who, when) that counts beside the store's own dates",
+    inactive_days: int | None = option(
+        "DAYS", "lock accounts that were not seen for so long", one_of="when!"
     )
-    parser.add_argument(
-        "--include-never-seen",
-        action="store_true",
-        help="count accounts without a date as never seen; without it they stay as they are",
+    logins: str | None = option(
+        "FILE|TABLE", "a log of logins (who, when) that counts beside the store's own dates"
     )
-    parser.add_argument(
-        "--list", type=Path, metavar="FILE", help="write the accounts for the reset mail, as CSV"
+    include_never_seen: bool = flag(
+        "count accounts without a date as never seen; without it they stay as they are"
     )
-    add_backup_options(parser)
-    add_bulk_options(parser)
+    list: Path | None = option("FILE", "write the accounts for the reset mail, as CSV")
 
 
 def run(options: Options, session: Session) -> int:

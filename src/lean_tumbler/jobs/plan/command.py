@@ -1,6 +1,5 @@
 """`plan`: what each cohort gets, what the schema needs, how long it takes, and what it touches."""
 
-import argparse
 import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -8,20 +7,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import reading_context, step_warrant
-from lean_tumbler.cli.forecasting import add_forecast_options, store_forecast
+from lean_tumbler.cli.declared import flag, option
+from lean_tumbler.cli.forecasting import store_forecast
 from lean_tumbler.cli.option_types import ForecastOptions, ProofOptions, ReportOptions
 from lean_tumbler.cli.options import (
-    add_plot_option,
-    add_proof_options,
-    add_store_options,
     chosen_store,
     keys_of,
     opened_rows,
-    positive_integer,
     read_policy,
     write_plot,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import plot_file
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -41,39 +38,19 @@ DEFAULT_LOCK_DAYS = 180
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(ForecastOptions, ProofOptions, ReportOptions):
+class Options(ProofOptions, ForecastOptions, ReportOptions):
     """What the command was asked for."""
 
-    concurrency: int | None
-    lock_after: int
-    back_test: bool
-    plot: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--concurrency",
-        type=positive_integer,
-        metavar="N",
-        help="derivations at once that the time is given for; without it, one for each core",
+    concurrency: int | None = option(
+        "N", "derivations at once that the time is given for; without it, one for each core"
     )
-    add_proof_options(parser)
-    add_forecast_options(parser)
-    parser.add_argument(
-        "--lock-after",
-        type=positive_integer,
+    lock_after: int = option(
+        "DAYS",
+        f"when the third strategy locks who has not returned (default {DEFAULT_LOCK_DAYS})",
         default=DEFAULT_LOCK_DAYS,
-        metavar="DAYS",
-        help=f"when the third strategy locks who has not returned (default {DEFAULT_LOCK_DAYS})",
     )
-    parser.add_argument(
-        "--back-test",
-        action="store_true",
-        help="forecast from days in the past, and hold it against the log",
-    )
-    add_plot_option(parser, "draw the burn-down, as .png or .svg")
-    add_store_options(parser)
+    back_test: bool = flag("forecast from days in the past, and hold it against the log")
+    plot: Path | None = option("FILE", "draw the burn-down, as .png or .svg", read=plot_file)
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,6 +1,5 @@
 """`progress`: how far the migration is, and whether it is on course."""
 
-import argparse
 from dataclasses import dataclass
 from datetime import UTC, date
 from functools import partial
@@ -8,19 +7,17 @@ from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
-from lean_tumbler.cli.option_types import CountOptions, ReportOptions
+from lean_tumbler.cli.declared import option
+from lean_tumbler.cli.forecasting import counted
+from lean_tumbler.cli.option_types import LATELY_DAYS, CountOptions, ReportOptions
 from lean_tumbler.cli.options import (
-    add_plot_option,
-    add_store_options,
     chosen_stores,
-    day,
     policy_path,
-    positive_integer,
     read_policy,
     write_plot,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import plot_file
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -42,38 +39,21 @@ _READABLE_BY_ALL = 0o644  # a node exporter runs as a user of its own; counts al
 class Options(CountOptions, ReportOptions):
     """What the command was asked for."""
 
-    since: date | None
-    prometheus: Path | None
-    plot: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--history",
-        type=Path,
-        metavar="FILE",
-        help="add this count to a history, and hold it against the forecast made at its start",
+    since: date | None = option("DATE", "use the history from that day on")
+    prometheus: Path | None = option(
+        "FILE", "write the counts for a node exporter's text-file collector too"
     )
-    parser.add_argument(
-        "--since", type=day, metavar="DATE", help="use the history from that day on"
+    plot: Path | None = option(
+        "FILE", "draw what was counted beside the forecasts, as .png or .svg", read=plot_file
     )
-    parser.add_argument(
-        "--lately",
-        type=positive_integer,
+    history: Path | None = option(
+        "FILE", "add this count to a history, and hold it against the forecast made at its start"
+    )
+    lately: int = option(
+        "DAYS",
+        f"the days that count as recent, for what is still needed (default {LATELY_DAYS})",
         default=LATELY_DAYS,
-        metavar="DAYS",
-        help=f"the days that count as recent, for what is still needed (default {LATELY_DAYS})",
     )
-    parser.add_argument(
-        "--prometheus",
-        type=Path,
-        metavar="FILE",
-        help="write the counts for a node exporter's text-file collector too",
-    )
-    add_forecast_options(parser)
-    add_plot_option(parser, "draw what was counted beside the forecasts, as .png or .svg")
-    add_store_options(parser)
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,6 +1,5 @@
 """`rehearse`: the whole change on a copy, with accounts whose password is known."""
 
-import argparse
 import os
 import tempfile
 from concurrent.futures import ThreadPoolExecutor
@@ -8,13 +7,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lean_tumbler.cli.bulk import reading_context
+from lean_tumbler.cli.declared import argument, option
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_store_options,
     chosen_store,
     gateway_of,
     opened_rows,
-    positive_integer,
     read_policy,
 )
 from lean_tumbler.cli.proving import prove_known
@@ -34,21 +32,12 @@ DEFAULT_ROWS = 500
 class Options(StoreOptions, ReportOptions):
     """What the command was asked for."""
 
-    known: Path
-    rows: int
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument("known", type=Path, metavar="KNOWN", help="a CSV file of known accounts")
-    parser.add_argument(
-        "--rows",
-        type=positive_integer,
+    known: Path = argument("KNOWN", "a CSV file of known accounts")
+    rows: int = option(
+        "N",
+        f"how many other accounts to copy and layer (default {DEFAULT_ROWS})",
         default=DEFAULT_ROWS,
-        metavar="N",
-        help=f"how many other accounts to copy and layer (default {DEFAULT_ROWS})",
     )
-    add_store_options(parser)
 
 
 def run(options: Options, session: Session) -> int:

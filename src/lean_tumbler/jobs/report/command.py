@@ -1,13 +1,13 @@
 """`report`: the file for whoever signs off."""
 
-import argparse
 from dataclasses import dataclass
 from datetime import UTC
 from pathlib import Path
 
-from lean_tumbler.cli.forecasting import LATELY_DAYS, add_forecast_options, counted
+from lean_tumbler.cli.declared import option
+from lean_tumbler.cli.forecasting import counted
 from lean_tumbler.cli.option_types import CountOptions, ReportOptions
-from lean_tumbler.cli.options import add_policy_option, chosen_stores, policy_path, read_policy
+from lean_tumbler.cli.options import chosen_stores, policy_path, read_policy
 from lean_tumbler.cli.session import Session
 
 EXAMPLE = """\
@@ -22,46 +22,13 @@ In a browser it prints well; nothing in it is loaded from elsewhere."""
 class Options(CountOptions, ReportOptions):
     """What the command was asked for."""
 
-    backup: list[Path]
-    residue: list[Path]
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--history",
-        type=Path,
-        metavar="FILE",
-        help="the history that `progress --history` has kept",
+    backup: list[Path] = option("FILE", "a sealed backup to list with its date; no key is needed")
+    residue: list[Path] = option(
+        "FILE", "what `residue --format json --output FILE` found elsewhere; may be repeated"
     )
-    parser.add_argument(
-        "--backup",
-        type=Path,
-        action="append",
-        default=[],
-        metavar="FILE",
-        help="a sealed backup to list with its date; no key is needed",
-    )
-    parser.add_argument(
-        "--residue",
-        type=Path,
-        action="append",
-        default=[],
-        metavar="FILE",
-        help="what `residue --format json --output FILE` found elsewhere; may be repeated",
-    )
-    add_forecast_options(parser)
-    parser.set_defaults(lately=LATELY_DAYS)
-    parser.add_argument(
-        "--store", metavar="NAME", help="a store of the policy; without it, all of them"
-    )
-    add_policy_option(parser)
-    parser.add_argument(
-        "--format", choices=("html", "json"), default="html", help="how to write the report"
-    )
-    parser.add_argument(
-        "--output", type=Path, metavar="FILE", help="write it there, readable by you alone"
-    )
+    history: Path | None = option("FILE", "the history that `progress --history` has kept")
+    store: str | None = option("NAME", "a store of the policy; without it, all of them")
+    format: str = option(None, "how to write the report", choices=("html", "json"), default="html")
 
 
 def run(options: Options, session: Session) -> int:

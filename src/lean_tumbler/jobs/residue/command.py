@@ -1,6 +1,5 @@
 """`residue`: what still holds old values, everywhere else."""
 
-import argparse
 import os
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import closing
@@ -11,8 +10,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.backups import backup_opener, opening_keys
-from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
-from lean_tumbler.cli.options import add_policy_option, add_report_options, policy_path, read_policy
+from lean_tumbler.cli.declared import argument, option
+from lean_tumbler.cli.option_types import FORMATS, PolicyOptions, ReportOptions
+from lean_tumbler.cli.options import policy_path, read_policy
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -39,45 +39,24 @@ _ALONE_BYTES = 1 << 26  # less than that is searched sooner than other processes
 class Options(PolicyOptions, ReportOptions):
     """What the command was asked for."""
 
-    place: list[str]
-    backup: list[Path]
-    fingerprints: Path | None
-    key: Path | None
-    fail_on: str | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "place",
-        nargs="+",
-        metavar="PLACE",
-        help="a file, a folder, an archive, a database's URL, or - for lines of standard input",
+    place: list[str] = argument(
+        "PLACE", "a file, a folder, an archive, a database's URL, or - for lines of standard input"
     )
-    parser.add_argument(
-        "--backup",
-        type=Path,
-        action="append",
-        default=[],
-        metavar="FILE",
-        help="look for exactly what a bulk step replaced, from its sealed backup; may be repeated",
+    backup: list[Path] = option(
+        "FILE",
+        "look for exactly what a bulk step replaced, from its sealed backup; may be repeated",
     )
-    parser.add_argument(
-        "--fingerprints",
-        type=Path,
-        metavar="FILE",
-        help="look for exactly what a bulk step replaced, by the fingerprints that it has written",
+    fingerprints: Path | None = option(
+        "FILE",
+        "look for exactly what a bulk step replaced, by the fingerprints that it has written",
     )
-    parser.add_argument(
-        "--key", type=Path, metavar="FILE", help="the private half of the backups' key"
+    key: Path | None = option("FILE", "the private half of the backups' key")
+    fail_on: str | None = option(
+        None, "exit with 1 if a find is as severe as this, or more", choices=_SEVERITIES
     )
-    parser.add_argument(
-        "--fail-on",
-        choices=_SEVERITIES,
-        help="exit with 1 if a find is as severe as this, or more",
+    format: str = option(
+        None, "how to write the result", choices=(*FORMATS, "sarif"), default=FORMATS[0]
     )
-    add_policy_option(parser)
-    add_report_options(parser, "sarif")
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,6 +1,5 @@
 """`serve`: logins over HTTP, for applications in any language."""
 
-import argparse
 import os
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -9,17 +8,16 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.declared import option
 from lean_tumbler.cli.option_types import PolicyOptions
 from lean_tumbler.cli.options import (
     DEFAULT_MILLISECONDS,
-    add_policy_option,
     gateway_of,
-    milliseconds,
     policy_path,
-    positive_integer,
     read_policy,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import milliseconds
 from lean_tumbler.errors import UsageError
 from lean_tumbler.service.events import Event, Log, log_lines
 
@@ -44,65 +42,36 @@ _KEY_BYTES = 32
 class Options(PolicyOptions):
     """What the command was asked for."""
 
-    listen: str
-    concurrency: int | None
-    queue: int | None
-    within: float
-    token_file: Path | None
-    failure_store: str | None
-    certificate: Path | None
-    private_key: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "--listen",
+    listen: str = option(
+        "PLACE",
+        f"unix:PATH, HOST:PORT, or inherited for systemd's socket (default {DEFAULT_PLACE})",
         default=DEFAULT_PLACE,
-        metavar="PLACE",
-        help=f"unix:PATH, HOST:PORT, or inherited for systemd's socket (default {DEFAULT_PLACE})",
     )
-    parser.add_argument(
-        "--concurrency",
-        type=positive_integer,
-        metavar="N",
-        help="derivations at once, as `tune` says; without it, one for each core",
+    concurrency: int | None = option(
+        "N", "derivations at once, as `tune` says; without it, one for each core"
     )
-    parser.add_argument(
-        "--queue",
-        type=positive_integer,
-        metavar="N",
-        help="requests that may wait for one; further ones are asked to retry "
+    queue: int | None = option(
+        "N",
+        "requests that may wait for one; further ones are asked to retry "
         f"(default {_QUEUE_FOR_EACH} for each at once)",
     )
-    parser.add_argument(
-        "--within",
-        type=milliseconds,
-        metavar="MILLISECONDS",
-        default=DEFAULT_MILLISECONDS,
-        help="the longest wait, as given to `tune`; a login that would wait longer is asked to "
+    within: float = option(
+        "MILLISECONDS",
+        "the longest wait, as given to `tune`; a login that would wait longer is asked to "
         f"retry (default {DEFAULT_MILLISECONDS:.0f})",
+        read=milliseconds,
+        default=DEFAULT_MILLISECONDS,
     )
-    _add_caller_options(parser)
-    add_policy_option(parser)
-
-
-def _add_caller_options(parser: argparse.ArgumentParser) -> None:
-    """Add what tells callers from others, and keeps what they say from being read."""
-    parser.add_argument(
-        "--token-file",
-        type=Path,
-        metavar="FILE",
-        help="the token that callers must send; the file is readable by you alone",
+    token_file: Path | None = option(
+        "FILE", "the token that callers must send; the file is readable by you alone"
     )
-    parser.add_argument(
-        "--failure-store",
-        metavar="URL",
-        help="redis://HOST:6379/0, where all instances count failed logins together; "
-        "its password comes from LEAN_TUMBLER_REDIS_PASSWORD",
+    failure_store: str | None = option(
+        "URL",
+        "redis://HOST:6379/0, where all instances count failed logins together; its password "
+        "comes from LEAN_TUMBLER_REDIS_PASSWORD",
     )
-    parser.add_argument("--certificate", type=Path, metavar="FILE", help="for TLS, in PEM")
-    parser.add_argument("--private-key", type=Path, metavar="FILE", help="the certificate's key")
+    certificate: Path | None = option("FILE", "for TLS, in PEM")
+    private_key: Path | None = option("FILE", "the certificate's key")
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,11 +1,10 @@
 """`set-password`: a first password for an account without value, or one that is locked."""
 
-import argparse
 from dataclasses import dataclass
 
+from lean_tumbler.cli.declared import argument
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_store_options,
     chosen_store,
     gateway_of,
     opened_store,
@@ -24,13 +23,7 @@ An account that a password opens is left: its owner changes the password."""
 class Options(StoreOptions, ReportOptions):
     """What the command was asked for."""
 
-    login: str
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument("login", metavar="LOGIN", help="the account's login")
-    add_store_options(parser)
+    login: str = argument("LOGIN", "the account's login")
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,6 +1,5 @@
 """`tune`: parameters by measurement, under a login load, against an attacker's costs."""
 
-import argparse
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -8,23 +7,16 @@ from datetime import UTC
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions
+from lean_tumbler.cli.declared import flag, option
+from lean_tumbler.cli.option_types import AttackerOptions, PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
     DEFAULT_MILLISECONDS,
-    add_attacker_option,
-    add_plot_option,
-    add_policy_option,
-    add_report_options,
-    kibibytes,
-    milliseconds,
     policy_path,
-    positive_integer,
-    rate_per_second,
     read_policy,
-    share,
     write_plot,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import kibibytes, milliseconds, plot_file, rate_per_second, share
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -41,99 +33,51 @@ EXAMPLE = """\
 
 
 @dataclass(frozen=True, kw_only=True)
-class Options(PolicyOptions, ReportOptions):
+class Options(AttackerOptions, PolicyOptions, ReportOptions):
     """What the command was asked for."""
 
-    peak_logins: float | None
-    upgrading: float
-    within: float
-    cores: int | None
-    memory: int | None
-    schemes: str | None
-    approved_only: bool
-    floor: str | None
-    attacker: Path | None
-    quick: bool
-    measurements: Path | None
-    plot: Path | None
-    save: bool
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    _add_demand(parser)
-    _add_choice(parser)
-    parser.add_argument(
-        "--quick", action="store_true", help="measure for less than 10 seconds instead of 60"
+    peak_logins: float | None = option(
+        "RATE",
+        "attempts at the worst minute, failed ones included, like 40/s",
+        read=rate_per_second,
     )
-    parser.add_argument(
-        "--measurements",
-        type=Path,
-        metavar="FILE",
-        help="read the measurements from this file; if it does not exist, measure and write it",
-    )
-    add_plot_option(parser, "draw waits against guesses, as .png or .svg")
-    parser.add_argument(
-        "--save", action="store_true", help="write the choice into the policy's [target]"
-    )
-    add_policy_option(parser)
-    add_report_options(parser)
-
-
-def _add_demand(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--peak-logins",
-        type=rate_per_second,
-        metavar="RATE",
-        help="attempts at the worst minute, failed ones included, like 40/s",
-    )
-    parser.add_argument(
-        "--upgrading",
-        type=share,
+    upgrading: float = option(
+        "SHARE",
+        "the share of logins that derive twice, the first after a migration, like 30%",
+        read=share,
         default=0.0,
-        metavar="SHARE",
-        help="the share of logins that derive twice, the first after a migration, like 30%%",
     )
-    parser.add_argument(
-        "--within",
-        type=milliseconds,
-        metavar="MILLISECONDS",
+    within: float = option(
+        "MILLISECONDS",
+        f"the longest wait of 99 in 100 logins at that load (default {DEFAULT_MILLISECONDS:.0f})",
+        read=milliseconds,
         default=DEFAULT_MILLISECONDS,
-        help="the longest wait of 99 in 100 logins at that load "
-        f"(default {DEFAULT_MILLISECONDS:.0f})",
     )
-    parser.add_argument(
-        "--cores",
-        type=positive_integer,
-        metavar="N",
-        help="cores of the host that checks logins (default: those measured on)",
+    cores: int | None = option(
+        "N", "cores of the host that checks logins (default: those measured on)"
     )
-    parser.add_argument(
-        "--memory",
-        type=kibibytes,
-        metavar="AMOUNT",
-        help="memory that the host gives to it, like 4GiB (default: all of the one measured on)",
+    memory: int | None = option(
+        "AMOUNT",
+        "memory that the host gives to it, like 4GiB (default: all of the one measured on)",
+        read=kibibytes,
     )
-
-
-def _add_choice(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--schemes",
-        metavar="LIST",
-        help="choose among these alone, like bcrypt,pbkdf2-sha256: what your language can verify",
+    schemes: str | None = option(
+        "LIST", "choose among these alone, like bcrypt,pbkdf2-sha256: what your language can verify"
     )
-    parser.add_argument(
-        "--approved-only",
-        action="store_true",
-        help="choose among schemes of FIPS-approved primitives alone",
+    approved_only: bool = flag("choose among schemes of FIPS-approved primitives alone")
+    floor: str | None = option(
+        "NAME",
+        "the minimum: owasp, rfc9106, nist, or a TOML file with a table [floor] (default: the "
+        "policy's)",
     )
-    parser.add_argument(
-        "--floor",
-        metavar="NAME",
-        help="the minimum: owasp, rfc9106, nist, or a TOML file with a table [floor] "
-        "(default: the policy's)",
+    quick: bool = flag("measure for less than 10 seconds instead of 60")
+    measurements: Path | None = option(
+        "FILE", "read the measurements from this file; if it does not exist, measure and write it"
     )
-    add_attacker_option(parser)
+    plot: Path | None = option(
+        "FILE", "draw waits against guesses, as .png or .svg", read=plot_file
+    )
+    save: bool = flag("write the choice into the policy's [target]")
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,6 +1,5 @@
 """`undo`: puts back what a bulk step replaced, from its sealed backup."""
 
-import argparse
 from contextlib import closing
 from dataclasses import dataclass
 from functools import partial
@@ -8,7 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.backups import backup_opener
-from lean_tumbler.cli.bulk import add_bulk_options, finished_copy, run_context
+from lean_tumbler.cli.bulk import finished_copy, run_context
+from lean_tumbler.cli.declared import argument, flag, option
 from lean_tumbler.cli.option_types import BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
@@ -39,28 +39,13 @@ the key beside the policy has signed. --even-if-changed also takes rows whose va
 class Options(BulkOptions, ReportOptions):
     """What the command was asked for."""
 
-    backup: Path
-    key: Path
-    unfinished: bool
-    even_if_changed: bool
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument("backup", type=Path, metavar="BACKUP", help="the sealed backup")
-    parser.add_argument(
-        "--key", type=Path, required=True, metavar="FILE", help="the private half of its key"
+    backup: Path = argument("BACKUP", "the sealed backup")
+    key: Path = option("FILE", "the private half of its key")
+    unfinished: bool = flag("accept the backup of a run that was killed")
+    even_if_changed: bool = flag(
+        "also put back rows that somebody else has changed since and that no password opens by "
+        "the policy; they are listed first, with --dry-run alone"
     )
-    parser.add_argument(
-        "--unfinished", action="store_true", help="accept the backup of a run that was killed"
-    )
-    parser.add_argument(
-        "--even-if-changed",
-        action="store_true",
-        help="also put back rows that somebody else has changed since and that no password opens "
-        "by the policy; they are listed first, with --dry-run alone",
-    )
-    add_bulk_options(parser)
 
 
 def run(options: Options, session: Session) -> int:

@@ -1,18 +1,18 @@
 """`verify`: are the accounts whose password is known accepted?"""
 
-import argparse
 import time
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lean_tumbler.cli.declared import argument, option
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    add_store_options,
     chosen_store,
     chosen_stores,
     gateway_of,
     opened_store,
+    policy_path,
     read_policy,
 )
 from lean_tumbler.cli.proving import prove_known, prover_of
@@ -37,33 +37,17 @@ are parts that a formula names)."""
 class Options(StoreOptions, ReportOptions):
     """What the command was asked for."""
 
-    known: Path | None
-    formula: str | None
-    earlier: Path | None
-
-
-def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
-    parser.add_argument(
-        "known",
-        type=Path,
-        nargs="?",
-        metavar="KNOWN",
-        help="a CSV file of known accounts; without it, likely passwords are tried on the store",
+    known: Path | None = argument(
+        "KNOWN", "a CSV file of known accounts; without it, likely passwords are tried on the store"
     )
-    parser.add_argument(
-        "--formula",
-        metavar="TEXT|NAME",
-        help="how the stored values came about: a formula, or the name of a cohort or formula of "
-        "the policy",
+    formula: str | None = option(
+        "TEXT|NAME",
+        "how the stored values came about: a formula, or the name of a cohort or formula of the "
+        "policy",
     )
-    parser.add_argument(
-        "--earlier",
-        type=Path,
-        metavar="FILE",
-        help="an older dump as CSV, login,stored: it proves which values were hashed twice",
+    earlier: Path | None = option(
+        "FILE", "an older dump as CSV, login,stored: it proves which values were hashed twice"
     )
-    add_store_options(parser)
 
 
 def run(options: Options, session: Session) -> int:
@@ -78,7 +62,8 @@ def run(options: Options, session: Session) -> int:
 
     if options.known is None:
         return _by_guessing(options, session)
-    from_store = options.store is not None or not names_stored(options.known)
+    has_policy = policy_path(options).exists()
+    from_store = options.store is not None or (has_policy and not names_stored(options.known))
     policy = read_policy(options, required=from_store)
     known = read_known_accounts(options.known, with_stored=not from_store, say=session.message)
     gateway = gateway_of(options, policy)
