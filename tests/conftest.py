@@ -49,6 +49,7 @@ settings.load_profile("project")
 
 # Programs that are started compile their modules once, and not each time.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+os.environ.pop("COLUMNS", None)  # who runs tests in parallel sets it, and results in pipes obey it
 _WARM = WarmProgram()
 atexit.register(_WARM.close)
 

@@ -1,6 +1,7 @@
 """What a command works with: streams, the clock, and the way out of the program."""
 
 import io
+import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
@@ -102,7 +103,8 @@ class Session:
     @staticmethod
     def _columns(stream: TextIO) -> int:
         if not stream.isatty():
-            return PIPED_COLUMNS
+            wanted = os.environ.get("COLUMNS", "")  # as POSIX has it, for a pipe too
+            return int(wanted) if wanted.isdigit() and int(wanted) else PIPED_COLUMNS
         import shutil
 
         return shutil.get_terminal_size().columns

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import io
 from typing import TYPE_CHECKING
 
@@ -27,7 +28,13 @@ def saved(figure: Figure, kind: str) -> bytes:
     return buffer.getvalue()
 
 
-def embedded(svg: bytes) -> str:
-    """Give a picture as text that stands inside a page."""
+def embedded(svg: bytes, label: str) -> str:
+    """Give a picture as text that stands inside a page.
+
+    Args:
+        svg: the picture.
+        label: what it shows, for those who hear the page.
+    """
     text = svg.decode("utf-8")
-    return text[text.index("<svg") :]
+    start = text.index("<svg") + len("<svg")
+    return f'<svg role="img" aria-label="{html.escape(label)}"{text[start:]}'

@@ -48,8 +48,8 @@ STYLE = {
 }
 
 
-def _svg(figure: Figure) -> str:
-    return embedded(saved(figure, "svg"))
+def _svg(figure: Figure, label: str) -> str:
+    return embedded(saved(figure, "svg"), label)
 
 
 def _axes(width: float, height: float) -> tuple[Figure, Axes]:
@@ -84,7 +84,7 @@ def grades_plot(columns: Sequence[tuple[str, Mapping[Grade, int]]]) -> str:
             ncols=8, loc="lower left", bbox_to_anchor=(0, 1), frameon=False, handlelength=1,
             columnspacing=1,
         )  # fmt: skip
-        return _svg(figure)
+        return _svg(figure, "stored values by grade")
 
 
 def costs_plot(profile: Profile) -> str | None:
@@ -113,7 +113,7 @@ def costs_plot(profile: Profile) -> str | None:
         left_out = len(rows) - len(shown)
         if left_out > 0:
             axes.set_title(f"the commonest; {left_out} more are not shown", loc="left", fontsize=9)
-        return _svg(figure)
+        return _svg(figure, "cost of slow schemes, in accounts")
 
 
 def clusters_plot(profile: Profile) -> str | None:
@@ -130,7 +130,7 @@ def clusters_plot(profile: Profile) -> str | None:
         axes.yaxis.set_visible(False)
         axes.spines["left"].set_visible(False)
         axes.grid(visible=False)
-        return _svg(figure)
+        return _svg(figure, "equal digests, by how often they occur")
 
 
 def _binned(sizes: Iterable[tuple[int, int]]) -> dict[str, int]:
@@ -169,4 +169,4 @@ def ages_plot(profile: Profile) -> str | None:
         axes.grid(visible=False, axis="x")
         shown = [*range(len(times) - 1, 5, -6), 0][::-1]
         axes.set_xticks(shown, [times[place] for place in shown])
-        return _svg(figure)
+        return _svg(figure, "last logins, by month")

@@ -1,6 +1,6 @@
 """`report`: the file for whoever signs off."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC
 from pathlib import Path
 
@@ -59,6 +59,10 @@ def run(options: Options, session: Session) -> int:
         notes=history.notes,
         residue=[read_result(path) for path in options.residue],
     )
+    if options.output is None and options.format == "html" and session.stdout.isatty():
+        page = Path(f"report-{taken_at.date().isoformat()}.html")
+        options = replace(options, output=page)
+        session.message(f"{page}: report written; open it in a browser")
     session.emit(
         options,
         document=lambda: report_document(report),

@@ -68,12 +68,16 @@ def report_document(report: Report) -> Document:
     )  # fmt: skip
 
 
+_PLOT_SHOWS = "accounts that wait for a login, counted and forecast, by day"
+
+
 def report_page(report: Report) -> str:
     """Give the report as a page."""
     waiting = sum(store.migration.waiting for store in report.stores)
     weak = sum(store.migration.profile.below_floor for store in report.stores)
     unknown = sum(store.migration.profile.not_understood for store in report.stores)
-    rows = sum(store.migration.profile.rows for store in report.stores)
+    profiles = [store.migration.profile for store in report.stores]
+    rows = sum(profile.rows - profile.without_value for profile in profiles)
     page: str = ENVIRONMENT.get_template("report.html").render(
         report=report,
         taken_at=report.taken_at.strftime("%Y-%m-%d %H:%M %Z").strip(),
@@ -118,7 +122,7 @@ def _store(report: Report, store: StoreReport) -> dict[str, Any]:
             for grade in Grade
             if now.get(grade) or (before or {}).get(grade)
         ],
-        "plot": inline(embedded(progress_plot([migration], "svg")))
+        "plot": inline(embedded(progress_plot([migration], "svg"), _PLOT_SHOWS))
         if migration.ahead or migration.promised
         else None,
         "locked": changes(migration).get(str(Grade.LOCKED), 0),
