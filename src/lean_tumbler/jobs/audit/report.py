@@ -102,12 +102,22 @@ def _finding_entry(finding: Finding) -> Document:
     }
 
 
+_NEXT = (
+    "Next: `lean-tumbler draft SOURCE known.csv` writes the policy; known.csv has login,password "
+    "of a few accounts of each age whose password you know."
+)
+_NEXT_BY_POLICY = "Next: `lean-tumbler plan` says what can be changed now, and what must wait."
+
+
 def draw_audit(console: Console, audit: Audit) -> None:
     """Print an audit: the headline of each column, its grades, findings and groups."""
     _unreadable(console, audit)
     for column in audit.columns:
         console.print(_headline(column))
     console.print()
+    if any(column.findings for column in audit.columns):
+        console.print(_NEXT_BY_POLICY if audit.by_policy else _NEXT)
+        console.print()
     for column in audit.columns:
         if len(audit.columns) > 1:
             console.print(Text(f"{column.table}.{column.column}", "bold underline"))
@@ -129,7 +139,7 @@ def draw_audit(console: Console, audit: Audit) -> None:
 
 
 def _last_lines(console: Console, audit: Audit) -> None:
-    """Say what was not read, what was tried, what else holds the values, and what comes next."""
+    """Say what was not read, what was tried, and what else holds the values."""
     for place, when in audit.only_rows.items():
         console.print(f"Of {place} only the rows with {when} were read.")
     if audit.set_aside:
@@ -144,13 +154,6 @@ def _last_lines(console: Console, audit: Audit) -> None:
         console.print(
             "The live column is not the only copy: backups, replicas and old dumps hold the same."
         )
-        if not audit.by_policy:
-            console.print()
-            console.print(
-                "Next: `lean-tumbler draft SOURCE known.csv` writes the policy; known.csv has "
-                "login,password"
-            )
-            console.print("of a few accounts of each age whose password you know.")
 
 
 def _summary(found: list[Finding]) -> Table:

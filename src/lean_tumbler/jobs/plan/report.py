@@ -138,6 +138,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     workers = count(summary.workers, "worker")
     if summary.written:
         console.print(f"That takes {took} here with {workers}; written with {plan.target}.")
+    console.print(f"Next: {_next(plan)}.")
     console.print()
     table = new_table("cohort", "rows", "gets", "guesses/s now", right=(1, 3))
     for name, number, gets in _parts(plan):
@@ -162,8 +163,6 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
         )
     else:
         draw_outlook(console, outlook)
-    console.print()
-    console.print(f"Next: {_next(plan)}.")
 
 
 def _waiting(plan: Plan) -> int:
