@@ -19,7 +19,7 @@ from auditing import write_store
 from foretold import KINDS, Foretold
 from lean_tumbler.core.forecast.forecasting import HORIZONS
 from lean_tumbler.core.reading.evidence import RowFacts
-from lean_tumbler.jobs.bulk.strata import CohortRows, most_days
+from lean_tumbler.migration.bulk.strata import CohortRows, most_days
 from lives import NOW, POPULATIONS, Lives, lives
 from measuring import PROGRAM, Benchmark, Row, command, peak_mib, quickest
 

@@ -3,9 +3,9 @@
 import argparse
 from collections.abc import Iterator
 
+from lean_tumbler.cli.commands import SUMMARIES
 from lean_tumbler.cli.main import EXIT_CODES, build_parser
 from lean_tumbler.cli.options import children_of
-from lean_tumbler.jobs import SUMMARIES
 from reference.tables import GENERATED, table
 
 _HEAD = """\

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterable, Iterator, Mapping
 
+from lean_tumbler.cli.commands import SUMMARIES
 from lean_tumbler.cli.main import EXIT_CODES, NAME, build_parser
 from lean_tumbler.cli.options import children_of
-from lean_tumbler.jobs import SUMMARIES
 from reference.commands import (
     VARIABLES,
     meaning,

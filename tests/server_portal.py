@@ -12,7 +12,7 @@ import servers
 from conftest import CHEAP_POLICY, OPENABLE, prove, run_program, start_program, stored_value
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.jobs.admit.admission import admit_login
+from lean_tumbler.migration.admission import admit_login
 from lean_tumbler.stores.interface import Swap, SwapResult
 from lean_tumbler.stores.sql.opening import open_database
 from lean_tumbler.stores.sql.store import SqlStore

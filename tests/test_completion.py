@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from conftest import PROGRAM
-from lean_tumbler.jobs import SUMMARIES
+from lean_tumbler.cli.commands import SUMMARIES
 
 POLICY = """\
 [store.passengers]

@@ -453,9 +453,9 @@ def test_whatever_writes_asks_the_warrant() -> None:
         if not name.startswith("stores/") and _writes(tree):
             writing[name] = "lean_tumbler.core.warrant" in path.read_text("utf-8")
     # The engine writes what steps choose, and each step's `choose` asks.
-    assert writing.pop("jobs/bulk/writing.py") is False
+    assert writing.pop("migration/bulk/writing.py") is False
     assert writing == dict.fromkeys(writing, True)
-    assert {"jobs/admit/admission.py", "jobs/set_password/setting.py"} <= writing.keys()
+    assert {"migration/admission.py", "jobs/set_password/setting.py"} <= writing.keys()
     for path in sorted(SOURCE.rglob("*.py")):
         text = path.read_text("utf-8")
         if "def choose(self" in text and "Protocol" not in text:

@@ -346,7 +346,7 @@ def run(options: Options, session) -> int:
     session.message(f"tide at {options.height}")
     return 0
 ''',
-    "jobs/__init__.py", "SUMMARIES = {\n", '    "tides": "tell the tide",\n',
+    "cli/commands.py", "SUMMARIES = {\n", '    "tides": "tell the tide",\n',
 )  # fmt: skip
 
 

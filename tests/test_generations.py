@@ -98,7 +98,7 @@ def test_the_trial_sees_what_goes_wrong(
     table.people = [tables.person(number, "md5", 0, chance, odd=False) for number in range(1, 21)]
     careless = layering.plan_row
     monkeypatch.setattr(
-        "lean_tumbler.jobs.bulk.layering.plan_row",
+        "lean_tumbler.migration.bulk.layering.plan_row",
         lambda reading, policy: _unproven(careless(reading, policy)),
     )
     result = tried(table, tmp_path, executor)

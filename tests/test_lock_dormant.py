@@ -17,13 +17,13 @@ from conftest import CHEAP_POLICY, Portal, Program, make_portal, run_program
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.warrant import Step, Warrant
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.warranting import warrant_of
 from lean_tumbler.jobs.lock_dormant.locking import (
     LockChoice,
     Locked,
     lock_dormant,
 )
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.warranting import warrant_of
 from lean_tumbler.stores.interface import Store, Swap
 from lean_tumbler.stores.locators import open_store, require_bulk
 from server_portal import is_mariadb

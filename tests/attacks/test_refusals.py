@@ -20,7 +20,7 @@ from lean_tumbler.core.layering import derived, plan_row, task_of
 from lean_tumbler.core.login.refusal_time import LAST, RefusalTime
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-from lean_tumbler.jobs.admit.admission import admit_login, change_password
+from lean_tumbler.migration.admission import admit_login, change_password
 from lean_tumbler.stores.locators import open_store
 from lean_tumbler.stores.scans.costs import learn_costs
 

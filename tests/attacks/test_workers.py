@@ -19,8 +19,8 @@ from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.layered import Head
 from lean_tumbler.errors import SourceError, StoreUnavailable
-from lean_tumbler.jobs.bulk.deriving import Derived, RemoteDerivation, results_of
 from lean_tumbler.jobs.layer.cluster_process import ClusterProcess, passed_on
+from lean_tumbler.migration.bulk.deriving import Derived, RemoteDerivation, results_of
 from test_cluster import SEALED, cluster
 
 OWN = "the attacker's own"

@@ -21,7 +21,7 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.cli.option_types import PolicyOptions
 from lean_tumbler.cli.options import gateway_of
 from lean_tumbler.errors import TumblerError
-from lean_tumbler.jobs.admit.admission import admit_login
+from lean_tumbler.migration.admission import admit_login
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.locators import open_store
 from lean_tumbler.stores.policy_file import read_policy

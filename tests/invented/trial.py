@@ -17,8 +17,8 @@ from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.reading.evidence import Counts, Evidence
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.warrant import Step, Warrant
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.layering import Workers, layer_store
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.layering import Workers, layer_store
 from lean_tumbler.stores.interface import Store, Swap
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import open_store, require_bulk

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.core.warrant import Step, Warrant
-    from lean_tumbler.jobs.bulk.context import RunContext
+    from lean_tumbler.migration.bulk.context import RunContext
     from lean_tumbler.stores.interface import LoginStore, Store
 
 
@@ -54,7 +54,7 @@ def step_warrant(
         policies: the whole, and the store's.
         keys: the legacy system's.
     """
-    from lean_tumbler.jobs.bulk.warranting import warrant_of
+    from lean_tumbler.migration.bulk.warranting import warrant_of
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.scans.binding import openers
 
@@ -133,7 +133,7 @@ def run_context(
         title: of the progress that is shown.
         rows: how many there are; 0 for an unknown number.
     """
-    from lean_tumbler.jobs.bulk.context import RunContext
+    from lean_tumbler.migration.bulk.context import RunContext
 
     started = session.clock()
     with (
@@ -156,7 +156,7 @@ def run_context(
 
 def reading_context(advance: "Callable[[int], None]") -> "RunContext":
     """Give what a job works with that goes through a store's rows and writes none of them."""
-    from lean_tumbler.jobs.bulk.context import RunContext
+    from lean_tumbler.migration.bulk.context import RunContext
 
     return RunContext(
         clock=time.perf_counter, randomness=os.urandom, pause=time.sleep, progress=advance

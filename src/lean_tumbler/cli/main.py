@@ -10,12 +10,12 @@ from contextlib import suppress
 from types import MappingProxyType, ModuleType
 from typing import Any, NoReturn
 
+from lean_tumbler.cli.commands import SUMMARIES
 from lean_tumbler.cli.core_dumps import forbid_core_dumps
 from lean_tumbler.cli.declared import CommandPart, add_options, asked
 from lean_tumbler.cli.descriptors import open_missing_descriptors
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import TumblerError, UsageError
-from lean_tumbler.jobs import SUMMARIES
 
 NAME = "lean-tumbler"
 STOPPED = 4

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.errors import RequestRefused, StoreUnavailable, TumblerError
-from lean_tumbler.jobs.admit.admission import (
+from lean_tumbler.migration.admission import (
     Admission,
     admit_login,
     change_password,

@@ -18,7 +18,7 @@ from typing import Any
 
 from lean_tumbler.core.layering import DerivationTask
 from lean_tumbler.errors import SourceError, StoreUnavailable, UsageError
-from lean_tumbler.jobs.bulk.deriving import RemoteDerivation
+from lean_tumbler.migration.bulk.deriving import RemoteDerivation
 from lean_tumbler.stores.json_text import load_json
 
 _LINE_BYTES = 1 << 24

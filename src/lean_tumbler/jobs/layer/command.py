@@ -32,8 +32,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-    from lean_tumbler.jobs.bulk.deriving import RemoteDerivation
-    from lean_tumbler.jobs.bulk.summary import LayeringSummary
+    from lean_tumbler.migration.bulk.deriving import RemoteDerivation
+    from lean_tumbler.migration.bulk.summary import LayeringSummary
 
 EXAMPLE = """\
   lean-tumbler layer --store passengers --dry-run
@@ -68,8 +68,8 @@ class Options(ProofOptions, BackupOptions, BulkOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.skipped import left_lines
     from lean_tumbler.jobs.layer.report import draw_layer, layer_document
+    from lean_tumbler.reports.skipped import left_lines
     from lean_tumbler.stores.file_access import write_text
 
     policy = read_policy(options)
@@ -94,7 +94,7 @@ def _layered(
     options: Options, session: Session, policy: "StoragePolicy", store_policy: "StorePolicy"
 ) -> "LayeringSummary":
     from lean_tumbler.core.warrant import Step
-    from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
+    from lean_tumbler.migration.bulk.layering import Selection, Workers, layer_store
 
     local_workers = options.concurrency or os.cpu_count() or 1
     keys = keys_of(options, policy)

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from lean_tumbler.jobs.bulk.proof import draw_proofs, proof_document
-from lean_tumbler.jobs.bulk.skipped import draw_left
 from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.proofs import draw_proofs, proof_document
+from lean_tumbler.reports.skipped import draw_left
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, duration, estimate
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
-    from lean_tumbler.jobs.bulk.summary import LayeringSummary
+    from lean_tumbler.migration.bulk.summary import LayeringSummary
 
 
 def layer_document(summary: LayeringSummary) -> Document:

@@ -19,8 +19,8 @@ from lean_tumbler.core.schemes.lock_markers import new_marker
 from lean_tumbler.core.stored_days import is_never
 from lean_tumbler.core.warrant import Warrant
 from lean_tumbler.errors import UsageError
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.engine import BulkRun, Due
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.engine import BulkRun, Due
 from lean_tumbler.reports.csv_lines import neutral_cell
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 from lean_tumbler.stores.scans.login_log import folded_login

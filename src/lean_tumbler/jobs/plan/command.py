@@ -56,9 +56,9 @@ class Options(ProofOptions, ForecastOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.warrant import Step
-    from lean_tumbler.jobs.bulk.layering import Workers
     from lean_tumbler.jobs.plan.planning import plan_store
     from lean_tumbler.jobs.plan.report import draw_plan, plan_document
+    from lean_tumbler.migration.bulk.layering import Workers
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
 from lean_tumbler.core.warrant import Warrant
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.layering import Selection, Workers, layer_store
-from lean_tumbler.jobs.bulk.summary import LayeringSummary
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.layering import Selection, Workers, layer_store
+from lean_tumbler.migration.bulk.summary import LayeringSummary
 from lean_tumbler.stores.interface import HasSchema, Store
 from lean_tumbler.stores.sql.column_move import ColumnMove
 from lean_tumbler.stores.sql.server import SchemaChange

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from lean_tumbler.core.reasons import Reason
-from lean_tumbler.jobs.bulk.proof import draw_proofs, proof_document
-from lean_tumbler.jobs.bulk.skipped import draw_left
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import draw_outlook, outlook_document
 from lean_tumbler.reports.progress import moved_so_far
+from lean_tumbler.reports.proofs import draw_proofs, proof_document
+from lean_tumbler.reports.skipped import draw_left
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, estimate, guess_count
 

@@ -42,10 +42,10 @@ class Options(StoreOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.bulk.layering import Workers
-    from lean_tumbler.jobs.bulk.warranting import widest
     from lean_tumbler.jobs.rehearse.rehearsal import rehearse
     from lean_tumbler.jobs.rehearse.report import draw_rehearse, rehearse_document
+    from lean_tumbler.migration.bulk.layering import Workers
+    from lean_tumbler.migration.bulk.warranting import widest
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
     policy = read_policy(options)

@@ -17,9 +17,9 @@ from lean_tumbler.core.policy import RowSource, StorePolicy
 from lean_tumbler.core.schemes.current import bcrypt
 from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.errors import CheckImpossible
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.layering import Workers, layer_store
-from lean_tumbler.jobs.bulk.summary import LayeringSummary
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.layering import Workers, layer_store
+from lean_tumbler.migration.bulk.summary import LayeringSummary
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
 from lean_tumbler.stores.interface import Account, Store
 from lean_tumbler.stores.known_accounts import KnownAccount

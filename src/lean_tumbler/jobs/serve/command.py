@@ -151,7 +151,7 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
 def _service(options: Options, context: "ServiceContext") -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
     from lean_tumbler.core.policy import APPLICATION
-    from lean_tumbler.jobs.bulk.layering import require_formulas
+    from lean_tumbler.migration.bulk.layering import require_formulas
     from lean_tumbler.service.logins import LoginService
     from lean_tumbler.stores.locators import is_file, open_store
     from lean_tumbler.stores.scans.binding import bindings_of

@@ -8,8 +8,8 @@ from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.readings import State
 from lean_tumbler.errors import SourceError
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.writing import BulkWriter
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.writing import BulkWriter
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
 
 from lean_tumbler.errors import SourceError
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.pages import Page, Pages
-from lean_tumbler.jobs.bulk.writing import BATCH_SECONDS, BulkWriter
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.pages import Page, Pages
+from lean_tumbler.migration.bulk.writing import BATCH_SECONDS, BulkWriter
 from lean_tumbler.stores.interface import Account, Store, Swap, SwapResult
 
 FIRST_BATCH_ROWS = 16  # grown until a batch takes as long as it may

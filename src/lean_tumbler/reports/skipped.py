@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from lean_tumbler.jobs.bulk.summary import LayeringSummary
+    from lean_tumbler.migration.bulk.summary import LayeringSummary
 
 # Reasons that are of cohorts, which are named beside.
 _OF_COHORTS = frozenset(

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.reading.evidence import CohortKey, Counts
-    from lean_tumbler.jobs.bulk.strata import CohortProof
-    from lean_tumbler.jobs.bulk.summary import LayeringSummary
+    from lean_tumbler.migration.bulk.strata import CohortProof
+    from lean_tumbler.migration.bulk.summary import LayeringSummary
     from lean_tumbler.reports.documents import Document
 
 

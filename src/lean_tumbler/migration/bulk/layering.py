@@ -28,8 +28,8 @@ from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.catalogue import own_formulas
 from lean_tumbler.core.warrant import Warrant
 from lean_tumbler.errors import PolicyError, UsageError
-from lean_tumbler.jobs.bulk.context import Randomness, RunContext
-from lean_tumbler.jobs.bulk.deriving import (
+from lean_tumbler.migration.bulk.context import Randomness, RunContext
+from lean_tumbler.migration.bulk.deriving import (
     CHECKED_SHARE,
     Derived,
     RemoteDerivation,
@@ -38,10 +38,10 @@ from lean_tumbler.jobs.bulk.deriving import (
     results_of,
     timed,
 )
-from lean_tumbler.jobs.bulk.engine import BulkRun, Due
-from lean_tumbler.jobs.bulk.pages import all_pages
-from lean_tumbler.jobs.bulk.strata import CohortProof, CohortRows
-from lean_tumbler.jobs.bulk.summary import LayeringSummary
+from lean_tumbler.migration.bulk.engine import BulkRun, Due
+from lean_tumbler.migration.bulk.pages import all_pages
+from lean_tumbler.migration.bulk.strata import CohortProof, CohortRows
+from lean_tumbler.migration.bulk.summary import LayeringSummary
 from lean_tumbler.stores.interface import Account, LoginStore, Store, Swap, SwapResult, as_stored
 from lean_tumbler.stores.scans.surveying import surveyed_once
 

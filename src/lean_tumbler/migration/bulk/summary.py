@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from lean_tumbler.core.layering import RowPlan
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reasons import Reason
-from lean_tumbler.jobs.bulk.strata import CohortProof
+from lean_tumbler.migration.bulk.strata import CohortProof
 from lean_tumbler.stores.interface import AccountKey
 
 ROWS_LISTED = 20

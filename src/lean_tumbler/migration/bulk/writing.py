@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from lean_tumbler.errors import Interrupted, SourceError, StoreUnavailable
-from lean_tumbler.jobs.bulk.context import RunContext
+from lean_tumbler.migration.bulk.context import RunContext
 from lean_tumbler.stores.interface import Store, Swap, SwapResult
 
 BATCH_ROWS = 1024

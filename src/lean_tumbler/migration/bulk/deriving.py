@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.layering import DerivationTask, assembled, derived
 from lean_tumbler.errors import SourceError, StoreUnavailable
-from lean_tumbler.jobs.bulk.context import Clock
+from lean_tumbler.migration.bulk.context import Clock
 
 Derived = tuple[str, float]  # with its seconds; an empty text where there was not enough memory
 

@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 
-from lean_tumbler.jobs.bulk.context import RunContext
-from lean_tumbler.jobs.bulk.writing import BulkWriter
+from lean_tumbler.migration.bulk.context import RunContext
+from lean_tumbler.migration.bulk.writing import BulkWriter
 from lean_tumbler.stores.interface import Account, AccountKey, HasClaims, Store
 
 PAGE_ROWS = 1000
