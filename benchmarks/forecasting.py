@@ -17,7 +17,7 @@ import polars as pl
 import servers
 from auditing import write_store
 from foretold import KINDS, Foretold
-from lean_tumbler.core.forecast.forecasting import HORIZONS
+from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.core.reading.evidence import RowFacts
 from lean_tumbler.migration.bulk.strata import CohortRows, most_days
 from lives import NOW, POPULATIONS, Lives, lives

@@ -20,8 +20,8 @@ from pathlib import Path
 import numpy as np
 
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.layering import derived, plan_row, task_of
 from lean_tumbler.core.reading.rows import Row as RowOfStore
+from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.migration.admission import admit_login, change_password
 from lean_tumbler.stores.locators import open_store

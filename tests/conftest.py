@@ -25,11 +25,11 @@ from hypothesis import settings
 
 from lean_tumbler.cli.main import run
 from lean_tumbler.cli.session import Session
-from lean_tumbler.core.layering import RowPlan, plan_row
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.row_plans import RowPlan, plan_row
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.stores.evidence_file import CohortTrial, EvidenceFile, Shown
 from warm_program import Running, WarmProgram

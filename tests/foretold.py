@@ -8,17 +8,17 @@ import numpy as np
 import polars as pl
 
 from lean_tumbler.core.forecast.estimators import BASELINE, LIFE_TABLE, MEAN
-from lean_tumbler.core.forecast.forecasting import (
+from lean_tumbler.core.forecast.irregularities import Irregularity
+from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
+from lean_tumbler.core.forecast.log_table import TabledLog, tabled
+from lean_tumbler.core.forecast.return_table import WEEK
+from lean_tumbler.core.forecast.waiting import (
     HORIZONS,
     Forecast,
     FromDates,
     FromLog,
     from_history,
 )
-from lean_tumbler.core.forecast.irregularities import Irregularity
-from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
-from lean_tumbler.core.forecast.log_table import TabledLog, tabled
-from lean_tumbler.core.forecast.return_table import WEEK
 from lives import NOW, Lives
 
 

@@ -31,7 +31,7 @@ TESTS: Mapping[str, Sequence[str]] = MappingProxyType(
         "core/login": ("test_gateway.py", "test_checking.py", "test_keys.py", "test_service.py"),
         "core/formulas": ("test_formulas.py", "test_checking.py", "test_solver.py"),
         "core/drafting": ("test_draft.py", "test_doubts.py", "test_equal_tables.py"),
-        "core/layering.py": ("test_gateway.py", "test_journey.py", "test_doubts.py"),
+        "core/row_plans.py": ("test_gateway.py", "test_journey.py", "test_doubts.py"),
         "core/warrant.py": ("test_doubts.py", "test_evidence.py", "test_equal_tables.py"),
         "migration/bulk": ("test_evidence.py", "test_doubts.py", "test_bulk_steps.py", "test_undo.py",
                       "test_cluster.py", "test_replicas.py", "test_server_stores.py"),

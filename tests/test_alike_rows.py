@@ -7,10 +7,10 @@ import pytest
 
 from conftest import CHEAP_POLICY
 from lean_tumbler.core.audit.alike_rows import alike
-from lean_tumbler.core.layering import RowPlan, holds_for_alike, plan_row
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.row_plans import RowPlan, holds_for_alike, plan_row
 
 POLICIES = {
     "several cohorts": CHEAP_POLICY,

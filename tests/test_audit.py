@@ -22,9 +22,9 @@ from hypothesis import strategies as st
 
 from conftest import Portal, Program, make_portal
 from lean_tumbler.core.audit.detectors import Place
+from lean_tumbler.core.audit.digest_guesses import LikelyMatcher
 from lean_tumbler.core.audit.discovery import ColumnContent, content_of, password_attributes
 from lean_tumbler.core.audit.findings import findings
-from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile

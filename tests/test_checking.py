@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 import servers
 from conftest import CHEAP_POLICY, Program, missing, planned
 from lean_tumbler import CredentialGateway, Outcome, StoragePolicy
-from lean_tumbler.core.layering import derived, task_of
 from lean_tumbler.core.limits import Limits, over_limits
 from lean_tumbler.core.reading.ways import recompute
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import derived, task_of
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, LAYOUTS, read_value
 from lean_tumbler.core.schemes.obsolete import system_crypt

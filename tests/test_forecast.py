@@ -16,12 +16,12 @@ from conftest import CHEAP_POLICY, Program, make_portal
 from foretold import KINDS, by_dates, by_history, by_log, tabled_log
 from lean_tumbler.core.forecast.back_test import back_test, first_cut
 from lean_tumbler.core.forecast.estimators import BASELINE, LIFE_TABLE, MEAN
-from lean_tumbler.core.forecast.forecasting import DAYS, HORIZONS, Forecast, FromDates
 from lean_tumbler.core.forecast.intervals import Interval
 from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, LastLogins, Population
 from lean_tumbler.core.forecast.return_table import ReturnTable, from_counts
 from lean_tumbler.core.forecast.strategies import LAYER, WAIT, advice, strategies
 from lean_tumbler.core.forecast.times import Times, days_of
+from lean_tumbler.core.forecast.waiting import DAYS, HORIZONS, Forecast, FromDates
 from lean_tumbler.core.stored_days import day_in, is_never
 from lives import NOW, POPULATIONS, Lives, lives
 

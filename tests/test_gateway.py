@@ -17,9 +17,9 @@ from hypothesis import strategies as st
 import lean_tumbler
 from conftest import CHEAP_POLICY, OPENABLE, planned, stored_value
 from lean_tumbler import CredentialGateway, Outcome, StoragePolicy, errors
-from lean_tumbler.core.layering import derived, task_of
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import derived, task_of
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import CheckImpossible, PasswordRefused, PolicyError, UsageError

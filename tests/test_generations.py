@@ -18,10 +18,10 @@ from conftest import CHEAP_POLICY, Program, planned
 from invented import passwords, tables, trial
 from invented.digests import UNREADABLE
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core import layering
-from lean_tumbler.core.layering import derived, task_of
+from lean_tumbler.core import row_plans
 from lean_tumbler.core.reading.survey import Survey
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import derived, task_of
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import WriteNotConfirmed
@@ -96,7 +96,7 @@ def test_the_trial_sees_what_goes_wrong(
     )
     chance = random.Random(1)
     table.people = [tables.person(number, "md5", 0, chance, odd=False) for number in range(1, 21)]
-    careless = layering.plan_row
+    careless = row_plans.plan_row
     monkeypatch.setattr(
         "lean_tumbler.migration.bulk.layering.plan_row",
         lambda reading, policy: _unproven(careless(reading, policy)),
@@ -106,7 +106,7 @@ def test_the_trial_sees_what_goes_wrong(
     assert result.counts["left"] == 0
 
 
-def _unproven(plan: layering.RowPlan) -> layering.RowPlan:
+def _unproven(plan: row_plans.RowPlan) -> row_plans.RowPlan:
     object.__setattr__(plan, "needs_proof", False)
     return plan
 
@@ -236,7 +236,7 @@ def test_typing_what_is_stored_opens_nothing(kind: str, declared: str) -> None:
     surveyed = CredentialGateway(policy, columns={"passengers": lambda: column})
     for value in stored:
         reading = surveyed.reader("passengers").read_text(value)
-        plan = layering.plan_row(reading, policy)
+        plan = row_plans.plan_row(reading, policy)
         assert plan.plain is None or (plan.needs_proof and plan.text_class)
     for gateway, few in ((surveyed, stored[:20]), (CredentialGateway(policy), stored[:20])):
         for value in few:
@@ -340,14 +340,14 @@ def test_a_derivation_that_does_not_open_what_it_makes_is_refused_at_once(
         f"[floor]\n{scheme} = {{ {numbers} }}\n"
     )
     bounds = CredentialGateway(policy).bounds
-    layering.require_opening(policy.target, lambda size: b"s" * size, bounds)
+    row_plans.require_opening(policy.target, lambda size: b"s" * size, bounds)
     derivation = DERIVATIONS[scheme]
     real = derivation.recompute
     monkeypatch.setattr(type(derivation), "__setattr__", object.__setattr__)
     derivation.recompute = lambda parsed, secret: real(parsed, secret + b"!")  # type: ignore[misc] # frozen but for this test
     try:
         with pytest.raises(WriteNotConfirmed, match="not opened by its own password"):
-            layering.require_opening(policy.target, lambda size: b"s" * size, bounds)
+            row_plans.require_opening(policy.target, lambda size: b"s" * size, bounds)
     finally:
         derivation.recompute = real  # type: ignore[misc] # as above
 
@@ -370,9 +370,9 @@ def test_what_would_be_read_otherwise_is_not_written(damage: Callable[[str], str
     task = task_of(plan, policy.target, lambda size: b"r" * size)
     value = derived(task)
     reader = CredentialGateway(policy).reader("passengers")
-    layering.require_confirmed(value, task, reader)
+    row_plans.require_confirmed(value, task, reader)
     with pytest.raises(WriteNotConfirmed):
-        layering.require_confirmed(damage(value), task, reader)
+        row_plans.require_confirmed(damage(value), task, reader)
 
 
 def test_the_form_that_fitted_is_hashed() -> None:
@@ -409,7 +409,7 @@ def test_every_family_comes_through_layering_and_the_guard(
             continue
         task = task_of(plan, policy.target, lambda size: b"r" * size)
         over = derived(task)
-        layering.require_confirmed(over, task, gateway.reader("passengers"))
+        row_plans.require_confirmed(over, task, gateway.reader("passengers"))
         assert guard.fullmatch(over), value["scheme"]
         seen.add(read_value(value["stored"]).scheme)
         for typed, right in ((value["password"], True), ("x" + value["password"], False)):

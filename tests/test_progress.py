@@ -11,7 +11,7 @@ import pytest
 from prometheus_client.parser import text_string_to_metric_families
 
 from conftest import Portal, Program
-from lean_tumbler.core.forecast.forecasting import from_history
+from lean_tumbler.core.forecast.waiting import from_history
 from test_forecast import ago, dated_portal
 
 HISTORY = "history.jsonl"

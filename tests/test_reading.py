@@ -275,7 +275,7 @@ def test_salt_and_fitting_formulas_are_decided_in_one_place() -> None:
             nodes = ast.walk(ast.parse(path.read_text("utf-8")))
             found += [f"{name}: {what}" for node in nodes for what in _decides(node)]
     # The audit guesses unsalted digests by the formulas that layouts name; it decides about none.
-    assert set(found) <= {"core/audit/matching.py: contents.formulas"}
+    assert set(found) <= {"core/audit/digest_guesses.py: contents.formulas"}
 
 
 def _decides(node: ast.AST) -> Iterator[str]:

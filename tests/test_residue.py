@@ -28,7 +28,7 @@ from hypothesis import strategies as st
 
 import servers
 from conftest import CHEAP_POLICY, DATA, Program, in_process, make_portal
-from lean_tumbler.core.residue import candidates
+from lean_tumbler.core.residue import value_texts
 from lean_tumbler.core.residue.finds import Encoding, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues, remembered
 from lean_tumbler.core.residue.searching import finds_in
@@ -454,7 +454,7 @@ def test_repeated_marks_cost_no_reading_each(sign: str, monkeypatch: pytest.Monk
         read += 1
         return read_value(text)
 
-    monkeypatch.setattr(candidates, "read_value", counted)
+    monkeypatch.setattr(value_texts, "read_value", counted)
     data = HOSTILE[sign] * (100_000 // len(HOSTILE[sign]))
     assert finds_in(data, KnownValues()) == []
     assert read < 3_000

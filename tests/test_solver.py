@@ -18,7 +18,7 @@ from lean_tumbler.core.formulas.near_misses import fits
 from lean_tumbler.core.formulas.search_space import Constants, Form, Piece
 from lean_tumbler.core.formulas.solutions import Narrowed, Solution, SolvedAccount
 from lean_tumbler.core.formulas.solver import Solver
-from lean_tumbler.jobs.formula.solving import read_hint
+from lean_tumbler.jobs.formula.solving_files import read_hint
 
 WORDS = (
     "Tern <7> Gull", "möwe 12 Äste", "Long harbour 99 o'clock", " Skua & petrel", "razor\"bill\\5",

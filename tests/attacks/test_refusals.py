@@ -16,9 +16,9 @@ import pytest
 
 from conftest import make_portal
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.layering import derived, plan_row, task_of
 from lean_tumbler.core.login.refusal_time import LAST, RefusalTime
 from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.migration.admission import admit_login, change_password
 from lean_tumbler.stores.locators import open_store

@@ -14,7 +14,7 @@ import pytest
 
 from conftest import Portal, make_portal, run_program
 from lean_tumbler import CredentialGateway, StoragePolicy
-from lean_tumbler.core.layering import DerivationTask, assembled, derived
+from lean_tumbler.core.row_plans import DerivationTask, assembled, derived
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.layered import Head

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from invented import tables
-from lean_tumbler.core.drafting.solving import Search
+from lean_tumbler.core.drafting.class_solving import Search
 from lean_tumbler.core.formulas.search_space import Constants
 from lean_tumbler.core.formulas.solutions import Narrowed
 from lean_tumbler.core.login.checking import check

@@ -10,7 +10,6 @@ from datetime import date
 from enum import StrEnum
 from types import MappingProxyType
 
-from lean_tumbler.core.layering import RowPlan
 from lean_tumbler.core.login.checking import Verdict
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StorePolicy
@@ -23,6 +22,7 @@ from lean_tumbler.core.reading.evidence import (
     StoreEvidence,
 )
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import RowPlan
 from lean_tumbler.errors import NotReady
 
 

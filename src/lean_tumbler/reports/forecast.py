@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 from rich.text import Text
 
 from lean_tumbler.core.forecast.back_test import CHOICE_WEEKS
-from lean_tumbler.core.forecast.forecasting import HORIZONS
 from lean_tumbler.core.forecast.strategies import WAIT, advice, strategies
+from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import duration
 
@@ -21,10 +21,10 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.forecast.back_test import BackTest
-    from lean_tumbler.core.forecast.forecasting import Forecast
     from lean_tumbler.core.forecast.intervals import Interval
     from lean_tumbler.core.forecast.irregularities import Stretch
     from lean_tumbler.core.forecast.strategies import Advice, Strategy
+    from lean_tumbler.core.forecast.waiting import Forecast
     from lean_tumbler.stores.scans.store_forecast import StoreForecast
 
 

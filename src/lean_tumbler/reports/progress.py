@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
-from lean_tumbler.core.forecast.forecasting import HORIZONS
+from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.reports.documents import Document, new_document
 from lean_tumbler.reports.forecast import (
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from lean_tumbler.core.forecast.forecasting import Forecast
+    from lean_tumbler.core.forecast.waiting import Forecast
     from lean_tumbler.stores.scans.migration_progress import MigrationProgress
     from lean_tumbler.stores.sql.column_move import ColumnMove
 

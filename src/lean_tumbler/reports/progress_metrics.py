@@ -5,7 +5,7 @@ from datetime import datetime
 
 from prometheus_client import CollectorRegistry, Gauge, generate_latest
 
-from lean_tumbler.core.forecast.forecasting import HORIZONS
+from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.reports.forecast import interval_document
 from lean_tumbler.stores.scans.migration_progress import MigrationProgress

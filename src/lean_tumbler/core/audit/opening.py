@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from lean_tumbler.core.login.checking import is_opened
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.core.reading.candidates import either_side
+from lean_tumbler.core.reading.fitting_ways import either_side
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row, bytes_of

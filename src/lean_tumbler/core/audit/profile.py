@@ -9,10 +9,9 @@ import polars as pl
 
 from lean_tumbler.core.audit.anomalies import odd, text_flags
 from lean_tumbler.core.audit.cohort_marks import OTHER, marks
+from lean_tumbler.core.audit.digest_guesses import LikelyMatcher, digests_of, is_folded, own_digests
 from lean_tumbler.core.audit.digest_lengths import TRUNCATED, cut_lengths, length_of
-from lean_tumbler.core.audit.evidence import is_bare, may_be_blocks, weighed, without_digests
 from lean_tumbler.core.audit.frames import Frame, Group
-from lean_tumbler.core.audit.matching import LikelyMatcher, digests_of, is_folded, own_digests
 from lean_tumbler.core.audit.representatives import explained, row_of
 from lean_tumbler.core.audit.results import (
     ACCOUNTS_SHOWN,
@@ -23,6 +22,7 @@ from lean_tumbler.core.audit.results import (
 )
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.audit.tally import Tally, text_hash
+from lean_tumbler.core.audit.whole_column import is_bare, may_be_blocks, weighed, without_digests
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade, grade
 from lean_tumbler.core.reading.reader import RowReader

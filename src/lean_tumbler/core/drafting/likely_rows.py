@@ -12,7 +12,7 @@ from lean_tumbler.core.formulas.evaluation import Inputs, prepared
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.formulas.steps import DIGESTS
 from lean_tumbler.core.formulas.stored_digests import read_digest
-from lean_tumbler.core.reading.candidates import digest_and_salt
+from lean_tumbler.core.reading.fitting_ways import digest_and_salt
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import InputDoesNotFit

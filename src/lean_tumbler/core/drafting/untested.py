@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
-from lean_tumbler.core.drafting.cohorts import DraftedCohort
+from lean_tumbler.core.drafting.class_cohorts import DraftedCohort
 from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, Trial
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.alternatives import Untested, alternatives

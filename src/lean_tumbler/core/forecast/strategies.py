@@ -3,8 +3,8 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from lean_tumbler.core.forecast.forecasting import HORIZONS, Forecast
 from lean_tumbler.core.forecast.intervals import NOTHING, Interval
+from lean_tumbler.core.forecast.waiting import HORIZONS, Forecast
 
 _LAST = HORIZONS[-1]
 

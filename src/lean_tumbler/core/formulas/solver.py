@@ -10,8 +10,8 @@ import hmac
 from collections.abc import Callable, Sequence
 from itertools import product
 
+from lean_tumbler.core.formulas.candidate_trials import Matcher, OutOfTime
 from lean_tumbler.core.formulas.loops import Final, LoopSearch
-from lean_tumbler.core.formulas.matching import Matcher, OutOfTime
 from lean_tumbler.core.formulas.search_space import (
     LONG_LOOP_COUNT,
     LOOP_COUNT,

@@ -5,13 +5,13 @@ from dataclasses import replace
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
-from lean_tumbler.core.reading.candidates import (
+from lean_tumbler.core.reading.cohorts import Cohort, PlainText
+from lean_tumbler.core.reading.fitting_ways import (
     bare_schemes,
     digest_and_salt,
     distinct,
     formula_way,
 )
-from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.layers import BelowLayers
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row

@@ -9,7 +9,7 @@ from urllib.parse import quote_from_bytes
 
 import ahocorasick_rs
 
-from lean_tumbler.core.residue.candidates import MARKED
+from lean_tumbler.core.residue.value_texts import MARKED
 
 _MARK_BYTES = 7  # of a mark; more would only make the search's tables larger
 _SHORTEST_PACKED = 3  # signs of base64 that a mark leaves no choice

@@ -5,9 +5,9 @@ import re
 from collections.abc import Callable, Iterator
 from urllib.parse import unquote_to_bytes
 
-from lean_tumbler.core.residue.candidates import LONGEST, unescaped
 from lean_tumbler.core.residue.finds import Encoding
 from lean_tumbler.core.residue.runs import LETTERS_AND_DIGITS, runs, table_of
+from lean_tumbler.core.residue.value_texts import LONGEST, unescaped
 
 _RUN_BYTES = 3 * LONGEST
 _HEX = re.compile(rb"(?:[0-9a-fA-F]{2})+")

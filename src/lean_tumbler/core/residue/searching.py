@@ -4,11 +4,16 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 
 from lean_tumbler.core.reading.rows import text_of
-from lean_tumbler.core.residue.candidates import PossibleValue, end_of_signs, marked_at, named_after
 from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.leads import Lead, leads
 from lean_tumbler.core.residue.packed import all_packed, from_base64, from_hex, from_wide
+from lean_tumbler.core.residue.value_texts import (
+    PossibleValue,
+    end_of_signs,
+    marked_at,
+    named_after,
+)
 from lean_tumbler.core.schemes.catalogue import read_value
 
 _TRIES = 32  # within signs that nothing separates; beyond them it is no text with values

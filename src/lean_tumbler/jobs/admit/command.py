@@ -34,7 +34,7 @@ class Options(StoreOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.login.passwords import utf8
-    from lean_tumbler.jobs.admit.report import admit_document, admit_text
+    from lean_tumbler.jobs.admit.admit_report import admit_document, admit_text
     from lean_tumbler.migration.admission import admit_login
     from lean_tumbler.stores.scans.binding import bindings_of
     from lean_tumbler.stores.scans.costs import learn_costs

@@ -82,7 +82,7 @@ class Options(AttackerOptions, PolicyOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.rules import RULES
-    from lean_tumbler.jobs.audit.report import audit_document, draw_audit
+    from lean_tumbler.jobs.audit.audit_report import audit_document, draw_audit
     from lean_tumbler.jobs.audit.tables import all_accounts_csv, audit_csv, audit_sarif
     from lean_tumbler.reports.documents import as_json
 
@@ -154,8 +154,8 @@ def _context(
     executor: "Executor",
     advance: "Callable[[int], None]",
 ) -> "AuditContext":
+    from lean_tumbler.core.audit.digest_guesses import matcher_of
     from lean_tumbler.core.audit.likely import likely_passwords
-    from lean_tumbler.core.audit.matching import matcher_of
     from lean_tumbler.stores.file_access import read_lines
     from lean_tumbler.stores.scans.guessing import Budget
     from lean_tumbler.stores.scans.profiling import AuditContext

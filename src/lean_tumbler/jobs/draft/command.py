@@ -6,13 +6,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import argument, flag, option
+from lean_tumbler.cli.known_account_proof import prove_known, prover_of
 from lean_tumbler.cli.option_types import POLICY_NAME, PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
     gateway_of,
     opened_store,
     read_policy,
 )
-from lean_tumbler.cli.proving import prove_known, prover_of
 from lean_tumbler.cli.session import Session
 from lean_tumbler.cli.typed import seconds
 from lean_tumbler.errors import UsageError
@@ -58,7 +58,7 @@ class Options(ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.draft.report import draft_document, draw_draft
+    from lean_tumbler.jobs.draft.draft_report import draft_document, draw_draft
 
     if options.into.exists() and not options.merge:
         raise UsageError(
@@ -112,7 +112,7 @@ def _note_proofs(
 
 
 def _draft(options: Options, known: "Sequence[KnownAccount]", session: Session) -> "Draft":
-    from lean_tumbler.core.drafting.solving import Search
+    from lean_tumbler.core.drafting.class_solving import Search
     from lean_tumbler.core.formulas.search_space import Constants
     from lean_tumbler.core.formulas.solutions import Narrowed
     from lean_tumbler.jobs.draft.source import draft_source

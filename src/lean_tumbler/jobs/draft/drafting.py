@@ -7,17 +7,17 @@ from dataclasses import dataclass, field, replace
 import polars as pl
 
 from lean_tumbler.core.audit.discovery import folded, privileged_values
-from lean_tumbler.core.drafting.classes import LOCKED, ClassKind, ValueClass
-from lean_tumbler.core.drafting.cohorts import (
+from lean_tumbler.core.drafting.class_cohorts import (
     ClassRows,
     DraftedCohort,
     Unproven,
     draft_class,
     named,
 )
+from lean_tumbler.core.drafting.class_solving import Search, explain_class, part_name
+from lean_tumbler.core.drafting.classes import LOCKED, ClassKind, ValueClass
 from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, Trial, opens_by_itself
 from lean_tumbler.core.drafting.likely_rows import opened_by_likely
-from lean_tumbler.core.drafting.solving import Search, explain_class, part_name
 from lean_tumbler.core.drafting.untested import with_untested
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
@@ -27,8 +27,8 @@ from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.reading.conditions import Condition, day_of
 from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.survey import Column, Survey
+from lean_tumbler.jobs.draft.class_scan import CLASS, ClassScan, scanned
 from lean_tumbler.jobs.draft.duplicates import repeated_known, told_apart
-from lean_tumbler.jobs.draft.scanning import CLASS, ClassScan, scanned
 from lean_tumbler.stores.files.base import Table
 from lean_tumbler.stores.known_accounts import KnownAccount
 

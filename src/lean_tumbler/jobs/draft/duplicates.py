@@ -9,7 +9,7 @@ from lean_tumbler.core.audit.discovery import names_passwords
 from lean_tumbler.core.drafting.splits import quoted_column
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.reading.conditions import Condition, one_of, parse_condition
-from lean_tumbler.jobs.draft.scanning import CLASS, ClassScan
+from lean_tumbler.jobs.draft.class_scan import CLASS, ClassScan
 from lean_tumbler.stores.known_accounts import KnownAccount
 
 _MOST_KINDS = 20  # different texts of a column that tells one kind of row from another

@@ -11,12 +11,12 @@ from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from itertools import takewhile
 
+from lean_tumbler.core.drafting.class_cohorts import DraftedCohort
 from lean_tumbler.core.drafting.classes import ValueClass
-from lean_tumbler.core.drafting.cohorts import DraftedCohort
 from lean_tumbler.core.drafting.likely_rows import opened_simply
+from lean_tumbler.jobs.draft.class_scan import ClassScan, scanned
 from lean_tumbler.jobs.draft.drafting import DraftedStore, known_rows, settled_roles
 from lean_tumbler.jobs.draft.policy_text import free_name
-from lean_tumbler.jobs.draft.scanning import ClassScan, scanned
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.scans.credential_places import CredentialPlace
 from lean_tumbler.stores.sql.tables import DatabaseTable

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
-from lean_tumbler.core.drafting.cohorts import Unproven
+from lean_tumbler.core.drafting.class_cohorts import Unproven
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.of_stores import store_reader

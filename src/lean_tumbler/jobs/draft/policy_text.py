@@ -6,8 +6,8 @@ import textwrap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from lean_tumbler.core.drafting.class_cohorts import DraftedCohort, Unproven
 from lean_tumbler.core.drafting.classes import ClassKind
-from lean_tumbler.core.drafting.cohorts import DraftedCohort, Unproven
 from lean_tumbler.core.policy import RowSource, Target
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.policy.model import StorePolicy, names_any

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from lean_tumbler.core.audit.discovery import folded
-from lean_tumbler.core.drafting.solving import Search, part_name
+from lean_tumbler.core.drafting.class_solving import Search, part_name
 from lean_tumbler.core.formulas.search_space import Constants
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.errors import UsageError

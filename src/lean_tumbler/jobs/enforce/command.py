@@ -52,7 +52,7 @@ class GateOptions(StoreOptions, ReportOptions):
 
 def _constraint(options: ConstraintOptions, session: Session) -> int:
     from lean_tumbler.core.stored_forms import admitted
-    from lean_tumbler.jobs.enforce.report import draw_guard, guard_document
+    from lean_tumbler.jobs.enforce.enforce_report import draw_guard, guard_document
     from lean_tumbler.stores.locators import open_guard
     from lean_tumbler.stores.sql.guard import GuardState
 
@@ -102,8 +102,13 @@ def _write_list(path: Path, column: "ColumnGuard") -> None:
 def _gate(options: GateOptions, session: Session) -> int:
     import polars as pl
 
+    from lean_tumbler.jobs.enforce.enforce_report import (
+        draw_gate,
+        gate_document,
+        gate_junit,
+        gate_sarif,
+    )
     from lean_tumbler.jobs.enforce.gate import pass_gate, read_state, write_state
-    from lean_tumbler.jobs.enforce.report import draw_gate, gate_document, gate_junit, gate_sarif
     from lean_tumbler.reports.documents import as_json
     from lean_tumbler.stores.scans.profiling import AuditContext
 

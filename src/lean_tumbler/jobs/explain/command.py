@@ -102,8 +102,8 @@ def _account(options: Options, session: Session) -> int:
 
 
 def _value_alone(options: Options, session: Session) -> int:
+    from lean_tumbler.jobs.explain.explain_report import explain_document, explain_text
     from lean_tumbler.jobs.explain.explaining import explain_value
-    from lean_tumbler.jobs.explain.report import explain_document, explain_text
 
     policy = read_policy(options, required=False)
     value = _value(options, session)

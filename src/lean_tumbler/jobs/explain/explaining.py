@@ -5,7 +5,6 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 
 from lean_tumbler.core.grades import Grade, grade
-from lean_tumbler.core.layering import RowPlan, plan_row
 from lean_tumbler.core.limits import over_limits
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -21,6 +20,7 @@ from lean_tumbler.core.reading.ways import (
     recompute,
 )
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import RowPlan, plan_row
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import ValuePart, parts_of, read_value
 from lean_tumbler.core.stock_functions import StockFunction, Version, readers_of

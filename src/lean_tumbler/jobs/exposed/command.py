@@ -40,8 +40,8 @@ class Options(AttackerOptions, StoreOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
+    from lean_tumbler.jobs.exposed.exposed_report import draw_exposed, exposed_document, reset_list
     from lean_tumbler.jobs.exposed.exposing import judged
-    from lean_tumbler.jobs.exposed.report import draw_exposed, exposed_document, reset_list
     from lean_tumbler.stores.file_access import write_text
     from lean_tumbler.stores.scans.leaked import leaked
     from lean_tumbler.stores.scans.profiling import AuditContext

@@ -21,8 +21,8 @@ if TYPE_CHECKING:
     from lean_tumbler.core.formulas.evaluation import Inputs
     from lean_tumbler.core.formulas.steps import Formula
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-    from lean_tumbler.jobs.formula.report import ShownFormula
-    from lean_tumbler.jobs.formula.solving import Solved
+    from lean_tumbler.jobs.formula.formula_report import ShownFormula
+    from lean_tumbler.jobs.formula.solving_files import Solved
     from lean_tumbler.stores.known_accounts import KnownAccount
 
 EXAMPLE = """\
@@ -74,8 +74,8 @@ class ShowOptions(PolicyOptions, ReportOptions):
 def _solve(options: SolveOptions, session: Session) -> int:
     from lean_tumbler.core.formulas.search_space import Constants
     from lean_tumbler.core.formulas.solutions import Narrowed
-    from lean_tumbler.jobs.formula.report import draw_solve, solve_document
-    from lean_tumbler.jobs.formula.solving import read_hint, solve_accounts
+    from lean_tumbler.jobs.formula.formula_report import draw_solve, solve_document
+    from lean_tumbler.jobs.formula.solving_files import read_hint, solve_accounts
     from lean_tumbler.stores.file_access import read_lines
     from lean_tumbler.stores.locators import names_around
 
@@ -150,7 +150,7 @@ def _save(
 
 def _show(options: ShowOptions, session: Session) -> int:
     from lean_tumbler.core.formulas import notation
-    from lean_tumbler.jobs.formula.report import draw_show, show_document
+    from lean_tumbler.jobs.formula.formula_report import draw_show, show_document
 
     if options.known is None and (options.login or options.show_values):
         raise UsageError("--login and --show-values go with --known: they are about its accounts")
@@ -176,7 +176,7 @@ def _worked(name: str, formula: "Formula") -> "ShownFormula":
     from lean_tumbler.core.formulas.evaluation import Inputs, prepared
     from lean_tumbler.core.formulas.tracing import trace
     from lean_tumbler.errors import InputDoesNotFit
-    from lean_tumbler.jobs.formula.report import ShownFormula
+    from lean_tumbler.jobs.formula.formula_report import ShownFormula
 
     password, salt, login = _EXAMPLE
     keys = dict.fromkeys(keys_used(formula), b"an invented key")
@@ -205,8 +205,8 @@ def _worked_known(
     """Work through an account of a file of known accounts: the one that is named, or the first."""
     from lean_tumbler.core.formulas.near_misses import fits
     from lean_tumbler.core.formulas.tracing import trace
-    from lean_tumbler.jobs.formula.report import ShownFormula
-    from lean_tumbler.jobs.formula.solving import inputs_of
+    from lean_tumbler.jobs.formula.formula_report import ShownFormula
+    from lean_tumbler.jobs.formula.solving_files import inputs_of
     from lean_tumbler.stores.known_accounts import read_known_accounts
 
     known = read_known_accounts(file, with_stored=True, say=session.message)

@@ -16,7 +16,7 @@ from itertools import count
 from threading import Lock, Thread
 from typing import Any
 
-from lean_tumbler.core.layering import DerivationTask
+from lean_tumbler.core.row_plans import DerivationTask
 from lean_tumbler.errors import SourceError, StoreUnavailable, UsageError
 from lean_tumbler.migration.bulk.deriving import RemoteDerivation
 from lean_tumbler.stores.json_text import load_json

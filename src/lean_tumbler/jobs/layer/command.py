@@ -68,7 +68,7 @@ class Options(ProofOptions, BackupOptions, BulkOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.layer.report import draw_layer, layer_document
+    from lean_tumbler.jobs.layer.layer_report import draw_layer, layer_document
     from lean_tumbler.reports.skipped import left_lines
     from lean_tumbler.stores.file_access import write_text
 

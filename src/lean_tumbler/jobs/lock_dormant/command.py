@@ -64,7 +64,7 @@ class Options(BackupOptions, BulkOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.lock_dormant.report import draw_locked, locked_document
+    from lean_tumbler.jobs.lock_dormant.lock_dormant_report import draw_locked, locked_document
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
@@ -136,7 +136,7 @@ def _listed_before(options: Options) -> list[str]:
 
 def _write_list(options: Options, earlier: "Sequence[str]", locked: "Locked") -> None:
     """Write the list: of all accounts that the step has locked, or is about to."""
-    from lean_tumbler.jobs.lock_dormant.report import reset_list
+    from lean_tumbler.jobs.lock_dormant.lock_dormant_report import reset_list
     from lean_tumbler.stores.file_access import write_text
 
     if options.list is not None:

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import reading_context, step_warrant
 from lean_tumbler.cli.declared import flag, option
-from lean_tumbler.cli.forecasting import store_forecast
 from lean_tumbler.cli.option_types import ForecastOptions, ProofOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
@@ -18,6 +17,7 @@ from lean_tumbler.cli.options import (
     write_plot,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.store_forecasts import store_forecast
 from lean_tumbler.cli.typed import plot_file
 from lean_tumbler.errors import UsageError
 
@@ -56,8 +56,8 @@ class Options(ProofOptions, ForecastOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.warrant import Step
+    from lean_tumbler.jobs.plan.plan_report import draw_plan, plan_document
     from lean_tumbler.jobs.plan.planning import plan_store
-    from lean_tumbler.jobs.plan.report import draw_plan, plan_document
     from lean_tumbler.migration.bulk.layering import Workers
 
     policy = read_policy(options)

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import option
-from lean_tumbler.cli.forecasting import counted
 from lean_tumbler.cli.option_types import LATELY_DAYS, CountOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_stores,
@@ -17,6 +16,7 @@ from lean_tumbler.cli.options import (
     write_plot,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.store_forecasts import counted
 from lean_tumbler.cli.typed import plot_file
 from lean_tumbler.errors import UsageError
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from lean_tumbler.cli.bulk import reading_context
 from lean_tumbler.cli.declared import argument, option
+from lean_tumbler.cli.known_account_proof import prove_known
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     chosen_store,
@@ -15,7 +16,6 @@ from lean_tumbler.cli.options import (
     opened_rows,
     read_policy,
 )
-from lean_tumbler.cli.proving import prove_known
 from lean_tumbler.cli.session import Session
 from lean_tumbler.stores.interface import HasSchema
 
@@ -43,7 +43,7 @@ class Options(StoreOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.rehearse.rehearsal import rehearse
-    from lean_tumbler.jobs.rehearse.report import draw_rehearse, rehearse_document
+    from lean_tumbler.jobs.rehearse.rehearse_report import draw_rehearse, rehearse_document
     from lean_tumbler.migration.bulk.layering import Workers
     from lean_tumbler.migration.bulk.warranting import widest
     from lean_tumbler.stores.known_accounts import read_known_accounts

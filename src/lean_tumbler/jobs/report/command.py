@@ -5,10 +5,10 @@ from datetime import UTC
 from pathlib import Path
 
 from lean_tumbler.cli.declared import option
-from lean_tumbler.cli.forecasting import counted
 from lean_tumbler.cli.option_types import CountOptions, ReportOptions
 from lean_tumbler.cli.options import chosen_stores, policy_path, read_policy
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.store_forecasts import counted
 
 EXAMPLE = """\
   lean-tumbler report --output report.html

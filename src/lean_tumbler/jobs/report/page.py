@@ -6,7 +6,7 @@ import shlex
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
-from lean_tumbler.core.forecast.forecasting import HORIZONS
+from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.core.grades import MEANING, Grade
 from lean_tumbler.reports import plots
 from lean_tumbler.reports.documents import Document, new_document

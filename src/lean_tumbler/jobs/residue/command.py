@@ -18,7 +18,7 @@ from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from lean_tumbler.core.residue.known_values import KnownValues
-    from lean_tumbler.stores.residue.searching import Residue
+    from lean_tumbler.stores.residue.piecewise import Residue
     from lean_tumbler.stores.residue.tables import OwnColumns
 
 EXAMPLE = """\
@@ -61,7 +61,7 @@ class Options(PolicyOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.residue.report import (
+    from lean_tumbler.jobs.residue.residue_report import (
         draw_residue,
         residue_document,
         residue_sarif,
@@ -137,8 +137,8 @@ def _replaced_values(options: Options, known: "KnownValues") -> None:
 
 def _of_stream(options: Options, session: Session, known: "KnownValues") -> "Residue":
     """Search standard input line by line, and say each find as it comes."""
+    from lean_tumbler.stores.residue.piecewise import Residue, search_lines
     from lean_tumbler.stores.residue.places import SearchedPlace
-    from lean_tumbler.stores.residue.searching import Residue, search_lines
 
     found = Residue()
     for number, find in search_lines(session.stdin, known, found, SearchedPlace("standard input")):
@@ -151,8 +151,8 @@ def _searched(
     options: Options, session: Session, known: "KnownValues", own: "OwnColumns"
 ) -> "Residue":
     from lean_tumbler.jobs.residue.search import search_files, search_sources
+    from lean_tumbler.stores.residue.piecewise import Residue, take_known
     from lean_tumbler.stores.residue.places import size_of
-    from lean_tumbler.stores.residue.searching import Residue, take_known
 
     found = Residue()
     with session.progress("Reading tables", total=0, unit="rows") as advance:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from types import MappingProxyType
 
 from lean_tumbler.jobs.residue.search import NO_ROW, SERVER_FILES
-from lean_tumbler.stores.residue.searching import Spot
+from lean_tumbler.stores.residue.piecewise import Spot
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,8 +12,8 @@ from types import MappingProxyType
 from lean_tumbler.core.residue.finds import Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.residue.piecewise import Residue, search_pieces
 from lean_tumbler.stores.residue.places import SearchedPlace, pieces_of
-from lean_tumbler.stores.residue.searching import Residue, search_pieces
 from lean_tumbler.stores.residue.tables import OwnColumns, search_file_tables, search_source
 from lean_tumbler.stores.sql.recognition import is_sqlite, is_url
 

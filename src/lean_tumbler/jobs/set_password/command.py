@@ -28,7 +28,10 @@ class Options(StoreOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.set_password.report import set_password_document, set_password_text
+    from lean_tumbler.jobs.set_password.set_password_report import (
+        set_password_document,
+        set_password_text,
+    )
     from lean_tumbler.jobs.set_password.setting import set_password
 
     policy = read_policy(options)

@@ -83,7 +83,7 @@ class Options(AttackerOptions, PolicyOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.tuning.choosing import Demand
-    from lean_tumbler.jobs.tune.report import draw_tune, tune_document
+    from lean_tumbler.jobs.tune.tune_report import draw_tune, tune_document
     from lean_tumbler.jobs.tune.tuning import tune
     from lean_tumbler.stores.tuning_files import read_attacker, read_floor
 

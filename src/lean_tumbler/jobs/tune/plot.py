@@ -10,7 +10,7 @@ from matplotlib.style import context
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from lean_tumbler.core.tuning.attacker import attack_cost
-from lean_tumbler.jobs.tune.report import costs_in_words, way_in_words
+from lean_tumbler.jobs.tune.tune_report import costs_in_words, way_in_words
 from lean_tumbler.reports.pictures import new_axes, saved
 from lean_tumbler.reports.plots import STYLE
 

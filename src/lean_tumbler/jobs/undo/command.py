@@ -50,7 +50,7 @@ class Options(BulkOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.undo.report import draw_undo, undo_document
+    from lean_tumbler.jobs.undo.undo_report import draw_undo, undo_document
     from lean_tumbler.jobs.undo.undoing import is_damaged
 
     policy = read_policy(options)

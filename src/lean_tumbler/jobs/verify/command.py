@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import argument, option
+from lean_tumbler.cli.known_account_proof import prove_known, prover_of
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     chosen_store,
@@ -15,7 +16,6 @@ from lean_tumbler.cli.options import (
     policy_path,
     read_policy,
 )
-from lean_tumbler.cli.proving import prove_known, prover_of
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
@@ -52,7 +52,7 @@ class Options(StoreOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.verify.report import draw_verify, verify_document
+    from lean_tumbler.jobs.verify.verify_report import draw_verify, verify_document
     from lean_tumbler.stores.known_accounts import (
         names_stored,
         read_earlier,
@@ -95,7 +95,7 @@ def run(options: Options, session: Session) -> int:
 
 def _by_guessing(options: Options, session: Session) -> int:
     """Try likely passwords on a store; what they show counts as evidence, and none is printed."""
-    from lean_tumbler.jobs.verify.report import draw_guessed, verify_document
+    from lean_tumbler.jobs.verify.verify_report import draw_guessed, verify_document
 
     policy = read_policy(options)
     gateway = gateway_of(options, policy)

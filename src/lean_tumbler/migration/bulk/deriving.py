@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass
 
-from lean_tumbler.core.layering import DerivationTask, assembled, derived
+from lean_tumbler.core.row_plans import DerivationTask, assembled, derived
 from lean_tumbler.errors import SourceError, StoreUnavailable
 from lean_tumbler.migration.bulk.context import Clock
 

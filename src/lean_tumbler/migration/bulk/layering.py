@@ -10,7 +10,12 @@ from itertools import chain
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.layering import (
+from lean_tumbler.core.policy import StoragePolicy, StorePolicy
+from lean_tumbler.core.reading.layers import with_alternatives
+from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.reading.ways import Bounds
+from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import (
     DerivationTask,
     RowPlan,
     holds_for_alike,
@@ -20,11 +25,6 @@ from lean_tumbler.core.layering import (
     require_opening,
     task_of,
 )
-from lean_tumbler.core.policy import StoragePolicy, StorePolicy
-from lean_tumbler.core.reading.layers import with_alternatives
-from lean_tumbler.core.reading.of_stores import store_reader
-from lean_tumbler.core.reading.ways import Bounds
-from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.catalogue import own_formulas
 from lean_tumbler.core.warrant import Warrant
 from lean_tumbler.errors import PolicyError, UsageError

@@ -8,9 +8,9 @@ those that are left for each reason, and `all_left` all of them where they are a
 from collections import Counter
 from dataclasses import dataclass, field
 
-from lean_tumbler.core.layering import RowPlan
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import RowPlan
 from lean_tumbler.migration.bulk.strata import CohortProof
 from lean_tumbler.stores.interface import AccountKey
 

@@ -6,9 +6,9 @@ from contextlib import nullcontext
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.row_plans import characters_needed
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.stores.interface import Store, WritesCopy, room_of

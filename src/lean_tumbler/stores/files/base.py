@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol, runtime_checkable
 import polars as pl
 
 from lean_tumbler.core.reading.conditions import Condition
-from lean_tumbler.stores.sql.definitions import Declared
+from lean_tumbler.stores.definitions import Declared
 
 if TYPE_CHECKING:
     from pathlib import Path

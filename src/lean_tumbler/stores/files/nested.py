@@ -5,10 +5,10 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from lean_tumbler.stores.definitions import Declared
 from lean_tumbler.stores.files.base import LINE, Frames, Table, Unreadable
 from lean_tumbler.stores.files.json_fields import flattened
 from lean_tumbler.stores.json_text import load_record
-from lean_tumbler.stores.sql.definitions import Declared
 
 _DOCUMENT_SHARE = 0.5  # of a sample's values
 _FIELDS = 64

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, cast
 
-from lean_tumbler.core.residue.candidates import LONGEST
+from lean_tumbler.core.residue.value_texts import LONGEST
 from lean_tumbler.stores.files.streams import (
     MOST_TIMES_LARGER,
     UNPACKED_BYTES,

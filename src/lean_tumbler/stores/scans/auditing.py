@@ -15,9 +15,9 @@ from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Floor
-from lean_tumbler.core.layering import characters_needed
 from lean_tumbler.core.policy import Columns, StorePolicy, Target
 from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.row_plans import characters_needed
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files.base import Table, Unreadable

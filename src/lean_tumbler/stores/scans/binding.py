@@ -8,12 +8,12 @@ from datetime import date
 from functools import partial
 from pathlib import Path
 
-from lean_tumbler.core.layering import plan_row
 from lean_tumbler.core.policy import APPLICATION, StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Coverage, Evidence, RowFacts
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import plan_row
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.evidence_file import Binding, Bound, EvidenceFile, KnownOfStores
 from lean_tumbler.stores.interface import Account, LoginStore, Store

@@ -10,7 +10,7 @@ from lean_tumbler.core.audit.representatives import row_of
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.login.checking import is_opened
-from lean_tumbler.core.reading.candidates import either_side
+from lean_tumbler.core.reading.fitting_ways import either_side
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, FormulaWay

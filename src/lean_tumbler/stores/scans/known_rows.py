@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from lean_tumbler.core.drafting.solving import part_name
+from lean_tumbler.core.drafting.class_solving import part_name
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.core.reading.rows import text_of

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.forecast.forecasting import Forecast, from_history
 from lean_tumbler.core.forecast.intervals import Interval
+from lean_tumbler.core.forecast.waiting import Forecast, from_history
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.stores.history import Entry, StoreCount
 from lean_tumbler.stores.scans.store_forecast import StoreForecast

@@ -10,8 +10,8 @@ from pathlib import Path
 import polars as pl
 
 from lean_tumbler.core.audit.cohort_marks import OTHER
+from lean_tumbler.core.audit.digest_guesses import LikelyMatcher
 from lean_tumbler.core.audit.frames import Frame, Group
-from lean_tumbler.core.audit.matching import LikelyMatcher
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy

@@ -8,11 +8,11 @@ import numpy as np
 import polars as pl
 
 from lean_tumbler.core.forecast.back_test import BackTest
-from lean_tumbler.core.forecast.forecasting import Forecast, FromDates, FromLog
 from lean_tumbler.core.forecast.irregularities import Irregularity
 from lean_tumbler.core.forecast.last_logins import NEVER_SEEN, Population
 from lean_tumbler.core.forecast.log_table import TabledLog, seen_later, tabled
 from lean_tumbler.core.forecast.times import Times, day_of, days_of, number_of
+from lean_tumbler.core.forecast.waiting import Forecast, FromDates, FromLog
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.stores.scans.login_log import LoginLog, folded
 from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS

@@ -11,9 +11,9 @@ from lean_tumbler.core.formulas.near_misses import changed_inputs, fits, near_mi
 from lean_tumbler.core.login.checking import Verdict, check
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy
-from lean_tumbler.core.reading.candidates import digest_and_salt
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.reading.evidence import CohortKey, RowFacts
+from lean_tumbler.core.reading.fitting_ways import digest_and_salt
 from lean_tumbler.core.reading.reader import BARE_FORMULAS, RowReader
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row

@@ -12,8 +12,8 @@ import sqlalchemy as sa
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import SourceError
+from lean_tumbler.stores.definitions import Declared, declared_in_text
 from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
-from lean_tumbler.stores.sql.definitions import Declared, declared_in_text
 from lean_tumbler.stores.sql.errors import (
     FULL,
     GUARDED,

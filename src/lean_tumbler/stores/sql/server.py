@@ -12,9 +12,9 @@ import sqlalchemy as sa
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.conditions import Condition, Test
 from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.definitions import Declared
 from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.database import Database, TableName
-from lean_tumbler.stores.sql.definitions import Declared
 from lean_tumbler.stores.sql.errors import Meaning
 
 if TYPE_CHECKING:

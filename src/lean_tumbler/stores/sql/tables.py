@@ -13,6 +13,7 @@ from lean_tumbler.core.audit.cohort_marks import OTHER, holding
 from lean_tumbler.core.policy import PLAIN_ROWS, RowSource
 from lean_tumbler.core.reading.conditions import Condition
 from lean_tumbler.core.reading.rows import CONTROL_SIGNS, text_of
+from lean_tumbler.stores.definitions import Declared
 from lean_tumbler.stores.files.base import (
     LINE,
     ROWS_PER_FRAME,
@@ -23,7 +24,6 @@ from lean_tumbler.stores.files.base import (
     frames_of_rows,
 )
 from lean_tumbler.stores.sql.database import Database, TableName
-from lean_tumbler.stores.sql.definitions import Declared
 from lean_tumbler.stores.sql.relation import Relation
 
 if TYPE_CHECKING:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
+from lean_tumbler.stores.definitions import Declared, declared_in_text
 from lean_tumbler.stores.files.base import (
     FileFormat,
     Frames,
@@ -33,7 +34,6 @@ from lean_tumbler.stores.files.sql_dump.statements import (
     writes_rows,
 )
 from lean_tumbler.stores.files.streams import lines
-from lean_tumbler.stores.sql.definitions import Declared, declared_in_text
 
 STATEMENT_BYTES = 1 << 28  # dump programs put thousands of rows into one line
 

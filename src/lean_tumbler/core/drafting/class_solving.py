@@ -19,7 +19,7 @@ from lean_tumbler.core.formulas.generations import solve_generations
 from lean_tumbler.core.formulas.search_space import Constants
 from lean_tumbler.core.formulas.solutions import Narrowed, SolvedAccount
 from lean_tumbler.core.formulas.tokens import is_part_name
-from lean_tumbler.core.reading.candidates import digest_and_salt
+from lean_tumbler.core.reading.fitting_ways import digest_and_salt
 from lean_tumbler.core.reading.layouts import SALT, ValueLayout
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.slow_misses import SlowMisses

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from lean_tumbler.core.drafting.cohorts import DraftedCohort
+    from lean_tumbler.core.drafting.class_cohorts import DraftedCohort
     from lean_tumbler.jobs.draft.drafting import DraftedStore
     from lean_tumbler.jobs.draft.judging import Dropped
     from lean_tumbler.jobs.draft.source import Draft

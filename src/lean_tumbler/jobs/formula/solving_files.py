@@ -4,10 +4,15 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from lean_tumbler.core.drafting.class_solving import (
+    account_of,
+    account_of_digest,
+    groups_of,
+    part_name,
+)
 from lean_tumbler.core.drafting.classes import ClassKind, class_of
 from lean_tumbler.core.drafting.composites import layouts_of, without_unused
 from lean_tumbler.core.drafting.explanations import KnownRow
-from lean_tumbler.core.drafting.solving import account_of, account_of_digest, groups_of, part_name
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import parts_used
 from lean_tumbler.core.formulas.generations import Generations, solve_generations

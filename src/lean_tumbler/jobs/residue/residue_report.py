@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.residue.known_values import KnownValues
-    from lean_tumbler.stores.residue.searching import Remains, Residue, Spot
+    from lean_tumbler.stores.residue.piecewise import Remains, Residue, Spot
 
 _PLACES_SHOWN = 10
 _UNREAD_SHOWN = 5

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.formulas.evaluation import Inputs
     from lean_tumbler.core.formulas.steps import Formula
     from lean_tumbler.core.formulas.tracing import TracedStep
-    from lean_tumbler.jobs.formula.solving import Solved
+    from lean_tumbler.jobs.formula.solving_files import Solved
 
 _VALUE_CHARACTERS = 72
 _LINES_SHOWN = 8
