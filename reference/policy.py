@@ -117,7 +117,7 @@ when = "created before 2009-07-01"
 
 [[store.desk.cohort]]
 name = "terminals"
-formula = "utf-8, pbkdf2-sha1 rounds 24 salt, hex"
+formula = "utf-8, pbkdf2-sha1 rounds 20 salt, hex"
 layout = "{salt:base64}/{rounds}/{digest:hex}"
 
 [[store.desk.cohort]]

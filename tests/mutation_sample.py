@@ -43,6 +43,8 @@ TESTS: Mapping[str, Sequence[str]] = MappingProxyType(
 _COMPARED = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=",
              ast.NotEq: "==", ast.In: "not in", ast.NotIn: "in", ast.Is: "is not",
              ast.IsNot: "is"}  # fmt: skip
+# Arguments that check what holds anyway: that lengths are equal, that nobody changes an object.
+_SAYS_NOTHING = frozenset({"strict", "frozen", "slots", "kw_only"})
 _COMPUTED = {ast.Add: "-", ast.Sub: "+", ast.Mult: "+", ast.FloorDiv: "*", ast.BitOr: "&"}
 
 
@@ -76,9 +78,9 @@ def mutants(module: Path) -> Iterator[Mutant]:
 
     tree = ast.parse(source)
     strict = {node.value for node in ast.walk(tree)
-              if isinstance(node, ast.keyword) and node.arg == "strict"}  # fmt: skip
+              if isinstance(node, ast.keyword) and node.arg in _SAYS_NOTHING}  # fmt: skip
     for node in ast.walk(tree):
-        if node in strict:  # lengths are equal there; the word says so, and changes nothing
+        if node in strict:
             continue
         for start, end, instead in _changes(node, place, source):
             yield Mutant(module, node.lineno, start, end, instead)  # type: ignore[attr-defined]

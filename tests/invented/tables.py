@@ -97,8 +97,9 @@ def _keyed(password: str, _: str, chance: Chance) -> Made:
 
 def _kiosk(password: str, _: str, chance: Chance) -> Made:
     rounds, salt = chance.choice([3, 7, 20]), chance.randbytes(8)
-    raw = hashlib.pbkdf2_hmac("sha1", password.encode(), salt, rounds, 24)
-    return Made(f"{rounds}:{salt.hex()}:{raw.hex()}", digest=raw.hex())
+    raw = hashlib.pbkdf2_hmac("sha1", password.encode(), salt, rounds, 20)
+    salted = base64.b64encode(salt).decode()
+    return Made(f"{salted}/{rounds}/{raw.hex()}", digest=raw.hex())
 
 
 def _column_rounds(password: str, _: str, chance: Chance) -> Made:
@@ -217,7 +218,7 @@ KINDS: dict[str, Kind] = {
     "lower, md5": Kind(lambda p, _, __: Made(_digest("md5", p.lower().encode()).hex()),
                        'formula = "lower, utf-8, md5, hex"', lossy=True, shape="32"),
     "kiosk": Kind(_kiosk, 'layout = "{salt:base64}/{rounds}/{digest:hex}"\n'
-                  'formula = "utf-8, pbkdf2-sha1 rounds 24 salt, hex"', shape="kiosk"),
+                  'formula = "utf-8, pbkdf2-sha1 rounds 20 salt, hex"', shape="kiosk"),
     "rounds in a column": Kind(_column_rounds,
                                'formula = "utf-8, pbkdf2-sha256 rounds 32 salt, hex"',
                                shape="64", salted=True),

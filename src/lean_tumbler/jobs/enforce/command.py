@@ -138,9 +138,8 @@ def _gate(options: GateOptions, session: Session) -> int:
             "junit": lambda: [gate_junit(gate_results)],
         },
     )
-    return int(
-        any(gate_result.regression_rows for gate_result in gate_results) and not options.accept
-    )
+    is_worse = any(result.regression_rows for result in gate_results)
+    return int(is_worse and not options.accept)
 
 
 PARTS = (
