@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from datetime import date
 from pathlib import Path
 
+import bcrypt
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -17,7 +18,10 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.output import output_shape
 from lean_tumbler.core.reading.conditions import day_of, parse_condition
 from lean_tumbler.core.reading.layouts import parse_layout
+from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import plan_row
 from lean_tumbler.errors import ConditionError, LayoutError, PolicyError
 
 ROLES = {"stored": "pw", "salt": "pw_salt", "login": "email", "created": "joined"}
@@ -223,6 +227,24 @@ def test_parts_come_from_the_layout_or_from_columns() -> None:
             stored=stored, salt="s", password="Gull 7", store="passengers", columns=columns
         )
         assert outcome.admitted is admitted, columns
+
+
+def test_a_formula_under_a_slow_scheme_waits_for_its_login() -> None:
+    """Bulk steps lay nothing over it, and say so; a locked row beside it stays a locked one."""
+    policy = StoragePolicy.from_toml(
+        'target = { scheme = "argon2id", memory_kib = 19456, passes = 2 }\n'
+        '[store.desk]\nlocator = "a.db"\ntable = "desk"\n'
+        'columns = { account = "id", login = "mail", stored = "pw" }\n'
+        'cohort = [{ name = "old", formula = "utf-8, md5, hex, then bcrypt" }]\n'
+    )
+    reader = store_reader(policy, policy.stores["desk"])
+    digest = hashlib.md5(b"Plover").hexdigest().encode()
+    for stored, reason in (
+        (bcrypt.hashpw(digest, bcrypt.gensalt(4)), Reason.PREPARED),
+        (b"!", Reason.LOCKED),
+        (b"no value that anybody wrote", Reason.TEXT_UNDECLARED),
+    ):
+        assert plan_row(reader.read(Row(stored=stored)), policy).leave is reason
 
 
 def test_explain_says_why_a_row_is_read_so(tmp_path: Path, in_process: Program) -> None:
