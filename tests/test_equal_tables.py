@@ -188,6 +188,16 @@ def test_names_that_no_pattern_tells_are_listed(piers: Path, in_process: Program
     ]
 
 
+def test_a_table_and_its_copies_are_no_equal_tables(tmp_path: Path, in_process: Program) -> None:
+    """Old copies bear the name of the live table: each stays a store of its own."""
+    with closing(sqlite3.connect(tmp_path / "piers.db")) as db, db:
+        for name in ("guests", "guests_2019", "guests_old"):
+            db.execute(f"CREATE TABLE {name} (id integer PRIMARY KEY, login, pw)")
+            db.execute(f"INSERT INTO {name} VALUES (1, 'guest1', '{stored_value('pier', 1)}')")
+    drafted = in_process("draft", "piers.db", "--format", "json")
+    assert [store["tables"] for store in drafted.document["stores"]] == [[], [], []]
+
+
 @pytest.mark.parametrize(
     ("more", "message"),
     [

@@ -24,6 +24,7 @@ from lean_tumbler.stores.sql.tables import DatabaseTable
 _FEWEST_EQUAL = 3  # tables; two may be a table and its copy
 _FEWEST_SIGNS = 3  # that the names of equal tables share
 _MOST_DRAFTED = 8  # of equal tables; each search takes its time
+_ACCOUNTS_TRIED = 100  # in each table, to see which it is likely to explain
 _SAMPLE_ROWS = 20_000  # of each table, to see which classes it has
 
 
@@ -74,7 +75,9 @@ def _shared_name(names: set[str]) -> str:
     before = _common_start(names)
     behind = _common_start({name[len(before) :][::-1] for name in names})[::-1]
     before, behind = before.rstrip(digits), behind.lstrip(digits)
-    return f"{before}*{behind}" if len(before + behind) >= _FEWEST_SIGNS else ""
+    is_copied = before + behind in names  # then the others are copies of that one
+    is_told = len(before + behind) >= _FEWEST_SIGNS and not is_copied
+    return f"{before}*{behind}" if is_told else ""
 
 
 def _common_start(texts: set[str]) -> str:
@@ -134,9 +137,11 @@ def _member(place: CredentialPlace, known: Sequence[KnownAccount]) -> _Member:
     scan = scanned(place.table, place.columns, known, sample_rows=_SAMPLE_ROWS)
     columns, _ = settled_roles(place.columns, scan, len(known))
     accounts = known_rows(columns, scan, known)
+    there = len(accounts)
+    accounts = accounts[:: max(1, there // _ACCOUNTS_TRIED)]
     opened = opened_simply([(each.row, each.password) for each in accounts])
     lines = frozenset(accounts[number].line for number in opened)
-    return _Member(place=place, scan=scan, there=len(accounts), lines=lines)
+    return _Member(place=place, scan=scan, there=there, lines=lines)
 
 
 def _classes(scan: ClassScan) -> Iterator[ValueClass]:
