@@ -67,7 +67,7 @@ def test_rows_of_a_group_get_the_same(policy: str, foreign_values: list[dict[str
                 assert told(plan) == first[group]
             elif holds_for_alike(plan):
                 first[group] = told(plan)
-    assert len(first) > 40
+    assert len(first) > 30
 
 
 def stored(chance: random.Random, texts: list[str]) -> bytes:

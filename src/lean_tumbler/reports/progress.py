@@ -31,6 +31,10 @@ if TYPE_CHECKING:
 
 _VERDICT_STYLES = {"behind": "bold yellow", "on course": "bold green", "ahead": "bold green"}
 _FAR = 365
+_NEXT_WHILE_SOME_WAIT = (
+    "Next: `lean-tumbler plan` for what can be done now; count again with --history as logins come."
+)
+_NEXT_AT_THE_END = "Next: `lean-tumbler enforce constraint` keeps it so; `lean-tumbler report`."
 
 
 def progress_document(
@@ -143,6 +147,8 @@ def draw_progress(
         _draw_needed(console, migration)
     for note in notes:
         console.print(f"note: {note}.", highlight=False)
+    waits = any(m.waiting or m.profile.not_understood for m in migrations)
+    console.print(_NEXT_WHILE_SOME_WAIT if waits else _NEXT_AT_THE_END, soft_wrap=True)
 
 
 def moved_so_far(move: ColumnMove) -> str:

@@ -77,7 +77,8 @@ def _shared_name(names: set[str]) -> str:
     before, behind = before.rstrip(digits), behind.lstrip(digits)
     is_copied = before + behind in names  # then the others are copies of that one
     is_told = len(before + behind) >= _FEWEST_SIGNS and not is_copied
-    return f"{before}*{behind}" if is_told else ""
+    has_pattern = any(sign in name for name in names for sign in "*?[")
+    return f"{before}*{behind}" if is_told and not has_pattern else ""
 
 
 def _common_start(texts: set[str]) -> str:
@@ -165,7 +166,7 @@ def _adds(
 
 
 def _both(first: DraftedStore, second: DraftedStore) -> DraftedStore | None:
-    """Join what two equal tables show; of equal cohorts, the accounts count together.
+    """Join what two equal tables show; of equal cohorts, accounts and doubts count together.
 
     Where one of them has rows that are left alone, deleted ones for instance, all are read so.
     """
@@ -187,7 +188,7 @@ def _both(first: DraftedStore, second: DraftedStore) -> DraftedStore | None:
                 rows=own.rows + cohort.rows,
                 known=own.known + cohort.known,
                 guessed=own.guessed + cohort.guessed,
-                untested=tuple(each for each in own.untested if each in cohort.untested),
+                untested=tuple(dict.fromkeys((*own.untested, *cohort.untested))),
             )
     explained = {cohort.value_class for cohort in cohorts.values()}
     unproven = [*first.unproven, *second.unproven]

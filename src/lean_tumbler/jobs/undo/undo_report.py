@@ -86,3 +86,4 @@ def draw_undo(console: Console, undone: Undone) -> None:
         console.print(f"The copy is {undone.copy}; the file itself is as it was.")
     elif undone.restored:
         console.print(_AFTER[undone.step])
+    console.print("Next: `lean-tumbler progress` counts what stands there now.")
