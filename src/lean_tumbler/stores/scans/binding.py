@@ -19,7 +19,7 @@ from lean_tumbler.stores.evidence_file import Binding, Bound, EvidenceFile, Know
 from lean_tumbler.stores.interface import Account, LoginStore, Store
 from lean_tumbler.stores.locators import open_store
 
-SAMPLE_ROWS = 100
+SAMPLE_ROWS = 40
 STILL_THERE = 0.9  # of the sample; people leave, and change their passwords in the old program
 # What a row may have become since, without speaking against what was known of it.
 _BECOME = frozenset({Reason.LAYERED, Reason.CURRENT, Reason.REWRITTEN, Reason.LOCKED})
