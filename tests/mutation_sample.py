@@ -14,7 +14,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
@@ -46,6 +46,9 @@ _COMPARED = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=
 # Arguments that check what holds anyway: that lengths are equal, that nobody changes an object.
 _SAYS_NOTHING = frozenset({"strict", "frozen", "slots", "kw_only"})
 _COMPUTED = {ast.Add: "-", ast.Sub: "+", ast.Mult: "+", ast.FloorDiv: "*", ast.BitOr: "&"}
+
+
+Place = Callable[[ast.expr], tuple[int, int]]  # a node -> its bytes in the module
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,28 +89,28 @@ def mutants(module: Path) -> Iterator[Mutant]:
             yield Mutant(module, node.lineno, start, end, instead)  # type: ignore[attr-defined]
 
 
-def _changes(node: ast.AST, place: object, source: str) -> Iterator[tuple[int, int, str]]:
-    at = place  # (node) -> its bytes
+def _changes(node: ast.AST, at: Place, source: str) -> Iterator[tuple[int, int, str]]:
+    """Give what may stand instead of a node: its bytes, and the text."""
     if isinstance(node, ast.Compare) and len(node.ops) == 1:
-        (_, start), (end, _) = at(node.left), at(node.comparators[0])  # type: ignore[operator]
+        (_, start), (end, _) = at(node.left), at(node.comparators[0])
         gap = source.encode()[start:end].decode()
         if "(" not in gap and ")" not in gap:
             yield start, end, f" {_COMPARED[type(node.ops[0])]} "
     elif isinstance(node, ast.BoolOp):
-        (_, start), (end, _) = at(node.values[0]), at(node.values[1])  # type: ignore[operator]
+        (_, start), (end, _) = at(node.values[0]), at(node.values[1])
         gap = source.encode()[start:end].decode()
         if "(" not in gap and ")" not in gap:
             yield start, end, " or " if isinstance(node.op, ast.And) else " and "
     elif isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
-        start, _ = at(node)  # type: ignore[operator]
+        start, _ = at(node)
         yield start, start + len("not"), ""
     elif isinstance(node, ast.BinOp) and type(node.op) in _COMPUTED:
-        (_, start), (end, _) = at(node.left), at(node.right)  # type: ignore[operator]
+        (_, start), (end, _) = at(node.left), at(node.right)
         gap = source.encode()[start:end].decode()
         if "(" not in gap and ")" not in gap:
             yield start, end, f" {_COMPUTED[type(node.op)]} "
     elif isinstance(node, ast.Constant) and isinstance(node.value, bool | int):
-        start, end = at(node)  # type: ignore[operator]
+        start, end = at(node)
         yield start, end, str(not node.value if node.value in {True, False} else node.value + 1)
 
 

@@ -39,19 +39,20 @@ def prove_known(
     from lean_tumbler.stores.evidence_file import Shown
     from lean_tumbler.stores.scans.verification import attributed, best_of
 
-    found = {}
-    if len(stores) == 1:
+    if len(stores) == 1:  # nothing is to be told apart, and one opening is enough
         with opened_store(options, stores[0]) as store:
             prover = prover_of(options, session, gateway, stores[0].name, store)
             alone = prover.check(known, earlier)
             prover.note(alone.tried, Shown.KNOWN)
         return list(alone.accounts)
+    found = {}
     for each in stores:
         with opened_store(options, each) as store:
             prover = prover_of(options, session, gateway, each.name, store)
             found[each.name] = prover.check(known, earlier)
+    counted = attributed(found)
     for each in stores:
-        tried = attributed(found)[each.name].tried
+        tried = counted[each.name].tried
         if tried:
             with opened_store(options, each) as store:
                 prover_of(options, session, gateway, each.name, store).note(tried, Shown.KNOWN)

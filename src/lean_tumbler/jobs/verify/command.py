@@ -69,7 +69,7 @@ def run(options: Options, session: Session) -> int:
     gateway = gateway_of(options, policy)
     given = _given(options, policy)
     earlier = read_earlier(options.earlier) if options.earlier else {}
-    store_name = (options.store or chosen_store(policy, None).name) if from_store else ""
+    store_name = _store_name(options, policy) if from_store else ""
     if not from_store:
         reader = reader_of_files(policy, given)
         found = verify_accounts(known, reader=reader, bounds=gateway.bounds, earlier=earlier)
@@ -78,7 +78,7 @@ def run(options: Options, session: Session) -> int:
         stores = chosen_stores(policy, store_name)
         accounts = prove_known(options, session, gateway, stores, known, earlier)
     else:
-        store_policy = chosen_store(policy, options.store)
+        store_policy = chosen_store(policy, store_name)
         reader = gateway.reader(store_policy.name).with_cohort(given)
         with opened_store(options, store_policy) as store:
             found = verify_accounts(
@@ -93,13 +93,18 @@ def run(options: Options, session: Session) -> int:
     return int(not all(account.accepted for account in accounts))
 
 
+def _store_name(options: Options, policy: "StoragePolicy") -> str:
+    """Name the store that is meant, or the only one; equal tables together have one name."""
+    return options.store or chosen_store(policy, None).name
+
+
 def _by_guessing(options: Options, session: Session) -> int:
     """Try likely passwords on a store; what they show counts as evidence, and none is printed."""
     from lean_tumbler.jobs.verify.verify_report import draw_guessed, verify_document
 
     policy = read_policy(options)
     gateway = gateway_of(options, policy)
-    name = options.store or chosen_store(policy, None).name
+    name = _store_name(options, policy)
     rows = 0
     for store_policy in chosen_stores(policy, name):
         with opened_store(options, store_policy) as store:
