@@ -17,8 +17,8 @@ from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.policy.model import KeySource
 from lean_tumbler.core.policy.tables import (
     CohortTable,
-    Document,
     JoinTable,
+    PolicyDocument,
     PrivilegedTable,
     RowsTable,
     StoreTable,
@@ -165,7 +165,7 @@ class KeyTable:
 
 
 TABLES = (
-    KeyTable("the whole file", Document),
+    KeyTable("the whole file", PolicyDocument),
     KeyTable("[store.NAME]", StoreTable),
     KeyTable("[store.NAME.columns]", Columns, frozenset({"privileged_values"})),
     KeyTable("privileged = { … }", PrivilegedTable),

@@ -9,7 +9,6 @@ import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
 
 import pytest
 
@@ -20,6 +19,7 @@ from lean_tumbler.cli.main import build_parser, command_module
 from lean_tumbler.core.formulas import steps
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.reading import layouts
+from reference.documents import schema_files
 from reference.manual import manual_pages
 from reference.pages import PAGES as GENERATED
 from reference.policy import EXAMPLE, TABLES, meanings_of
@@ -278,28 +278,15 @@ def test_every_key_of_the_policy_is_documented_and_shown() -> None:
 
 def test_every_document_has_a_schema_that_explains_each_key() -> None:
     """Outputs are held against them wherever a test reads one; docs/JSON.md lists them all."""
-    names = {
-        name
-        for path in MODULES
-        for name in re.findall(r'new_document\(\s*"([a-z-]+)"', path.read_text("utf-8"))
-    }
-    assert {path.stem for path in SCHEMAS.glob("*.json")} == names
     page = (ROOT / "docs" / "JSON.md").read_text("utf-8")
-    for name in names:
-        schema = json.loads((SCHEMAS / f"{name}.json").read_text("utf-8"))
-        assert schema["title"] == f"lean-tumbler/{name}/1"
-        assert f"(schemas/{name}.json)" in page
-        assert [key for key, said in _described(schema) if not said] == []
-
-
-def _described(schema: Any) -> Iterator[tuple[str, str]]:
-    """Give every key of a schema with what it means."""
-    for key, inner in schema.get("properties", {}).items():
-        yield key, inner.get("description", "")
-        yield from _described(inner)
-    for inner in (schema.get("items"), schema.get("additionalProperties")):
-        if isinstance(inner, dict):
-            yield from _described(inner)
+    assert {path.name for path in SCHEMAS.glob("*.json")} == schema_files().keys()
+    for name, text in schema_files().items():
+        assert (SCHEMAS / name).read_text("utf-8") == text, "run `python -m reference docs/schemas`"
+        assert f"(schemas/{name})" in page
+        schema = json.loads(text)
+        parts = [schema, *schema.get("$defs", {}).values()]
+        keys = [item for part in parts for item in part.get("properties", {}).items()]
+        assert [key for key, entry in keys if not entry.get("description")] == []
 
 
 def test_every_word_of_formulas_and_layouts_is_documented() -> None:

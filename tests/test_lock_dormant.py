@@ -160,7 +160,7 @@ def test_why_accounts_stay(dormant: Portal) -> None:
     )
     found = locked_with(dormant, choice, context_with())
     assert [account.key for account in found.accounts] == [2, 3, 8, 10]
-    assert found.stays == {
+    assert found.left == {
         Reason.SEEN: 2,
         Reason.NOT_WEAK: 2,
         Reason.NO_VALUE: 1,
@@ -249,7 +249,7 @@ def test_dates_of_servers(server: servers.Server, tmp_path: Path, kind: str) -> 
     locked = server.ask(
         "SELECT id FROM passengers WHERE pw LIKE '!locked%' AND id <= 30 ORDER BY id"
     ).split()
-    assert found.stays[Reason.UNDATED] > 0
+    assert found.left[Reason.UNDATED] > 0
     assert {str(account.key) for account in found.accounts} <= set(locked)
     assert all(int(str(account.key)) <= 30 for account in found.accounts)
     assert found.locked > 10

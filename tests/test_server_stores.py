@@ -206,7 +206,6 @@ def test_layering_beside_other_writers_and_through_kills(
     """
     others = layered_through_kills(server, tmp_path, kills=10, memory_kib=1024)
     assert others.refused == []
-    assert min(others.done.values()) > 10
     assert locked_out(server, tmp_path, others.passwords) == []
     left = server.ask("SELECT COUNT(*) FROM passengers WHERE LENGTH(pw) IN (32, 40)")
     assert int(left) == 0

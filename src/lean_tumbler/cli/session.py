@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, date, datetime
-from typing import TYPE_CHECKING, Any, BinaryIO, TextIO
+from typing import TYPE_CHECKING, BinaryIO, TextIO, TypeVar
 
 from lean_tumbler.cli.option_types import ReportOptions
 from lean_tumbler.core.printable import printable
@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.limits import Limits
+    from lean_tumbler.reports.documents import Document
+
+D = TypeVar("D", bound="Document")
 
 PIPED_COLUMNS = 120  # a report in a file or a pipe; terminals say their own width
 _PROGRESS_AFTER_SECONDS = 2.0
@@ -66,17 +69,17 @@ class Session:
     def emit(
         self,
         options: ReportOptions,
+        document: D,
         *,
-        document: Callable[[], dict[str, Any]],
-        text: Callable[[int], str] | None = None,
-        draw: Callable[["Console"], None] | None = None,
+        text: Callable[[D, int], str] | None = None,
+        draw: Callable[["Console", D], None] | None = None,
         others: Mapping[str, Callable[[], Iterable[str]]] | None = None,
     ) -> None:
         """Write the result in the format asked for, to standard output or `--output`.
 
         Args:
             options: parsed options, those of every report among them.
-            document: gives the result as JSON.
+            document: the result.
             text: gives it as plain text for a number of columns; quicker than `draw`.
             draw: draws it with tables and colours.
             others: gives it in further formats.
@@ -86,15 +89,15 @@ class Session:
 
         buffer = io.StringIO() if options.output else self.stdout
         if options.format == "json":
-            buffer.write(as_json(document()))
+            buffer.write(as_json(document))
         elif options.format in (others or {}):
             buffer.writelines(map(printable, (others or {})[options.format]()))
         elif text is not None:
-            buffer.write(printable(text(self._columns(buffer))))
+            buffer.write(printable(text(document, self._columns(buffer))))
         elif draw is not None:
             from lean_tumbler.reports.terminal import result_console
 
-            draw(result_console(buffer, columns=self._columns(buffer)))
+            draw(result_console(buffer, columns=self._columns(buffer)), document)
         if isinstance(buffer, io.StringIO) and options.output:
             write_text(options.output, buffer.getvalue())
         else:

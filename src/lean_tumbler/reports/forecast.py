@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from datetime import timedelta
 from math import isfinite
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.core.forecast.back_test import CHOICE_WEEKS
 from lean_tumbler.core.forecast.strategies import WAIT, advice, strategies
 from lean_tumbler.core.forecast.waiting import HORIZONS
+from lean_tumbler.reports.documents import DocumentPart
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import duration
 
@@ -62,94 +62,178 @@ class Outlook:
         )
 
 
-def interval_document(interval: Interval) -> dict[str, int | None]:
-    """Give an interval in whole accounts; null ends where none is known."""
-    return {
-        part: None if number is None else round(number) for part, number in asdict(interval).items()
-    }
+class IntervalPart(DocumentPart):
+    """A number of accounts, and between what it lies."""
+
+    low: Annotated[int | None, "the lower end of the interval; null without one"]
+    expected: Annotated[int, "the number that is expected"]
+    high: Annotated[int | None, "the upper end of the interval; null without one"]
 
 
-def forecast_document(found: Forecast) -> dict[str, Any]:
+class ForecastPart(DocumentPart):
+    """How many of some accounts have not come on which day."""
+
+    accounts: Annotated[int, "accounts now"]
+    method: Annotated[str, "the estimator"]
+    no_interval: Annotated[str, "why there is no interval; empty where there is one"]
+    withheld: Annotated[str, "why there is no forecast; empty where there is one"]
+    days: Annotated[dict[str, IntervalPart], "by days ahead"]
+    cohorts: Annotated[dict[str, dict[str, int]], "the same by cohort, and days ahead"]
+    baseline: Annotated[dict[str, int], "the plain baseline, by days ahead"]
+
+
+class StretchPart(DocumentPart):
+    """Weeks that are unlike the others, and come again."""
+
+    first_week: Annotated[int, "the first of them, from now"]
+    last_week: Annotated[int, "the last of them"]
+    times_as_many: Annotated[float, "how many logins they have, as a multiple of other weeks"]
+
+
+class IrregularityPart(DocumentPart):
+    """What in the dates breaks an assumption."""
+
+    what: Annotated[str, "which irregularity"]
+    sentence: Annotated[str, "what was seen"]
+    withholds: Annotated[str, "what is not given because of it"]
+    comes_again: Annotated[StretchPart | None, "when it is had again; null for never"]
+
+
+class StrategyPart(DocumentPart):
+    """A way to finish."""
+
+    name: Annotated[str, "its name"]
+    weak: Annotated[dict[str, IntervalPart], "accounts below the floor, by days ahead"]
+    layered: Annotated[dict[str, IntervalPart], "layered accounts, by days ahead"]
+    locked: Annotated[int, "accounts that it locks"]
+    bulk_core_hours: Annotated[float, "core hours of hashing in bulk"]
+    login_core_hours: Annotated[float, "core hours of hashing at logins"]
+
+
+class AdvicePart(DocumentPart):
+    """What is advised."""
+
+    take: Annotated[str, "the strategy"]
+    reasons: Annotated[list[str], "why"]
+
+
+class PastForecast(DocumentPart):
+    """A forecast as it would have been made, and what came."""
+
+    weeks_before_end: Annotated[int, "made so many weeks before the log's end"]
+    weeks: Annotated[int, "for so many weeks ahead"]
+    accounts: Annotated[int, "accounts that waited then"]
+    forecast: Annotated[int, "how many were forecast to wait still"]
+    baseline: Annotated[int, "the same by the plain baseline"]
+    truth: Annotated[int, "how many did"]
+
+
+class BackTestPart(DocumentPart):
+    """How forecasts of the past came out."""
+
+    forecasts: Annotated[int, "forecasts that were tried"]
+    mean_error: Annotated[float | None, "mean error, as a share of the accounts"]
+    mean_error_of_baseline: Annotated[float | None, "the same of the baseline"]
+    tried: Annotated[list[PastForecast], "some of them"]
+
+
+class OutlookPart(DocumentPart):
+    """How the migration will finish."""
+
+    made_for: Annotated[str, "the day that it starts from"]
+    dated_accounts: Annotated[int, "accounts with a date"]
+    notes: Annotated[list[str], "sentences for a reader"]
+    irregularities: Annotated[list[IrregularityPart], "what in the dates breaks an assumption"]
+    weak: Annotated[ForecastPart, "accounts below the floor"]
+    layered: Annotated[ForecastPart, "layered accounts"]
+    strategies: Annotated[list[StrategyPart], "ways to finish"]
+    advice: Annotated[AdvicePart, "what is advised"]
+    back_test: Annotated[
+        BackTestPart | None, "forecasts of the past; null where the past is too short"
+    ]
+
+
+def interval_part(interval: Interval) -> IntervalPart:
+    """Give an interval in whole accounts."""
+    low, high = (None if end is None else round(end) for end in (interval.low, interval.high))
+    return IntervalPart(low=low, expected=round(interval.expected), high=high)
+
+
+def days_ahead(days: Mapping[int, Interval]) -> dict[str, IntervalPart]:
+    """Give the days that are told."""
+    return {str(day): interval_part(days[day]) for day in HORIZONS}
+
+
+def forecast_part(found: Forecast) -> ForecastPart:
     """Give a forecast: the days that are told, with the baseline beside each."""
-    return {
-        "accounts": found.accounts,
-        "method": found.method,
-        "no_interval": found.no_interval,
-        "withheld": found.withheld,
-        "days": {str(day): interval_document(found.days[day]) for day in HORIZONS},
-        "cohorts": {
+    return ForecastPart.of(
+        found,
+        days=days_ahead(found.days),
+        cohorts={
             name: {str(day): round(part[day]) for day in HORIZONS}
             for name, part in found.parts.items()
         },
-        "baseline": {
+        baseline={
             str(day): round(found.baseline[day]) for day in HORIZONS if day in found.baseline
         },
-    }
+    )
 
 
-def outlook_document(outlook: Outlook) -> dict[str, Any]:
+def outlook_part(outlook: Outlook) -> OutlookPart:
     """Give the outlook."""
     found = outlook.found
-    return {
-        "made_for": outlook.today.isoformat(),
-        "dated_accounts": found.dated,
-        "notes": list(found.notes),
-        "irregularities": [
-            {
-                "what": each.name,
-                "sentence": each.sentence,
-                "withholds": each.withholds.value,
-                "comes_again": each.expected and _stretch_document(each.expected),
-            }
+    return OutlookPart.of(
+        found,
+        made_for=outlook.today.isoformat(),
+        dated_accounts=found.dated,
+        irregularities=[
+            IrregularityPart.of(
+                each, what=each.name, comes_again=each.expected and _stretch_part(each.expected)
+            )
             for each in found.irregularities
         ],
-        "weak": forecast_document(found.weak),
-        "layered": forecast_document(found.layered),
-        "strategies": [
-            {
-                "name": strategy.name,
-                "weak": {str(day): interval_document(strategy.weak[day]) for day in HORIZONS},
-                "layered": {str(day): interval_document(strategy.layered[day]) for day in HORIZONS},
-                "locked": strategy.locked,
-                "bulk_core_hours": round(strategy.bulk_hours, 2),
-                "login_core_hours": round(strategy.login_hours, 2),
-            }
+        weak=forecast_part(found.weak),
+        layered=forecast_part(found.layered),
+        strategies=[
+            StrategyPart.of(
+                strategy,
+                weak=days_ahead(strategy.weak),
+                layered=days_ahead(strategy.layered),
+                bulk_core_hours=strategy.bulk_hours,
+                login_core_hours=strategy.login_hours,
+            )
             for strategy in outlook.strategies
         ],
-        "advice": {"take": outlook.advice.take, "reasons": list(outlook.advice.reasons)},
-        "back_test": None if found.tests is None else _back_test_document(*found.tests),
-    }
+        advice=AdvicePart.of(outlook.advice),
+        back_test=None if found.tests is None else _back_test_part(*found.tests),
+    )
 
 
-def _stretch_document(stretch: Stretch) -> dict[str, Any]:
-    return {
-        "first_week": stretch.begins + 1,
-        "last_week": stretch.ends,
-        "times_as_many": round(stretch.factor, 2),
-    }
+def _stretch_part(stretch: Stretch) -> StretchPart:
+    return StretchPart(
+        first_week=stretch.begins + 1, last_week=stretch.ends, times_as_many=stretch.factor
+    )
 
 
-def _back_test_document(test: BackTest, baseline: BackTest) -> dict[str, Any]:
-    return {
-        "forecasts": len(test.cuts),
-        "mean_error": _finite(test.error),
-        "mean_error_of_baseline": _finite(baseline.error),
-        "tried": [
-            {
-                "weeks_before_end": before,
-                "weeks": weeks,
-                "accounts": round(accounts),
-                "forecast": round(forecast),
-                "baseline": round(plain),
-                "truth": round(truth),
-            }
-            for before, weeks, accounts, forecast, plain, truth in _tried(test, baseline)
+def _back_test_part(test: BackTest, baseline: BackTest) -> BackTestPart:
+    return BackTestPart(
+        forecasts=len(test.cuts),
+        mean_error=test.error,
+        mean_error_of_baseline=baseline.error,
+        tried=[
+            PastForecast(
+                weeks_before_end=before,
+                weeks=weeks,
+                **{
+                    name: round(number)
+                    for name, number in zip(
+                        ("accounts", "forecast", "baseline", "truth"), numbers, strict=True
+                    )
+                },
+            )
+            for before, weeks, *numbers in _tried(test, baseline)
         ],
-    }
-
-
-def _finite(error: float) -> float | None:
-    return round(error, 4) if isfinite(error) else None
+    )
 
 
 def _tried(

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from rich.text import Text
 
 from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Document, DocumentPart, RowsByGrade, StoreName, named
 from lean_tumbler.reports.forecast import (
+    ForecastPart,
+    IntervalPart,
+    days_ahead,
     draw_source,
-    forecast_document,
-    interval_document,
+    forecast_part,
+    interval_part,
     span,
 )
 from lean_tumbler.reports.terminal import grades_table, new_table
@@ -37,68 +40,128 @@ _NEXT_WHILE_SOME_WAIT = (
 _NEXT_AT_THE_END = "Next: `lean-tumbler enforce constraint` keeps it so; `lean-tumbler report`."
 
 
+class AheadPart(DocumentPart):
+    """How many still wait on which day."""
+
+    source: Annotated[str, "what it comes from"]
+    no_interval: Annotated[str, "why there is no interval; empty where there is one"]
+    withheld: Annotated[str, "why there is no forecast; empty where there is one"]
+    days: Annotated[dict[str, IntervalPart], "by days ahead"]
+    last_one: Annotated[str | None, "when the last one will have come; null for never"]
+
+
+class StillNeeded(DocumentPart):
+    """Old code that some rows still need."""
+
+    grade: Annotated[Grade, "their grade"]
+    needs: Annotated[str, "what checks them"]
+    rows: Annotated[int, "number of rows"]
+    seen_lately: Annotated[int, "of them rows whose owner came within `lately_days`"]
+
+
+class FewerPart(DocumentPart):
+    """How many rows fewer need old code than at an earlier count."""
+
+    since: Annotated[str | None, "the day of that count; null without one"]
+    needs: Annotated[dict[str, int], "change of the rows, by what they need"]
+
+
+class MovePart(DocumentPart):
+    """How far values have moved to another column."""
+
+    left_behind: Annotated[str, "the old column"]
+    column: Annotated[str, "the new column"]
+    moved: Annotated[int, "values that have moved"]
+    waiting: Annotated[int, "values in the old column alone"]
+    doubled: Annotated[int, "values in both"]
+
+
+class StoreProgress(DocumentPart):
+    """One store's state."""
+
+    store: StoreName
+    table: Annotated[str, "the table"]
+    rows: Annotated[int, "number of rows"]
+    without_value: Annotated[int, "rows without a stored value"]
+    grades: RowsByGrade
+    below_floor: Annotated[int, "rows below the floor"]
+    not_understood: Annotated[int, "rows that no cohort explains"]
+    waiting: Annotated[int, "rows that wait, below the floor or layered"]
+    started: Annotated[str | None, "since when there is a history; null without one"]
+    waiting_at_start: Annotated[int, "rows that waited then"]
+    verdict: Annotated[str, "behind, on course, ahead, or why that is not known"]
+    forecast_of_start: Annotated[IntervalPart | None, "what was expected then for today"]
+    forecast: Annotated[ForecastPart | None, "of rows below the floor; null where there is none"]
+    waiting_forecast: Annotated[AheadPart | None, "of all that wait; null where there is none"]
+    lately_days: Annotated[int, "how many days count as lately"]
+    still_needed: Annotated[list[StillNeeded], "what still needs old code"]
+    fewer: Annotated[FewerPart, "what has become less"]
+    column_move: Annotated[MovePart | None, "the move to another column; null without one"]
+    since_start: Annotated[dict[str, int], "change since the start, by grade"]
+    notes: Annotated[list[str], "sentences for a reader"]
+
+
+class ProgressDocument(Document, tag=named("progress")):
+    """The state of the migration."""
+
+    taken_at: Annotated[str, "when it was counted"]
+    notes: Annotated[list[str], "sentences for a reader"]
+    stores: Annotated[list[StoreProgress], "one entry for each store"]
+
+
 def progress_document(
     *, taken_at: datetime, migrations: Sequence[MigrationProgress], notes: Sequence[str]
-) -> Document:
+) -> ProgressDocument:
     """Give the state of the migration as a document."""
-    return new_document(
-        "progress",
+    return ProgressDocument(
         taken_at=taken_at.isoformat(timespec="seconds"),
         notes=list(notes),
-        stores=[store_document(migration) for migration in migrations],
+        stores=[StoreProgress(**store_fields(migration)) for migration in migrations],
     )
 
 
-def store_document(migration: MigrationProgress) -> dict[str, Any]:
-    """Give one store's state."""
-    profile, expected = migration.profile, migration.expected_now
-    seen = f"seen_in_{migration.lately_days}_days"
+def store_fields(migration: MigrationProgress) -> dict[str, Any]:
+    """Give one store's state, by the names of the document's fields."""
+    profile, expected, store = migration.profile, migration.expected_now, migration.store
+    fewer_since = migration.fewer_since
     return {
         "store": migration.name,
         "table": migration.table,
         "rows": profile.rows,
         "without_value": profile.without_value,
-        "grades": dict(profile.grades),
+        "grades": profile.grades,
         "below_floor": profile.below_floor,
         "not_understood": profile.not_understood,
         "waiting": migration.waiting,
         "started": None if migration.started is None else migration.started.isoformat(),
         "waiting_at_start": migration.counted[0][1],
         "verdict": migration.verdict,
-        "forecast_of_start": None if expected is None else interval_document(expected),
-        "forecast": None if migration.store is None else forecast_document(migration.store.weak),
+        "forecast_of_start": None if expected is None else interval_part(expected),
+        "forecast": None if store is None else forecast_part(store.weak),
         "waiting_forecast": None if migration.ahead is None else _ahead(migration, migration.ahead),
+        "lately_days": migration.lately_days,
         "still_needed": [
-            {"grade": grade, "needs": needs, "rows": rows, seen: lately}
+            StillNeeded(grade=grade, needs=needs, rows=rows, seen_lately=lately)
             for (grade, needs), (rows, lately) in _still_needed(migration)
         ],
-        "fewer": {
-            "since": None if migration.fewer_since is None else migration.fewer_since.isoformat(),
-            "needs": dict(migration.fewer),
-        },
-        "column_move": None
-        if migration.move is None
-        else {
-            "from": migration.move.left_behind,
-            "to": migration.move.column,
-            "moved": migration.move.moved,
-            "waiting": migration.move.waiting,
-            "doubled": migration.move.doubled,
-        },
+        "fewer": FewerPart(
+            since=None if fewer_since is None else fewer_since.isoformat(),
+            needs=dict(migration.fewer),
+        ),
+        "column_move": None if migration.move is None else MovePart.of(migration.move),
         "since_start": changes(migration),
-        "notes": list(migration.store.notes) if migration.store else [],
+        "notes": store.notes if store else [],
     }
 
 
-def _ahead(migration: MigrationProgress, ahead: Forecast) -> dict[str, Any]:
+def _ahead(migration: MigrationProgress, ahead: Forecast) -> AheadPart:
     last = migration.last_expected
-    return {
-        "from": "what has happened" if migration.from_history else "last logins or a log",
-        "no_interval": ahead.no_interval,
-        "withheld": ahead.withheld,
-        "days": {str(day): interval_document(ahead.days[day]) for day in HORIZONS},
-        "last_one": None if last is None else _day(migration, last),
-    }
+    return AheadPart.of(
+        ahead,
+        source="what has happened" if migration.from_history else "last logins or a log",
+        days=days_ahead(ahead.days),
+        last_one=None if last is None else _day(migration, last),
+    )
 
 
 def _day(migration: MigrationProgress, days: int) -> str:

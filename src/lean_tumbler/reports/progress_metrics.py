@@ -3,11 +3,12 @@
 from collections.abc import Sequence
 from datetime import datetime
 
+from msgspec.structs import asdict
 from prometheus_client import CollectorRegistry, Gauge, generate_latest
 
 from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.core.grades import Grade
-from lean_tumbler.reports.forecast import interval_document
+from lean_tumbler.reports.forecast import interval_part
 from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
 
@@ -41,7 +42,7 @@ class ProgressMetrics:
         self.waiting.labels(name).set(migration.waiting)
         days = {} if migration.ahead is None else migration.ahead.days
         for day in HORIZONS if days else ():
-            for part, number in interval_document(days[day]).items():
+            for part, number in asdict(interval_part(days[day])).items():
                 if number is not None:
                     self.forecast.labels(name, day, part).set(number)
 

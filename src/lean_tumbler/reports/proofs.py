@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import shlex
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.reports.documents import DocumentPart
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
@@ -18,7 +19,6 @@ if TYPE_CHECKING:
     from lean_tumbler.core.reading.evidence import CohortKey, Counts
     from lean_tumbler.migration.bulk.strata import CohortProof
     from lean_tumbler.migration.bulk.summary import LayeringSummary
-    from lean_tumbler.reports.documents import Document
 
 
 def proof_sentence(proof: CohortProof) -> str:
@@ -61,25 +61,49 @@ def _percent(share: float) -> str:
     return f"{100 * share:.1f} %" if share >= 0.01 else f"{100 * share:.2f} %"
 
 
-def proof_document(proof: CohortProof) -> Document:
+class ProofPart(DocumentPart):
+    """What is known of a cohort, held against its rows."""
+
+    rows: Annotated[int, "rows of the cohort that need proof"]
+    known_accepted: Annotated[int, "known accounts that open"]
+    known_refused: Annotated[int, "known accounts that do not"]
+    observed_agreed: Annotated[int, "people whose observed login agrees"]
+    observed_differed: Annotated[int, "people whose observed login was judged otherwise before"]
+    guessed: Annotated[int, "accounts that a likely password opens"]
+    people: Annotated[int, "people who speak for it, each counted once"]
+    at_most_made_otherwise: Annotated[
+        float, "upper bound of the share of its rows that were made in another way (95 %)"
+    ]
+    accepted_up_to: Annotated[float, "the largest bound that bulk steps accept"]
+    missing: Annotated[str | None, "what is missing for a proof; null where nothing is"]
+    more_people_needed: Annotated[int, "how many more people would prove it"]
+    days_of_logins: Annotated[
+        int | None, "in how many days so many people logged in lately; null if unknown"
+    ]
+    most_days_of_logins: Annotated[
+        int | None, "in how many days they come, but for one time in ten; null if unknown"
+    ]
+    not_spoken_for: Annotated[list[str], "rows that none of these people speaks for"]
+
+
+def proof_part(proof: CohortProof) -> ProofPart:
     """Give the same for programs."""
-    counts = proof.counts
-    return {
-        "rows": proof.rows,
-        "known_accepted": counts.accepted,
-        "known_refused": counts.refused,
-        "observed_agreed": counts.agreed,
-        "observed_differed": counts.differed,
-        "guessed": counts.guessed,
-        "people": counts.right,
-        "at_most_made_otherwise": round(proof.bound, 6),
-        "accepted_up_to": proof.most,
-        "missing": None if proof.missing is None else str(proof.missing),
-        "more_people_needed": proof.more_needed if proof.missing is not None else 0,
-        "days_of_logins": proof.days_of_logins if proof.missing is not None else 0,
-        "most_days_of_logins": proof.most_days_of_logins if proof.missing is not None else 0,
-        "not_spoken_for": list(proof.untouched),
-    }
+    counts, is_missing = proof.counts, proof.missing is not None
+    return ProofPart.of(
+        proof,
+        known_accepted=counts.accepted,
+        known_refused=counts.refused,
+        observed_agreed=counts.agreed,
+        observed_differed=counts.differed,
+        guessed=counts.guessed,
+        people=counts.right,
+        at_most_made_otherwise=proof.bound,
+        accepted_up_to=proof.most,
+        more_people_needed=proof.more_needed if is_missing else 0,
+        days_of_logins=proof.days_of_logins if is_missing else 0,
+        most_days_of_logins=proof.most_days_of_logins if is_missing else 0,
+        not_spoken_for=proof.untouched,
+    )
 
 
 def draw_proofs(console: Console, summary: LayeringSummary, *, store: str = "") -> None:

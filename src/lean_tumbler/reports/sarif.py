@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from importlib.metadata import version
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
-
-    from lean_tumbler.reports.documents import Document
 
 _SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema-2.1.0.json"
 
 
 def sarif_log(
-    rules: Sequence[Document], results: Sequence[Document], *, whole: bool = True
-) -> Document:
+    rules: Sequence[dict[str, Any]], results: Sequence[dict[str, Any]], *, whole: bool = True
+) -> dict[str, Any]:
     """Give a log of one run.
 
     Args:

@@ -15,7 +15,7 @@ class PolicyTable(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
     """A table, which holds no other keys than these."""
 
 
-class Document(PolicyTable, frozen=True, kw_only=True):
+class PolicyDocument(PolicyTable, frozen=True, kw_only=True):
     """The whole file; what stands in the tables is checked one by one.
 
     Attributes:

@@ -31,7 +31,7 @@ from lean_tumbler.core.policy.model import (
     Target,
 )
 from lean_tumbler.core.policy.source_tables import row_source
-from lean_tumbler.core.policy.tables import Document, PrivilegedTable, StoreTable
+from lean_tumbler.core.policy.tables import PolicyDocument, PrivilegedTable, StoreTable
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
@@ -83,7 +83,7 @@ class _Reader(Entries):
     """Turns the TOML document into the policy."""
 
     def policy(self, entries: Mapping[str, Any]) -> StoragePolicy:
-        document = self.read("", entries, Document)
+        document = self.read("", entries, PolicyDocument)
         formulas = {name: self._formula(name, text) for name, text in document.formulas.items()}
         policy = StoragePolicy(
             floor=Floor() if document.floor is None else self.floor(document.floor),

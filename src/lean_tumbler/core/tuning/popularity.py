@@ -15,8 +15,8 @@ LIKELIEST = (10**4, 10**6, 10**9)
 class Opened:
     """The share of some accounts that falls; a bound where no list of passwords reaches."""
 
-    share: float
-    is_at_most: bool = False
+    share: Annotated[float, "part of the accounts that falls, 0 to 1"]
+    is_at_most: Annotated[bool, "whether that share is an upper bound"] = False
 
 
 Covered = tuple[Annotated[float, Meta(ge=1)], Annotated[float, Meta(gt=0, le=1)]]

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
-from lean_tumbler.core.login.outcome import Action, Outcome
-from lean_tumbler.reports.documents import Document, new_document
+from typing import Annotated
+
+from lean_tumbler.core.login.outcome import Action
+from lean_tumbler.reports.documents import Document, named
 
 
-def admit_document(outcome: Outcome) -> Document:
-    """Give one login's answer as a document; a refusal says nothing of what is stored."""
-    return new_document(
-        "admit",
-        admitted=outcome.admitted,
-        action=outcome.action,
-        **{"from": outcome.from_scheme, "to": outcome.to_scheme},
-    )
+class AdmitDocument(
+    Document, tag=named("admit"), rename={"from_scheme": "from", "to_scheme": "to"}
+):
+    """One login's answer."""
+
+    admitted: Annotated[bool, "whether the password is right"]
+    action: Annotated[Action, "what was done to the stored value"]
+    from_scheme: Annotated[str | None, "the scheme of the stored value before; null at a refusal"]
+    to_scheme: Annotated[str | None, "the scheme of the stored value now; null at a refusal"]
 
 
-def admit_text(outcome: Outcome) -> str:
+def admit_text(outcome: AdmitDocument) -> str:
     """Give one login's answer as a line."""
     if not outcome.admitted:
         return "not admitted\n"

@@ -34,7 +34,7 @@ class Options(StoreOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.login.passwords import utf8
-    from lean_tumbler.jobs.admit.admit_report import admit_document, admit_text
+    from lean_tumbler.jobs.admit.admit_report import AdmitDocument, admit_text
     from lean_tumbler.migration.admission import admit_login
     from lean_tumbler.stores.scans.binding import bindings_of
     from lean_tumbler.stores.scans.costs import learn_costs
@@ -63,11 +63,7 @@ def run(options: Options, session: Session) -> int:
         observed.write()
     if admission.alert:
         session.message(f"lean-tumbler admit: alert: {admission.alert}")
-    session.emit(
-        options,
-        document=lambda: admit_document(outcome),
-        text=lambda _: admit_text(outcome),
-    )
+    session.emit(options, AdmitDocument.of(outcome), text=lambda found, _: admit_text(found))
     return int(not outcome.admitted)
 
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from lean_tumbler.core.tuning.exposure import SPEND_EACH, exposures
+from lean_tumbler.reports.documents import DocumentPart, Rows, Scheme
 from lean_tumbler.reports.wording import duration, guess_count, money, share_cracked
 
 if TYPE_CHECKING:
     from lean_tumbler.core.audit.results import Profile
     from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.core.tuning.exposure import Exposure
-    from lean_tumbler.reports.documents import Document
 
 _SHOWN_GUESSES = 10**6
 
@@ -49,12 +49,43 @@ def attack_rows(profile: Profile, attacker: Attacker) -> list[tuple[str, ...]]:
     return rows
 
 
-def attack_document(profile: Profile, attacker: Attacker) -> Document:
+class LikeliestPart(DocumentPart):
+    """What it costs to try the likeliest passwords."""
+
+    guesses: Annotated[int, "passwords that are tried"]
+    seconds_one_account: Annotated[float, "time for one account"]
+    money_one_account: Annotated[float, "cost for one account, in US dollars"]
+    seconds_all_accounts: Annotated[float, "time for all of these accounts"]
+    money_all_accounts: Annotated[float, "cost for all of these accounts, in US dollars"]
+
+
+class AttackedGroup(DocumentPart):
+    """Values that are guessed at alike."""
+
+    scheme: Scheme
+    grade: Annotated[str, "the grade"]
+    rows: Rows
+    guesses_per_second: Annotated[float | None, "guesses a second; null for what can be read"]
+    all_at_once: Annotated[bool, "whether one guess is tried against all of them at once"]
+    likeliest: Annotated[list[LikeliestPart], "time and money of the likeliest passwords"]
+    money_each: Annotated[float, "US dollars spent on each account, for the share below"]
+    share_cracked: Annotated[float, "part of the accounts that falls, 0 to 1"]
+    share_is_at_most: Annotated[bool, "whether that share is an upper bound"]
+
+
+class AttackPart(DocumentPart):
+    """What an attacker pays for a column."""
+
+    hardware: Annotated[str, "the attacker's hardware"]
+    groups: Annotated[list[AttackedGroup], "values that are guessed at alike"]
+
+
+def attack_part(profile: Profile, attacker: Attacker) -> AttackPart:
     """Give all of it as a part of the audit's document."""
-    return {
-        "hardware": attacker.hardware.name,
-        "groups": [_entry(found) for found in _exposures(profile, attacker)],
-    }
+    return AttackPart(
+        hardware=attacker.hardware.name,
+        groups=[_entry(found) for found in _exposures(profile, attacker)],
+    )
 
 
 def _exposures(profile: Profile, attacker: Attacker) -> list[Exposure]:
@@ -62,25 +93,23 @@ def _exposures(profile: Profile, attacker: Attacker) -> list[Exposure]:
     return exposures(groups, attacker)
 
 
-def _entry(found: Exposure) -> Document:
-    rate = found.guesses_per_second
-    return {
-        "scheme": found.reading.scheme,
-        "grade": found.reading.grade,
-        "rows": found.rows,
-        "guesses_per_second": round(rate, 1) if math.isfinite(rate) else None,
-        "all_at_once": found.together,
-        "likeliest": [
-            {
-                "guesses": guesses,
-                "seconds_one_account": round(one.seconds, 4),
-                "money_one_account": round(one.money, 4),
-                "seconds_all_accounts": round(every.seconds, 4),
-                "money_all_accounts": round(every.money, 4),
-            }
+def _entry(found: Exposure) -> AttackedGroup:
+    return AttackedGroup.of(
+        found,
+        scheme=found.reading.scheme,
+        grade=found.reading.grade,
+        all_at_once=found.together,
+        likeliest=[
+            LikeliestPart(
+                guesses=guesses,
+                seconds_one_account=one.seconds,
+                money_one_account=one.money,
+                seconds_all_accounts=every.seconds,
+                money_all_accounts=every.money,
+            )
             for guesses, (one, every) in found.likeliest.items()
         ],
-        "money_each": SPEND_EACH,
-        "share_cracked": round(found.opened.share, 4),
-        "share_is_at_most": found.opened.is_at_most,
-    }
+        money_each=SPEND_EACH,
+        share_cracked=found.opened.share,
+        share_is_at_most=found.opened.is_at_most,
+    )

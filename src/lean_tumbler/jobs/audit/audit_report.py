@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.padding import Padding
 from rich.table import Table
@@ -13,10 +13,22 @@ from lean_tumbler.core.grades import BELOW_FLOOR
 from lean_tumbler.jobs.audit.attack import (
     ATTACK_HEADINGS,
     ATTACK_MEANING,
-    attack_document,
+    AttackPart,
+    attack_part,
     attack_rows,
 )
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import (
+    Because,
+    Costs,
+    Document,
+    DocumentPart,
+    Layout,
+    Remedy,
+    Rows,
+    RowsByGrade,
+    Scheme,
+    named,
+)
 from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
 from lean_tumbler.reports.wording import costs, count
 
@@ -24,7 +36,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.audit.findings import Finding
-    from lean_tumbler.core.audit.results import Affected, GroupReading, Profile
+    from lean_tumbler.core.audit.results import Profile
     from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
 
@@ -37,69 +49,112 @@ _SEVERITY_STYLES = {
 }
 
 
-def audit_document(audit: Audit) -> Document:
+class UnreadableRow(DocumentPart):
+    """A row that could not be read."""
+
+    line: Annotated[int, "line or row, counted from 1"]
+    reason: Annotated[str, "why"]
+
+
+class OnlyRows(DocumentPart):
+    """A column of which some rows alone were read, as the others hold no passwords."""
+
+    place: Annotated[str, "table and column"]
+    when: Annotated[str, "the condition of the rows that were read"]
+
+
+class GroupPart(DocumentPart):
+    """Rows that are read alike."""
+
+    scheme: Scheme
+    layout: Layout
+    salted: Annotated[bool, "whether a salt goes in"]
+    grade: Annotated[str, "the grade"]
+    rows: Rows
+    share: Annotated[float, "part of the rows with a value, 0 to 1"]
+    parameters: Costs
+    confidence: Annotated[float, "0 to 1, that the scheme is right"]
+    also_possible: Annotated[list[str], "other schemes that write such a value"]
+    because: Because
+
+
+class FindingPart(DocumentPart):
+    """What is wrong, and what to do."""
+
+    code: Annotated[str, "the finding's code"]
+    severity: Annotated[str, "low, medium, high or critical"]
+    rows: Rows
+    privileged_rows: Annotated[int, "administrators' rows among them"]
+    accounts: Annotated[list[str], "the first accounts, administrators before others"]
+    evidence: Annotated[str, "what was seen"]
+    summary: Annotated[str, "what it means"]
+    breaks: Annotated[str, "the published rule that it breaks; may be empty"]
+    remedy: Remedy
+
+
+class AuditedStore(DocumentPart):
+    """One column, audited."""
+
+    table: Annotated[str, "the table"]
+    column: Annotated[str, "the column"]
+    rows: Rows
+    without_value: Annotated[int, "rows without a stored value"]
+    grades: RowsByGrade
+    groups: Annotated[list[GroupPart], "rows that are alike, most first"]
+    attack: Annotated[AttackPart, "what an attacker pays, where values can be guessed"]
+    findings: Annotated[list[FindingPart], "what is wrong: see docs/FINDINGS.md"]
+
+
+class AuditDocument(Document, tag=named("audit")):
+    """What an audit found."""
+
+    source: Annotated[str, "the source that was read"]
+    rows: Rows
+    unreadable_rows: Annotated[int, "rows that could not be read"]
+    unreadable: Annotated[list[UnreadableRow], "the first rows that could not be read"]
+    cut_off: Annotated[bool, "whether the source ended in the middle of a row"]
+    set_aside: Annotated[list[str], "columns with digests, in tables without logins; not judged"]
+    only_rows: Annotated[list[OnlyRows], "columns of which some rows alone were read"]
+    likely_passwords: Annotated[int, "likely passwords that were tried on unsalted values"]
+    stores: Annotated[list[AuditedStore], "one entry for each store or column"]
+
+
+def audit_document(audit: Audit) -> AuditDocument:
     """Give an audit as a document."""
-    return new_document(
-        "audit",
-        source=audit.source,
-        rows=audit.rows,
+    return AuditDocument.of(
+        audit,
         unreadable_rows=sum(found.rows for found in audit.unreadable),
         unreadable=[
-            {"line": line, "reason": reason}
+            UnreadableRow(line=line, reason=reason)
             for found in audit.unreadable
             for line, reason in found.listed
         ],
-        cut_off=audit.cut_off,
-        set_aside=list(audit.set_aside),
-        only_rows=[{"place": place, "when": when} for place, when in audit.only_rows.items()],
-        likely_passwords=audit.likely_passwords,
+        only_rows=[OnlyRows(place=place, when=when) for place, when in audit.only_rows.items()],
         stores=[_column(column, audit.attacker) for column in audit.columns],
     )
 
 
-def _column(column: AuditedColumn, attacker: Attacker) -> Document:
+def _column(column: AuditedColumn, attacker: Attacker) -> AuditedStore:
     profile = column.profile
     values = profile.rows - profile.without_value
     ordered = sorted(profile.groups.items(), key=lambda item: -item[1].rows)
-    return {
-        "table": column.table,
-        "column": column.column,
-        "rows": profile.rows,
-        "without_value": profile.without_value,
-        "grades": dict(profile.grades),
-        "groups": [_group(reading, affected, values) for reading, affected in ordered],
-        "attack": attack_document(profile, attacker),
-        "findings": [_finding_entry(finding) for finding in column.findings],
-    }
-
-
-def _group(reading: GroupReading, affected: Affected, values: int) -> Document:
-    return {
-        "scheme": reading.scheme,
-        "layout": reading.layout,
-        "salted": reading.salted,
-        "grade": reading.grade,
-        "rows": affected.rows,
-        "share": round(affected.rows / values, 6) if values else 0.0,
-        "parameters": dict(reading.parameters),
-        "confidence": reading.confidence,
-        "also_possible": list(reading.also_possible),
-        "because": reading.because,
-    }
-
-
-def _finding_entry(finding: Finding) -> Document:
-    return {
-        "code": finding.code,
-        "severity": finding.severity,
-        "rows": finding.rows,
-        "privileged_rows": finding.privileged_rows,
-        "accounts": finding.accounts,
-        "evidence": finding.evidence,
-        "summary": finding.summary,
-        "breaks": finding.breaks,
-        "remedy": finding.remedy,
-    }
+    return AuditedStore.of(
+        column,
+        rows=profile.rows,
+        without_value=profile.without_value,
+        grades=profile.grades,
+        groups=[
+            GroupPart.of(
+                reading,
+                rows=affected.rows,
+                share=affected.rows / values if values else 0.0,
+                parameters=dict(reading.parameters),
+            )
+            for reading, affected in ordered
+        ],
+        attack=attack_part(profile, attacker),
+        findings=[FindingPart.of(finding) for finding in column.findings],
+    )
 
 
 _NEXT = (

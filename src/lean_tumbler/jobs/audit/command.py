@@ -97,8 +97,8 @@ def run(options: Options, session: Session) -> int:
         audit = _audit(options, policy, executor, session)
         session.emit(
             options,
-            document=lambda: audit_document(audit),
-            draw=lambda console: draw_audit(console, audit),
+            audit_document(audit),
+            draw=lambda console, _: draw_audit(console, audit),
             others={
                 "csv": lambda: (all_accounts_csv if options.all_accounts else audit_csv)(audit),
                 "html": lambda: [_page(audit, session)],

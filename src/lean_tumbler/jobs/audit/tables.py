@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from lean_tumbler.core.audit.rules import RULES, Severity
 from lean_tumbler.reports.csv_lines import csv_line
@@ -13,7 +13,6 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from lean_tumbler.core.audit.findings import Finding
-    from lean_tumbler.reports.documents import Document
     from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
 
 # SARIF 2.1.0 section 3.27.10 has three levels.
@@ -53,7 +52,7 @@ def all_accounts_csv(audit: Audit) -> Iterator[str]:
                 yield csv_line((*head, account, "yes" if privileged else "no", *cells))
 
 
-def audit_sarif(audit: Audit) -> Document:
+def audit_sarif(audit: Audit) -> dict[str, Any]:
     """Give the findings as SARIF 2.1.0: a rule for each code, a result for each finding."""
     codes = list(RULES)
     results = [
@@ -64,7 +63,7 @@ def audit_sarif(audit: Audit) -> Document:
     return sarif_log([_rule(code) for code in codes], results, whole=not audit.cut_off)
 
 
-def _rule(code: str) -> Document:
+def _rule(code: str) -> dict[str, Any]:
     rule = RULES[code]
     return {
         "id": code,
@@ -75,7 +74,7 @@ def _rule(code: str) -> Document:
     }
 
 
-def _result(audit: Audit, column: AuditedColumn, finding: Finding, index: int) -> Document:
+def _result(audit: Audit, column: AuditedColumn, finding: Finding, index: int) -> dict[str, Any]:
     place = f"{column.table}.{column.column}"
     named = f"{audit.source} {place} {finding.code}".encode()
     return {

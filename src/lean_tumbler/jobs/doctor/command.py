@@ -9,11 +9,9 @@ from lean_tumbler.cli.options import policy_path
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from rich.console import Console
 
-    from lean_tumbler.jobs.doctor.examining import Examined
+    from lean_tumbler.jobs.doctor.examining import DoctorDocument
 
 EXAMPLE = """\
   lean-tumbler doctor
@@ -27,31 +25,21 @@ class Options(PolicyOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.doctor.examining import Health, examined
-    from lean_tumbler.reports.documents import new_document
+    from lean_tumbler.jobs.doctor.examining import DoctorDocument, Health, examined
 
     found = list(examined(policy_path(options), os.environ))
-    session.emit(
-        options,
-        document=lambda: new_document(
-            "doctor",
-            examined=[
-                {"what": one.what, "state": one.state, "says": one.says, "remedy": one.remedy}
-                for one in found
-            ],
-        ),
-        draw=lambda console: _draw(console, found),
-    )
+    session.emit(options, DoctorDocument(examined=found), draw=_draw)
     return int(any(one.state is Health.WRONG for one in found))
 
 
-def _draw(console: "Console", found: "Sequence[Examined]") -> None:
+def _draw(console: "Console", document: "DoctorDocument") -> None:
     """Print a list with ticks, and remedies beneath."""
     from rich.text import Text
 
     from lean_tumbler.jobs.doctor.examining import Health
     from lean_tumbler.reports.wording import count
 
+    found = document.examined
     wrong = sum(one.state is Health.WRONG for one in found)
     missing = sum(one.state is Health.MISSING for one in found)
     headline = f"{count(wrong, 'problem')}, {missing} missing, of {len(found)} looked at."

@@ -4,14 +4,15 @@ import re
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import closing
-from dataclasses import dataclass
 from enum import StrEnum
 from importlib import metadata
 from pathlib import Path
+from typing import Annotated
 
 from lean_tumbler.core.policy import APPLICATION, StoragePolicy, StorePolicy
 from lean_tumbler.core.schemes.obsolete.system_crypt import crypt_function
 from lean_tumbler.errors import TumblerError
+from lean_tumbler.reports.documents import Document, DocumentPart, Remedy, named
 from lean_tumbler.stores.interface import HasRights
 from lean_tumbler.stores.keys import read_keys
 from lean_tumbler.stores.locators import open_store
@@ -39,21 +40,19 @@ class Health(StrEnum):
     WRONG = "wrong"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Examined:
-    """One thing that was looked at.
+class Examined(DocumentPart, kw_only=True):
+    """One thing that was looked at."""
 
-    Attributes:
-        what: it is.
-        state: how it is.
-        says: more of it.
-        remedy: what to do; empty where nothing is to be done.
-    """
+    what: Annotated[str, "what it is about"]
+    state: Annotated[Health, "how it is"]
+    says: Annotated[str, "what was found"]
+    remedy: Remedy = ""
 
-    what: str
-    state: Health
-    says: str
-    remedy: str = ""
+
+class DoctorDocument(Document, tag=named("doctor")):
+    """All that was looked at."""
+
+    examined: Annotated[list[Examined], "what was looked at"]
 
 
 def examined(path: Path, environment: Mapping[str, str]) -> Iterator[Examined]:

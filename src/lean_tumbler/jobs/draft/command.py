@@ -76,8 +76,8 @@ def run(options: Options, session: Session) -> int:
     _note_proofs(options, session, draft, known)
     session.emit(
         options,
-        document=lambda: draft_document(draft, written=options.into, added=added, dropped=dropped),
-        draw=lambda console: draw_draft(
+        draft_document(draft, written=options.into, added=added, dropped=dropped),
+        draw=lambda console, _: draw_draft(
             console, draft, written=options.into, added=added, dropped=dropped, known=options.known
         ),
     )

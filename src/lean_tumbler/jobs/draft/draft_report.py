@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.core.formulas.alternatives import Untested
 from lean_tumbler.jobs.draft.policy_text import PlacedStore, shown_by
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Document, DocumentPart, Rows, named
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
 
@@ -25,67 +24,145 @@ if TYPE_CHECKING:
     from lean_tumbler.jobs.draft.source import Draft
 
 
+class RolePart(DocumentPart):
+    """A column that has a role."""
+
+    column: Annotated[str, "the column"]
+    why: Annotated[str | None, "why it was taken; null where it was named"]
+
+
+class JoinPart(DocumentPart):
+    """The second table, where the login stands in it."""
+
+    table: Annotated[str, "its name"]
+    key: Annotated[str, "its column that names each of its rows"]
+    by: Annotated[str, "the column of the store's own table that holds that key"]
+
+
+class DraftedCohortPart(DocumentPart):
+    """A cohort that was found."""
+
+    name: Annotated[str, "its name"]
+    formula: Annotated[str, "the formula; empty for none"]
+    layout: Annotated[str, "how values are written down; empty for their own layout"]
+    scheme: Annotated[str, "the scheme of values that are bare shapes; may be empty"]
+    plain_text: Annotated[bool, "whether its texts are passwords"]
+    when: Annotated[str | None, "the condition; null for all rows"]
+    rows: Rows
+    known: Annotated[int, "known accounts that open by it"]
+    guessed: Annotated[int, "rows that open by it with a likely password"]
+    sure: Annotated[bool, "whether known accounts prove it"]
+    untested: Annotated[list[str], "what known accounts leave open; a login tries each alternative"]
+    unsure: Annotated[list[str], "what is not sure"]
+    seen: Annotated[list[str], "what was seen"]
+    also: Annotated[list[str], "other formulas that fit as well"]
+
+
+class NotUnderstood(DocumentPart):
+    """Rows that no cohort explains."""
+
+    values: Annotated[str, "what they look like"]
+    when: Annotated[str | None, "the condition; null for all rows"]
+    rows: Rows
+    known: Annotated[int, "known accounts among them, which do not open"]
+
+
+class DraftedPart(DocumentPart):
+    """A store that was drafted."""
+
+    name: Annotated[str, "its name"]
+    table: Annotated[str | None, "the table; null for equal tables"]
+    tables: Annotated[list[str], "the patterns or names of its equal tables; none for one table"]
+    columns: Annotated[dict[str, RolePart], "columns by role"]
+    parts: Annotated[dict[str, str], "further inputs of formulas, by their names in them"]
+    join: Annotated[JoinPart | None, "the second table; null without one"]
+    rows_when: Annotated[str | None, "the condition of the rows that are the store's; null for all"]
+    logins_repeated: Annotated[int, "logins that stand in several rows"]
+    rows: Rows
+    without_value: Annotated[int, "rows without a stored value"]
+    rows_are_estimates: Annotated[bool, "whether the rows were counted in a sample"]
+    known: Annotated[int, "known accounts"]
+    opened: Annotated[int, "known accounts that the drafted policy opens"]
+    lines_not_opened: Annotated[list[int], "lines of the file of known accounts that it does not"]
+    said: Annotated[dict[str, int], "rows by the scheme that they say themselves"]
+    cohorts: Annotated[list[DraftedCohortPart], "the cohorts that were found"]
+    not_understood: Annotated[list[NotUnderstood], "rows that no cohort explains"]
+
+
+class DroppedPart(DocumentPart):
+    """A known account that no cohort opens."""
+
+    line: Annotated[int, "its line in the file of known accounts"]
+    login: Annotated[str, "its login"]
+    why: Annotated[str, "the reason"]
+
+
+class DraftDocument(Document, tag=named("draft")):
+    """A policy that was drafted."""
+
+    source: Annotated[str, "the source that was read"]
+    policy: Annotated[str, "the policy file"]
+    added: Annotated[list[str], "stores that were added to a policy"]
+    stores: Annotated[list[DraftedPart], "one entry for each store"]
+    left_out: Annotated[list[str], "what was left out, and why"]
+    known_not_opened: Annotated[list[DroppedPart], "known accounts that no cohort opens"]
+
+
 def draft_document(
     draft: Draft, *, written: Path, added: Sequence[str], dropped: Sequence[Dropped]
-) -> Document:
+) -> DraftDocument:
     """Give a draft as a document."""
-    return new_document(
-        "draft",
-        source=draft.source,
+    return DraftDocument.of(
+        draft,
         policy=str(written),
-        added=list(added),
-        stores=[_store_entries(store) for store in draft.stores],
-        left_out=list(draft.left_out),
-        known_not_opened=[asdict(account) for account in dropped],
+        added=added,
+        stores=[_store_part(store) for store in draft.stores],
+        known_not_opened=[DroppedPart.of(account) for account in dropped],
     )
 
 
-def _store_entries(store: PlacedStore) -> Document:
+def _store_part(store: PlacedStore) -> DraftedPart:
     drafted = store.drafted
-    roles = drafted.columns.mapped
-    return {
-        "name": store.name,
-        "table": None if store.tables else drafted.table,
-        "tables": list(store.tables),
-        "columns": {r: {"column": own, "why": drafted.reasons.get(r)} for r, own in roles.items()},
-        "parts": dict(drafted.parts),
-        "join": None if drafted.source.join is None else asdict(drafted.source.join),
-        "rows_when": str(drafted.source.rows) if drafted.source.rows else None,
-        "logins_repeated": drafted.logins_repeated,
-        "rows": drafted.rows,
-        "without_value": drafted.without_value,
-        "rows_are_estimates": drafted.sampled,
-        "known": drafted.known,
-        "opened": drafted.opened,
-        "lines_not_opened": list(drafted.not_opened),
-        "said": dict(drafted.said),
-        "cohorts": [_cohort(name, cohort) for name, cohort in drafted.cohorts.items()],
-        "not_understood": [
-            {
-                "values": each.value_class.label,
-                "when": each.condition or None,
-                "rows": each.rows,
-                "known": each.failed,
-            }
+    source, reasons = drafted.source, drafted.reasons
+    return DraftedPart.of(
+        drafted,
+        name=store.name,
+        table=None if store.tables else drafted.table,
+        tables=store.tables,
+        columns={
+            role: RolePart(column=own, why=reasons.get(role))
+            for role, own in drafted.columns.mapped.items()
+        },
+        join=source.join and JoinPart.of(source.join),
+        rows_when=str(source.rows) if source.rows else None,
+        rows_are_estimates=drafted.sampled,
+        lines_not_opened=drafted.not_opened,
+        cohorts=[_cohort(name, cohort) for name, cohort in drafted.cohorts.items()],
+        not_understood=[
+            NotUnderstood.of(
+                each,
+                values=each.value_class.label,
+                when=each.condition or None,
+                known=each.failed,
+            )
             for each in drafted.unproven
         ],
-    }
+    )
 
 
-def _cohort(name: str, cohort: DraftedCohort) -> Document:
-    return {
-        "name": name,
-        **cohort.explanation.entries,
-        "when": cohort.condition or None,
-        "rows": cohort.rows,
-        "known": cohort.known,
-        "guessed": cohort.guessed,
-        "sure": not cohort.unsure,
-        "untested": [str(each) for each in cohort.untested],
-        "unsure": list(cohort.unsure),
-        "seen": list(cohort.notes),
-        "also": list(cohort.also),
-    }
+def _cohort(name: str, cohort: DraftedCohort) -> DraftedCohortPart:
+    explanation = cohort.explanation
+    return DraftedCohortPart.of(
+        cohort,
+        name=name,
+        formula=explanation.formula,
+        layout=explanation.layout,
+        scheme=explanation.scheme,
+        plain_text=explanation.plain_text,
+        when=cohort.condition or None,
+        sure=not cohort.unsure,
+        seen=cohort.notes,
+    )
 
 
 def draw_draft(

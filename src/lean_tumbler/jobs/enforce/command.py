@@ -1,6 +1,7 @@
 """`enforce`: keeps a store finished, by a guard on the column and a gate for cron and CI."""
 
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,7 +17,7 @@ from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
-    from lean_tumbler.jobs.enforce.gate import GateResult
+    from lean_tumbler.jobs.enforce.enforce_report import GatedStore
     from lean_tumbler.stores.sql.guard import ColumnGuard
 
 EXAMPLE = """\
@@ -52,9 +53,8 @@ class GateOptions(StoreOptions, ReportOptions):
 
 def _constraint(options: ConstraintOptions, session: Session) -> int:
     from lean_tumbler.core.stored_forms import admitted
-    from lean_tumbler.jobs.enforce.enforce_report import draw_guard, guard_document
+    from lean_tumbler.jobs.enforce.enforce_report import GuardDocument, draw_guard
     from lean_tumbler.stores.locators import open_guard
-    from lean_tumbler.stores.sql.guard import GuardState
 
     policy = read_policy(options)
     store = chosen_store(policy, options.store)
@@ -74,19 +74,18 @@ def _constraint(options: ConstraintOptions, session: Session) -> int:
         stands = column.stands()
     finally:
         column.close()
-    state = GuardState(
+    state = GuardDocument.of(
+        column.guard,
         store=store.name,
         stands=stands,
-        admitted=admitted(policy.floor),
-        guard=column.guard,
-        violations=violations,
+        admitted=list(admitted(policy.floor)),
+        violations=violations.rows,
+        accounts=list(violations.keys),
     )
     session.emit(
         options,
-        document=lambda: guard_document(state),
-        draw=lambda console: draw_guard(
-            console, state, statements=options.print, listed=str(options.list or "")
-        ),
+        state,
+        draw=partial(draw_guard, statements=options.print, listed=str(options.list or "")),
     )
     return 1 if options.apply and violations.rows else 0
 
@@ -103,8 +102,8 @@ def _gate(options: GateOptions, session: Session) -> int:
     import polars as pl
 
     from lean_tumbler.jobs.enforce.enforce_report import (
+        GateDocument,
         draw_gate,
-        gate_document,
         gate_junit,
         gate_sarif,
     )
@@ -116,30 +115,30 @@ def _gate(options: GateOptions, session: Session) -> int:
     stores = chosen_stores(policy, options.store)
     context = AuditContext(floor=policy.floor, policy=policy)
     state = read_state(options.state)
-    gate_results: list[GateResult] = []
+    found: list[GatedStore] = []
     parts = [state.filter(~pl.col("store").is_in([store.name for store in stores]))]
     for store in stores:
-        gate_result, part = pass_gate(
+        seen, part = pass_gate(
             store,
             base=policy_path(options).parent,
             context=context,
             state=state,
             accept=options.accept,
         )
-        gate_results.append(gate_result)
+        found.append(seen)
         parts.append(part)
     write_state(options.state, pl.concat(parts))
+    gate = GateDocument(passed=not any(seen.regressions for seen in found), stores=found)
     session.emit(
         options,
-        document=lambda: gate_document(gate_results),
-        draw=lambda console: draw_gate(console, gate_results),
+        gate,
+        draw=draw_gate,
         others={
-            "sarif": lambda: [as_json(gate_sarif(gate_results))],
-            "junit": lambda: [gate_junit(gate_results)],
+            "sarif": lambda: [as_json(gate_sarif(gate))],
+            "junit": lambda: [gate_junit(gate)],
         },
     )
-    is_worse = any(result.regression_rows for result in gate_results)
-    return int(is_worse and not options.accept)
+    return int(not gate.passed and not options.accept)
 
 
 PARTS = (

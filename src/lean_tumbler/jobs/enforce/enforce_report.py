@@ -2,43 +2,36 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 from xml.etree import ElementTree as ET
 
 from rich.text import Text
 
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Document, DocumentPart, Key, StoreName, named
 from lean_tumbler.reports.sarif import sarif_log
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from rich.console import Console
-
-    from lean_tumbler.jobs.enforce.gate import GateResult, Regression
-    from lean_tumbler.stores.sql.guard import GuardState, Violations
 
 RULE = "below-floor-appeared"
 _MEANING = "A value below the floor, or one that nobody understands, has appeared."
 
 
-def guard_document(state: GuardState) -> Document:
-    """Give the guard as a document."""
-    return new_document(
-        "enforce-constraint",
-        store=state.store,
-        stands=state.stands,
-        admitted=list(state.admitted),
-        violations=state.violations.rows,
-        accounts=list(state.violations.keys),
-        apply=list(state.guard.apply),
-        remove=list(state.guard.remove),
-        locks=state.guard.locks,
-    )
+class GuardDocument(Document, tag=named("enforce-constraint")):
+    """How a store's column is guarded."""
+
+    store: StoreName
+    stands: Annotated[bool | None, "whether the guard is there; null where that cannot be seen"]
+    admitted: Annotated[list[str], "what the guard admits, in words"]
+    violations: Annotated[int, "rows that the guard would refuse"]
+    accounts: Annotated[list[Key], "the first rows that the guard would refuse"]
+    apply: Annotated[list[str], "statements that set the guard"]
+    remove: Annotated[list[str], "statements that take it away"]
+    locks: Annotated[str, "what the statements lock, and for how long"]
 
 
-def draw_guard(console: Console, state: GuardState, *, statements: bool, listed: str) -> None:
+def draw_guard(console: Console, state: GuardDocument, *, statements: bool, listed: str) -> None:
     """Print whether the column is guarded, what stands against it, and the next step.
 
     Args:
@@ -47,78 +40,77 @@ def draw_guard(console: Console, state: GuardState, *, statements: bool, listed:
         statements: whether to print these, which are long.
         listed: the file that names all rows which would not be admitted; empty without one.
     """
-    store, violations = state.store, state.violations
+    store, rows = state.store, count(state.violations, "row")
     if state.stands:
         console.print(Text(f"{store}: the column is guarded.", "bold green"))
     elif state.stands is None:
         console.print(Text(f"{store}: whether it is guarded cannot be seen.", "bold yellow"))
         console.print("This account has no right on the table beside SELECT; use one that owns it.")
-    elif violations.rows:
-        rows = count(violations.rows, "row")
+    elif state.violations:
         console.print(Text(f"{store}: not guarded; {rows} would not be admitted.", "bold yellow"))
     else:
         console.print(Text(f"{store}: not guarded; every row would be admitted.", "bold"))
-    if violations.rows:
-        _draw_violations(console, violations, listed)
+    if state.violations:
+        _draw_violations(console, state, listed)
     console.print()
     console.print("Admitted, beside NULL:")
     for words in state.admitted:
         console.print(f"  {words}", highlight=False)
-    if violations.rows and not statements:
+    if state.violations and not statements:
         return
     console.print()
     if statements:
-        for statement in state.guard.remove if state.stands else state.guard.apply:
+        for statement in state.remove if state.stands else state.apply:
             console.print(statement, highlight=False, soft_wrap=True)
-    console.print(f"Locks: {state.guard.locks}")
-    if violations.rows:
+    console.print(f"Locks: {state.locks}")
+    if state.violations:
         return
     verb = "--remove takes it away" if state.stands else "--apply puts it there"
     console.print(f"Next: {verb}; --print shows the statements.")
 
 
-def _draw_violations(console: Console, violations: Violations, listed: str) -> None:
-    for key in violations.keys:
+def _draw_violations(console: Console, state: GuardDocument, listed: str) -> None:
+    for key in state.accounts:
         console.print(f"  account {key!r}", highlight=False)
-    others = violations.rows - len(violations.keys)
+    others = state.violations - len(state.accounts)
     if others:
         where = f"all stand in {listed}" if listed else "--list FILE writes all of them"
         console.print(f"  and {others:,} more; {where}", highlight=False)
     console.print("Bring them up first: `lean-tumbler layer`, or `lean-tumbler lock-dormant`.")
 
 
-def gate_document(gate_results: Sequence[GateResult]) -> Document:
-    """Give what the gate saw as a document."""
-    return new_document(
-        "enforce-gate",
-        passed=not any(gate_result.regression_rows for gate_result in gate_results),
-        stores=[
-            {
-                "store": gate_result.store,
-                "accounts": gate_result.accounts,
-                "below_floor": gate_result.weak,
-                "accepted": gate_result.known,
-                "regressions": gate_result.regression_rows,
-                "first_run": gate_result.first,
-                "listed": [_listed(each) for each in gate_result.regressions],
-            }
-            for gate_result in gate_results
-        ],
-    )
+class Appeared(DocumentPart):
+    """An account that is weak, and was not."""
+
+    account: Annotated[str, "its key, or line"]
+    grade: Annotated[str, "the grade of its value now"]
+    wrapped: Annotated[bool, "whether something stands around the value"]
+    backwards: Annotated[bool, "whether its value was better before; else the row is new"]
+    created: Annotated[str, "when the row was made; may be empty"]
+    updated: Annotated[str, "when the row was changed; may be empty"]
+    administrator: Annotated[bool, "whether it is an administrator's"]
 
 
-def _listed(each: Regression) -> dict[str, Any]:
-    return {
-        "account": each.account,
-        "grade": each.grade,
-        "how": "went backwards" if each.backwards else "new row",
-        "created": each.created or None,
-        "updated": each.updated or None,
-        "administrator": each.administrator,
-    }
+class GatedStore(DocumentPart):
+    """What the gate saw of one store."""
+
+    store: StoreName
+    accounts: Annotated[int, "accounts that were looked at"]
+    below_floor: Annotated[int, "accounts below the floor, or not understood"]
+    accepted: Annotated[int, "accounts of these that were accepted"]
+    regressions: Annotated[int, "accounts of these that were not"]
+    first_run: Annotated[bool, "whether there was no earlier state to compare with"]
+    listed: Annotated[list[Appeared], "the first of those that were not accepted"]
 
 
-def _words(each: Regression) -> str:
+class GateDocument(Document, tag=named("enforce-gate")):
+    """What the gate saw."""
+
+    passed: Annotated[bool, "whether nothing weak appeared"]
+    stores: Annotated[list[GatedStore], "one entry for each store"]
+
+
+def _words(each: Appeared) -> str:
     times = ", ".join(
         f"{name} {text}"
         for name, text in (("created", each.created), ("updated", each.updated))
@@ -131,32 +123,32 @@ def _words(each: Regression) -> str:
     return f"account {each.account}{rights}: {each.grade}{around}, {how}{dated}"
 
 
-def draw_gate(console: Console, gate_results: Sequence[GateResult]) -> None:
+def draw_gate(console: Console, gate: GateDocument) -> None:
     """Print what the gate saw."""
-    for gate_result in gate_results:
-        if gate_result.first:
-            below = count(gate_result.weak, "account")
+    for store in gate.stores:
+        if store.first_run:
+            below = count(store.below_floor, "account")
             text = (
-                f"{gate_result.store}: accepted {below} that are weak or not understood; "
+                f"{store.store}: accepted {below} that are weak or not understood; "
                 "the next run compares with this state."
             )
             console.print(Text(text, "bold"))
-        elif gate_result.regression_rows:
-            regressions = count(gate_result.regression_rows, "account")
+        elif store.regressions:
+            regressions = count(store.regressions, "account")
             text = (
-                f"{gate_result.store}: {regressions} weak or not understood appeared since "
+                f"{store.store}: {regressions} weak or not understood appeared since "
                 "the accepted state."
             )
             console.print(Text(text, "bold red"))
         else:
-            console.print(Text(f"{gate_result.store}: nothing weak appeared.", "bold green"))
-        for each in gate_result.regressions:
+            console.print(Text(f"{store.store}: nothing weak appeared.", "bold green"))
+        for each in store.listed:
             console.print(f"  {_words(each)}", highlight=False)
-        if gate_result.regression_rows:
+        if store.regressions:
             console.print("Find what wrote them; then mend them, or accept them with --accept.")
 
 
-def gate_sarif(gate_results: Sequence[GateResult]) -> Document:
+def gate_sarif(gate: GateDocument) -> dict[str, Any]:
     """Give what appeared as SARIF 2.1.0, a result for each account that is named."""
     rule = {
         "id": RULE,
@@ -168,34 +160,32 @@ def gate_sarif(gate_results: Sequence[GateResult]) -> Document:
             "ruleId": RULE,
             "ruleIndex": 0,
             "level": "error",
-            "message": {"text": f"{gate_result.store}: {_words(each)}"},
+            "message": {"text": f"{store.store}: {_words(each)}"},
             "locations": [
-                {"logicalLocations": [{"fullyQualifiedName": gate_result.store, "kind": "member"}]}
+                {"logicalLocations": [{"fullyQualifiedName": store.store, "kind": "member"}]}
             ],
         }
-        for gate_result in gate_results
-        for each in gate_result.regressions
+        for store in gate.stores
+        for each in store.listed
     ]
     return sarif_log([rule], results)
 
 
-def gate_junit(gate_results: Sequence[GateResult]) -> str:
+def gate_junit(gate: GateDocument) -> str:
     """Give it as JUnit XML, as CI servers read it: a test case for each store."""
-    failed = [gate_result for gate_result in gate_results if gate_result.regression_rows]
+    failed = [store for store in gate.stores if store.regressions]
     suite = ET.Element(
         "testsuite",
         name="lean-tumbler enforce gate",
-        tests=str(len(gate_results)),
+        tests=str(len(gate.stores)),
         failures=str(len(failed)),
         errors="0",
     )
-    for gate_result in gate_results:
-        case = ET.SubElement(suite, "testcase", classname="gate", name=gate_result.store)
-        if gate_result.regression_rows:
-            message = (
-                f"{count(gate_result.regression_rows, 'account')} weak or not understood appeared"
-            )
+    for store in gate.stores:
+        case = ET.SubElement(suite, "testcase", classname="gate", name=store.store)
+        if store.regressions:
+            message = f"{count(store.regressions, 'account')} weak or not understood appeared"
             failure = ET.SubElement(case, "failure", message=message)
-            failure.text = "\n".join(_words(each) for each in gate_result.regressions)
+            failure.text = "\n".join(_words(each) for each in store.listed)
     ET.indent(suite)
     return ET.tostring(suite, encoding="unicode", xml_declaration=True) + "\n"

@@ -4,8 +4,7 @@ Weak is what stands below the floor, what nobody understands, and what something
 """
 
 import io
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator
 from pathlib import Path
 
 import polars as pl
@@ -13,58 +12,13 @@ import polars as pl
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
+from lean_tumbler.jobs.enforce.enforce_report import Appeared, GatedStore
 from lean_tumbler.stores.file_access import file_errors, write_bytes
 from lean_tumbler.stores.scans.profiling import NO_GRADED_ROWS, AuditContext, graded_rows
 
 ACCOUNTS_NAMED = 10
 _WEAK = [str(grade) for grade in (*BELOW_FLOOR, Grade.UNKNOWN)]  # not understood is not fine
 _SCHEMA = {"store": pl.String, "account": pl.String, "weak": pl.Boolean}
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Regression:
-    """One account that is weak, and was not.
-
-    Attributes:
-        account: its key, or line.
-        grade: of its value now.
-        wrapped: whether something stands around it.
-        backwards: whether its value was better before; else the row is new.
-        created: when the row was made, as far as the table tells.
-        updated: when it was changed last, likewise.
-        administrator: whether it has special rights.
-    """
-
-    account: str
-    grade: str
-    wrapped: bool
-    backwards: bool
-    created: str
-    updated: str
-    administrator: bool
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GateResult:
-    """What the gate saw of one store.
-
-    Attributes:
-        store: its name.
-        accounts: with a value.
-        weak: those that are weak now.
-        known: of these, those that were accepted.
-        appeared: the first of those that were not, administrators first.
-        appeared_rows: how many there are.
-        first: whether there was no state to compare with.
-    """
-
-    store: str
-    accounts: int
-    weak: int
-    known: int
-    regressions: Sequence[Regression]
-    regression_rows: int
-    first: bool
 
 
 def read_state(path: Path) -> pl.DataFrame:
@@ -104,7 +58,7 @@ def pass_gate(
     context: AuditContext,
     state: pl.DataFrame,
     accept: bool = False,
-) -> tuple[GateResult, pl.DataFrame]:
+) -> tuple[GatedStore, pl.DataFrame]:
     """Compare a store with what was accepted of it.
 
     Args:
@@ -129,31 +83,31 @@ def pass_gate(
     known = pl.lit(value=True) if first else pl.col("was").fill_null(value=False)
     regressions = joined.filter(pl.col("weak") & ~known)
     weak = int(rows["weak"].sum())
-    gate_result = GateResult(
+    seen = GatedStore(
         store=store.name,
         accounts=rows.height,
-        weak=weak,
-        known=weak - regressions.height,
-        regressions=list(_appeared(regressions)),
-        regression_rows=regressions.height,
-        first=first,
+        below_floor=weak,
+        accepted=weak - regressions.height,
+        regressions=regressions.height,
+        first_run=first,
+        listed=list(_appeared(regressions)),
     )
     if accept:
-        return gate_result, rows.select(pl.lit(store.name).alias("store"), "account", "weak")
+        return seen, rows.select(pl.lit(store.name).alias("store"), "account", "weak")
     still = joined.filter(~(pl.col("weak") & ~known)).select("account", "weak")
     # Who went backwards is kept as it was; who is new stays unknown.
     backwards = regressions.filter(pl.col("was").is_not_null()).select(
         "account", weak=pl.lit(value=False)
     )
-    return gate_result, pl.concat([still, backwards]).select(
+    return seen, pl.concat([still, backwards]).select(
         pl.lit(store.name).alias("store"), "account", "weak"
     )
 
 
-def _appeared(rows: pl.DataFrame) -> Iterator[Regression]:
+def _appeared(rows: pl.DataFrame) -> Iterator[Appeared]:
     named = rows.sort("privileged", "account", descending=[True, False]).head(ACCOUNTS_NAMED)
     for row in named.iter_rows(named=True):
-        yield Regression(
+        yield Appeared(
             account=row["account"],
             grade=str(Grade(row["grade"])),
             wrapped=row["wrapped"],

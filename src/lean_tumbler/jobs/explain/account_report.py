@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
@@ -10,7 +10,16 @@ from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.reading.readings import State
 from lean_tumbler.core.reading.ways import Certainty, FormulaWay, PasswordWay, Way
 from lean_tumbler.core.warrant import Step
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import (
+    Because,
+    Document,
+    DocumentPart,
+    Key,
+    Layout,
+    Scheme,
+    StoreName,
+    named,
+)
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import sentence
 
@@ -45,71 +54,115 @@ def _layering(found: ExplainedAccount) -> str:
     return f"puts the slow hash over it{several}"
 
 
-def explain_account_document(found: ExplainedAccount) -> Document:
-    """Give the account as a document; the value is not in it."""
-    reading = found.reading
-    return new_document(
-        "explain-account",
-        store=found.store,
+class WayPart(DocumentPart):
+    """A way in which the row may have been made."""
+
+    name: Annotated[str, "its name"]
+    how: Annotated[str, "how: a formula, or where it comes from"]
+    because: Because
+
+
+class ConditionTest(DocumentPart):
+    """A test of a cohort's condition."""
+
+    test: Annotated[str, "the test"]
+    holds: Annotated[bool, "whether it holds for the row"]
+
+
+class CohortAnswer(DocumentPart):
+    """A cohort, and what it says of the row."""
+
+    name: Annotated[str, "its name"]
+    when: Annotated[str, "the condition; empty for every row"]
+    tests: Annotated[list[ConditionTest], "the tests of its condition"]
+    holds: Annotated[bool, "whether all of them hold"]
+    fits: Annotated[bool, "whether the text can have been made so"]
+
+
+class ExplainAccountDocument(Document, tag=named("explain-account")):
+    """One account of a store, explained; the value is not in it."""
+
+    store: StoreName
+    account: Key
+    headline: Annotated[str, "what it is, in words"]
+    state: Annotated[State, "how the row was read"]
+    scheme: Scheme
+    layout: Layout
+    grade: Annotated[str | None, "the grade; null without a value"]
+    ways: Annotated[list[WayPart], "ways in which the row may have been made"]
+    cohorts: Annotated[list[CohortAnswer], "each cohort, and what it says of the row"]
+    doubt: Annotated[str | None, "why a bulk step leaves the row; null where it does not"]
+    suspected: Annotated[str | None, "what such texts may be as a group; null for nothing"]
+    also_possible: Annotated[list[str], "other schemes that write such a value"]
+    layer: Annotated[str, "what a bulk step would do with it"]
+    login: Annotated[str, "what a login would do with it"]
+    left: Annotated[
+        dict[str, str | None], "by step, why it leaves the row; null where it may write it"
+    ]
+    opens: Annotated[bool | None, "whether the password that was typed opens it; null for none"]
+    near_miss: Annotated[str | None, "the change that would make it fit; null for none"]
+
+
+def explain_account_document(found: ExplainedAccount) -> ExplainAccountDocument:
+    """Give the account as a document."""
+    reading, checked = found.reading, found.checked
+    return ExplainAccountDocument.of(
+        found,
         account=found.key,
-        state=str(reading.state),
+        headline=_headline(found),
+        state=reading.state,
         scheme=reading.parsed.scheme,
         layout=_layout(reading),
-        grade=str(found.grade) if reading.state is not State.NO_VALUE else None,
+        grade=found.grade if reading.state is not State.NO_VALUE else None,
         ways=[
-            {"name": way.name, "how": _how(way), "because": _CERTAINTY[way.certainty]}
+            WayPart(name=way.name, how=_how(way), because=_CERTAINTY[way.certainty])
             for way in reading.ways
         ],
         cohorts=[
-            {
-                "name": cohort.name,
-                "when": cohort.condition or None,
-                "tests": [{"test": test, "holds": holds} for test, holds in cohort.tests],
-                "holds": cohort.holds,
-                "fits": cohort.fits,
-            }
+            CohortAnswer.of(
+                cohort,
+                when=cohort.condition,
+                tests=[ConditionTest(test=test, holds=holds) for test, holds in cohort.tests],
+            )
             for cohort in found.cohorts
         ],
-        doubt=str(reading.doubt) if reading.doubt else None,
+        doubt=reading.doubt,
         suspected=reading.suspected or None,
-        also_possible=list(reading.parsed.contents.also_possible),
+        also_possible=reading.parsed.contents.also_possible,
         layer=_layering(found),
         login=found.at_login,
-        left={str(step): None if left is None else str(left) for step, left in found.left.items()},
-        opens=None if found.checked is None else found.checked.accepted,
-        near_miss=(found.checked.near_miss or None) if found.checked else None,
+        left={str(step): left for step, left in found.left.items()},
+        opens=checked and checked.accepted,
+        near_miss=checked and (checked.near_miss or None),
     )
 
 
-def draw_explain_account(console: Console, found: ExplainedAccount) -> None:
+def draw_explain_account(console: Console, found: ExplainAccountDocument) -> None:
     """Print why an account is read as it is, and what each step would do."""
-    reading = found.reading
-    if found.checked is not None:
-        accepted, near = found.checked.accepted, found.checked.near_miss
-        no = f"The password does not open it: {sentence(near)}"
-        answer = "The password opens it." if accepted else no
-        console.print(Text(answer, "bold green" if accepted else "bold red"))
-    console.print(Text(f"Account {found.key!r} of {found.store}: {_headline(found)}", "bold"))
-    if reading.state in {State.VALUE, State.LAYERED}:
-        console.print(f"  layout    {_layout(reading)}")
-    for way in reading.ways:
-        console.print(f"  may be    {way.name}: {_how(way)} ({_CERTAINTY[way.certainty]})")
-    if reading.doubt:
-        console.print(f"  doubt     {reading.doubt}")
-    if reading.suspected:
-        console.print(f"  column    as a group, such texts are {reading.suspected}")
-    also = ", ".join(reading.parsed.contents.also_possible)
-    if also and not reading.ways:
-        console.print(f"  also      by its shape alone: {also}")
-    console.print(f"  layer     {_layering(found)}")
-    console.print(f"  login     {found.at_login}")
+    if found.opens is not None:
+        no = f"The password does not open it: {sentence(found.near_miss or '')}"
+        answer = "The password opens it." if found.opens else no
+        console.print(Text(answer, "bold green" if found.opens else "bold red"))
+    console.print(Text(f"Account {found.account!r} of {found.store}: {found.headline}", "bold"))
+    if found.state in {State.VALUE, State.LAYERED}:
+        console.print(f"  layout    {found.layout}")
+    for way in found.ways:
+        console.print(f"  may be    {way.name}: {way.how} ({way.because})")
+    if found.doubt:
+        console.print(f"  doubt     {found.doubt}")
+    if found.suspected:
+        console.print(f"  column    as a group, such texts are {found.suspected}")
+    if found.also_possible and not found.ways:
+        console.print(f"  also      by its shape alone: {', '.join(found.also_possible)}")
+    console.print(f"  layer     {found.layer}")
+    console.print(f"  login     {found.login}")
     for step in (Step.CHANGE, Step.SET_PASSWORD, Step.LOCK):
-        left = found.left[step]
+        left = found.left[str(step)]
         if left is not None:
             console.print(f"  refused   {step}: {left}", soft_wrap=True)
     if found.cohorts:
         console.print()
-        _draw_cohorts(console, found)
+        _draw_cohorts(console, found.cohorts)
 
 
 def _headline(found: ExplainedAccount) -> str:
@@ -125,14 +178,14 @@ def _headline(found: ExplainedAccount) -> str:
     return f"{what}, {found.grade}"
 
 
-def _draw_cohorts(console: Console, found: ExplainedAccount) -> None:
+def _draw_cohorts(console: Console, cohorts: list[CohortAnswer]) -> None:
     table = new_table("cohort", "condition", "holds", "the text fits")
-    for cohort in found.cohorts:
-        tests = cohort.tests or [("none: every row", True)]
-        for place, (test, holds) in enumerate(tests):
+    for cohort in cohorts:
+        tests = cohort.tests or [ConditionTest(test="none: every row", holds=True)]
+        for place, each in enumerate(tests):
             fits = ("yes" if cohort.fits else "no") if cohort.holds else ""
             last = fits if place == 0 else ""
-            table.add_row(cohort.name if place == 0 else "", test, _yes(holds), last)
+            table.add_row(cohort.name if place == 0 else "", each.test, _yes(each.holds), last)
     console.print(table)
     console.print()
 

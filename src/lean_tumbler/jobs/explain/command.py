@@ -93,11 +93,7 @@ def _account(options: Options, session: Session) -> int:
             keys=keys,
             password=password,
         )
-    session.emit(
-        options,
-        document=lambda: explain_account_document(found),
-        draw=lambda console: draw_explain_account(console, found),
-    )
+    session.emit(options, explain_account_document(found), draw=draw_explain_account)
     return int(found.checked is not None and not found.checked.accepted)
 
 
@@ -118,8 +114,8 @@ def _value_alone(options: Options, session: Session) -> int:
     shown = options.show_values
     session.emit(
         options,
-        document=lambda: explain_document(found, show_values=shown),
-        text=lambda columns: explain_text(columns, found, show_values=shown),
+        explain_document(found, show_values=shown),
+        text=lambda _, columns: explain_text(columns, found, show_values=shown),
     )
     return int(found.checked is not None and not found.checked.accepted)
 

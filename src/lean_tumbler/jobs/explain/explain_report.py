@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import textwrap
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from lean_tumbler.core.grades import MEANING, Grade
 from lean_tumbler.core.login.passwords import AS_TYPED
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Costs, Document, DocumentPart, Layout, Scheme, named
 from lean_tumbler.reports.wording import costs, duration, guess_count, sentence
 
 if TYPE_CHECKING:
@@ -35,41 +35,78 @@ _NEXT = {
 }
 
 
-def explain_document(found: ExplainedValue, *, show_values: bool) -> Document:
+class PlacedPart(DocumentPart):
+    """Where a part of the value stands."""
+
+    part: Annotated[str, "the part"]
+    first: Annotated[int, "its first character, counted from 1"]
+    last: Annotated[int, "its last character"]
+    text: Annotated[str | None, "the characters; null where they are not to be shown"]
+
+
+class VerifierPart(DocumentPart):
+    """A language whose stock function verifies such a value."""
+
+    language: Annotated[str, "the language"]
+    since: Annotated[str, "since which version"]
+    function: Annotated[str, "the function"]
+    takes_text: Annotated[bool, "whether it takes the value as it is"]
+
+
+class ExplainDocument(Document, tag=named("explain")):
+    """One stored value, explained."""
+
+    scheme: Scheme
+    layout: Layout
+    salted: Annotated[bool, "whether a salt goes in"]
+    grade: Annotated[Grade, "the grade"]
+    parameters: Costs
+    salt_bits: Annotated[int | None, "length of the salt; null without one in the value"]
+    digest_bits: Annotated[int | None, "length of the digest; null without one"]
+    guesses_per_second: Annotated[float | None, "an attacker's; null where it can be read"]
+    milliseconds_here: Annotated[float | None, "time of one check on this machine, if it is slow"]
+    parts: Annotated[list[PlacedPart], "where the parts of the value stand"]
+    verified_by: Annotated[list[VerifierPart], "languages whose stock function verifies it"]
+    opens: Annotated[bool | None, "whether the password that was typed opens it; null for none"]
+    near_miss: Annotated[str | None, "the change that would make it fit; null for none"]
+    next: Annotated[str, "the next step"]
+    confidence: Annotated[float, "0 to 1, that the scheme is right"]
+    also_possible: Annotated[list[str], "other schemes that write such a value"]
+    notes: Annotated[list[str], "sentences for a reader"]
+
+
+def explain_document(found: ExplainedValue, *, show_values: bool) -> ExplainDocument:
     """Give one value as a document; its parts are in it only where they are to be shown."""
-    parsed, grade = found.parsed, found.grade
-    return new_document(
-        "explain",
+    parsed, checked = found.parsed, found.checked
+    return ExplainDocument.of(
+        found,
         scheme=parsed.scheme,
         layout=parsed.layout,
-        salted=found.salted,
-        grade=grade,
-        parameters=dict(parsed.parameters),
+        parameters=parsed.parameters,
         salt_bits=8 * len(parsed.salt) if parsed.salt is not None else None,
         digest_bits=parsed.digest_bits or None,
         guesses_per_second=_guesses(parsed),
-        milliseconds_here=None if found.milliseconds is None else round(found.milliseconds, 1),
+        milliseconds_here=found.milliseconds,
         parts=[
-            {
-                "part": part.name,
-                "first": part.start + 1,
-                "last": part.end,
-                **({"text": _text_of(found, part)} if show_values else {}),
-            }
+            PlacedPart(
+                part=part.name,
+                first=part.start + 1,
+                last=part.end,
+                text=_text_of(found, part) if show_values else None,
+            )
             for part in found.parts
         ],
         verified_by=[
-            {"language": by.language, "since": _version(since), "function": by.name,
-             "takes_text": by.takes_text}
+            VerifierPart.of(by, since=_version(since), function=by.name)
             for by, since in found.readers
         ],
-        opens=None if found.checked is None else found.checked.accepted,
-        near_miss=(found.checked.near_miss or None) if found.checked else None,
-        next=_NEXT[grade],
+        opens=checked and checked.accepted,
+        near_miss=checked and (checked.near_miss or None),
+        next=_NEXT[found.grade],
         confidence=parsed.contents.confidence,
-        also_possible=list(parsed.contents.also_possible),
+        also_possible=parsed.contents.also_possible,
         notes=_notes(found),
-    )  # fmt: skip
+    )
 
 
 def explain_text(columns: int, found: ExplainedValue, *, show_values: bool) -> str:

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import date
+from functools import partial
 from pathlib import Path
 
 from lean_tumbler.cli.declared import option
@@ -68,7 +69,7 @@ def run(options: Options, session: Session) -> int:
         write_text(options.list, "".join(reset_list(found)))
     session.emit(
         options,
-        document=lambda: exposed_document(found),
-        draw=lambda console: draw_exposed(console, found, listed=str(options.list or "")),
+        exposed_document(found),
+        draw=partial(draw_exposed, listed=str(options.list or "")),
     )
     return 0

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.tuning.leak import PERIODS, SinceThen, Urgency
+from lean_tumbler.core.tuning.popularity import Opened
 from lean_tumbler.reports.csv_lines import csv_line
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Document, DocumentPart, StoreName, named
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, share_cracked
 
@@ -24,38 +25,65 @@ if TYPE_CHECKING:
 _STYLES = {Urgency.TODAY: "bold red", Urgency.NEXT_LOGIN: "yellow", Urgency.LOOK: "yellow"}
 
 
-def exposed_document(found: Exposed) -> Document:
+class ExposedKind(DocumentPart):
+    """Accounts that the copy holds alike, and that must do the same."""
+
+    scheme: Annotated[str, "what the copy holds"]
+    grade: Annotated[Grade, "its grade"]
+    salted: Annotated[bool, "whether a salt goes in"]
+    since: Annotated[SinceThen, "what has happened to them since the leak, as far as is known"]
+    administrators: Annotated[bool, "whether they are administrators"]
+    accounts: Annotated[int, "accounts"]
+    guesses_per_second: Annotated[float | None, "guesses a second on that hardware"]
+    opened: Annotated[dict[str, Opened], "by time, what falls of them"]
+    urgency: Annotated[Urgency, "what has to be done"]
+
+
+class ExposedDocument(Document, tag=named("exposed")):
+    """Who must do what after a leak."""
+
+    store: StoreName
+    since: Annotated[str, "the day of the leak"]
+    by_copy: Annotated[bool, "whether the copy that leaked was read"]
+    hardware: Annotated[str, "the attacker's hardware"]
+    accounts: Annotated[int, "accounts that the copy holds"]
+    unreadable_rows: Annotated[int, "rows that could not be read"]
+    urgencies: Annotated[dict[str, int], "accounts by what they have to do"]
+    statement: Annotated[list[str], "sentences for the authority's form"]
+    groups: Annotated[list[ExposedKind], "accounts that are alike, the most urgent first"]
+
+    def with_urgency(self, urgent: Urgency) -> int:
+        """Count the accounts that must do this."""
+        return self.urgencies[str(urgent)]
+
+
+def exposed_document(found: Exposed) -> ExposedDocument:
     """Give what was found as a document."""
-    return new_document(
-        "exposed",
+    return ExposedDocument.of(
+        found,
         store=found.name,
         since=found.since.isoformat(),
-        by_copy=found.by_copy,
-        hardware=found.hardware,
         accounts=found.in_copy,
         unreadable_rows=found.unreadable,
-        urgencies={str(urgent): found.accounts(urgent) for urgent in Urgency},
-        statement=" ".join(statement(found)),
+        urgencies={
+            str(urgent): sum(g.accounts for g in found.groups if g.urgency is urgent)
+            for urgent in Urgency
+        },
+        statement=list(statement(found)),
         groups=[_group(group) for group in found.groups],
     )
 
 
-def _group(group: ExposedGroup) -> Document:
+def _group(group: ExposedGroup) -> ExposedKind:
     rate = group.kind.guesses_per_second
-    return {
-        "scheme": group.kind.words,
-        "grade": group.kind.grade,
-        "salted": group.kind.salted,
-        "since": group.since,
-        "administrators": group.administrators,
-        "accounts": group.accounts,
-        "guesses_per_second": rate if rate is not None and math.isfinite(rate) else None,
-        "opened": {
-            name: {"share": round(part.share, 4), "share_is_at_most": part.is_at_most}
-            for name, part in group.falls.items()
-        },
-        "urgency": group.urgency,
-    }
+    return ExposedKind.of(
+        group,
+        scheme=group.kind.words,
+        grade=group.kind.grade,
+        salted=group.kind.salted,
+        guesses_per_second=rate if rate is not None and math.isfinite(rate) else None,
+        opened=dict(group.falls),
+    )
 
 
 def reset_list(found: Exposed) -> Iterator[str]:
@@ -96,7 +124,7 @@ def statement(found: Exposed) -> Iterator[str]:
     yield source
 
 
-def draw_exposed(console: Console, found: Exposed, *, listed: str) -> None:
+def draw_exposed(console: Console, found: ExposedDocument, *, listed: str) -> None:
     """Print what must be done, then why.
 
     Args:
@@ -104,16 +132,16 @@ def draw_exposed(console: Console, found: Exposed, *, listed: str) -> None:
         found: what was found.
         listed: the file with the list; empty without one.
     """
-    today, later = found.accounts(Urgency.TODAY), found.accounts(Urgency.NEXT_LOGIN)
+    today, later = found.with_urgency(Urgency.TODAY), found.with_urgency(Urgency.NEXT_LOGIN)
     style = "bold red" if today else "bold green"
     console.print(
         Text(
             f"{count(today, 'account')} must be reset today, {later:,} at their next login; "
-            f"{found.accounts(Urgency.NOTHING):,} need do nothing.",
+            f"{found.with_urgency(Urgency.NOTHING):,} need do nothing.",
             style,
         )
     )
-    if look := found.accounts(Urgency.LOOK):
+    if look := found.with_urgency(Urgency.LOOK):
         console.print(f"{count(look, 'value')} not understood: `lean-tumbler audit` shows them.")
     console.print()
     _draw_groups(console, found)
@@ -126,10 +154,10 @@ def draw_exposed(console: Console, found: Exposed, *, listed: str) -> None:
     )
     console.print()
     console.print("For the authority's form:")
-    for sentence in statement(found):
+    for sentence in found.statement:
         console.print(f"  {sentence}", highlight=False)
     console.print()
-    if found.accounts(Urgency.TODAY) and any(
+    if found.with_urgency(Urgency.TODAY) and any(
         group.since is SinceThen.UPGRADED for group in found.groups
     ):
         console.print(
@@ -145,7 +173,7 @@ def draw_exposed(console: Console, found: Exposed, *, listed: str) -> None:
         console.print("Next: `--list FILE` writes the accounts for the mails.")
 
 
-def _draw_groups(console: Console, found: Exposed) -> None:
+def _draw_groups(console: Console, found: ExposedDocument) -> None:
     table = new_table(
         "what to do", "who", "in the copy", "grade", "accounts", *(name for name, _ in PERIODS),
         "since", right=(4, 5, 6, 7, 8),
@@ -153,15 +181,15 @@ def _draw_groups(console: Console, found: Exposed) -> None:
     for group in found.groups:
         is_out = group.urgency is Urgency.NOTHING and group.since is not SinceThen.NOTHING
         falls = [
-            "" if is_out or group.kind.grade is Grade.LOCKED
+            "" if is_out or group.grade is Grade.LOCKED
             else share_cracked(part, at_most="≤")
-            for part in group.falls.values()
+            for part in group.opened.values()
         ]  # fmt: skip
         since = "" if group.since is SinceThen.NOTHING else group.since.partition(":")[0]
         table.add_row(
             Text(group.urgency, _STYLES.get(group.urgency, "")),
             "admins" if group.administrators else "",
-            group.kind.words, group.kind.grade, f"{group.accounts:,}", *falls, since,
+            group.scheme, group.grade, f"{group.accounts:,}", *falls, since,
         )  # fmt: skip
     console.print(table)
     console.print()

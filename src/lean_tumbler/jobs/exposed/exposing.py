@@ -59,10 +59,6 @@ class Exposed:
     unreadable: int
     by_copy: bool
 
-    def accounts(self, urgent: Urgency) -> int:
-        """Count the accounts that must do this."""
-        return sum(group.accounts for group in self.groups if group.urgency is urgent)
-
     @property
     def in_copy(self) -> int:
         """How many accounts the copy holds."""

@@ -95,9 +95,7 @@ def _solve(options: SolveOptions, session: Session) -> int:
             progress=advance,
         )
     session.emit(
-        options,
-        document=lambda: solve_document(solved),
-        draw=lambda console: draw_solve(console, solved),
+        options, solve_document(solved), draw=lambda console, _: draw_solve(console, solved)
     )
     if not solved.solution.formulas:
         return 1
@@ -162,11 +160,7 @@ def _show(options: ShowOptions, session: Session) -> int:
         shown = _worked(name, formula)
     else:
         shown = _worked_known(options, options.known, policy, name, formula, session)
-    session.emit(
-        options,
-        document=lambda: show_document(shown),
-        draw=lambda console: draw_show(console, shown),
-    )
+    session.emit(options, show_document(shown), draw=lambda console, _: draw_show(console, shown))
     return int(bool(shown.known) and not shown.fits)
 
 

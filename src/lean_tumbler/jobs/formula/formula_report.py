@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import digests_used, inputs_used, keys_used, lossy, work
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Document, DocumentPart, Layout, named
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, sentence
 
@@ -27,42 +27,90 @@ _VALUE_CHARACTERS = 72
 _LINES_SHOWN = 8
 
 
-def solve_document(solved: Solved) -> Document:
+Fingerprint = Annotated[str, "the formula's fingerprint, as layered values keep it"]
+
+
+class FittingFormula(DocumentPart):
+    """A formula that fits all accounts."""
+
+    formula: Annotated[str, "the formula"]
+    fingerprint: Fingerprint
+    difference: Annotated[str, "what sets it apart from the first; empty for the first"]
+
+
+class GenerationPart(DocumentPart):
+    """A formula that explains some of the accounts, where several together explain all."""
+
+    formula: Annotated[str, "the formula"]
+    fingerprint: Fingerprint
+    layout: Layout
+    lines: Annotated[list[int], "lines of the file that it explains"]
+
+
+class NearMissPart(DocumentPart):
+    """A formula that explains some accounts."""
+
+    formula: Annotated[str, "the formula"]
+    accounts_explained: Annotated[int, "accounts that it explains"]
+    leaves: Annotated[str, "what it leaves unexplained"]
+
+
+class SolveDocument(Document, tag=named("formula-solve")):
+    """What a search for a formula found."""
+
+    solved: Annotated[bool, "whether a formula was found"]
+    formula: Annotated[str | None, "the formula; null where none was found"]
+    fingerprint: Annotated[str | None, "its fingerprint; null where none was found"]
+    formulas: Annotated[list[FittingFormula], "formulas that fit all accounts"]
+    layout: Layout
+    generations: Annotated[list[GenerationPart], "formulas that together explain the accounts"]
+    accounts: Annotated[int, "accounts of the file"]
+    accounts_explained: Annotated[int, "accounts that the best formula explains"]
+    candidates_tried: Annotated[int, "formulas that were tried"]
+    near_misses: Annotated[list[NearMissPart], "formulas that explain some accounts"]
+    notes: Annotated[list[str], "sentences for a reader"]
+    next_checks: Annotated[list[str], "what would help"]
+    whole_space_searched: Annotated[bool, "whether nothing was left to try"]
+    reached: Annotated[str, "how far the search came"]
+    seconds: Annotated[float, "how long it took"]
+
+
+def solve_document(solved: Solved) -> SolveDocument:
     """Give a search's result as a document."""
     solution = solved.solution
     formulas = [
-        {"formula": text, "fingerprint": _fingerprint(text), "difference": difference}
+        FittingFormula(formula=text, fingerprint=_fingerprint(text), difference=difference)
         for text, difference in zip(solution.formulas, solved.differences, strict=True)
     ]
-    near = [
-        {"formula": miss.formula, "accounts_explained": len(miss.explained), "leaves": leaves}
-        for miss, leaves in zip(solution.near_misses, solved.leaves, strict=True)
-    ]
-    return new_document(
-        "formula-solve",
+    first = formulas[0] if formulas else None
+    return SolveDocument.of(
+        solved,
         solved=bool(formulas),
-        formula=formulas[0]["formula"] if formulas else None,
-        fingerprint=formulas[0]["fingerprint"] if formulas else None,
+        formula=first and first.formula,
+        fingerprint=first and first.fingerprint,
         formulas=formulas,
         layout=solved.layout or None,
         generations=[
-            {
-                "formula": each.formulas[0],
-                "fingerprint": _fingerprint(each.formulas[0]),
-                "layout": each.layout or None,
-                "lines": [solved.lines[place] for place in each.explained],
-            }
+            GenerationPart(
+                formula=each.formulas[0],
+                fingerprint=_fingerprint(each.formulas[0]),
+                layout=each.layout or None,
+                lines=[solved.lines[place] for place in each.explained],
+            )
             for each in solved.generations
         ],
         accounts=len(solved.lines),
         accounts_explained=_explained(solved),
         candidates_tried=solution.tried,
-        near_misses=near,
-        notes=list(solved.notes),
-        next_checks=list(solved.next_checks),
+        near_misses=[
+            NearMissPart(
+                formula=miss.formula, accounts_explained=len(miss.explained), leaves=leaves
+            )
+            for miss, leaves in zip(solution.near_misses, solved.leaves, strict=True)
+        ],
         whole_space_searched=solution.exhausted,
         reached=solution.reached,
-        seconds=round(solution.seconds, 3),
+        seconds=solution.seconds,
     )
 
 
@@ -173,12 +221,45 @@ class ShownFormula:
         return _shortened(value) if self.show_values else "…"
 
 
-def show_document(shown: ShownFormula) -> Document:
+class ExampleStep(DocumentPart):
+    """A step of a worked example."""
+
+    step: Annotated[str, "the step"]
+    value: Annotated[str, "what flows out of it"]
+    text: Annotated[bool, "whether that is text"]
+
+
+class ExamplePart(DocumentPart):
+    """The formula, worked through for one password."""
+
+    known: Annotated[str | None, "the known account; null for an invented one"]
+    fits: Annotated[bool | None, "whether it gives what is stored; null for an invented one"]
+    password: Annotated[str, "an invented password, or a known one with --show-values"]
+    login: Annotated[str | None, "the account's login"]
+    salt: Annotated[str, "its salt; may be empty"]
+    steps: Annotated[list[ExampleStep], "its steps"]
+
+
+class ShowDocument(Document, tag=named("formula-show")):
+    """One formula, read aloud."""
+
+    policy_name: Annotated[str | None, "its name in the policy; null without one"]
+    formula: Annotated[str, "the formula"]
+    fingerprint: Fingerprint
+    takes: Annotated[list[str], "inputs beside the password"]
+    keys: Annotated[list[str], "keys that it needs"]
+    digests: Annotated[list[str], "digests that it computes"]
+    work: Annotated[int, "steps and rounds for one password"]
+    guesses_per_second: Annotated[float, "guesses a second on one core of this machine"]
+    lossy: Annotated[list[str], "what of a password it loses"]
+    example: Annotated[ExamplePart, "the formula, step by step, for one password"]
+
+
+def show_document(shown: ShownFormula) -> ShowDocument:
     """Give a formula as a document; a known account's values only where they are to be shown."""
     formula, example = shown.formula, shown.example
     hidden = None if shown.show_values else "hidden"
-    return new_document(
-        "formula-show",
+    return ShowDocument(
         policy_name=shown.name or None,
         formula=notation.write(formula),
         fingerprint=notation.fingerprint(formula),
@@ -188,17 +269,17 @@ def show_document(shown: ShownFormula) -> Document:
         work=work(formula),
         guesses_per_second=round(1 / shown.seconds_each),
         lossy=list(lossy(formula)),
-        example={
-            "known": shown.known or None,
-            "fits": shown.fits if shown.known else None,
-            "password": hidden or example.password,
-            "login": example.login,
-            "salt": hidden or (example.salt or b"").decode("utf-8", "backslashreplace"),
-            "steps": [
-                {"step": line.step, "value": hidden or line.value, "text": line.is_text}
+        example=ExamplePart.of(
+            example,
+            known=shown.known or None,
+            fits=shown.fits if shown.known else None,
+            password=hidden or example.password,
+            salt=hidden or (example.salt or b"").decode("utf-8", "backslashreplace"),
+            steps=[
+                ExampleStep(step=line.step, value=hidden or line.value, text=line.is_text)
                 for line in shown.traced
             ],
-        },
+        ),
     )
 
 

@@ -82,8 +82,8 @@ def run(options: Options, session: Session) -> int:
         write_text(options.list_left, "".join(left_lines(summary)))
     session.emit(
         options,
-        document=lambda: layer_document(summary),
-        draw=lambda console: draw_layer(console, summary, store=store_policy.name),
+        layer_document(summary),
+        draw=lambda console, _: draw_layer(console, summary, store=store_policy.name),
     )
     if summary.stopped or summary.failed:
         return Interrupted.exit_code

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
-from lean_tumbler.reports.documents import Document, new_document
-from lean_tumbler.reports.proofs import draw_proofs, proof_document
+from lean_tumbler.reports.documents import Document, ListedRow, RowsByReason, key_told, named
+from lean_tumbler.reports.proofs import ProofPart, draw_proofs, proof_part
 from lean_tumbler.reports.skipped import draw_left
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, duration, estimate
@@ -19,32 +19,42 @@ if TYPE_CHECKING:
     from lean_tumbler.migration.bulk.summary import LayeringSummary
 
 
-def layer_document(summary: LayeringSummary) -> Document:
+class LayerDocument(Document, tag=named("layer")):
+    """What a bulk run did, or a dry run would do."""
+
+    considered: Annotated[int, "rows that were looked at"]
+    layered: Annotated[int, "rows that are, or would be, layered"]
+    replaced: Annotated[int, "rows whose password was known, and that got the target"]
+    skipped: Annotated[int, "rows that were left"]
+    changed_meanwhile: Annotated[int, "rows that somebody else wrote meanwhile"]
+    failed: Annotated[int, "rows that could not be written"]
+    seconds: Annotated[float, "how long it took"]
+    per_second: Annotated[float, "rows written a second"]
+    hashing_time_share: Annotated[float, "part of the workers' time that hashing took, 0 to 1"]
+    stopped: Annotated[bool, "whether it was stopped part-way"]
+    dry_run: Annotated[bool, "whether nothing was to be written"]
+    expected_seconds: Annotated[float | None, "of a dry run, what the whole step will take"]
+    cohorts: Annotated[dict[str, int], "rows that were written, by cohort"]
+    hindrances: Annotated[list[str], "why nothing may be written yet, whatever stands in the rows"]
+    proofs: Annotated[dict[str, ProofPart], "evidence by cohort"]
+    proof_lapsed: Annotated[str | None, "why earlier proof does not count; null where it does"]
+    suspected: Annotated[dict[str, int], "texts that as a group may be something else, by what"]
+    not_selected: Annotated[int, "rows that options leave out"]
+    left: RowsByReason
+    copy: Annotated[str | None, "the copy that was written, where the store is a file"]
+    waited_seconds: Annotated[float, "time that was waited for replicas and pace"]
+    listed: Annotated[list[ListedRow], "the first rows that a person must look at"]
+
+
+def layer_document(summary: LayeringSummary) -> LayerDocument:
     """Give what a bulk run did as a document."""
-    return new_document(
-        "layer",
-        considered=summary.considered,
-        layered=summary.layered,
-        replaced=summary.replaced,
-        skipped=summary.skipped,
-        changed_meanwhile=summary.changed_meanwhile,
-        failed=summary.failed,
-        seconds=round(summary.seconds, 3),
-        per_second=round(summary.per_second, 2),
-        hashing_time_share=round(summary.hashing_time_share, 4),
-        stopped=summary.stopped,
-        dry_run=summary.dry_run,
-        expected_seconds=round(summary.expected_seconds, 1) if summary.dry_run else None,
-        cohorts=dict(summary.cohorts),
-        hindrances=[str(reason) for reason in summary.hindrances],
-        proofs={key.label: proof_document(proof) for key, proof in summary.proofs.items()},
+    return LayerDocument.of(
+        summary,
+        expected_seconds=summary.expected_seconds if summary.dry_run else None,
+        proofs={key.label: proof_part(proof) for key, proof in summary.proofs.items()},
         proof_lapsed=summary.lapsed or None,
-        suspected=dict(summary.suspected),
-        not_selected=summary.not_selected,
-        left={str(reason): rows for reason, rows in summary.left.items()},
         copy=summary.copy or None,
-        waited_seconds=round(summary.waited_seconds, 1),
-        listed=[{"account": key, "reason": reason} for key, reason in summary.listed],
+        listed=[ListedRow(account=key_told(key), reason=reason) for key, reason in summary.listed],
     )
 
 

@@ -3,6 +3,7 @@
 import csv
 from dataclasses import dataclass
 from datetime import date, timedelta
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -71,8 +72,8 @@ def run(options: Options, session: Session) -> int:
     locked = _locked(options, session, policy, store_policy)
     session.emit(
         options,
-        document=lambda: locked_document(locked),
-        draw=lambda console: draw_locked(console, locked, listed=str(options.list or "")),
+        locked_document(locked),
+        draw=partial(draw_locked, listed=str(options.list or "")),
     )
     return Interrupted.exit_code if locked.stopped else 0
 

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.reports.csv_lines import csv_line
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import (
+    Document,
+    DocumentPart,
+    Key,
+    RowsByReason,
+    key_told,
+    named,
+)
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
 
@@ -21,20 +28,38 @@ if TYPE_CHECKING:
 _SHOWN = 20
 
 
-def locked_document(locked: Locked) -> Document:
+class LockedAdministrator(DocumentPart):
+    """An administrator's account that was locked."""
+
+    account: Key
+    last_seen: Annotated[str, "when it was last seen; empty for never"]
+
+
+class LockDormantDocument(Document, tag=named("lock-dormant")):
+    """What a run did, or a dry run would do."""
+
+    considered: Annotated[int, "rows that were looked at"]
+    locked: Annotated[int, "accounts that are, or would be, locked"]
+    dry_run: Annotated[bool, "whether nothing was to be written"]
+    changed_meanwhile: Annotated[int, "accounts that came back meanwhile"]
+    not_selected: Annotated[int, "accounts that options leave out"]
+    not_in_table: Annotated[int, "accounts of the list that are not in the table"]
+    stopped: Annotated[bool, "whether it was stopped part-way"]
+    copy: Annotated[str | None, "the copy that was written, where the store is a file"]
+    left: RowsByReason
+    administrators: Annotated[list[LockedAdministrator], "administrators among them"]
+
+
+def locked_document(locked: Locked) -> LockDormantDocument:
     """Give what a run did as a document."""
-    return new_document(
-        "lock-dormant",
-        considered=locked.considered,
-        locked=locked.locked,
-        dry_run=locked.dry_run,
-        changed_meanwhile=locked.changed_meanwhile,
-        not_selected=locked.not_selected,
+    return LockDormantDocument.of(
+        locked,
         not_in_table=_missing(locked),
-        stopped=locked.stopped,
-        copy=locked.copy or None,
-        left={str(reason): rows for reason, rows in locked.stays.most_common()},
-        administrators=[account.key for account in locked.administrators],
+        left={str(reason): rows for reason, rows in locked.left.most_common()},
+        administrators=[
+            LockedAdministrator(account=key_told(account.key), last_seen=account.last_seen)
+            for account in locked.administrators
+        ],
     )
 
 
@@ -63,7 +88,7 @@ def _cells(account: Dormant) -> tuple[str, ...]:
     )
 
 
-def draw_locked(console: Console, locked: Locked, *, listed: str) -> None:
+def draw_locked(console: Console, locked: LockDormantDocument, *, listed: str) -> None:
     """Print what a run did.
 
     Args:
@@ -79,11 +104,11 @@ def draw_locked(console: Console, locked: Locked, *, listed: str) -> None:
         console.print("Stopped on request. Run the same command again to continue.")
     _draw_others(console, locked)
     _draw_administrators(console, locked)
-    if locked.stays:
+    if locked.left:
         console.print()
         table = new_table("left as they are", "accounts", right=(1,))
-        for reason, rows in locked.stays.most_common():
-            table.add_row(reason.value, f"{rows:,}")
+        for reason, rows in locked.left.items():
+            table.add_row(reason, f"{rows:,}")
         console.print(table)
     console.print()
     if locked.dry_run:
@@ -97,7 +122,7 @@ def draw_locked(console: Console, locked: Locked, *, listed: str) -> None:
         console.print(f"The list for the reset mail is {listed}.", highlight=False)
 
 
-def _draw_others(console: Console, locked: Locked) -> None:
+def _draw_others(console: Console, locked: LockDormantDocument) -> None:
     """Count what was not locked although it was looked at, or asked for."""
     if locked.changed_meanwhile:
         console.print(
@@ -105,12 +130,12 @@ def _draw_others(console: Console, locked: Locked) -> None:
         )
     if locked.not_selected:
         console.print(f"{count(locked.not_selected, 'account')} not selected this time.")
-    if missing := _missing(locked):
+    if missing := locked.not_in_table:
         text = f"{count(missing, 'account')} of the list not found in the table."
         console.print(Text(text, "bold yellow"))
 
 
-def _draw_administrators(console: Console, locked: Locked) -> None:
+def _draw_administrators(console: Console, locked: LockDormantDocument) -> None:
     administrators = locked.administrators
     if not administrators:
         return
@@ -118,4 +143,4 @@ def _draw_administrators(console: Console, locked: Locked) -> None:
     console.print(Text(f"Among them {count(len(administrators), 'administrator')}:", "bold"))
     for account in administrators[:_SHOWN]:
         seen = account.last_seen or "never seen"
-        console.print(f"  account {account.key!r}, {seen}", highlight=False)
+        console.print(f"  account {account.account!r}, {seen}", highlight=False)

@@ -76,10 +76,10 @@ class Locked:
     not_selected: int = 0
     listed: int = 0
     stopped: bool = False
-    copy: str = ""
+    copy: str | None = None
     locked_already: set[str] = field(default_factory=set)
     accounts: list[Dormant] = field(default_factory=list)
-    stays: Counter[Reason] = field(default_factory=Counter)
+    left: Counter[Reason] = field(default_factory=Counter)
     hindrances: list[Reason] = field(default_factory=list)
 
     @property
@@ -221,7 +221,7 @@ class _Locking:
             self.locked.locked_already.add(str(account.key))
         stays = stays or self._warrant.of_row(account.facts)
         if stays is not None:
-            self.locked.stays[stays] += 1
+            self.locked.left[stays] += 1
             return None
         if not self._warrant.is_in_share(account.key):
             self.locked.not_selected += 1

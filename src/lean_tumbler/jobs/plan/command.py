@@ -83,8 +83,8 @@ def run(options: Options, session: Session) -> int:
     outlook = _outlook(options, session, policy, store_policy, plan)
     session.emit(
         options,
-        document=lambda: plan_document(plan, outlook),
-        draw=lambda console: draw_plan(console, plan, outlook),
+        plan_document(plan, outlook),
+        draw=lambda console, _: draw_plan(console, plan, outlook),
     )
     if options.plot:
         if outlook is None:

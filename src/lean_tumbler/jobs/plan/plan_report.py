@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.core.reasons import Reason
-from lean_tumbler.reports.documents import Document, new_document
-from lean_tumbler.reports.forecast import draw_outlook, outlook_document
-from lean_tumbler.reports.progress import moved_so_far
-from lean_tumbler.reports.proofs import draw_proofs, proof_document
+from lean_tumbler.reports.documents import (
+    Document,
+    DocumentPart,
+    ListedRow,
+    Rows,
+    StoreName,
+    key_told,
+    named,
+)
+from lean_tumbler.reports.forecast import OutlookPart, draw_outlook, outlook_part
+from lean_tumbler.reports.progress import MovePart, moved_so_far
+from lean_tumbler.reports.proofs import ProofPart, draw_proofs, proof_part
 from lean_tumbler.reports.skipped import draw_left
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, estimate, guess_count
@@ -93,37 +101,100 @@ def _parts(plan: Plan) -> Iterator[tuple[str, int, str]]:
             )
 
 
-def plan_document(plan: Plan, outlook: Outlook | None) -> Document:
+class PlannedCohort(DocumentPart):
+    """What becomes of some rows."""
+
+    cohort: Annotated[str, "their cohort, or why they are left"]
+    rows: Rows
+    gets: Annotated[str, "what the rows get"]
+    guesses_per_second: Annotated[float | None, "an attacker's now; null where there is none"]
+
+
+class SchemaChangePart(DocumentPart):
+    """What the column needs first."""
+
+    statements: Annotated[list[str], "statements to run"]
+    reverse: Annotated[list[str], "statements that undo them"]
+    locks: Annotated[str, "what the server locks meanwhile"]
+
+
+class PlannedMove(MovePart):
+    """The move to another column."""
+
+    is_there: Annotated[bool, "whether the table has the new column"]
+    add: Annotated[str, "the statement that adds it"]
+    drop_added: Annotated[str, "what takes that back"]
+    drop: Annotated[str, "the statement that drops the old column, in the end"]
+    locks: Annotated[str, "what these lock"]
+
+
+class Touched(DocumentPart):
+    """What a change of the table would touch, as far as the server tells."""
+
+    triggers: Annotated[list[str], "triggers on the table"]
+    views: Annotated[list[str], "views that read it"]
+    generated: Annotated[list[str], "columns of it that are computed"]
+    updated_by_itself: Annotated[list[str], "columns that the server sets at every update"]
+    relatives: Annotated[list[str], "tables that by their names keep its past"]
+    copies: Annotated[list[str], "where the server sends or keeps changes"]
+    readers: Annotated[list[str], "accounts of the server that may read the column"]
+    routines: Annotated[list[str], "functions and procedures that name the table"]
+    statements: Annotated[list[str], "statements that named the column lately, without values"]
+    clients: Annotated[list[str], "programs and accounts that are connected now"]
+    not_told: Annotated[list[str], "which of these the server does not tell this account"]
+
+
+class PlanDocument(Document, tag=named("plan")):
+    """What can be done with a store now, and how it will finish."""
+
+    store: StoreName
+    table: Annotated[str, "the table"]
+    target: Annotated[str, "what new values are written with"]
+    rows: Rows
+    cohorts: Annotated[list[PlannedCohort], "what each cohort gets"]
+    proofs: Annotated[dict[str, ProofPart], "evidence by cohort"]
+    proof_lapsed: Annotated[str | None, "why earlier proof does not count; null where it does"]
+    hindrances: Annotated[list[str], "why nothing may be written yet, whatever stands in the rows"]
+    guesses_per_second_after: Annotated[float | None, "an attacker's, at the target"]
+    layering_seconds: Annotated[float, "what layering takes here"]
+    workers: Annotated[int, "on so many cores"]
+    characters_needed: Annotated[int, "characters that the longest new value needs"]
+    schema_change: Annotated[
+        SchemaChangePart | None, "what the column needs first; null for nothing"
+    ]
+    column_move: Annotated[PlannedMove | None, "the move to another column; null without one"]
+    touched: Annotated[Touched, "what a change of the table would touch"]
+    table_bytes: Annotated[int | None, "size of the table; null where the server does not say"]
+    forecast: Annotated[OutlookPart | None, "how it will finish; null without dates"]
+    listed: Annotated[list[ListedRow], "the first rows that a person must look at"]
+
+
+def plan_document(plan: Plan, outlook: Outlook | None) -> PlanDocument:
     """Give the plan as a document; without dates there is no forecast in it."""
-    change = plan.change
-    return new_document(
-        "plan",
+    summary = plan.summary
+    return PlanDocument.of(
+        plan,
         store=plan.name,
-        table=plan.table,
-        target=plan.target,
-        rows=plan.summary.considered,
+        rows=summary.considered,
         cohorts=[
-            {
-                "cohort": name,
-                "rows": rows,
-                "gets": gets,
-                "guesses_per_second": plan.guesses.get(name),
-            }
+            PlannedCohort(
+                cohort=name, rows=rows, gets=gets, guesses_per_second=plan.guesses.get(name)
+            )
             for name, rows, gets in _parts(plan)
         ],
-        proofs={key.label: proof_document(proof) for key, proof in plan.summary.proofs.items()},
-        proof_lapsed=plan.summary.lapsed or None,
-        hindrances=[str(reason) for reason in plan.summary.hindrances],
+        proofs={key.label: proof_part(proof) for key, proof in summary.proofs.items()},
+        proof_lapsed=summary.lapsed or None,
+        hindrances=summary.hindrances,
         guesses_per_second_after=plan.guesses_after,
-        layering_seconds=round(plan.summary.expected_seconds, 1),
-        workers=plan.summary.workers,
+        layering_seconds=summary.expected_seconds,
+        workers=summary.workers,
         characters_needed=plan.needed,
-        schema_change=None if change is None else asdict(change),
-        column_move=None if plan.move is None else asdict(plan.move),
-        touched={part: value for part, value in asdict(plan.around).items() if part != "bytes"},
+        schema_change=plan.change and SchemaChangePart.of(plan.change),
+        column_move=plan.move and PlannedMove.of(plan.move),
+        touched=Touched.of(plan.around),
         table_bytes=plan.around.bytes,
-        forecast=None if outlook is None else outlook_document(outlook),
-        listed=[{"account": key, "reason": reason} for key, reason in plan.summary.listed],
+        forecast=outlook and outlook_part(outlook),
+        listed=[ListedRow(account=key_told(key), reason=reason) for key, reason in summary.listed],
     )
 
 

@@ -81,8 +81,8 @@ def run(options: Options, session: Session) -> int:
     notes = [*history.notes, *dated]
     session.emit(
         options,
-        document=lambda: progress_document(taken_at=taken_at, migrations=migrations, notes=notes),
-        draw=lambda console: draw_progress(console, migrations, notes),
+        progress_document(taken_at=taken_at, migrations=migrations, notes=notes),
+        draw=lambda console, _: draw_progress(console, migrations, notes),
     )
     _write_counts(options, migrations, taken_at)
     _write_plot(options, session, migrations)

@@ -73,9 +73,5 @@ def run(options: Options, session: Session) -> int:
         )
         found.width = store.width() if isinstance(store, HasSchema) else None
     found.needed = widest(policy, store_policy)
-    session.emit(
-        options,
-        document=lambda: rehearse_document(found),
-        draw=lambda console: draw_rehearse(console, found),
-    )
+    session.emit(options, rehearse_document(found), draw=draw_rehearse)
     return int(not found.passed)

@@ -74,11 +74,6 @@ class Difference:
     admitted_before: bool
     reason: str = ""
 
-    @property
-    def is_lockout(self) -> bool:
-        """Whether somebody was let in before who is not now."""
-        return self.admitted_before
-
 
 @dataclass(slots=True, kw_only=True)
 class Rehearsal:

@@ -35,8 +35,8 @@ def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.jobs.report.page import report_document, report_page
     from lean_tumbler.jobs.report.reporting import Report, kept_backup, report_store
+    from lean_tumbler.jobs.report.residue_result import read_result
     from lean_tumbler.stores.history import read_history
-    from lean_tumbler.stores.residue.result_file import read_result
 
     policy = read_policy(options)
     base = policy_path(options).parent
@@ -63,9 +63,5 @@ def run(options: Options, session: Session) -> int:
         page = Path(f"report-{taken_at.date().isoformat()}.html")
         options = replace(options, output=page)
         session.message(f"{page}: report written; open it in a browser")
-    session.emit(
-        options,
-        document=lambda: report_document(report),
-        others={"html": lambda: [report_page(report)]},
-    )
+    session.emit(options, report_document(report), others={"html": lambda: [report_page(report)]})
     return 0

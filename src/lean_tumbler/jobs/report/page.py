@@ -3,23 +3,22 @@
 from __future__ import annotations
 
 import shlex
-from dataclasses import asdict
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from lean_tumbler.core.forecast.waiting import HORIZONS
 from lean_tumbler.core.grades import MEANING, Grade
+from lean_tumbler.jobs.report.residue_result import ResidueResult
 from lean_tumbler.reports import plots
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Because, Document, DocumentPart, named
 from lean_tumbler.reports.forecast import span
 from lean_tumbler.reports.forecast_plot import progress_plot
 from lean_tumbler.reports.pages import ENVIRONMENT, inline
 from lean_tumbler.reports.pictures import embedded
-from lean_tumbler.reports.progress import changes, store_document
+from lean_tumbler.reports.progress import StoreProgress, changes, store_fields
 
 if TYPE_CHECKING:
     from lean_tumbler.jobs.report.reporting import KeptBackup, Report, StoreReport
     from lean_tumbler.stores.history import Entry
-    from lean_tumbler.stores.residue.result_file import ResidueResult
     from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 
 # What keeps old values beside the live column, and what to do about it.
@@ -34,38 +33,108 @@ _ALWAYS = (
 )
 
 
-def report_document(report: Report) -> Document:
+class FoundWrong(DocumentPart):
+    """A finding of the audit."""
+
+    code: Annotated[str, "the finding's code"]
+    severity: Annotated[str, "low, medium, high or critical"]
+    rows: Annotated[int, "number of rows"]
+
+
+class StandardPart(DocumentPart):
+    """A section of a published standard, and whether it is met."""
+
+    standard: Annotated[str, "the standard"]
+    section: Annotated[str, "the section"]
+    asks: Annotated[str, "what it asks"]
+    verdict: Annotated[str, "whether that is met"]
+    because: Because
+
+
+class CommandLine(DocumentPart):
+    """A command that shows a number of the report again."""
+
+    shows: Annotated[str, "what it shows"]
+    command: Annotated[str, "the command line"]
+
+
+class ReportedStore(StoreProgress):
+    """One store: its state, and what stands around it."""
+
+    column: Annotated[str, "the column"]
+    guarded: Annotated[bool | None, "whether the column is guarded; null where it cannot be"]
+    findings: Annotated[list[FoundWrong], "what is wrong: see docs/FINDINGS.md"]
+    standards: Annotated[list[StandardPart], "sections of published standards"]
+    remains: Annotated[list[str], "what may still hold old values"]
+    commands: Annotated[list[CommandLine], "commands that show the same"]
+
+
+class CountedStore(DocumentPart):
+    """Counts of one store at one time."""
+
+    below_floor: Annotated[int, "accounts below the floor"]
+    layered: Annotated[int, "layered accounts"]
+    current: Annotated[int, "accounts at or above the floor"]
+    locked: Annotated[int, "locked accounts"]
+
+
+class CountedThen(DocumentPart):
+    """A line of the history."""
+
+    taken_at: Annotated[str, "when it was counted"]
+    stores: Annotated[dict[str, CountedStore], "counts by store"]
+
+
+class BackupPart(DocumentPart):
+    """A sealed backup."""
+
+    file: Annotated[str, "the file"]
+    store: Annotated[str, "the store of the policy"]
+    table: Annotated[str, "the table"]
+    step: Annotated[str, "the step whose writes it takes back"]
+    made_at: Annotated[str, "when it was made"]
+    expires_at: Annotated[str | None, "by when it is to be deleted; null where nobody said so"]
+    expired: Annotated[bool, "whether that day has passed"]
+
+
+class ReportDocument(Document, tag=named("report")):
+    """The report for whoever signs off."""
+
+    taken_at: Annotated[str, "when it was counted"]
+    policy: Annotated[str, "the policy file"]
+    target: Annotated[str, "what new values are written with"]
+    floor: Annotated[str, "the floor, with the date of the guidance that it follows"]
+    notes: Annotated[list[str], "sentences for a reader"]
+    stores: Annotated[list[ReportedStore], "one entry for each store"]
+    done: Annotated[list[CountedThen], "counts of the history"]
+    backups: Annotated[list[BackupPart], "sealed backups"]
+    residue: Annotated[list[ResidueResult], "results of searches for old values"]
+
+
+def report_document(report: Report) -> ReportDocument:
     """Give the report as a document."""
-    return new_document(
-        "report",
+    return ReportDocument.of(
+        report,
         taken_at=report.taken_at.isoformat(timespec="seconds"),
-        policy=str(report.policy),
-        target=report.target,
-        floor=report.floor,
-        notes=list(report.notes),
-        stores=[
-            {
-                **store_document(store.migration),
-                "column": store.column.column,
-                "guarded": store.guarded,
-                "findings": [
-                    {"code": finding.code, "severity": finding.severity, "rows": finding.rows}
-                    for finding in store.column.findings
-                ],
-                "standards": [
-                    {"standard": point.standard, "section": point.section, "asks": point.asks,
-                     "verdict": verdict, "because": because}
-                    for point, verdict, because in store.points
-                ],
-                "remains": [*_remains(store), *_ALWAYS],
-                "commands": _commands(report, store),
-            }
-            for store in report.stores
-        ],
+        stores=[_reported(report, store) for store in report.stores],
         done=[_done(entry) for entry in report.entries],
         backups=[_backup(backup) for backup in report.backups],
-        residue=[_residue(result) for result in report.residue],
-    )  # fmt: skip
+    )
+
+
+def _reported(report: Report, store: StoreReport) -> ReportedStore:
+    return ReportedStore(
+        **store_fields(store.migration),
+        column=store.column.column,
+        guarded=store.guarded,
+        findings=[FoundWrong.of(finding) for finding in store.column.findings],
+        standards=[
+            StandardPart.of(point, verdict=verdict, because=because)
+            for point, verdict, because in store.points
+        ],
+        remains=[*_remains(store), *_ALWAYS],
+        commands=_commands(report, store),
+    )
 
 
 _PLOT_SHOWS = "accounts that wait for a login, counted and forecast, by day"
@@ -85,7 +154,7 @@ def report_page(report: Report) -> str:
         stores=[_store(report, store) for store in report.stores],
         done=[_done(entry) for entry in report.entries],
         backups=[_backup(backup) for backup in report.backups],
-        residue=[_residue(result) for result in report.residue],
+        residue=report.residue,
         always=_ALWAYS,
         meaning=MEANING,
         colours=plots.GRADE_COLOURS,
@@ -158,46 +227,27 @@ def _remains(store: StoreReport) -> list[str]:
     ]
 
 
-def _done(entry: Entry) -> dict[str, Any]:
-    return {
-        "taken_at": entry.taken_at.isoformat(timespec="minutes"),
-        "stores": {
-            name: {
-                "below_floor": store.below_floor,
-                "layered": store.layered,
-                "current": store.grades.get(str(Grade.CURRENT), 0),
-                "locked": store.grades.get(str(Grade.LOCKED), 0),
-            }
+def _done(entry: Entry) -> CountedThen:
+    return CountedThen(
+        taken_at=entry.taken_at.isoformat(timespec="minutes"),
+        stores={
+            name: CountedStore.of(
+                store,
+                current=store.grades.get(str(Grade.CURRENT), 0),
+                locked=store.grades.get(str(Grade.LOCKED), 0),
+            )
             for name, store in entry.stores.items()
         },
-    }
+    )
 
 
-def _backup(backup: KeptBackup) -> dict[str, Any]:
-    head = backup.head
-    return {
-        "file": str(backup.path),
-        "store": head.store,
-        "table": head.table,
-        "step": head.step,
-        "made_at": head.made_at,
-        "expires_at": head.expires_at,
-        "expired": backup.expired,
-    }
+def _backup(backup: KeptBackup) -> BackupPart:
+    return BackupPart.of(
+        backup.head, file=str(backup.path), expired=backup.expired, made_at=backup.head.made_at
+    )
 
 
-def _residue(result: ResidueResult) -> dict[str, Any]:
-    return {
-        "file": str(result.path),
-        "searched_at": result.searched_at.isoformat(timespec="minutes"),
-        "places": result.places,
-        "values": result.values,
-        "unread": result.unread,
-        "finds": [asdict(find) for find in result.finds],
-    }
-
-
-def _commands(report: Report, store: StoreReport) -> list[tuple[str, str]]:
+def _commands(report: Report, store: StoreReport) -> list[CommandLine]:
     """Say how each number is found again."""
     policy = ["--policy", str(report.policy)] if str(report.policy) != "tumbler.toml" else []
     name = store.migration.name
@@ -208,4 +258,7 @@ def _commands(report: Report, store: StoreReport) -> list[tuple[str, str]]:
     ]
     if store.guarded is not None:
         commands.append(("the guard", ["enforce", "constraint", "--store", name]))
-    return [(what, shlex.join(["lean-tumbler", *words, *policy])) for what, words in commands]
+    return [
+        CommandLine(shows=what, command=shlex.join(["lean-tumbler", *words, *policy]))
+        for what, words in commands
+    ]

@@ -65,7 +65,6 @@ def run(options: Options, session: Session) -> int:
         draw_residue,
         residue_document,
         residue_sarif,
-        severity,
     )
     from lean_tumbler.reports.documents import as_json
 
@@ -81,13 +80,14 @@ def run(options: Options, session: Session) -> int:
         found = _of_stream(options, session, known)
     else:
         found = _searched(options, session, known, own)
+    document = residue_document(found, known, searched_at)
     session.emit(
         options,
-        document=lambda: residue_document(found, known, searched_at),
-        draw=lambda console: draw_residue(console, found, known),
-        others={"sarif": lambda: [as_json(residue_sarif(found))]},
+        document,
+        draw=draw_residue,
+        others={"sarif": lambda: [as_json(residue_sarif(document))]},
     )
-    worst = max((_SEVERITIES.index(severity(*each)) for each in found.remains.items()), default=-1)
+    worst = max((_SEVERITIES.index(find.severity) for find in document.finds), default=-1)
     limit = _SEVERITIES.index(options.fail_on) if options.fail_on else len(_SEVERITIES)
     return int(worst >= limit)
 

@@ -8,7 +8,7 @@ from rich.text import Text
 
 from lean_tumbler.core.residue.finds import Encoding, Recognition
 from lean_tumbler.jobs.residue.remedies import remedy_of
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.residue import RemainsPart, ResidueDocument, UnreadPart
 from lean_tumbler.reports.sarif import sarif_log
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
@@ -46,73 +46,70 @@ def _sorted(found: Residue) -> list[tuple[Spot, Remains]]:
     return sorted(found.remains.items(), key=lambda item: (order[severity(*item)], -item[1].count))
 
 
-def residue_document(found: Residue, known: KnownValues, searched_at: datetime) -> Document:
+def residue_document(found: Residue, known: KnownValues, searched_at: datetime) -> ResidueDocument:
     """Give what remains as a document."""
-    return new_document(
-        "residue",
+    return ResidueDocument.of(
+        found,
         searched_at=searched_at.isoformat(timespec="seconds"),
-        places=found.places,
-        bytes=found.bytes,
         values=found.count,
         still_held=found.live,
         looked_for=len(known.stores),
+        not_looked_for=known.left_out,
         finds=[_entry(spot, remains) for spot, remains in _sorted(found)],
-        unread=[{"place": str(each.place), "reason": each.reason} for each in found.unread],
+        unread=[UnreadPart(place=str(each.place), reason=each.reason) for each in found.unread],
     )
 
 
-def _entry(spot: Spot, remains: Remains) -> dict[str, Any]:
-    return {
-        "place": spot.place.path,
-        "members": list(spot.place.members),
-        "column": spot.column or None,
-        "first": remains.first or None,
-        "values": remains.count,
-        "certainty": spot.certainty,
-        "scheme": spot.scheme,
-        "encoding": spot.encoding,
-        "store": spot.store or None,
-        "still_held": remains.live,
-        "administrators": remains.privileged,
-        "severity": severity(spot, remains),
-        "remedy": remedy_of(spot),
-    }
+def _entry(spot: Spot, remains: Remains) -> RemainsPart:
+    return RemainsPart.of(
+        spot,
+        place=spot.place.path,
+        members=list(spot.place.members),
+        first=remains.first,
+        values=remains.count,
+        still_held=remains.live,
+        administrators=remains.privileged,
+        severity=severity(spot, remains),
+        remedy=remedy_of(spot),
+    )
 
 
-def draw_residue(console: Console, found: Residue, known: KnownValues) -> None:
+def draw_residue(console: Console, found: ResidueDocument) -> None:
     """Print what remains, where, and what its owner can do."""
     searched = f"{count(found.places, 'place')} ({found.bytes / 2**20:,.1f} MiB) searched"
-    places = len({spot.place for spot in found.remains})
-    if not found.count:
+    places = len({(find.place, *find.members) for find in found.finds})
+    if not found.values:
         console.print(Text(f"No stored value was found; {searched}.", "bold green"))
     else:
-        where = f"{count(found.count, 'stored value')} in {count(places, 'place')}"
+        where = f"{count(found.values, 'stored value')} in {count(places, 'place')}"
         console.print(Text(f"{where}; {searched}.", "bold yellow"))
-    if found.live:
+    if held := found.still_held:
         console.print(
             Text(
-                f"{found.live:,} of them are still what a store holds: whoever cracks one gets in.",
+                f"{held:,} of them are still what a store holds: whoever cracks one gets in.",
                 "bold red",
             )
         )
-    if found.count:
+    if found.values:
         _draw_places(console, found)
     _draw_unread(console, found)
-    _draw_end(console, found, known)
+    _draw_end(console, found)
 
 
-def _draw_places(console: Console, found: Residue) -> None:
+def _draw_places(console: Console, found: ResidueDocument) -> None:
     console.print()
     table = new_table("where", "first", "values", "still held", "what", "how sure", right=(2, 3))
-    together = _together(shown := _sorted(found))
-    for (where, certainty), parts in list(together.items())[:_PLACES_SHOWN]:
-        live = sum(remains.live for _, remains in parts)
+    together: dict[tuple[str, Recognition], list[RemainsPart]] = {}
+    for find in found.finds:
+        together.setdefault((find.where, find.certainty), []).append(find)
+    for (where, certainty), finds in list(together.items())[:_PLACES_SHOWN]:
+        live = sum(find.still_held for find in finds)
         table.add_row(
             Text(where, "red" if live else ""),
-            parts[0][1].first,
-            f"{sum(remains.count for _, remains in parts):,}",
+            finds[0].first,
+            f"{sum(find.values for find in finds):,}",
             f"{live:,}" if live else "",
-            _kinds(parts),
+            _kinds(finds),
             str(certainty),
         )
     console.print(table)
@@ -121,44 +118,33 @@ def _draw_places(console: Console, found: Residue) -> None:
         console.print(f"and {more:,} more; --format json names all of them", style="dim")
     console.print()
     console.print("What their owners can do:")
-    for remedy, where in _remedies(shown):
+    for remedy, where in _remedies(found.finds):
         console.print(f"  {where}: {remedy}.", highlight=False)
 
 
-def _together(
-    shown: list[tuple[Spot, Remains]],
-) -> dict[tuple[str, Recognition], list[tuple[Spot, Remains]]]:
-    """Put what stands in one place, and is as sure, on one line."""
-    found: dict[tuple[str, Recognition], list[tuple[Spot, Remains]]] = {}
-    for spot, remains in shown:
-        where = f"{spot.place}, {spot.column}" if spot.column else str(spot.place)
-        found.setdefault((where, spot.certainty), []).append((spot, remains))
-    return found
-
-
-def _kinds(parts: list[tuple[Spot, Remains]]) -> str:
+def _kinds(finds: list[RemainsPart]) -> str:
     """Name the schemes, and the encodings where they are others than usual."""
     named = dict.fromkeys(
-        spot.scheme if spot.encoding is Encoding.PLAIN else f"{spot.scheme} ({spot.encoding})"
-        for spot, _ in parts
+        find.scheme if find.encoding is Encoding.PLAIN else f"{find.scheme} ({find.encoding})"
+        for find in finds
     )
     more = f" and {len(named) - _KINDS_NAMED} more" if len(named) > _KINDS_NAMED else ""
     return ", ".join(list(named)[:_KINDS_NAMED]) + more
 
 
-def _remedies(shown: list[tuple[Spot, Remains]]) -> Iterator[tuple[str, str]]:
+def _remedies(finds: list[RemainsPart]) -> Iterator[tuple[str, str]]:
     """Give each remedy once, with the places that it is for."""
     places: dict[str, list[str]] = {}
-    for spot, _ in shown:
-        named = places.setdefault(remedy_of(spot), [])
-        if spot.place.path not in named:
-            named.append(spot.place.path)
+    for find in finds:
+        named = places.setdefault(find.remedy, [])
+        if find.place not in named:
+            named.append(find.place)
     for remedy, paths in places.items():
         more = f" and {len(paths) - 3} more" if len(paths) > 3 else ""
         yield remedy, ", ".join(paths[:3]) + more
 
 
-def _draw_unread(console: Console, found: Residue) -> None:
+def _draw_unread(console: Console, found: ResidueDocument) -> None:
     if not found.unread:
         return
     console.print()
@@ -169,26 +155,26 @@ def _draw_unread(console: Console, found: Residue) -> None:
         console.print(f"  and {len(found.unread) - _UNREAD_SHOWN:,} more")
 
 
-def _draw_end(console: Console, found: Residue, known: KnownValues) -> None:
+def _draw_end(console: Console, found: ResidueDocument) -> None:
     console.print()
-    if known.left_out:
+    if found.not_looked_for:
         console.print(
-            f"Not searched for: {count(known.left_out, 'value')} of stores that could occur "
+            f"Not searched for: {count(found.not_looked_for, 'value')} of stores that could occur "
             "anywhere: short texts, words and numbers.",
             style="dim",
         )
-    if not known:
+    if not found.looked_for:
         console.print(
             "This searched for texts that are unmistakably stored values. With a policy, it also "
             "searches for what its stores hold now; with --backup and --key, for exactly what was "
             "replaced.",
             style="dim",
         )
-    if found.count:
+    if found.values:
         console.print("Next: after these steps, run the same command again; it must find nothing.")
 
 
-def residue_sarif(found: Residue) -> Document:
+def residue_sarif(found: ResidueDocument) -> dict[str, Any]:
     """Give what remains for code scanning, one result a place."""
     rules = [
         {
@@ -200,22 +186,22 @@ def residue_sarif(found: Residue) -> Document:
     ]
     results = [
         {
-            "ruleId": f"{RULE}-{spot.certainty.name.lower()}",
-            "level": _LEVELS[severity(spot, remains)],
+            "ruleId": f"{RULE}-{find.certainty.name.lower()}",
+            "level": _LEVELS[find.severity],
             "message": {
-                "text": f"{count(remains.count, 'stored value')} ({spot.scheme}, {spot.encoding}); "
-                f"the first at {remains.first}. {remedy_of(spot)}."
+                "text": f"{count(find.values, 'stored value')} ({find.scheme}, {find.encoding}); "
+                f"the first at {find.first}. {find.remedy}."
             },
-            "locations": [{"physicalLocation": _location(spot, remains)}],
+            "locations": [{"physicalLocation": _location(find)}],
         }
-        for spot, remains in _sorted(found)
+        for find in found.finds
     ]
     return sarif_log(rules, results, whole=not found.unread)
 
 
-def _location(spot: Spot, remains: Remains) -> dict[str, Any]:
-    location: dict[str, Any] = {"artifactLocation": {"uri": spot.place.path}}
-    kind, _, number = remains.first.partition(" ")
+def _location(find: RemainsPart) -> dict[str, Any]:
+    location: dict[str, Any] = {"artifactLocation": {"uri": find.place}}
+    kind, _, number = find.first.partition(" ")
     if kind == "line":
         location["region"] = {"startLine": int(number.replace(",", ""))}
     return location

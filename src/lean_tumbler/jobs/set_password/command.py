@@ -28,10 +28,7 @@ class Options(StoreOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.set_password.set_password_report import (
-        set_password_document,
-        set_password_text,
-    )
+    from lean_tumbler.jobs.set_password.set_password_report import set_password_text
     from lean_tumbler.jobs.set_password.setting import set_password
 
     policy = read_policy(options)
@@ -45,9 +42,5 @@ def run(options: Options, session: Session) -> int:
             login=options.login,
             new=new,
         )
-    session.emit(
-        options,
-        document=lambda: set_password_document(found),
-        text=lambda _: set_password_text(found),
-    )
+    session.emit(options, found, text=lambda found, _: set_password_text(found))
     return int(not found.written)

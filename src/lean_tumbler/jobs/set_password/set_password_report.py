@@ -2,27 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Annotated
 
-from lean_tumbler.reports.documents import Document, new_document
-
-if TYPE_CHECKING:
-    from lean_tumbler.jobs.set_password.setting import PasswordSet
+from lean_tumbler.reports.documents import Document, Key, named
 
 
-def set_password_document(found: PasswordSet) -> Document:
-    """Give it as a document."""
-    return new_document(
-        "set-password",
-        account=found.key,
-        was=str(found.was),
-        written=found.written,
-        to=found.scheme if found.written else None,
-    )
+class SetPasswordDocument(Document, tag=named("set-password")):
+    """What became of a first password."""
+
+    account: Key
+    was: Annotated[str, "what the account had before"]
+    written: Annotated[bool, "whether the password was set"]
+    to: Annotated[str | None, "the scheme that it was written with; null where nothing was"]
 
 
-def set_password_text(found: PasswordSet) -> str:
+def set_password_text(found: SetPasswordDocument) -> str:
     """Give it as a line."""
     if not found.written:
-        return f"Account {found.key!r} was changed meanwhile; nothing was written.\n"
-    return f"Account {found.key!r} now has a password ({found.scheme}); it was: {found.was}.\n"
+        return f"Account {found.account!r} was changed meanwhile; nothing was written.\n"
+    return f"Account {found.account!r} now has a password ({found.to}); it was: {found.was}.\n"

@@ -1,37 +1,22 @@
 """A first password for an account that no password opens: without value, locked, or a remnant."""
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.reading.readings import State
 from lean_tumbler.core.warrant import Step
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, LoginStore, room_of
+from lean_tumbler.jobs.set_password.set_password_report import SetPasswordDocument
+from lean_tumbler.reports.documents import key_told
+from lean_tumbler.stores.interface import Account, LoginStore, room_of
 
 # Whose value may be replaced: no password opens any of them.
 _CLOSED = frozenset({State.NO_VALUE, State.EMPTY, State.LOCKED, State.REMNANT})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PasswordSet:
-    """What was done.
-
-    Attributes:
-        key: of the row.
-        was: what stood there.
-        scheme: what stands there now.
-        written: whether it was written; else the row was changed by somebody meanwhile.
-    """
-
-    key: AccountKey
-    was: State
-    scheme: str
-    written: bool
-
-
 def set_password(
     store: LoginStore, gateway: CredentialGateway, *, store_name: str, login: str, new: str
-) -> PasswordSet:
+) -> SetPasswordDocument:
     """Give an account a password, by a swap, where none opens it now.
 
     Args:
@@ -57,11 +42,11 @@ def set_password(
         result = store.fill(account.key, value)
     else:
         result = store.swap(account.swap(value))
-    return PasswordSet(
-        key=account.key,
+    return SetPasswordDocument(
+        account=key_told(account.key),
         was=was,
-        scheme=gateway.policy.target.scheme,
         written=result.is_written,
+        to=gateway.policy.target.scheme if result.is_written else None,
     )
 
 

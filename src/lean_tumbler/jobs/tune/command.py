@@ -108,8 +108,8 @@ def run(options: Options, session: Session) -> int:
     )
     session.emit(
         options,
-        document=lambda: tune_document(tuned, measured.host),
-        draw=lambda console: draw_tune(console, tuned, measured.host),
+        tune_document(tuned, measured.host),
+        draw=lambda console, _: draw_tune(console, tuned, measured.host),
     )
     if options.plot:
         from lean_tumbler.jobs.tune.plot import tune_plot

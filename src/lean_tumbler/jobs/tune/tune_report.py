@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from dataclasses import asdict
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -14,7 +13,19 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.tuning.attacker import MODEL_FACTOR, attack_cost
 from lean_tumbler.core.tuning.measuring import is_noisy
 from lean_tumbler.core.tuning.popularity import LIKELIEST
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.jobs.tune.tune_document import (
+    AttackerPart,
+    CandidatePart,
+    ChosenPart,
+    ConstraintsPart,
+    FitPart,
+    HostPart,
+    MeasuredPart,
+    NotMeasured,
+    RequirementPart,
+    SpentPart,
+    TuneDocument,
+)
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count, duration, guess_count, money, share_cracked
 
@@ -26,7 +37,6 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.schemes.base import Parameters
     from lean_tumbler.core.tuning.choosing import Candidate, Demand, Requirement
-    from lean_tumbler.core.tuning.measuring import Measurement
     from lean_tumbler.jobs.tune.tuning import Tuned
     from lean_tumbler.stores.tuning_files import MeasuredHost
 
@@ -34,116 +44,60 @@ _SIMULATION_DIFFERS = 1.25
 _CANDIDATES_AROUND = 2
 
 
-def tune_document(tuned: Tuned, host: MeasuredHost) -> Document:
+def tune_document(tuned: Tuned, host: MeasuredHost) -> TuneDocument:
     """Give measurements and the choice as a document."""
-    choice = tuned.choice
-    return new_document(
-        "tune",
-        host=asdict(host),
-        constraints=_constraints(tuned),
-        measured=[_measured(point) for point in tuned.points],
-        left_out=[
-            {"scheme": left.scheme, "parameters": dict(left.parameters), "why": left.why}
-            for left in tuned.left_out
-        ],
+    choice, demand = tuned.choice, tuned.demand
+    return TuneDocument(
+        host=HostPart.of(host),
+        constraints=ConstraintsPart.of(
+            demand,
+            peak_logins_per_second=demand.logins_per_second or None,
+            floor=tuned.floor.source,
+            schemes=list(tuned.lines),
+        ),
+        measured=[MeasuredPart.of(point) for point in tuned.points],
+        left_out=[NotMeasured.of(left) for left in tuned.left_out],
         noisy=is_noisy(tuned.points),
         guesses_off_by_factor=MODEL_FACTOR,
-        fits=[
-            {"scheme": line.scheme, "held_back_error": _rounded(line.error, 3)}
-            for line in tuned.lines.values()
-        ],
-        candidates=[_candidate(found) for found in choice.candidates],
-        chosen=None if choice.chosen is None else {
-            **_candidate(choice.chosen),
-            "simulated_p99_milliseconds": _rounded(tuned.simulated_milliseconds),
-            "why": why(tuned),
-        },
-        without_verified_by=None
-        if tuned.without_verified_by is None
-        else _candidate(tuned.without_verified_by),
-        next_down=None if choice.down is None else _candidate(choice.down),
-        next_up=None if choice.up is None else _candidate(choice.up),
+        fits=[FitPart.of(line, held_back_error=line.error) for line in tuned.lines.values()],
+        candidates=[CandidatePart.of(found) for found in choice.candidates],
+        chosen=None
+        if choice.chosen is None
+        else ChosenPart.of(
+            choice.chosen, simulated_p99_milliseconds=tuned.simulated_milliseconds, why=why(tuned)
+        ),
+        without_verified_by=_candidate(tuned.without_verified_by),
+        next_down=_candidate(choice.down),
+        next_up=_candidate(choice.up),
         requirements=[
-            {
-                "scheme": way.scheme,
-                "parameters": dict(way.parameters),
-                "cores": way.cores,
-                "within_milliseconds": _rounded(way.milliseconds),
-                "cores_and_milliseconds": list(way.both) if way.both else None,
-            }
+            RequirementPart.of(
+                way, within_milliseconds=way.milliseconds, cores_and_milliseconds=way.both
+            )
             for way in choice.requirements
         ],
-        attacker={"hardware": tuned.attacker.hardware.name, "likeliest": _likeliest(tuned)},
-    )  # fmt: skip
+        attacker=AttackerPart(
+            hardware=tuned.attacker.hardware.name, likeliest=list(_likeliest(tuned))
+        ),
+    )
 
 
-def _constraints(tuned: Tuned) -> Document:
-    demand = tuned.demand
-    return {
-        "cores": demand.cores,
-        "memory_kib": demand.memory_kib,
-        "within_milliseconds": demand.within_milliseconds,
-        "peak_logins_per_second": demand.logins_per_second or None,
-        "upgrading": demand.upgrading,
-        "floor": tuned.floor.source,
-        "schemes": list(tuned.lines),
-        "verified_by": list(map(str, demand.verified_by)),
-    }
+def _candidate(found: Candidate | None) -> CandidatePart | None:
+    return None if found is None else CandidatePart.of(found)
 
 
-def _rounded(value: float | None, digits: int = 2) -> float | None:
-    return None if value is None or not math.isfinite(value) else round(value, digits)
-
-
-def _measured(point: Measurement) -> Document:
-    return {
-        "scheme": point.scheme,
-        "parameters": dict(point.parameters),
-        "milliseconds": round(point.milliseconds, 3),
-        "milliseconds_at_load": round(point.milliseconds_at_load, 3),
-        "milliseconds_at_once": {
-            str(level): round(time, 3) for level, time in point.milliseconds_at_once.items()
-        },
-        "spread": round(point.spread, 3),
-    }
-
-
-def _candidate(found: Candidate) -> Document:
-    return {
-        "scheme": found.scheme,
-        "parameters": dict(found.parameters),
-        "at_once": found.at_once,
-        "milliseconds": round(found.milliseconds, 2),
-        "p99_milliseconds": _rounded(found.p99_milliseconds),
-        "utilisation": round(found.utilisation, 3),
-        "guesses_per_second": round(found.guesses_per_second, 1),
-        "against": list(found.against),
-    }
-
-
-def _likeliest(tuned: Tuned) -> list[Document]:
-    chosen, popularity = tuned.choice.chosen, tuned.attacker.popularity
+def _likeliest(tuned: Tuned) -> Iterator[SpentPart]:
+    chosen = tuned.choice.chosen
     if chosen is None:
-        return []
-    spent = [
-        (
-            n,
-            attack_cost(n, chosen.guesses_per_second, tuned.attacker.hardware),
-            popularity.opened(n),
+        return
+    for guesses in LIKELIEST:
+        cost = attack_cost(guesses, chosen.guesses_per_second, tuned.attacker.hardware)
+        opened = tuned.attacker.popularity.opened(guesses)
+        yield SpentPart.of(
+            cost,
+            guesses=guesses,
+            share_cracked=opened.share,
+            share_is_at_most=opened.is_at_most,
         )
-        for n in LIKELIEST
-    ]
-    return [
-        {
-            "guesses": guesses,
-            "seconds": round(one.seconds, 1),
-            "money": round(one.money, 4),
-            "kilowatt_hours": round(one.kilowatt_hours, 4),
-            "share_cracked": round(opened.share, 3),
-            "share_is_at_most": opened.is_at_most,
-        }
-        for guesses, one, opened in spent
-    ]
 
 
 def why(tuned: Tuned) -> str:

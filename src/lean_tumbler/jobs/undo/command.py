@@ -50,7 +50,7 @@ class Options(BulkOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    from lean_tumbler.jobs.undo.undo_report import draw_undo, undo_document
+    from lean_tumbler.jobs.undo.undo_report import UndoDocument, draw_undo
     from lean_tumbler.jobs.undo.undoing import is_damaged
 
     policy = read_policy(options)
@@ -63,12 +63,8 @@ def run(options: Options, session: Session) -> int:
             gateway = gateway_of(options, policy)
             damaged = partial(is_damaged, gateway.reader(store_policy.name))
         undone = _undone(options, session, store_policy, backup, reader, damaged)
-    session.emit(
-        options,
-        document=lambda: undo_document(undone),
-        draw=lambda console: draw_undo(console, undone),
-    )
-    return Interrupted.exit_code if undone.stopped else int(undone.is_overtaken)
+    session.emit(options, UndoDocument.of(undone), draw=draw_undo)
+    return Interrupted.exit_code if undone.stopped else int(undone.overtaken)
 
 
 def _require_fitting(

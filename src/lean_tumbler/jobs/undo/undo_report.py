@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Document, Key, named
 from lean_tumbler.reports.wording import count
 
 if TYPE_CHECKING:
     from rich.console import Console
-
-    from lean_tumbler.jobs.undo.undoing import Undone
 
 
 # What it means that the values of a step are back.
@@ -25,7 +23,28 @@ _AFTER = {
 _NAMED = 20
 
 
-def _draw_damaged(console: Console, undone: Undone, done: str) -> None:
+class UndoDocument(Document, tag=named("undo")):
+    """What was put back."""
+
+    step: Annotated[str, "the command whose writes are undone"]
+    considered: Annotated[int, "rows of the backup"]
+    restored: Annotated[int, "rows that have their old value back"]
+    changed_meanwhile: Annotated[int, "rows that hold something else now; left alone"]
+    gone: Annotated[int, "rows that are not there any more"]
+    held_already: Annotated[
+        int, "rows that held their old value: put back before, or never written"
+    ]
+    not_selected: Annotated[int, "rows that options leave out"]
+    overtaken: Annotated[bool, "whether later writes stand in the place of all that was written"]
+    stopped: Annotated[bool, "whether it was stopped part-way"]
+    dry_run: Annotated[bool, "whether nothing was to be written"]
+    copy: Annotated[str | None, "the copy that was written, where the store is a file"]
+    damaged: Annotated[
+        list[Key], "rows that are put back although a value that no password opens stands there"
+    ]
+
+
+def _draw_damaged(console: Console, undone: UndoDocument, done: str) -> None:
     """Name rows whose value somebody else has damaged since."""
     if undone.damaged:
         named = ", ".join(map(repr, undone.damaged[:_NAMED]))
@@ -37,24 +56,7 @@ def _draw_damaged(console: Console, undone: Undone, done: str) -> None:
         )
 
 
-def undo_document(undone: Undone) -> Document:
-    """Give what was put back as a document."""
-    return new_document(
-        "undo",
-        considered=undone.considered,
-        restored=undone.restored,
-        changed_meanwhile=undone.changed,
-        gone=undone.gone,
-        held_already=undone.held,
-        not_selected=undone.not_selected,
-        stopped=undone.stopped,
-        dry_run=undone.dry_run,
-        damaged=undone.damaged[:_NAMED],
-        copy=undone.copy or None,
-    )
-
-
-def draw_undo(console: Console, undone: Undone) -> None:
+def draw_undo(console: Console, undone: UndoDocument) -> None:
     """Print what was put back."""
     rows = count(undone.considered, "row")
     if undone.dry_run:
@@ -62,7 +64,7 @@ def draw_undo(console: Console, undone: Undone) -> None:
         _draw_damaged(console, undone, "would be put back")
         console.print("Nothing was written. Without --dry-run they are put back.", style="dim")
         return
-    if undone.is_overtaken:
+    if undone.overtaken:
         text = f"None of {rows} put back: later steps or logins have written other values."
         console.print(Text(text, "bold red"))
     else:
@@ -72,13 +74,11 @@ def draw_undo(console: Console, undone: Undone) -> None:
         console.print("Stopped on request. Run the same command again to continue.")
     if undone.not_selected:
         console.print(f"{count(undone.not_selected, 'row')} not selected this time.")
-    if undone.changed:
+    if changed := undone.changed_meanwhile:
+        console.print(f"{count(changed, 'row')} changed since, at a login for one; left alone.")
+    if held := undone.held_already:
         console.print(
-            f"{count(undone.changed, 'row')} changed since, at a login for one; left alone."
-        )
-    if undone.held:
-        console.print(
-            f"{count(undone.held, 'row')} held the old value: put back before, or never written."
+            f"{count(held, 'row')} held the old value: put back before, or never written."
         )
     if undone.gone:
         console.print(f"{count(undone.gone, 'row')} gone since.")

@@ -26,7 +26,7 @@ class Undone:
         stopped: whether a stop was asked for before the end.
         results: of each, what became of it.
         dry_run: whether nothing was written; then DONE counts what would be.
-        copy: the file that was written, where the store is a file.
+        copy: the file that was written; None where the store is no file.
     """
 
     step: str
@@ -36,7 +36,7 @@ class Undone:
     stopped: bool = False
     results: Counter[SwapResult] = field(default_factory=Counter)
     dry_run: bool = False
-    copy: str = ""
+    copy: str | None = None
 
     @property
     def restored(self) -> int:
@@ -44,19 +44,21 @@ class Undone:
         return self.results[SwapResult.DONE]
 
     @property
-    def changed(self) -> int:
+    def changed_meanwhile(self) -> int:
         """Rows that were left, because something else stands there now."""
         return self.results[SwapResult.CHANGED]
 
     @property
-    def held(self) -> int:
+    def held_already(self) -> int:
         """Rows that held their old value: the step never wrote them, or they were put back."""
         return self.results[SwapResult.STOOD]
 
     @property
-    def is_overtaken(self) -> bool:
+    def overtaken(self) -> bool:
         """Whether later writes stand in the place of all that the step wrote."""
-        return not self.dry_run and self.considered > 0 and not self.restored and not self.held
+        return (
+            not self.dry_run and self.considered > 0 and not self.restored and not self.held_already
+        )
 
     @property
     def gone(self) -> int:

@@ -2,6 +2,7 @@
 
 import time
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -85,11 +86,7 @@ def run(options: Options, session: Session) -> int:
                 known, reader=reader, bounds=gateway.bounds, store=store, earlier=earlier
             )
         accounts = list(found.accounts)
-    session.emit(
-        options,
-        document=lambda: verify_document(accounts),
-        draw=lambda console: draw_verify(console, accounts, store=store_name),
-    )
+    session.emit(options, verify_document(accounts), draw=partial(draw_verify, store=store_name))
     return int(not all(account.accepted for account in accounts))
 
 
@@ -110,11 +107,7 @@ def _by_guessing(options: Options, session: Session) -> int:
         with opened_store(options, store_policy) as store:
             prover = prover_of(options, session, gateway, store_policy.name, store)
             rows += prover.by_guessing(time.monotonic)
-    session.emit(
-        options,
-        document=lambda: verify_document([], guessed=rows),
-        draw=lambda console: draw_guessed(console, rows, store=name),
-    )
+    session.emit(options, verify_document([], guessed=rows), draw=partial(draw_guessed, store=name))
     return int(rows == 0)
 
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
 from lean_tumbler.core.login.passwords import AS_TYPED
-from lean_tumbler.reports.documents import Document, new_document
+from lean_tumbler.reports.documents import Document, DocumentPart, named
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
 
@@ -19,37 +19,43 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.scans.verification import CheckedAccount
 
 
-def verify_document(accounts: Sequence[CheckedAccount], *, guessed: int = 0) -> Document:
-    """Give the result as a document.
+class VerifiedAccount(DocumentPart):
+    """A known account's result."""
 
-    Args:
-        accounts: each known account's result.
-        guessed: rows that likely passwords opened, where no accounts were given.
-    """
+    login: Annotated[str, "its login"]
+    accepted: Annotated[bool, "whether its password opens it"]
+    scheme: Annotated[str | None, "the scheme of its value; null where no row was read"]
+    layered_over: Annotated[str | None, "what lies below the layer; null without one"]
+    formula: Annotated[str | None, "the formula; null where the value describes itself"]
+    near_miss: Annotated[str, "the change that would make it fit; may be empty"]
+    form: Annotated[str, "which form of the password opened it; empty where none did"]
+
+
+class VerifyDocument(Document, tag=named("verify")):
+    """Known accounts, and which are accepted."""
+
+    known: Annotated[int, "known accounts"]
+    accepted: Annotated[int, "known accounts that open"]
+    rejected: Annotated[int, "known accounts that do not"]
+    guessed: Annotated[int, "rows that likely passwords opened, where no accounts were given"]
+    accounts: Annotated[list[VerifiedAccount], "the accounts, in the order of the file"]
+
+
+def verify_document(accounts: Sequence[CheckedAccount], *, guessed: int = 0) -> VerifyDocument:
+    """Give each known account's result, or how many rows likely passwords opened."""
     accepted = sum(account.accepted for account in accounts)
-    return new_document(
-        "verify",
+    return VerifyDocument(
         known=len(accounts),
         accepted=accepted,
         rejected=len(accounts) - accepted,
         guessed=guessed,
-        accounts=[
-            {
-                "login": account.login,
-                "accepted": account.accepted,
-                "scheme": account.scheme,
-                "layered_over": account.layered_over,
-                "formula": account.formula,
-                "near_miss": account.near_miss or None,
-                "form": account.form or None,
-            }
-            for account in accounts
-        ],
+        accounts=[VerifiedAccount.of(account) for account in accounts],
     )
 
 
-def draw_guessed(console: Console, rows: int, *, store: str) -> None:
+def draw_guessed(console: Console, document: VerifyDocument, *, store: str) -> None:
     """Print how many rows likely passwords opened, and what that is worth."""
+    rows = document.guessed
     if not rows:
         text = "No row opens by a likely password: nothing was proven."
         console.print(Text(text, "bold yellow"))
@@ -63,14 +69,15 @@ def draw_guessed(console: Console, rows: int, *, store: str) -> None:
     console.print(f"Next: `lean-tumbler plan --store {store}` says what that proves.")
 
 
-def draw_verify(console: Console, accounts: Sequence[CheckedAccount], *, store: str) -> None:
+def draw_verify(console: Console, document: VerifyDocument, *, store: str) -> None:
     """Print which known accounts are accepted, the rejected ones with what is near.
 
     Args:
         console: where.
-        accounts: each known account's result.
+        document: the results.
         store: that holds them; empty where the file did.
     """
+    accounts = document.accounts
     rejected = [account for account in accounts if not account.accepted]
     if not rejected:
         console.print(Text(f"All {count(len(accounts), 'known account')} accepted.", "bold green"))

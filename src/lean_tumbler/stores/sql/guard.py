@@ -12,7 +12,7 @@ from lean_tumbler.stores.interface import AccountKey
 from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.row_key import RowKey
-from lean_tumbler.stores.sql.server import Guard, GuardedColumn
+from lean_tumbler.stores.sql.server import GuardedColumn
 
 ROWS_NAMED = 10  # the others go into a file
 
@@ -23,25 +23,6 @@ class Violations:
 
     rows: int
     keys: tuple[Any, ...]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GuardState:
-    """How a store's column is guarded.
-
-    Attributes:
-        store: the store's name in the policy.
-        stands: whether the guard is there; None where this account cannot see it.
-        admitted: what it admits, in words.
-        guard: its statements.
-        violations: rows that it would not admit.
-    """
-
-    store: str
-    stands: bool | None
-    admitted: Sequence[str]
-    guard: Guard
-    violations: Violations
 
 
 class ColumnGuard:
