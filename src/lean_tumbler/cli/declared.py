@@ -69,18 +69,12 @@ def argument(metavar: str, text: str, *, choices: Sequence[str] | None = None) -
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CommandPart:
-    """One of the commands that a command has.
-
-    Attributes:
-        does: what it does, in a few words.
-        options: the type that it takes.
-        run: (options, session) -> exit code.
-    """
+    """One of the commands that a command has."""
 
     name: str
-    does: str
-    options: type
-    run: Callable[..., int]
+    does: str  # what it does, in a few words
+    options: type  # the type that it takes
+    run: Callable[..., int]  # (options, session) -> exit code
 
 
 def add_options(parser: argparse.ArgumentParser, kind: type) -> None:

@@ -4,16 +4,12 @@ from enum import StrEnum
 
 
 class Reason(StrEnum):
-    """One reason, as the sentence that people read.
+    """One reason, as the sentence that people read."""
 
-    Attributes:
-        remedy: what settles it, as a sentence without its full stop; empty where nothing must be
-            done.
-        is_settled: whether nobody has to look at such rows one by one: nothing is to be done, or
-            the same for all of them.
-    """
-
+    # what settles it, as a sentence without its full stop; empty where nothing must be done
     remedy: str
+    # whether nobody has to look at such rows one by one: nothing is to be done, or the same for all
+    # of them
     is_settled: bool
 
     def __new__(cls, sentence: str, remedy: str = "", is_settled: bool = False) -> "Reason":

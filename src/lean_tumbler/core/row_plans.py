@@ -39,21 +39,15 @@ class RowPlan:
     Exactly one is set: `leave`, `plain` (known password: written as current at once), `moves`, or
     `head` with the legacy digest. `cohort` names the row's ways, `costs` and `formula` say what a
     guess at it takes.
-
-    Attributes:
-        identity: what the ways rest on, for evidence: the origin of the head.
-        needs_proof: whether nothing but the policy or the shape says how it was made.
-        text_class: the structure of a text that only proof makes a password.
-        suspected: what the column shows the text to be a digest of.
-        moves: whether the value goes as it is to the column that takes the place of its own.
     """
 
     leave: Reason | None = None
     cohort: str = ""
-    identity: str = ""
-    needs_proof: bool = False
-    text_class: str = ""
-    suspected: str = ""
+    identity: str = ""  # what the ways rest on, for evidence: the origin of the head
+    needs_proof: bool = False  # whether nothing but the policy or the shape says how it was made
+    text_class: str = ""  # the structure of a text that only proof makes a password
+    suspected: str = ""  # what the column shows the text to be a digest of
+    # whether the value goes as it is to the column that takes the place of its own
     moves: bool = False
     costs: Parameters = field(default_factory=dict)
     formula: str = ""

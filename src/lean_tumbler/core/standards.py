@@ -27,22 +27,14 @@ class PointVerdict(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Facts:
-    """What is known of a store.
+    """What is known of a store."""
 
-    Attributes:
-        weak: values below the floor.
-        unsalted: values of one fast digest without salt, or readable.
-        unknown: values that were not understood.
-        findings: rows by the code of a finding.
-        min_length: characters that new passwords must have.
-        guarded: whether the column admits nothing weaker; None where it cannot be guarded.
-    """
-
-    weak: int
-    unsalted: int
-    unknown: int
-    findings: Mapping[str, int] = field(default_factory=dict)
-    min_length: int = _WITH_ANOTHER
+    weak: int  # values below the floor
+    unsalted: int  # values of one fast digest without salt, or readable
+    unknown: int  # values that were not understood
+    findings: Mapping[str, int] = field(default_factory=dict)  # rows by the code of a finding
+    min_length: int = _WITH_ANOTHER  # characters that new passwords must have
+    # whether the column admits nothing weaker; None where it cannot be guarded
     guarded: bool | None = None
 
 

@@ -18,29 +18,20 @@ _PROGRAM = re.compile(r"(?P<language>[a-z]+) (?P<version>[0-9]+(?:\.[0-9]+){0,2}
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StockFunction:
-    """One function of one language.
-
-    Attributes:
-        name: as its manual writes it.
-        schemes: what it verifies -> since which version.
-        until: the first version that lacks it; empty where none does.
-        takes_text: whether it takes the stored text as it is; else it computes the hash from salt
-            and costs, and the program takes the text apart and compares.
-        most: parameter -> the most that every build of it takes.
-        variants: of bcrypt, those that it takes.
-        note: what else it needs.
-        source: where the language says so.
-    """
+    """One function of one language."""
 
     language: str
-    name: str
-    schemes: Mapping[str, Version]
-    until: Version = ()
+    name: str  # as its manual writes it
+    schemes: Mapping[str, Version]  # what it verifies -> since which version
+    until: Version = ()  # the first version that lacks it; empty where none does
+    # whether it takes the stored text as it is; else it computes the hash from salt and costs, and
+    # the program takes the text apart and compares
     takes_text: bool = False
+    # parameter -> the most that every build of it takes
     most: Parameters = field(default_factory=dict)
-    variants: tuple[str, ...] = ()
-    note: str = ""
-    source: str
+    variants: tuple[str, ...] = ()  # of bcrypt, those that it takes
+    note: str = ""  # what else it needs
+    source: str  # where the language says so
 
 
 _CRYPT = "as far as the system's crypt(3) knows the scheme"

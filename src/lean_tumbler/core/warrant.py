@@ -87,43 +87,29 @@ NO_ROWS: frozenset[object] = frozenset()
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Warrant:
-    """What one step may write to one store.
+    """What one step may write to one store."""
 
-    Attributes:
-        step: which.
-        store: of the policy.
-        today: for `readers_ready`.
-        room: the characters that the written column has room for; None without a bound.
-        needed: those that the longest value needs.
-        has_way_back: whether what is replaced can be put back, or somebody said that it need not.
-        repeated: keys of rows whose login other rows have too.
-        share: the part of the accounts that is written now.
-        table: the table's name, for the share.
-        evidence: what is known of cohorts.
-        rows_of: how many rows each cohort has, where they were counted.
-        missed_by_chance: cohorts whose people would miss rows so old or new in a random draw too.
-        most_otherwise: the largest share of a cohort's rows that may be made otherwise unseen.
-        unproven: cohorts that somebody takes without proof.
-        coverage: which rows the proof was taken from.
-        proof_asked: whether proof is asked for at all; not on a throw-away copy.
-    """
-
-    step: Step
-    store: StorePolicy
-    today: date
+    step: Step  # which
+    store: StorePolicy  # of the policy
+    today: date  # for `readers_ready`
+    # the characters that the written column has room for; None without a bound
     room: int | None = None
-    needed: int = 0
+    needed: int = 0  # those that the longest value needs
+    # whether what is replaced can be put back, or somebody said that it need not
     has_way_back: bool = False
-    repeated: frozenset[object] = NO_ROWS
-    share: float = 1.0
-    table: str = ""
-    evidence: Evidence = field(default_factory=Evidence)
+    repeated: frozenset[object] = NO_ROWS  # keys of rows whose login other rows have too
+    share: float = 1.0  # the part of the accounts that is written now
+    table: str = ""  # the table's name, for the share
+    evidence: Evidence = field(default_factory=Evidence)  # what is known of cohorts
+    # how many rows each cohort has, where they were counted
     rows_of: Mapping[CohortKey, int] = field(default_factory=dict)
+    # cohorts whose people would miss rows so old or new in a random draw too
     missed_by_chance: frozenset[CohortKey] = frozenset()
+    # the largest share of a cohort's rows that may be made otherwise unseen
     most_otherwise: float = MOST_OTHERWISE
-    unproven: frozenset[str] = frozenset()
-    coverage: Coverage = field(default_factory=Coverage)
-    proof_asked: bool = True
+    unproven: frozenset[str] = frozenset()  # cohorts that somebody takes without proof
+    coverage: Coverage = field(default_factory=Coverage)  # which rows the proof was taken from
+    proof_asked: bool = True  # whether proof is asked for at all; not on a throw-away copy
     _judged: dict[CohortKey, Reason | None] = field(default_factory=dict, repr=False)
 
     def _asks(self, check: Check) -> bool:

@@ -19,14 +19,11 @@ from lean_tumbler.stores.interface import (
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Admission:
-    """The outcome, and what the operator should hear; empty where there is nothing.
-
-    Attributes:
-        row: what is known of the row beside its value; None where there is not one alone.
-    """
+    """The outcome, and what the operator should hear; empty where there is nothing."""
 
     outcome: Outcome
     alert: str = ""
+    # what is known of the row beside its value; None where there is not one alone
     row: RowFacts | None = None
 
 

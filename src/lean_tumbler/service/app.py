@@ -40,17 +40,11 @@ _ACTS: Mapping[Path, Callable[[LoginService, Any], Awaitable[Answer]]] = Mapping
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Access:
-    """Who may call.
+    """Who may call."""
 
-    Attributes:
-        token: what callers show; empty where the socket's own rights decide.
-        body_bytes: the most that a request may hold.
-        body_seconds: how long it may take to arrive.
-    """
-
-    token: str = ""
-    body_bytes: int = BODY_BYTES
-    body_seconds: float = BODY_SECONDS
+    token: str = ""  # what callers show; empty where the socket's own rights decide
+    body_bytes: int = BODY_BYTES  # the most that a request may hold
+    body_seconds: float = BODY_SECONDS  # how long it may take to arrive
 
 
 class Application:

@@ -24,20 +24,14 @@ _OTHER_DESCRIPTORS = 64  # for stores, files and what else the process has open
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ConnectionBounds:
-    """What connections may take.
+    """What connections may take."""
 
-    Attributes:
-        header_bytes: of a request's line and headers together.
-        header_seconds: from a connection's beginning, or from the last answer's end, to the end
-            of a request's headers.
-        most: connections at once.
-        most_of_one_peer: of them, from one address.
-    """
-
-    header_bytes: int = HEADER_BYTES
+    header_bytes: int = HEADER_BYTES  # of a request's line and headers together
+    # from a connection's beginning, or from the last answer's end, to the end of a request's
+    # headers
     header_seconds: float = HEADER_SECONDS
-    most: int = MOST_CONNECTIONS
-    most_of_one_peer: int = int(MOST_CONNECTIONS * SHARE_OF_ONE_PEER)
+    most: int = MOST_CONNECTIONS  # connections at once
+    most_of_one_peer: int = int(MOST_CONNECTIONS * SHARE_OF_ONE_PEER)  # of them, from one address
 
 
 def bounds_of_process(most: int = MOST_CONNECTIONS) -> ConnectionBounds:

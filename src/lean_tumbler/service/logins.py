@@ -34,26 +34,19 @@ READY_SECONDS = 2.0  # so long an answer about the stores holds
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ServiceContext:
-    """What the service works with.
+    """What the service works with."""
 
-    Attributes:
-        executor: runs what derives, and what reads and writes before and after.
-        slots: lets so many derive at once as were chosen, and nobody wait longer than promised.
-        most_inside: requests that derive or wait for it; beyond them callers are told to come back.
-        log: takes one event.
-        observed: what logins show of cohorts.
-        clock: seconds, monotonic.
-        watch: stops a store's upgrades; it outlasts the policy.
-    """
-
-    executor: Executor
+    executor: Executor  # runs what derives, and what reads and writes before and after
+    # lets so many derive at once as were chosen, and nobody wait longer than promised
     slots: DerivationSlots
+    # requests that derive or wait for it; beyond them callers are told to come back
     most_inside: int
     failures: FailureLimit
     metrics: Metrics
-    log: Log
-    observed: Observations
-    clock: Callable[[], float]
+    log: Log  # takes one event
+    observed: Observations  # what logins show of cohorts
+    clock: Callable[[], float]  # seconds, monotonic
+    # stops a store's upgrades; it outlasts the policy
     watch: AcceptanceWatch = field(default_factory=AcceptanceWatch)
 
 

@@ -33,17 +33,11 @@ _CIPHERS = "ECDHE+AESGCM:ECDHE+CHACHA20"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Listening:
-    """Where the service listens.
+    """Where the service listens."""
 
-    Attributes:
-        place: `unix:PATH`, `HOST:PORT`, or `inherited` for a socket that systemd has opened.
-        certificate: for TLS, in PEM; None without.
-        private_key: its key.
-    """
-
-    place: str
-    certificate: Path | None = None
-    private_key: Path | None = None
+    place: str  # `unix:PATH`, `HOST:PORT`, or `inherited` for a socket that systemd has opened
+    certificate: Path | None = None  # for TLS, in PEM; None without
+    private_key: Path | None = None  # its key
 
     def require_safe(self, access: Access) -> None:
         """Refuse a place where passwords could be read along, or anybody could call.

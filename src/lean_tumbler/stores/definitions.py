@@ -18,15 +18,11 @@ def folds_case(collation: str) -> bool:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Declared:
-    """How a schema declares a column, as far as it can spoil stored values.
+    """How a schema declares a column, as far as it can spoil stored values."""
 
-    Attributes:
-        characters: the most that it holds; None where nothing bounds it, or nothing is known.
-        collation: the name of a collation that takes upper and lower case for one; or empty.
-    """
-
+    # the most that it holds; None where nothing bounds it, or nothing is known
     characters: int | None = None
-    collation: str = ""
+    collation: str = ""  # the name of a collation that takes upper and lower case for one; or empty
 
 
 def declared_in_text(definition: str, table_options: str = "") -> Declared:

@@ -58,24 +58,16 @@ _MAPS = (*_RIGHT, "refused", "differed")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CohortTrial:
-    """One person who shows something of a cohort.
+    """One person who shows something of a cohort."""
 
-    Attributes:
-        store: the policy's name of it.
-        key: of the cohort; None where the row shows nothing of one, because it says itself how it
-            was made.
-        login: whose; it is not kept.
-        right: whether the person speaks for the cohort, or against it.
-        ruled_out: alternatives of its formula that would not have opened the row.
-        row: what is known of the row beside its value; None where nothing is.
-    """
-
-    store: str
+    store: str  # the policy's name of it
+    # of the cohort; None where the row shows nothing of one, because it says itself how it was made
     key: CohortKey | None
-    login: str
-    right: bool
+    login: str  # whose; it is not kept
+    right: bool  # whether the person speaks for the cohort, or against it
+    # alternatives of its formula that would not have opened the row
     ruled_out: frozenset[str] = frozenset()
-    row: RowFacts | None = None
+    row: RowFacts | None = None  # what is known of the row beside its value; None where nothing is
 
 
 class _Maps(dict[str, bytearray]):
@@ -106,18 +98,13 @@ class _Maps(dict[str, bytearray]):
 
 
 class Binding(Struct, kw_only=True):
-    """What was looked at: rows that must still be there, for counts to mean anything.
+    """What was looked at: rows that must still be there, for counts to mean anything."""
 
-    Attributes:
-        proved_on: the day of the newest proof.
-        rows: that the store had then.
-        highest: the highest number that named a row; None where keys are no numbers.
-        sample: keyed fingerprints of some rows' keys -> of their values, 64 bits each.
-    """
-
-    proved_on: date
-    rows: int
+    proved_on: date  # the day of the newest proof
+    rows: int  # that the store had then
+    # the highest number that named a row; None where keys are no numbers
     highest: int | None = None
+    # keyed fingerprints of some rows' keys -> of their values, 64 bits each
     sample: dict[str, str] = {}
 
 
@@ -229,13 +216,9 @@ class _Store:
 
 @dataclass(frozen=True, slots=True)
 class KnownOfStores:
-    """What a file of evidence held when it was read.
+    """What a file of evidence held when it was read."""
 
-    Attributes:
-        key: of fingerprints.
-    """
-
-    key: bytes
+    key: bytes  # of fingerprints
     _stores: "Mapping[str, _Store]"
 
     @property

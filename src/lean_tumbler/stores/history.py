@@ -18,25 +18,17 @@ _LIMIT_BYTES = 1 << 28
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StoreCount:
-    """What was counted of a store, and forecast.
+    """What was counted of a store, and forecast."""
 
-    Attributes:
-        table: its table.
-        rows: of the table.
-        grades: rows by grade.
-        below_floor: rows that are weak.
-        layered: rows that wait for a login.
-        needed: accounts by what a check of their values needs.
-        forecast: days from then -> the lower end, the expected number and the upper end of those
-            that still wait.
-    """
-
-    table: str
-    rows: int
-    grades: dict[str, int]
-    below_floor: int
-    layered: int
+    table: str  # its table
+    rows: int  # of the table
+    grades: dict[str, int]  # rows by grade
+    below_floor: int  # rows that are weak
+    layered: int  # rows that wait for a login
+    # accounts by what a check of their values needs
     needed: dict[str, int] = field(default_factory=dict)
+    # days from then -> the lower end, the expected number and the upper end of those that still
+    # wait
     forecast: dict[int, tuple[float | None, float, float | None]] | None = None
 
     @property
@@ -47,16 +39,11 @@ class StoreCount:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Entry:
-    """One count.
-
-    Attributes:
-        taken_at: when.
-        stores: by the policy's name, what was counted and forecast then.
-    """
+    """One count."""
 
     document: Literal["lean-tumbler/progress-history/1"] = DOCUMENT
-    taken_at: datetime
-    stores: dict[str, StoreCount]
+    taken_at: datetime  # when
+    stores: dict[str, StoreCount]  # by the policy's name, what was counted and forecast then
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

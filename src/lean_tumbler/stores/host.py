@@ -18,19 +18,13 @@ _TRIMMED_BYTES = 1024 * 1024 * 1024
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Host:
-    """A machine.
-
-    Attributes:
-        cores: that this process may use.
-        memory_kib: in all.
-        free_kib: that can be had without pressing others out.
-    """
+    """A machine."""
 
     system: str
     machine: str
-    cores: int
-    memory_kib: int
-    free_kib: int
+    cores: int  # that this process may use
+    memory_kib: int  # in all
+    free_kib: int  # that can be had without pressing others out
 
 
 def this_host() -> Host:

@@ -19,23 +19,18 @@ AccountKey = int | str | bytes
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Swap:
-    """Write `new` where exactly `old` still stands.
-
-    Attributes:
-        new: text; or bytes that are none, where such a value is put back.
-        last_login: write only where this stands there too, as bytes; None to look at the value
-            alone.
-        is_left_behind: whether the old value stands in a column whose place another takes; it is
-            put back there.
-        puts_back: whether the new value goes to the column that is left behind, and the one that
-            takes its place is emptied.
-    """
+    """Write `new` where exactly `old` still stands."""
 
     key: AccountKey
     old: bytes = field(repr=False)
+    # text; or bytes that are none, where such a value is put back
     new: str | bytes = field(repr=False)
+    # write only where this stands there too, as bytes; None to look at the value alone
     last_login: bytes | None = None
+    # whether the old value stands in a column whose place another takes; it is put back there
     is_left_behind: bool = False
+    # whether the new value goes to the column that is left behind, and the one that takes its place
+    # is emptied
     puts_back: bool = False
 
     @property
@@ -56,11 +51,7 @@ class Swap:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Account:
-    """One row. Stored value, salt and other columns are the store's own bytes, exactly.
-
-    Attributes:
-        is_left_behind: whether the value stands in a column whose place another takes.
-    """
+    """One row. Stored value, salt and other columns are the store's own bytes, exactly."""
 
     key: AccountKey
     login: str | None = None
@@ -71,7 +62,7 @@ class Account:
     role: bytes | None = None
     origin: bytes | None = None
     others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
-    is_left_behind: bool = False
+    is_left_behind: bool = False  # whether the value stands in a column whose place another takes
 
     @property
     def facts(self) -> RowFacts:
@@ -134,15 +125,10 @@ class SwapResult(StrEnum):
 
 
 class LoginStore(Protocol):
-    """Accounts that people log in to, one at a time.
+    """Accounts that people log in to, one at a time."""
 
-    Attributes:
-        layering_refused: why bulk layering would lock people out here; empty where it does not.
-        key_label: what an account's key is the number or name of.
-    """
-
-    layering_refused: str
-    key_label: str
+    layering_refused: str  # why bulk layering would lock people out here; empty where it does not
+    key_label: str  # what an account's key is the number or name of
 
     @property
     def table(self) -> str:

@@ -37,25 +37,16 @@ _CHUNK_BYTES = 1 << 26
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SealedHead:
-    """What stands readable before the sealed part, and is bound to it.
+    """What stands readable before the sealed part, and is bound to it."""
 
-    Attributes:
-        store: the store's name in the policy.
-        table: its table.
-        step: the command that replaced the values.
-        made_at: ISO 8601.
-        expires_at: ISO 8601, by when somebody wants it deleted; None where nobody said so.
-        continues: SHA-256 of the file before, in hexadecimal; empty for the first.
-        document: what the file is.
-    """
-
-    store: str
-    table: str
-    step: str
-    made_at: str
+    store: str  # the store's name in the policy
+    table: str  # its table
+    step: str  # the command that replaced the values
+    made_at: str  # ISO 8601
+    # ISO 8601, by when somebody wants it deleted; None where nobody said so
     expires_at: str | None = None
-    continues: str = ""
-    document: str = DOCUMENT
+    continues: str = ""  # SHA-256 of the file before, in hexadecimal; empty for the first
+    document: str = DOCUMENT  # what the file is
 
     def line(self) -> bytes:
         """Write the head's line."""

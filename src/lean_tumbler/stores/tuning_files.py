@@ -36,17 +36,12 @@ class MeasuredHost:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Measured:
-    """Measurements, and the machine that they were taken on.
-
-    Attributes:
-        host: the machine.
-        taken_at: when, as ISO 8601.
-        measured: the points.
-    """
+    """Measurements, and the machine that they were taken on."""
 
     document: Literal["lean-tumbler/measurements/1"] = MEASUREMENTS
-    taken_at: str = ""
-    host: MeasuredHost
+    taken_at: str = ""  # when, as ISO 8601
+    host: MeasuredHost  # the machine
+    # the points
     measured: Annotated[
         tuple[Measurement, ...], Meta(min_length=1, extra={"must": "a list of measurements"})
     ]

@@ -26,25 +26,18 @@ _LOG_TABLE = re.compile(
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
-    """Where a column stands, and what is known of it beside its values.
-
-    Attributes:
-        beside: other columns of the table that hold credentials.
-        opens: the values of one of them that this column's content opens; None for none.
-        elsewhere: what it shares with other columns of the source.
-        characters: the most that the column holds; None where nothing bounds it.
-        collation: a collation that takes upper and lower case for one; or empty.
-        needed: the characters that a new value needs, and a layered one.
-    """
+    """Where a column stands, and what is known of it beside its values."""
 
     table: str = ""
     column: str = ""
-    beside: tuple[str, ...] = ()
+    beside: tuple[str, ...] = ()  # other columns of the table that hold credentials
+    # the values of one of them that this column's content opens; None for none
     opens: Opens | None = None
+    # what it shares with other columns of the source
     elsewhere: Elsewhere = field(default_factory=Elsewhere)
-    characters: int | None = None
-    collation: str = ""
-    needed: tuple[int, int] = (0, 0)
+    characters: int | None = None  # the most that the column holds; None where nothing bounds it
+    collation: str = ""  # a collation that takes upper and lower case for one; or empty
+    needed: tuple[int, int] = (0, 0)  # the characters that a new value needs, and a layered one
 
 
 @dataclass(frozen=True, slots=True)

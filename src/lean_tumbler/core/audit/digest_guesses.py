@@ -36,15 +36,10 @@ class _Encoding(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class DigestTable:
-    """Texts to look for: their hashes, and the formula that each comes from.
+    """Texts to look for: their hashes, and the formula that each comes from."""
 
-    Attributes:
-        rows: `text`, the hash, and `formula`, the index in `formulas`.
-        formulas: in canonical text.
-    """
-
-    rows: pl.DataFrame
-    formulas: tuple[str, ...]
+    rows: pl.DataFrame  # `text`, the hash, and `formula`, the index in `formulas`
+    formulas: tuple[str, ...]  # in canonical text
 
 
 def is_folded(layout: str) -> bool:

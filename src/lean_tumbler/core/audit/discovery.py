@@ -62,15 +62,11 @@ _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CredentialColumn:
-    """A column that holds credentials, and what stands beside it.
-
-    Attributes:
-        opens: the values that its content opens; None where it opens none.
-    """
+    """A column that holds credentials, and what stands beside it."""
 
     table: str
     columns: Columns
-    opens: Opens | None = None
+    opens: Opens | None = None  # the values that its content opens; None where it opens none
 
 
 def folded(name: str) -> str:
@@ -164,17 +160,11 @@ def roles_beside(names: Sequence[str], known: Columns) -> Columns:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PasswordAttributes:
-    """A table of attributes and values, some of which are passwords.
+    """A table of attributes and values, some of which are passwords."""
 
-    Attributes:
-        attribute: the column that names what a row is of.
-        value: the column that holds it.
-        texts: the attributes that name passwords.
-    """
-
-    attribute: str
-    value: str
-    texts: tuple[str, ...]
+    attribute: str  # the column that names what a row is of
+    value: str  # the column that holds it
+    texts: tuple[str, ...]  # the attributes that name passwords
 
 
 def password_attributes(sample: Mapping[str, Sequence[str | None]]) -> PasswordAttributes | None:

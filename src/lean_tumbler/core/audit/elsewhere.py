@@ -16,16 +16,13 @@ _SAYS_NOTHING = frozenset({Grade.LOCKED, Grade.UNKNOWN})
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Elsewhere:
-    """What a column shares with others.
+    """What a column shares with others."""
 
-    Attributes:
-        rows: for each other column, how many values of the same login stand there too.
-        affected: rows of this column whose value stands in any other.
-        texts: `text`, the hashes of login and value of these rows.
-    """
-
+    # for each other column, how many values of the same login stand there too
     rows: Mapping[str, int] = field(default_factory=dict)
+    # rows of this column whose value stands in any other
     affected: Affected = field(default_factory=Affected)
+    # `text`, the hashes of login and value of these rows
     texts: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema={"text": pl.UInt64}))
 
     def __str__(self) -> str:

@@ -22,31 +22,23 @@ class Group:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Frame:
-    """One frame, looked at: what is to be added up.
-
-    Attributes:
-        rows: those with a value, with the columns `group` (the index in `groups`) and `salted`.
-        groups: the groups of its rows.
-        flags: code of a finding -> the rows that show it by their texts alone.
-        digests: fast rows with `text`, the hash of digest and salt.
-        salts: rows with a salt, `text` its hash.
-        logins: rows with a login, `text` its hash.
-        first_blocks: rows that may be cipher text, `text` the hash of their first block.
-        matches: what was read, the formula, and rows that it makes from a likely password.
-        spread: what was read, and how often each byte occurs in some of its digests.
-        own: what was read, and how many of some rows hold a digest of their login or of nothing.
-    """
+    """One frame, looked at: what is to be added up."""
 
     height: int
+    # those with a value, with the columns `group` (the index in `groups`) and `salted`
     rows: pl.DataFrame
-    groups: list[Group]
+    groups: list[Group]  # the groups of its rows
+    # code of a finding -> the rows that show it by their texts alone
     flags: list[tuple[str, pl.DataFrame]]
-    digests: pl.DataFrame
-    salts: pl.DataFrame
-    logins: pl.DataFrame
-    first_blocks: pl.DataFrame
+    digests: pl.DataFrame  # fast rows with `text`, the hash of digest and salt
+    salts: pl.DataFrame  # rows with a salt, `text` its hash
+    logins: pl.DataFrame  # rows with a login, `text` its hash
+    first_blocks: pl.DataFrame  # rows that may be cipher text, `text` the hash of their first block
+    # what was read, the formula, and rows that it makes from a likely password
     matches: list[tuple[GroupReading, str, pl.DataFrame]]
+    # what was read, and how often each byte occurs in some of its digests
     spread: list[tuple[GroupReading, Counter[int]]]
+    # what was read, and how many of some rows hold a digest of their login or of nothing
     own: list[tuple[GroupReading, Counter[str]]]
 
     def of(self, *groups: int) -> pl.DataFrame:

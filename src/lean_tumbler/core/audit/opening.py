@@ -24,17 +24,11 @@ _SLOW = frozenset({Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Opens:
-    """What one column opens.
+    """What one column opens."""
 
-    Attributes:
-        stored: the column whose values it opens.
-        opened: rows of the sample.
-        tried: rows of the sample.
-    """
-
-    stored: str
-    opened: int
-    tried: int
+    stored: str  # the column whose values it opens
+    opened: int  # rows of the sample
+    tried: int  # rows of the sample
 
     def __str__(self) -> str:
         return f"its content opens {self.opened:,} of {self.tried:,} values of {self.stored} tried"

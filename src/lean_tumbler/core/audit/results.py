@@ -15,14 +15,7 @@ ACCOUNTS_SHOWN = 10
 
 @dataclass(frozen=True, slots=True)
 class GroupReading:
-    """What all rows of one group have in common; its own key when counting.
-
-    Attributes:
-        because: why it is taken for that, where the whole column or a formula says so.
-        twice: whether it is a digest of a digest.
-        formula: what makes it, in the notation, where the policy says so.
-        wrappers: what stands around the values.
-    """
+    """What all rows of one group have in common; its own key when counting."""
 
     scheme: str
     layout: str
@@ -31,10 +24,10 @@ class GroupReading:
     parameters: tuple[tuple[str, int], ...]
     confidence: float
     also_possible: tuple[str, ...]
-    because: str = ""
-    twice: bool = False
-    formula: str = ""
-    wrappers: tuple[str, ...] = ()
+    because: str = ""  # why it is taken for that, where the whole column or a formula says so
+    twice: bool = False  # whether it is a digest of a digest
+    formula: str = ""  # what makes it, in the notation, where the policy says so
+    wrappers: tuple[str, ...] = ()  # what stands around the values
 
 
 @dataclass(slots=True)
@@ -77,57 +70,43 @@ class Clusters:
 
 @dataclass(slots=True)
 class Profile:
-    """What a column holds.
+    """What a column holds."""
 
-    Attributes:
-        rows: all rows that were read.
-        without_value: rows whose value is NULL.
-        groups: rows by what they are.
-        flagged: rows by what is odd about them, whatever they are; by the code of the finding.
-        digests: equal digests.
-        salts: equal salts in the salt column.
-        first_blocks: equal beginnings of base64 values, a cipher block long.
-        salted_rows: rows with a salt in the salt column.
-        matches: for groups of unsalted digests, rows by the formula that makes them from a likely
-            password.
-        own: for groups of bare digests, rows of a sample by the formula that makes them from the
-            row's own login, or from nothing.
-        spread: for groups of bare digests, how often each byte occurs in a sample.
-        readings: what groups were read as -> what the whole column says they are.
-        logins: equal logins, letter case and blanks around aside.
-        repeated_digests: `text`, the hashes of digests that stand more than once.
-        repeated_salts: the same of salts.
-        repeated_logins: the same of logins.
-        opened: salted rows that a likely password opens.
-        lengths: for slow schemes with digests of any length, the rows of each.
-        cut: those of them that are too short beside the others.
-        column: what the column as a whole shows of texts that nothing explains one by one.
-        coverage: how many of these were tried, in words; empty where none was.
-        ages: rows by the month of the last login, by grade; only where such a column is mapped.
-    """
-
-    rows: int = 0
-    without_value: int = 0
-    groups: dict[GroupReading, Affected] = field(default_factory=dict)
+    rows: int = 0  # all rows that were read
+    without_value: int = 0  # rows whose value is NULL
+    groups: dict[GroupReading, Affected] = field(default_factory=dict)  # rows by what they are
+    # rows by what is odd about them, whatever they are; by the code of the finding
     flagged: dict[str, Affected] = field(default_factory=dict)
-    digests: Clusters = field(default_factory=Clusters)
-    salts: Clusters = field(default_factory=Clusters)
+    digests: Clusters = field(default_factory=Clusters)  # equal digests
+    salts: Clusters = field(default_factory=Clusters)  # equal salts in the salt column
+    # equal beginnings of base64 values, a cipher block long
     first_blocks: Clusters = field(default_factory=Clusters)
-    salted_rows: int = 0
+    salted_rows: int = 0  # rows with a salt in the salt column
+    # for groups of unsalted digests, rows by the formula that makes them from a likely password
     matches: dict[GroupReading, Counter[str]] = field(default_factory=dict)
+    # for groups of bare digests, rows of a sample by the formula that makes them from the row's own
+    # login, or from nothing
     own: dict[GroupReading, Counter[str]] = field(default_factory=dict)
+    # for groups of bare digests, how often each byte occurs in a sample
     spread: dict[GroupReading, Counter[int]] = field(default_factory=dict)
+    # rows by the month of the last login, by grade; only where such a column is mapped
     ages: Counter[tuple[str, Grade]] = field(default_factory=Counter)
+    # what groups were read as -> what the whole column says they are
     readings: dict[GroupReading, GroupReading] = field(default_factory=dict)
+    # equal logins, letter case and blanks around aside
     logins: Clusters = field(default_factory=Clusters)
+    # `text`, the hashes of digests that stand more than once
     repeated_digests: pl.DataFrame = field(default_factory=pl.DataFrame)
-    repeated_salts: pl.DataFrame = field(default_factory=pl.DataFrame)
-    repeated_logins: pl.DataFrame = field(default_factory=pl.DataFrame)
+    repeated_salts: pl.DataFrame = field(default_factory=pl.DataFrame)  # the same of salts
+    repeated_logins: pl.DataFrame = field(default_factory=pl.DataFrame)  # the same of logins
+    # salted rows that a likely password opens
     opened: pl.DataFrame = field(default_factory=pl.DataFrame)
+    # for slow schemes with digests of any length, the rows of each
     lengths: dict[DigestLength, Affected] = field(default_factory=dict)
-    cut: frozenset[DigestLength] = frozenset()
+    cut: frozenset[DigestLength] = frozenset()  # those of them that are too short beside the others
+    # what the column as a whole shows of texts that nothing explains one by one
     column: Column = field(default_factory=Column)
-    coverage: str = ""
+    coverage: str = ""  # how many of these were tried, in words; empty where none was
 
     @property
     def grades(self) -> dict[Grade, int]:

@@ -48,20 +48,13 @@ class Severity(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rule:
-    """One thing that can be wrong.
-
-    Attributes:
-        summary: what it means, in a sentence.
-        breaks: the published rule that it breaks; empty where there is none.
-        remedy: the next command or step.
-        detect: how it is seen.
-    """
+    """One thing that can be wrong."""
 
     severity: Severity
-    summary: str
-    breaks: str = ""
-    remedy: str
-    detect: Detector
+    summary: str  # what it means, in a sentence
+    breaks: str = ""  # the published rule that it breaks; empty where there is none
+    remedy: str  # the next command or step
+    detect: Detector  # how it is seen
 
 
 _ASVS = "OWASP ASVS 5.0, 11.4.2"

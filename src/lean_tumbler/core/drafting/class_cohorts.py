@@ -28,76 +28,49 @@ _ENOUGH = 2  # known accounts, by which formulas are told apart
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DraftedCohort:
-    """A cohort that known accounts prove.
-
-    Attributes:
-        condition: which rows; empty for all of its make.
-        rows: of the class that it takes in; of a sample, where the table is large.
-        known: the known accounts that open by it.
-        guessed: the rows that open by it with a likely password.
-        also: other formulas that explain these accounts as well.
-        is_shared: whether another cohort takes in the same rows.
-        untested: what its accounts leave open: a login tries each alternative.
-        unsure: what would settle what is not sure, as sentences.
-        notes: what was seen beside, as sentences.
-    """
+    """A cohort that known accounts prove."""
 
     explanation: Explanation
     value_class: ValueClass
-    condition: str = ""
-    rows: int = 0
-    known: int = 0
-    guessed: int = 0
-    also: tuple[str, ...] = ()
-    is_shared: bool = False
+    condition: str = ""  # which rows; empty for all of its make
+    rows: int = 0  # of the class that it takes in; of a sample, where the table is large
+    known: int = 0  # the known accounts that open by it
+    guessed: int = 0  # the rows that open by it with a likely password
+    also: tuple[str, ...] = ()  # other formulas that explain these accounts as well
+    is_shared: bool = False  # whether another cohort takes in the same rows
+    # what its accounts leave open: a login tries each alternative
     untested: tuple[Untested, ...] = ()
-    unsure: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
+    unsure: tuple[str, ...] = ()  # what would settle what is not sure, as sentences
+    notes: tuple[str, ...] = ()  # what was seen beside, as sentences
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Unproven:
-    """Rows that no known account explains.
-
-    Attributes:
-        condition: which rows of the class; empty for all.
-        failed: known accounts among them that nothing explains.
-    """
+    """Rows that no known account explains."""
 
     value_class: ValueClass
-    condition: str
+    condition: str  # which rows of the class; empty for all
     rows: int
-    failed: int = 0
+    failed: int = 0  # known accounts among them that nothing explains
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ClassRows:
-    """The rows of one class.
-
-    Attributes:
-        rows: some or all, with the table's own column names.
-        total: how many there are in all.
-        salt: the own name of the salt column; empty where there is none.
-        columns: of what stands beside: own name -> folded name.
-    """
+    """The rows of one class."""
 
     value_class: ValueClass
-    rows: pl.DataFrame
-    total: int
-    salt: str
-    columns: Mapping[str, str]
+    rows: pl.DataFrame  # some or all, with the table's own column names
+    total: int  # how many there are in all
+    salt: str  # the own name of the salt column; empty where there is none
+    columns: Mapping[str, str]  # of what stands beside: own name -> folded name
 
 
 @dataclass(frozen=True, slots=True)
 class _Stratum:
-    """Rows that may have come about in a way of their own: salt or none, and what names the make.
+    """Rows that may have come about in a way of their own: salt or none, and what names the make."""
 
-    Attributes:
-        salted: whether the salt column holds something; None where that says nothing.
-        make: what the column that names the make holds; None where there is no such column.
-    """
-
-    salted: bool | None
+    salted: bool | None  # whether the salt column holds something; None where that says nothing
+    # what the column that names the make holds; None where there is no such column
     make: str | None
 
 

@@ -32,21 +32,13 @@ _PART_SIGNS = re.compile(r"[^a-z0-9]+")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Search:
-    """What a search works with.
+    """What a search works with."""
 
-    Attributes:
-        constants: that may go into formulas.
-        narrowed: what a hint leaves of the space.
-        seconds_left: says how long it may take.
-        clock: seconds that pass.
-        progress: told how many candidates were tried since the last time.
-    """
-
-    constants: Constants
-    narrowed: Narrowed
-    seconds_left: Callable[[], float]
-    clock: Callable[[], float]
-    progress: Callable[[int], None]
+    constants: Constants  # that may go into formulas
+    narrowed: Narrowed  # what a hint leaves of the space
+    seconds_left: Callable[[], float]  # says how long it may take
+    clock: Callable[[], float]  # seconds that pass
+    progress: Callable[[int], None]  # told how many candidates were tried since the last time
 
 
 def part_name(column: str) -> str:

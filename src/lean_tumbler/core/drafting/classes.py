@@ -33,17 +33,11 @@ class ClassKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class ValueClass:
-    """Stored values of one make, as far as each says it by itself.
+    """Stored values of one make, as far as each says it by itself."""
 
-    Attributes:
-        kind: what the policy must say of them.
-        label: for people.
-        scheme: of values that say it, or of a bare shape; else empty.
-    """
-
-    kind: ClassKind
-    label: str
-    scheme: str = ""
+    kind: ClassKind  # what the policy must say of them
+    label: str  # for people
+    scheme: str = ""  # of values that say it, or of a bare shape; else empty
 
 
 def class_of(parsed: ParsedValue, stored: str) -> ValueClass:

@@ -18,18 +18,13 @@ _NAME = "drafted"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class KnownRow:
-    """A row of the store whose password is known.
+    """A row of the store whose password is known."""
 
-    Attributes:
-        line: in the file of known accounts.
-        value_class: of its stored value.
-    """
-
-    line: int
+    line: int  # in the file of known accounts
     login: str
     password: str = field(repr=False)
     row: Row
-    value_class: ValueClass
+    value_class: ValueClass  # of its stored value
 
     @property
     def text(self) -> str:
@@ -39,19 +34,12 @@ class KnownRow:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Explanation:
-    """How values came about, as a cohort of the policy says it.
+    """How values came about, as a cohort of the policy says it."""
 
-    Attributes:
-        formula: in the notation, and “…, then SCHEME” where a slow scheme took its result.
-        layout: where digest and parts stand in a composite value.
-        scheme: of bare shapes.
-        plain_text: whether the texts are passwords.
-    """
-
-    formula: str = ""
-    layout: str = ""
-    scheme: str = ""
-    plain_text: bool = False
+    formula: str = ""  # in the notation, and “…, then SCHEME” where a slow scheme took its result
+    layout: str = ""  # where digest and parts stand in a composite value
+    scheme: str = ""  # of bare shapes
+    plain_text: bool = False  # whether the texts are passwords
 
     @property
     def entries(self) -> dict[str, str | bool]:

@@ -31,13 +31,9 @@ _SALTED = ("utf-8, append salt, {0}, hex", "utf-8, prepend salt, {0}, hex",
 
 @dataclass(frozen=True, slots=True)
 class LikelyRow:
-    """A row and the likely password that opens it.
+    """A row and the likely password that opens it."""
 
-    Attributes:
-        place: of the row, among those that were given.
-    """
-
-    place: int
+    place: int  # of the row, among those that were given
     password: str = field(repr=False)
 
 

@@ -46,17 +46,11 @@ def is_one_of(column: str, values: Sequence[str | None]) -> str:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Split:
-    """Rows told apart.
+    """Rows told apart."""
 
-    Attributes:
-        conditions: explanation -> the condition for its rows.
-        is_sure: whether it may stand in the policy.
-        because: what it rests on, as a sentence.
-    """
-
-    conditions: Mapping[Explanation, str]
-    is_sure: bool
-    because: str
+    conditions: Mapping[Explanation, str]  # explanation -> the condition for its rows
+    is_sure: bool  # whether it may stand in the policy
+    because: str  # what it rests on, as a sentence
 
 
 def content(known: KnownRow, column: str) -> str | None:

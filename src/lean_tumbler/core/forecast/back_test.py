@@ -38,24 +38,15 @@ _SMALLEST = 1e-6
 
 @dataclass(frozen=True, kw_only=True)
 class BackTest:
-    """Forecasts as of each week of the past, by one estimator.
+    """Forecasts as of each week of the past, by one estimator."""
 
-    Attributes:
-        estimator: which.
-        cuts: the weeks, from the first of the table on.
-        weeks: of the table.
-        accounts: how many were known then.
-        forecast: by cut and weeks ahead, how many of these would not have returned; NaN beyond
-            the table's end.
-        truth: how many had not.
-    """
-
-    estimator: Estimator
-    cuts: tuple[int, ...]
-    weeks: int
-    accounts: Numbers
+    estimator: Estimator  # which
+    cuts: tuple[int, ...]  # the weeks, from the first of the table on
+    weeks: int  # of the table
+    accounts: Numbers  # how many were known then
+    # by cut and weeks ahead, how many of these would not have returned; NaN beyond the table's end
     forecast: Numbers
-    truth: Numbers
+    truth: Numbers  # how many had not
 
     @cached_property
     def misses(self) -> Numbers:

@@ -24,15 +24,11 @@ _MOST = 1 - 1e-9
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Estimator:
-    """A way to estimate.
+    """A way to estimate."""
 
-    Attributes:
-        name: in words.
-        away: from a table, a week, how many weeks ahead and the accounts that wait then, how many
-            have not returned after 0, 1, … weeks. It looks at no later week.
-    """
-
-    name: str
+    name: str  # in words
+    # from a table, a week, how many weeks ahead and the accounts that wait then, how many have not
+    # returned after 0, 1, … weeks. It looks at no later week.
     away: Callable[[ReturnTable, int, int, Waiting], Numbers]
 
 

@@ -14,17 +14,11 @@ TAIL_POWER = 1.5
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Interval:
-    """A number with its interval.
+    """A number with its interval."""
 
-    Attributes:
-        low: the lower end; None where nothing has earned an interval.
-        expected: the number.
-        high: the upper end; None likewise.
-    """
-
-    low: float | None
-    expected: float
-    high: float | None
+    low: float | None  # the lower end; None where nothing has earned an interval
+    expected: float  # the number
+    high: float | None  # the upper end; None likewise
 
     @classmethod
     def alone(cls, expected: float) -> "Interval":

@@ -50,18 +50,12 @@ class Stretch:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Irregularity:
-    """Something that a forecast should not pass over.
+    """Something that a forecast should not pass over."""
 
-    Attributes:
-        name: of what it is, for tests and other programs.
-        sentence: what was seen, what it does to the forecast, and the remedy.
-        withholds: what would be worth nothing.
-        expected: weeks from now in which more, or fewer, are taken to return; None without any.
-    """
-
-    name: str
-    sentence: str
-    withholds: Withheld = Withheld.NOTHING
+    name: str  # of what it is, for tests and other programs
+    sentence: str  # what was seen, what it does to the forecast, and the remedy
+    withholds: Withheld = Withheld.NOTHING  # what would be worth nothing
+    # weeks from now in which more, or fewer, are taken to return; None without any
     expected: Stretch | None = None
 
 
@@ -185,15 +179,10 @@ def _of_weeks(test: BackTest) -> Iterator[Irregularity]:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Weeks:
-    """How busy each week of a log was: what the forecast of the week before missed.
+    """How busy each week of a log was: what the forecast of the week before missed."""
 
-    Attributes:
-        busy: the logarithm of how many times as many returned as usual.
-        spread: the standard error of a week.
-    """
-
-    busy: Numbers
-    spread: float
+    busy: Numbers  # the logarithm of how many times as many returned as usual
+    spread: float  # the standard error of a week
 
     @classmethod
     def of(cls, test: BackTest) -> "_Weeks":

@@ -27,16 +27,11 @@ _WEEK = 7.0
 
 @dataclass(frozen=True, kw_only=True)
 class Population:
-    """Accounts that fare alike, counted.
+    """Accounts that fare alike, counted."""
 
-    Attributes:
-        seen_days_ago: of each kind; `NEVER_SEEN` where nothing is known.
-        accounts: how many of each kind.
-        made_days_ago: of each kind, when the account was made; None where that is not known.
-    """
-
-    seen_days_ago: Numbers
-    accounts: Numbers
+    seen_days_ago: Numbers  # of each kind; `NEVER_SEEN` where nothing is known
+    accounts: Numbers  # how many of each kind
+    # of each kind, when the account was made; None where that is not known
     made_days_ago: Numbers | None = None
 
     @property
@@ -76,13 +71,9 @@ def spike(days: Numbers, accounts: Numbers, *, after: int) -> tuple[float, float
 
 @dataclass(frozen=True, kw_only=True)
 class LastLogins:
-    """What all accounts of a store tell.
+    """What all accounts of a store tell."""
 
-    Attributes:
-        everybody: all accounts.
-    """
-
-    everybody: Population
+    everybody: Population  # all accounts
 
     @property
     def method(self) -> str:

@@ -28,21 +28,13 @@ _Whole = NDArray[np.integer[Any]]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TabledLog:
-    """A log, as a forecast needs it.
+    """A log, as a forecast needs it."""
 
-    Attributes:
-        table: of returns.
-        last: `login`, `kind` and `week` of each account's last activity.
-        end: the last day.
-        accounts: how many the store has.
-        lacked: how many of these the log lacks, though they were seen in its time.
-    """
-
-    table: ReturnTable
-    last: pl.DataFrame
-    end: int
-    accounts: int
-    lacked: int
+    table: ReturnTable  # of returns
+    last: pl.DataFrame  # `login`, `kind` and `week` of each account's last activity
+    end: int  # the last day
+    accounts: int  # how many the store has
+    lacked: int  # how many of these the log lacks, though they were seen in its time
 
     @property
     def lacks(self) -> float:

@@ -19,12 +19,9 @@ BEFORE = 0  # the kind of accounts, and the week, from before a log
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Waiting:
-    """Accounts that wait, by kind and last active week: what a forecast is asked for.
+    """Accounts that wait, by kind and last active week: what a forecast is asked for."""
 
-    Attributes:
-        counts: one row for each kind, one column for each week, the first for those from before.
-    """
-
+    # one row for each kind, one column for each week, the first for those from before
     counts: Numbers
 
     @property
@@ -35,13 +32,10 @@ class Waiting:
 
 @dataclass(frozen=True, kw_only=True)
 class ReturnTable:
-    """Gaps between active weeks.
+    """Gaps between active weeks."""
 
-    Attributes:
-        gaps: by kind, week of start and week of end; week 0 is before the first, and gaps that are
-            still open end in the week after the last.
-    """
-
+    # by kind, week of start and week of end; week 0 is before the first, and gaps that are still
+    # open end in the week after the last
     gaps: Numbers
 
     @property

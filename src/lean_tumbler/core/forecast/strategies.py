@@ -11,23 +11,14 @@ _LAST = HORIZONS[-1]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Strategy:
-    """One way to the end.
+    """One way to the end."""
 
-    Attributes:
-        name: in words.
-        weak: accounts below the floor, by days from now.
-        layered: accounts that are layered, by days from now.
-        locked: accounts that are locked on the way.
-        bulk_hours: of one core, for derivations in bulk.
-        login_hours: of one core, for derivations at logins until the last day told.
-    """
-
-    name: str
-    weak: Mapping[int, Interval]
-    layered: Mapping[int, Interval]
-    locked: int = 0
-    bulk_hours: float = 0.0
-    login_hours: float = 0.0
+    name: str  # in words
+    weak: Mapping[int, Interval]  # accounts below the floor, by days from now
+    layered: Mapping[int, Interval]  # accounts that are layered, by days from now
+    locked: int = 0  # accounts that are locked on the way
+    bulk_hours: float = 0.0  # of one core, for derivations in bulk
+    login_hours: float = 0.0  # of one core, for derivations at logins until the last day told
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

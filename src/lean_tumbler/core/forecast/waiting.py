@@ -36,24 +36,17 @@ NO_PAST = (
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Forecast:
-    """How many of some accounts have not returned, by days from now.
+    """How many of some accounts have not returned, by days from now."""
 
-    Attributes:
-        accounts: how many there are now.
-        days: the forecast.
-        baseline: the share that was not seen in as many days before; nothing is estimated.
-        method: what it comes from, in words.
-        no_interval: why some days, or all, have no interval; empty where each has one.
-        withheld: why there is no forecast but the number of accounts; empty where there is one.
-        parts: of parts of the accounts, how many are expected not to have returned, by days.
-    """
-
-    accounts: int
-    days: Mapping[int, Interval]
-    method: str
+    accounts: int  # how many there are now
+    days: Mapping[int, Interval]  # the forecast
+    method: str  # what it comes from, in words
+    # the share that was not seen in as many days before; nothing is estimated
     baseline: Mapping[int, float] = field(default_factory=dict)
-    no_interval: str = ""
+    no_interval: str = ""  # why some days, or all, have no interval; empty where each has one
+    # why there is no forecast but the number of accounts; empty where there is one
     withheld: str = ""
+    # of parts of the accounts, how many are expected not to have returned, by days
     parts: Mapping[str, Mapping[int, float]] = field(default_factory=dict)
 
     def at(self, day: int) -> Interval:
@@ -86,14 +79,10 @@ class Forecast:
 
 @dataclass(frozen=True, kw_only=True)
 class FromLog:
-    """Forecasts from a log of logins.
+    """Forecasts from a log of logins."""
 
-    Attributes:
-        table: who returned in which week.
-        lacks: the share of the accounts that the log lacks, though they were seen in its time.
-    """
-
-    table: ReturnTable
+    table: ReturnTable  # who returned in which week
+    # the share of the accounts that the log lacks, though they were seen in its time
     lacks: float = 0.0
 
     @cached_property
@@ -170,13 +159,9 @@ def _weeks_needed(day: int, test: BackTest) -> int:
 
 @dataclass(frozen=True, kw_only=True)
 class FromDates:
-    """Forecasts from last logins, perhaps beside the days on which accounts were made.
+    """Forecasts from last logins, perhaps beside the days on which accounts were made."""
 
-    Attributes:
-        everybody: all accounts of the store.
-    """
-
-    everybody: Population
+    everybody: Population  # all accounts of the store
 
     @cached_property
     def irregularities(self) -> tuple[Irregularity, ...]:

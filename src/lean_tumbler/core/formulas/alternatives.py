@@ -44,17 +44,11 @@ class Untested(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Spelling:
-    """What becomes of a typed text before it is hashed.
+    """What becomes of a typed text before it is hashed."""
 
-    Attributes:
-        folds_case: whether it is put into small letters.
-        cuts_blanks: whether blanks around it are cut off.
-        encoding: how it becomes bytes; empty where the formula has no such step of its own.
-    """
-
-    folds_case: bool = False
-    cuts_blanks: bool = False
-    encoding: str = ""
+    folds_case: bool = False  # whether it is put into small letters
+    cuts_blanks: bool = False  # whether blanks around it are cut off
+    encoding: str = ""  # how it becomes bytes; empty where the formula has no such step of its own
 
     def of(self, text: str) -> tuple[str, str]:
         """Give what is hashed, so that equal results need one check; ASCII is alike in all."""
@@ -65,17 +59,11 @@ class Spelling:
 
 @dataclass(frozen=True, slots=True)
 class Alternative:
-    """One of the formulas that a cohort may have been made by.
+    """One of the formulas that a cohort may have been made by."""
 
-    Attributes:
-        main: the fingerprint of the formula that the policy declares.
-        spelling: what it makes of a typed text.
-        formula: it.
-    """
-
-    main: str
-    spelling: Spelling
-    formula: NamedFormula
+    main: str  # the fingerprint of the formula that the policy declares
+    spelling: Spelling  # what it makes of a typed text
+    formula: NamedFormula  # it
 
 
 @lru_cache(maxsize=512)

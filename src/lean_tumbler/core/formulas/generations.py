@@ -13,34 +13,21 @@ _OTHERS_SECONDS = 5.0  # for each other, once nothing was found for one
 
 @dataclass(frozen=True, slots=True)
 class Generation:
-    """Formulas that explain the same accounts.
+    """Formulas that explain the same accounts."""
 
-    Attributes:
-        formulas: canonical texts, the plausible first.
-        explained: the accounts' places in the list.
-    """
-
-    formulas: tuple[str, ...]
-    explained: tuple[int, ...]
+    formulas: tuple[str, ...]  # canonical texts, the plausible first
+    explained: tuple[int, ...]  # the accounts' places in the list
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Generations:
-    """What a search for several formulas found.
+    """What a search for several formulas found."""
 
-    Attributes:
-        found: those that explain most come first.
-        tried: digests that were computed.
-        seconds: how long all searches took.
-        exhausted: whether each searched the whole space.
-        reached: the last stage that the first search began, in words.
-    """
-
-    found: tuple[Generation, ...]
-    tried: int
-    seconds: float
-    exhausted: bool
-    reached: str
+    found: tuple[Generation, ...]  # those that explain most come first
+    tried: int  # digests that were computed
+    seconds: float  # how long all searches took
+    exhausted: bool  # whether each searched the whole space
+    reached: str  # the last stage that the first search began, in words
 
 
 def solve_generations(

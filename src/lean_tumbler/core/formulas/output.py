@@ -63,17 +63,11 @@ class Segment:
 
 @dataclass(frozen=True)
 class OutputShape:
-    """What flows at some place of a formula: stretches of text, or so many bytes.
+    """What flows at some place of a formula: stretches of text, or so many bytes."""
 
-    Attributes:
-        segments: of text.
-        size_bytes: of bytes, where it is known.
-        is_text: which of the two.
-    """
-
-    segments: tuple[Segment, ...] = ()
-    size_bytes: int | None = None
-    is_text: bool = True
+    segments: tuple[Segment, ...] = ()  # of text
+    size_bytes: int | None = None  # of bytes, where it is known
+    is_text: bool = True  # which of the two
 
     @cached_property
     def is_fixed(self) -> bool:

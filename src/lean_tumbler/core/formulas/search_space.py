@@ -68,44 +68,32 @@ class Form:
 
 @dataclass(frozen=True, slots=True)
 class Constants:
-    """Texts that may go into a formula.
+    """Texts that may go into a formula."""
 
-    Attributes:
-        literals: site-wide constants that somebody knows of.
-        names: of the table and what is around it, which code likes to use as such.
-    """
-
-    literals: tuple[str, ...] = ()
+    literals: tuple[str, ...] = ()  # site-wide constants that somebody knows of
+    # of the table and what is around it, which code likes to use as such
     names: tuple[str, ...] = ()
 
 
 @dataclass(slots=True)
 class Space:
-    """The pieces and forms for some known accounts; those with equal values stand once.
+    """The pieces and forms for some known accounts; those with equal values stand once."""
 
-    Attributes:
-        starts: passwords as text steps and encodings make them; the first of them without steps.
-        wide_starts: the same before utf-16le, for joins that are encoded with the password.
-        plain: one salt, login or constant as it is, before or behind. All begin with the empty one.
-        core: the commonest joins, with filters.
-        forms: all joins.
-        wide_forms: the core joins in utf-16le.
-        customary: one salt, login, constant or other column, with separators that people like;
-            made when they are first asked for.
-        operands: what can be a salt or a key of its own.
-        numbers: for each account, the parts that may be a number of rounds.
-        twins: steps -> other steps that mean the same for these accounts and might not for others.
-    """
-
+    # passwords as text steps and encodings make them; the first of them without steps
     starts: list[Piece]
+    # the same before utf-16le, for joins that are encoded with the password
     wide_starts: list[Piece]
+    # one salt, login or constant as it is, before or behind. All begin with the empty one.
     plain: list[Form]
-    core: list[Form]
-    forms: list[Form]
-    wide_forms: list[Form]
+    core: list[Form]  # the commonest joins, with filters
+    forms: list[Form]  # all joins
+    wide_forms: list[Form]  # the core joins in utf-16le
+    # one salt, login, constant or other column, with separators that people like; made when they
+    # are first asked for
     customary: Callable[[], list[Form]]
-    operands: list[Piece]
-    numbers: list[dict[str, int]]
+    operands: list[Piece]  # what can be a salt or a key of its own
+    numbers: list[dict[str, int]]  # for each account, the parts that may be a number of rounds
+    # steps -> other steps that mean the same for these accounts and might not for others
     twins: dict[tuple[str, ...], list[tuple[str, ...]]]
 
 

@@ -24,27 +24,17 @@ class NearMiss:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Solution:
-    """What the search found.
+    """What the search found."""
 
-    Attributes:
-        formulas: canonical texts that explain every account, the plausible first.
-        near_misses: those that explain some, the most first.
-        tried: digests that were computed.
-        seconds: how long it took.
-        exhausted: whether the whole space was searched.
-        reached: the last stage that was begun, in words.
-        best: the formulas that explain most accounts, and the places of these; None for none.
-        led_by: the place of the account that led the search.
-    """
-
-    formulas: tuple[str, ...]
-    near_misses: tuple[NearMiss, ...]
-    tried: int
-    seconds: float
-    exhausted: bool
-    reached: str
+    formulas: tuple[str, ...]  # canonical texts that explain every account, the plausible first
+    near_misses: tuple[NearMiss, ...]  # those that explain some, the most first
+    tried: int  # digests that were computed
+    seconds: float  # how long it took
+    exhausted: bool  # whether the whole space was searched
+    reached: str  # the last stage that was begun, in words
+    # the formulas that explain most accounts, and the places of these; None for none
     best: tuple[tuple[str, ...], tuple[int, ...]] | None = None
-    led_by: int = 0
+    led_by: int = 0  # the place of the account that led the search
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -33,23 +33,14 @@ _REFUSALS = {
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Verdict:
-    """The answer, and what it rests on.
+    """The answer, and what it rests on."""
 
-    Attributes:
-        accepted: whether the password opens the row.
-        reading: what the row was read as.
-        way: the one that fitted.
-        form: which form of the password fitted: as typed, nfc or nfd.
-        fitted: that form's text, which an upgrade stores.
-        refusal: for the operator, why not; empty where accepted.
-    """
-
-    accepted: bool
-    reading: Reading
-    way: Way | None = None
-    form: str = ""
-    fitted: str = field(default="", repr=False)
-    refusal: str = ""
+    accepted: bool  # whether the password opens the row
+    reading: Reading  # what the row was read as
+    way: Way | None = None  # the one that fitted
+    form: str = ""  # which form of the password fitted: as typed, nfc or nfd
+    fitted: str = field(default="", repr=False)  # that form's text, which an upgrade stores
+    refusal: str = ""  # for the operator, why not; empty where accepted
 
     @property
     def parsed(self) -> ParsedValue:

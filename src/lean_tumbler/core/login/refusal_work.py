@@ -31,19 +31,12 @@ MOST_COSTS_OF_A_SCHEME = 4
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Item:
-    """Work of one kind, for one form of a password.
+    """Work of one kind, for one form of a password."""
 
-    Attributes:
-        scheme: of which it is; for formulas, the fingerprint.
-        costs: what tells apart work that cannot stand in for other work of the scheme.
-        amount: in steps that are alike.
-        spend: (amount, password) does as much.
-    """
-
-    scheme: str
-    costs: Hashable
-    amount: int
-    spend: Callable[[int, str], None]
+    scheme: str  # of which it is; for formulas, the fingerprint
+    costs: Hashable  # what tells apart work that cannot stand in for other work of the scheme
+    amount: int  # in steps that are alike
+    spend: Callable[[int, str], None]  # (amount, password) does as much
 
     @property
     def kind(self) -> Hashable:

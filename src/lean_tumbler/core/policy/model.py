@@ -30,32 +30,25 @@ APPLICATION = "application"  # the locator of a store whose values come with eac
 
 @dataclass(frozen=True, slots=True)
 class LayeredWith:
-    """What bulk steps lay over legacy digests.
-
-    Attributes:
-        verified_by: who verifies layered values; empty for every program that the store names.
-    """
+    """What bulk steps lay over legacy digests."""
 
     scheme: str
     parameters: Parameters
+    # who verifies layered values; empty for every program that the store names
     verified_by: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What new values are written with.
-
-    Attributes:
-        declared: whether somebody chose it; a default never replaces a value that is current.
-        verified_by: programs whose stock functions must verify what is written; empty for no such
-            bound.
-        layer_with: what lies over digests, where that is not the target itself.
-    """
+    """What new values are written with."""
 
     scheme: str = USUAL_TARGET
     parameters: Parameters = field(default_factory=lambda: DERIVATIONS[USUAL_TARGET].defaults)
+    # whether somebody chose it; a default never replaces a value that is current
     declared: bool = True
+    # programs whose stock functions must verify what is written; empty for no such bound
     verified_by: tuple[Program, ...] = ()
+    # what lies over digests, where that is not the target itself
     layer_with: "LayeredWith | None" = None
 
     @property
@@ -142,17 +135,11 @@ ROLES = tuple(name for name in Columns.__dataclass_fields__ if name != "privileg
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JoinedTable:
-    """One more table, whose columns stand beside the store's own.
+    """One more table, whose columns stand beside the store's own."""
 
-    Attributes:
-        table: its name; its columns are written TABLE.COLUMN.
-        key: its column that names each of its rows alone.
-        by: the column of the store's own table that holds that key.
-    """
-
-    table: str
-    key: str
-    by: str
+    table: str  # its name; its columns are written TABLE.COLUMN
+    key: str  # its column that names each of its rows alone
+    by: str  # the column of the store's own table that holds that key
 
     def own_name(self, column: str) -> str | None:
         """Give the name that a column has in the joined table; None where it is not of it."""
@@ -162,31 +149,20 @@ class JoinedTable:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class WriteTo:
-    """The column that takes the place of `stored`: read first, and the only one written.
+    """The column that takes the place of `stored`: read first, and the only one written."""
 
-    Attributes:
-        column: its name.
-        empty_stored: whether the same write empties the column that is left behind.
-    """
-
-    column: str
-    empty_stored: bool = False
+    column: str  # its name
+    empty_stored: bool = False  # whether the same write empties the column that is left behind
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RowSource:
-    """What makes up a row, where that is more than all rows of one table with one stored column.
+    """What makes up a row, where that is more than all rows of one table with one stored column."""
 
-    Attributes:
-        join: a table whose columns stand beside the store's own.
-        rows: which rows belong to the store; None for all.
-        write_to: the column that takes the place of `stored`.
-        key: the columns that together name a row; empty for `account`, or the primary key.
-    """
-
-    join: JoinedTable | None = None
-    rows: Condition | None = None
-    write_to: WriteTo | None = None
+    join: JoinedTable | None = None  # a table whose columns stand beside the store's own
+    rows: Condition | None = None  # which rows belong to the store; None for all
+    write_to: WriteTo | None = None  # the column that takes the place of `stored`
+    # the columns that together name a row; empty for `account`, or the primary key
     key: tuple[str, ...] = ()
 
     @property
@@ -215,39 +191,31 @@ class KeySource:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StorePolicy:
-    """One store: where it is and how its values came about.
-
-    Attributes:
-        source: what makes up a row.
-        parts: further inputs of formulas -> the table's own names of their columns.
-        cohorts: how values came about that do not say so themselves.
-        replace_lossy: whether a login replaces a value that other passwords open too.
-        checked_by_application: whether nothing but the application reads the values.
-        readers_ready: since when every program that checks passwords knows what is written.
-        error_bound: the largest share of a cohort's rows that may be made otherwise unseen.
-        tables: which tables are stores of this kind, with `*` for any text; none for one store.
-        alike: of these, whose values the same program wrote, with `*` for any text.
-        sisters: the names of the other stores of its kind.
-    """
+    """One store: where it is and how its values came about."""
 
     name: str
     locator: str
     table: str
     columns: Columns
-    source: RowSource = field(default_factory=RowSource)
+    source: RowSource = field(default_factory=RowSource)  # what makes up a row
+    # further inputs of formulas -> the table's own names of their columns
     parts: Mapping[str, str] = field(default_factory=dict)
-    cohorts: tuple[Cohort, ...] = ()
-    replace_lossy: bool = False
-    checked_by_application: bool = False
+    cohorts: tuple[Cohort, ...] = ()  # how values came about that do not say so themselves
+    replace_lossy: bool = False  # whether a login replaces a value that other passwords open too
+    checked_by_application: bool = False  # whether nothing but the application reads the values
+    # since when every program that checks passwords knows what is written
     readers_ready: date | None = None
     replicas: tuple[str, ...] = ()
     mode: str = "upgrade"
     share: float = 1.0
+    # the largest share of a cohort's rows that may be made otherwise unseen
     error_bound: float = MOST_OTHERWISE
     decryption: Decryption | None = None
+    # which tables are stores of this kind, with `*` for any text; none for one store
     tables: tuple[str, ...] = ()
+    # of these, whose values the same program wrote, with `*` for any text
     alike: tuple[str, ...] = ()
-    sisters: tuple[str, ...] = ()
+    sisters: tuple[str, ...] = ()  # the names of the other stores of its kind
 
     @property
     def section(self) -> str:

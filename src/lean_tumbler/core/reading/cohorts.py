@@ -22,30 +22,21 @@ class PlainText(StrEnum):
 
 @dataclass(frozen=True, kw_only=True)
 class Cohort:
-    """Rows that came about in one way: by a formula, by a bare scheme, or as plain text.
+    """Rows that came about in one way: by a formula, by a bare scheme, or as plain text."""
 
-    Attributes:
-        name: for people, and for evidence.
-        formula: that made the digest; None where it is no formula.
-        scheme: of values that are bare shapes, like des-crypt; empty where it is none.
-        then: the slow scheme that the formula's result went into; empty where the formula is all.
-        untested: what known accounts leave open of a formula: a login tries each alternative.
-        plain_text: whether the texts are passwords.
-        text_classes: structures of texts that are passwords too, as somebody insists.
-        layout: where digest and inputs stand in a composite value; None where the text is the
-            digest.
-        condition: which rows; None for all.
-    """
-
-    name: str
-    formula: NamedFormula | None = None
-    scheme: str = ""
+    name: str  # for people, and for evidence
+    formula: NamedFormula | None = None  # that made the digest; None where it is no formula
+    scheme: str = ""  # of values that are bare shapes, like des-crypt; empty where it is none
+    # the slow scheme that the formula's result went into; empty where the formula is all
     then: str = ""
+    # what known accounts leave open of a formula: a login tries each alternative
     untested: frozenset[Untested] = frozenset()
-    plain_text: PlainText = PlainText.NONE
+    plain_text: PlainText = PlainText.NONE  # whether the texts are passwords
+    # structures of texts that are passwords too, as somebody insists
     text_classes: frozenset[str] = frozenset()
+    # where digest and inputs stand in a composite value; None where the text is the digest
     layout: ValueLayout | None = None
-    condition: Condition | None = None
+    condition: Condition | None = None  # which rows; None for all
 
     def holds(self, row: Row) -> bool:
         """Tell whether a row is of the cohort, as far as its condition says."""

@@ -57,24 +57,15 @@ _BARE_OPERANDS = frozenset({"before", "from", "length", *_ORDERS})
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Test:
-    """One test on one column.
+    """One test on one column."""
 
-    Attributes:
-        column: as the condition names it.
-        verb: what is asked.
-        operands: what it is compared with, as text.
-        is_bare: whether these are written without quotes.
-        role: of the column, where the row carries it by role.
-        name: the table's own name of the column.
-        holds_for: the column's bytes -> the answer.
-    """
-
-    column: str
-    verb: str
-    operands: tuple[str, ...]
-    is_bare: bool = False
-    role: str = ""
-    name: str = ""
+    column: str  # as the condition names it
+    verb: str  # what is asked
+    operands: tuple[str, ...]  # what it is compared with, as text
+    is_bare: bool = False  # whether these are written without quotes
+    role: str = ""  # of the column, where the row carries it by role
+    name: str = ""  # the table's own name of the column
+    # the column's bytes -> the answer
     holds_for: Callable[[bytes | None], bool] = field(repr=False, compare=False)
 
     def holds(self, row: Row) -> bool:
@@ -96,15 +87,10 @@ class Test:
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """Parts that all must hold, or of which one must.
+    """Parts that all must hold, or of which one must."""
 
-    Attributes:
-        parts: tests, or conditions of their own.
-        is_any: whether one is enough.
-    """
-
-    parts: tuple["Test | Condition", ...]
-    is_any: bool = False
+    parts: tuple["Test | Condition", ...]  # tests, or conditions of their own
+    is_any: bool = False  # whether one is enough
 
     def holds(self, row: Row) -> bool:
         """Tell whether a row is meant."""

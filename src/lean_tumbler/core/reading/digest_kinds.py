@@ -17,28 +17,19 @@ _FOUR, _SIXTEEN = "AQgw", "AEIMQUYcgkosw048"  # RFC 4648 section 3.5: four, and 
 
 @dataclass(frozen=True, slots=True)
 class DigestKind:
-    """What a class of texts may be the digests of.
+    """What a class of texts may be the digests of."""
 
-    Attributes:
-        name: for people; the scheme's where there is one.
-        alphabet: the digits.
-        lengths: of the texts; empty for any from SHORTEST on.
-        tails: place from the start (negative: from the end) -> the only digits there.
-        padding: how many equals signs stand behind.
-        prior_bits: how seldom a column holds such digests that nobody speaks of.
-        gain_bits: by how much, for each character, such a digest is better explained as one than
-            as a text that a program drew of letters and digits.
-        tail_bits: the same for what the ends of its blocks leave, in all.
-    """
-
-    name: str
-    alphabet: str
-    lengths: tuple[int, ...] = ()
+    name: str  # for people; the scheme's where there is one
+    alphabet: str  # the digits
+    lengths: tuple[int, ...] = ()  # of the texts; empty for any from SHORTEST on
+    # place from the start (negative: from the end) -> the only digits there
     tails: Mapping[int, str] = field(default_factory=dict)
-    padding: int = 0
-    prior_bits: float = 8.0
+    padding: int = 0  # how many equals signs stand behind
+    prior_bits: float = 8.0  # how seldom a column holds such digests that nobody speaks of
+    # by how much, for each character, such a digest is better explained as one than as a text that
+    # a program drew of letters and digits
     gain_bits: float = 0.0
-    tail_bits: float = 0.5
+    tail_bits: float = 0.5  # the same for what the ends of its blocks leave, in all
 
     def least_bits_each(self, length: int) -> float:
         """Give a sixth of what each such digest should gain: with less, it is something else."""

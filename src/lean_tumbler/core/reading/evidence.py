@@ -39,30 +39,21 @@ class CohortKey:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Counts:
-    """People of one cohort, each counted once in each number.
+    """People of one cohort, each counted once in each number."""
 
-    Attributes:
-        accepted: those whose known password opened the row, at the last try of all.
-        refused: those whose known password did not.
-        agreed: those who logged in.
-        differed: those whose login another program judged otherwise.
-        guessed: those whose row a likely password opened.
-        people: those of whom anything is right, whatever shows it; None for the sum.
-        years: in which their accounts were made, as far as that is known.
-        marks: that they have: role or origin, and what stands there.
-        elsewhere: the same cohort's people in equal tables; None where there are none.
-        alike: whether somebody said that the equal tables were written by the same program.
-    """
-
-    accepted: int = 0
-    refused: int = 0
-    agreed: int = 0
-    differed: int = 0
-    guessed: int = 0
+    accepted: int = 0  # those whose known password opened the row, at the last try of all
+    refused: int = 0  # those whose known password did not
+    agreed: int = 0  # those who logged in
+    differed: int = 0  # those whose login another program judged otherwise
+    guessed: int = 0  # those whose row a likely password opened
+    # those of whom anything is right, whatever shows it; None for the sum
     people: int | None = None
+    # in which their accounts were made, as far as that is known
     years: frozenset[int] = frozenset()
-    marks: frozenset[Mark] = frozenset()
+    marks: frozenset[Mark] = frozenset()  # that they have: role or origin, and what stands there
+    # the same cohort's people in equal tables; None where there are none
     elsewhere: "Counts | None" = None
+    # whether somebody said that the equal tables were written by the same program
     alike: bool = False
 
     @property
@@ -164,17 +155,12 @@ def _log_choose(many: int, few: int) -> float:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Coverage:
-    """Which rows the proof was taken from: those that stood there then.
+    """Which rows the proof was taken from: those that stood there then."""
 
-    Attributes:
-        proved_on: the day of the proof; None where no day is known.
-        highest: the highest number that named a row then; None where keys are no numbers.
-        rows: that there were; None where they were not counted.
-    """
-
-    proved_on: date | None = None
+    proved_on: date | None = None  # the day of the proof; None where no day is known
+    # the highest number that named a row then; None where keys are no numbers
     highest: int | None = None
-    rows: int | None = None
+    rows: int | None = None  # that there were; None where they were not counted
 
     def has_unexplained(self, covered_rows: int) -> bool:
         """Tell whether more rows count as old ones than there were."""
@@ -190,20 +176,13 @@ class Coverage:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RowFacts:
-    """What is known of a row beside its reading.
+    """What is known of a row beside its reading."""
 
-    Attributes:
-        key: names the row.
-        login: the person's, where there is one.
-        created: the day on which the account was made, as far as that can be read.
-        last_login: the day of the last login, as far as that can be read.
-        marks: of administrators' roles and of origins, what the row's columns say.
-    """
-
-    key: object
-    login: str | None = None
-    created: date | None = None
-    last_login: date | None = None
+    key: object  # names the row
+    login: str | None = None  # the person's, where there is one
+    created: date | None = None  # the day on which the account was made, as far as that can be read
+    last_login: date | None = None  # the day of the last login, as far as that can be read
+    # of administrators' roles and of origins, what the row's columns say
     marks: frozenset[Mark] = frozenset()
 
 
@@ -223,16 +202,13 @@ def _nobody(_: str) -> bool:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StoreEvidence:
-    """What is known beside the counts of one store.
+    """What is known beside the counts of one store."""
 
-    Attributes:
-        ruled_out: fingerprint of an alternative -> people who opened in another way.
-        refused_itself: tells whether a login is one of those that speak against its cohort.
-        lapsed: why counts of the store do not count any more, as a sentence; empty where they do.
-    """
-
+    # fingerprint of an alternative -> people who opened in another way
     ruled_out: Mapping[str, int] = field(default_factory=dict)
+    # tells whether a login is one of those that speak against its cohort
     refused_itself: Callable[[str], bool] = _nobody
+    # why counts of the store do not count any more, as a sentence; empty where they do
     lapsed: str = ""
 
     def is_ruled_out(self, alternative: str, main: str) -> bool:

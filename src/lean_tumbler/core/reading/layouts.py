@@ -54,15 +54,10 @@ class Parts:
 
 @dataclass(frozen=True, slots=True)
 class ValueLayout:
-    """A layout of the policy.
+    """A layout of the policy."""
 
-    Attributes:
-        text: as the policy has it.
-        encodings: part -> how it is written.
-    """
-
-    text: str
-    encodings: Mapping[str, str] = field(compare=False)
+    text: str  # as the policy has it
+    encodings: Mapping[str, str] = field(compare=False)  # part -> how it is written
     _pattern: re.Pattern[str] = field(repr=False, compare=False)
 
     @property

@@ -24,28 +24,19 @@ class State(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Reading:
-    """One row understood.
+    """One row understood."""
 
-    Attributes:
-        state: what is to be said before the ways.
-        text: the stored text, without wrappers around it; empty where there is none.
-        parsed: what the text itself was read as.
-        ways: in which it may have been made, the surest first.
-        cohorts: names of the cohorts whose condition holds.
-        doubt: why there is no way, or none that a bulk step may rest on; None where there is no
-            doubt.
-        suspected: what the column shows the text to be a digest of; empty where nothing.
-        missing: fingerprints below a layer that no formula has.
-    """
-
-    state: State
+    state: State  # what is to be said before the ways
+    # the stored text, without wrappers around it; empty where there is none
     text: str = field(default="", repr=False)
+    # what the text itself was read as
     parsed: ParsedValue = field(default_factory=readable.unknown)
-    ways: tuple[Way, ...] = ()
-    cohorts: tuple[str, ...] = ()
+    ways: tuple[Way, ...] = ()  # in which it may have been made, the surest first
+    cohorts: tuple[str, ...] = ()  # names of the cohorts whose condition holds
+    # why there is no way, or none that a bulk step may rest on; None where there is no doubt
     doubt: Reason | None = None
-    suspected: str = ""
-    missing: tuple[str, ...] = ()
+    suspected: str = ""  # what the column shows the text to be a digest of; empty where nothing
+    missing: tuple[str, ...] = ()  # fingerprints below a layer that no formula has
 
     @property
     def label(self) -> str:

@@ -41,18 +41,13 @@ def bytes_of(text: str) -> bytes:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Row:
-    """One row, in the store's own bytes.
+    """One row, in the store's own bytes."""
 
-    Attributes:
-        stored: the stored value; None where it is NULL.
-        salt: the salt column; None where it is NULL or there is none.
-        login: the login.
-        others: further columns, by the table's own names.
-    """
-
-    stored: bytes | None = field(repr=False)
+    stored: bytes | None = field(repr=False)  # the stored value; None where it is NULL
+    # the salt column; None where it is NULL or there is none
     salt: bytes | None = field(default=None, repr=False)
-    login: str | None = None
+    login: str | None = None  # the login
+    # further columns, by the table's own names
     others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
 
     @property

@@ -51,15 +51,10 @@ VARIANTS: tuple[tuple[str, str], ...] = (
 
 @dataclass(frozen=True, slots=True)
 class SlowMiss:
-    """What fits a slow value.
+    """What fits a slow value."""
 
-    Attributes:
-        formula: for a cohort, “FORMULA, then SCHEME”.
-        meaning: in words.
-    """
-
-    formula: str
-    meaning: str
+    formula: str  # for a cohort, “FORMULA, then SCHEME”
+    meaning: str  # in words
 
 
 class SlowMisses:

@@ -50,17 +50,11 @@ def _printed(text: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Suspected:
-    """A class of texts that the column as a whole shows to be digests.
+    """A class of texts that the column as a whole shows to be digests."""
 
-    Attributes:
-        kind: of what.
-        length: in characters.
-        share: the estimated part of the column's texts.
-    """
-
-    kind: DigestKind
-    length: int
-    share: float
+    kind: DigestKind  # of what
+    length: int  # in characters
+    share: float  # the estimated part of the column's texts
 
     def holds(self, text: str) -> bool:
         """Tell whether a text of it may be a digest after all."""
@@ -74,15 +68,10 @@ class Suspected:
 
 @dataclass(frozen=True)
 class Column:
-    """What a survey found out.
+    """What a survey found out."""
 
-    Attributes:
-        rows: texts that were seen.
-        suspected: classes of digests among them.
-    """
-
-    rows: int = 0
-    suspected: tuple[Suspected, ...] = ()
+    rows: int = 0  # texts that were seen
+    suspected: tuple[Suspected, ...] = ()  # classes of digests among them
 
     @cached_property
     def _by_length(self) -> Mapping[int, Sequence[Suspected]]:

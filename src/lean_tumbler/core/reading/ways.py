@@ -36,32 +36,20 @@ class Bounds:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FormulaWay:
-    """A formula over the row's inputs.
+    """A formula over the row's inputs."""
 
-    Attributes:
-        name: the cohort's, or the scheme's where the value names the formula itself.
-        certainty: how sure it is.
-        formula: the formula.
-        canonical: the row's digest as the formula prints it; empty below a layer, where it is
-            not known.
-        salt: raw, where the formula takes it.
-        login: where the formula takes it.
-        parts: further inputs, raw.
-        layout: the cohort's own layout; empty where the text is the digest.
-        alternative: which one it is, where a cohort's formula has alternatives.
-        cohort: the identity of the cohort that declares it; empty where none does.
-    """
-
-    name: str
-    certainty: Certainty
-    formula: NamedFormula
-    layout: str = ""
+    name: str  # the cohort's, or the scheme's where the value names the formula itself
+    certainty: Certainty  # how sure it is
+    formula: NamedFormula  # the formula
+    layout: str = ""  # the cohort's own layout; empty where the text is the digest
+    # which one it is, where a cohort's formula has alternatives
     alternative: Alternative | None = None
-    cohort: str = ""
+    cohort: str = ""  # the identity of the cohort that declares it; empty where none does
+    # the row's digest as the formula prints it; empty below a layer, where it is not known
     canonical: str = field(default="", repr=False)
-    salt: bytes | None = field(default=None, repr=False)
-    login: str | None = None
-    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    salt: bytes | None = field(default=None, repr=False)  # raw, where the formula takes it
+    login: str | None = None  # where the formula takes it
+    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)  # further inputs, raw
 
     @property
     def origin(self) -> str:
@@ -105,19 +93,12 @@ class FormulaWay:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Before:
-    """What a password went through before a slow scheme took it.
+    """What a password went through before a slow scheme took it."""
 
-    Attributes:
-        formula: its steps.
-        salt: raw, where the formula takes it.
-        login: where the formula takes it.
-        parts: further inputs, raw.
-    """
-
-    formula: NamedFormula
-    salt: bytes | None = field(default=None, repr=False)
-    login: str | None = None
-    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    formula: NamedFormula  # its steps
+    salt: bytes | None = field(default=None, repr=False)  # raw, where the formula takes it
+    login: str | None = None  # where the formula takes it
+    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)  # further inputs, raw
 
     def of(self, password: str, bounds: Bounds) -> bytes | None:
         """Give the bytes that the scheme took; None where the formula has none for a password."""
@@ -249,16 +230,12 @@ class DerivationWay:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PasswordWay:
-    """The row holds the password itself: as plain text, or decrypted.
-
-    Attributes:
-        text_class: the text's structure, where only proof makes such a text a password.
-    """
+    """The row holds the password itself: as plain text, or decrypted."""
 
     name: str
     certainty: Certainty
     password: str = field(repr=False)
-    text_class: str = ""
+    text_class: str = ""  # the text's structure, where only proof makes such a text a password
     cohort: str = ""
     lossy: tuple[str, ...] = ()
 

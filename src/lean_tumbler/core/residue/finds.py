@@ -28,21 +28,13 @@ class Encoding(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Find:
-    """One value that was found.
+    """One value that was found."""
 
-    Attributes:
-        offset: of its first byte, from the beginning of what was searched.
-        certainty: how sure it is.
-        scheme: as the text reads; empty where nothing reads it.
-        encoding: how it was written.
-        fingerprint: of the value, for comparison; it is not printed.
-    """
-
-    offset: int
-    certainty: Recognition
-    scheme: str
-    encoding: Encoding
-    fingerprint: bytes
+    offset: int  # of its first byte, from the beginning of what was searched
+    certainty: Recognition  # how sure it is
+    scheme: str  # as the text reads; empty where nothing reads it
+    encoding: Encoding  # how it was written
+    fingerprint: bytes  # of the value, for comparison; it is not printed
 
 
 def fingerprint(value: bytes, key: bytes = b"") -> bytes:

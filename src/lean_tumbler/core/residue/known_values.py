@@ -40,17 +40,11 @@ def shape_of(value: bytes) -> Shape:
 
 @dataclass(frozen=True, slots=True)
 class Remembered:
-    """What is kept of a value that is to be found again and not to be kept.
+    """What is kept of a value that is to be found again and not to be kept."""
 
-    Attributes:
-        shape: what it looks like.
-        length: in bytes; of a word, without what ends base64.
-        mark: its keyed fingerprint.
-    """
-
-    shape: Shape
-    length: int
-    mark: bytes
+    shape: Shape  # what it looks like
+    length: int  # in bytes; of a word, without what ends base64
+    mark: bytes  # its keyed fingerprint
 
 
 def remembered(value: bytes, key: bytes) -> Remembered | None:
@@ -64,18 +58,14 @@ def remembered(value: bytes, key: bytes) -> Remembered | None:
 
 @dataclass(slots=True)
 class KnownValues:
-    """Values by what they look like, so that each kind is looked for as quickly as it can be.
+    """Values by what they look like, so that each kind is looked for as quickly as it can be."""
 
-    Attributes:
-        key: of the fingerprints.
-        stores: fingerprint -> the store that the value is, or was, of.
-        live: fingerprints of values that a store still holds: they open accounts today.
-        privileged: those of them that open an administrator's.
-    """
-
-    key: bytes = field(default=b"", repr=False)
+    key: bytes = field(default=b"", repr=False)  # of the fingerprints
+    # fingerprint -> the store that the value is, or was, of
     stores: dict[bytes, str] = field(default_factory=dict)
+    # fingerprints of values that a store still holds: they open accounts today
     live: set[bytes] = field(default_factory=set)
+    # those of them that open an administrator's
     privileged: set[bytes] = field(default_factory=set)
     _hex_lengths: set[int] = field(default_factory=set)
     _words: dict[bytes, bytes] = field(default_factory=dict)

@@ -39,67 +39,51 @@ class Says(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Contents:
-    """What one value holds, as its layout reads it.
+    """What one value holds, as its layout reads it."""
 
-    Attributes:
-        parameters: costs, by the names that the policy file uses.
-        variant: what tells apart values of one scheme and layout (`2a`, `v=16`), or empty.
-        salt: the salt that stands in the value; None where there is none.
-        digest: the digest as bytes; empty where there is none.
-        digest_bits: its length where `digest` holds it in another writing; 0 to take the bytes.
-        setting: for schemes that describe themselves, the text that together with the password
-            gives the stored value again (see docs/FORMATS.md); empty where none is defined.
-        whole: for the schemes of `CryptScheme`, the text that setting and password give.
-        formulas: for fast values, the formulas that can have made them, the likeliest first;
-            they print the digest in lower-case hexadecimal.
-        salted_by_login: whether the login goes in as salt.
-        inner: for layered values, the derivation that lies on top.
-        origin: for layered values, the scheme below, or the fingerprints of the formulas.
-        login: for layered values, the login kept in the head.
-        parts: for layered values, the formulas' further inputs, by name.
-        password: what the text says is the password itself.
-        confidence: 0 to 1, that the scheme is right.
-        also_possible: other schemes that write the same text.
-        notes: sentences for a reader.
-        obsolete: whether a newer variant replaced this one because of a weakness.
-        scheme: the scheme, where the layout alone does not say it.
-    """
-
+    # costs, by the names that the policy file uses
     parameters: Parameters = field(default_factory=dict)
-    variant: str = ""
+    variant: str = ""  # what tells apart values of one scheme and layout (`2a`, `v=16`), or empty
+    # the salt that stands in the value; None where there is none
     salt: bytes | None = field(default=None, repr=False)
-    digest: bytes = field(default=b"", repr=False)
+    digest: bytes = field(default=b"", repr=False)  # the digest as bytes; empty where there is none
+    # its length where `digest` holds it in another writing; 0 to take the bytes
     digest_bits: int = 0
+    # for schemes that describe themselves, the text that together with the password gives the
+    # stored value again (see docs/FORMATS.md); empty where none is defined
     setting: str = field(default="", repr=False)
+    # for the schemes of `CryptScheme`, the text that setting and password give
     whole: str = field(default="", repr=False)
+    # for fast values, the formulas that can have made them, the likeliest first; they print the
+    # digest in lower-case hexadecimal
     formulas: tuple[str, ...] = ()
-    salted_by_login: bool = False
-    inner: "ParsedValue | None" = None
-    origin: str = ""
+    salted_by_login: bool = False  # whether the login goes in as salt
+    inner: "ParsedValue | None" = None  # for layered values, the derivation that lies on top
+    origin: str = ""  # for layered values, the scheme below, or the fingerprints of the formulas
+    # for layered values, the login kept in the head
     login: bytes | None = field(default=None, repr=False)
+    # for layered values, the formulas' further inputs, by name
     parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    # what the text says is the password itself
     password: str | None = field(default=None, repr=False)
-    confidence: float = 1.0
-    also_possible: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
-    obsolete: bool = False
-    scheme: str = ""
+    confidence: float = 1.0  # 0 to 1, that the scheme is right
+    also_possible: tuple[str, ...] = ()  # other schemes that write the same text
+    notes: tuple[str, ...] = ()  # sentences for a reader
+    obsolete: bool = False  # whether a newer variant replaced this one because of a weakness
+    scheme: str = ""  # the scheme, where the layout alone does not say it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ParsedValue:
-    """One stored value understood: what its layout says, and what it holds.
-
-    Attributes:
-        wrappers: what stands around the value itself, outermost first; `inner_text` is then the
-            value without them, and empty where there are none.
-    """
+    """One stored value understood: what its layout says, and what it holds."""
 
     scheme: str
     layout: str
     kind: Kind
     says: Says = Says.NOTHING
     contents: Contents = field(default_factory=Contents)
+    # what stands around the value itself, outermost first; `inner_text` is then the value without
+    # them, and empty where there are none
     wrappers: tuple[str, ...] = ()
     inner_text: str = field(default="", repr=False)
 
@@ -149,38 +133,23 @@ class Layout:
     The audit reads columns by the same pattern, a representative for each shape. A shape is the
     text of the groups in `key_groups` and the lengths of all other groups, so `build` may depend
     on these and on nothing else of the value, unless `by_value` says so.
-
-    Attributes:
-        scheme: what was computed, by its trade name; several by length: joined with commas.
-        name: how it was written down, by structure.
-        structure: what it looks like, for the catalogue.
-        source: the standard or program documentation that defines it.
-        kind: what the scheme does with a password.
-        says: how much a value of it says by itself.
-        pattern: the whole value, in the common part of Python's and Rust's regular expressions.
-        build: match -> contents, or None where the numbers in it are impossible.
-        starts: how every value begins; empty where there is no such text.
-        key_groups: groups whose text decides the reading.
-        lengths_count: whether the lengths of the other groups do.
-        by_value: whether `build` looks at all of the value; such values have no shape.
-        longest: values above this many characters are not of this layout.
-        lengths: the only lengths in characters that values have; empty for any.
     """
 
-    scheme: str
-    name: str
-    structure: str
-    source: str
-    kind: Kind
-    pattern: str
+    scheme: str  # what was computed, by its trade name; several by length: joined with commas
+    name: str  # how it was written down, by structure
+    structure: str  # what it looks like, for the catalogue
+    source: str  # the standard or program documentation that defines it
+    kind: Kind  # what the scheme does with a password
+    pattern: str  # the whole value, in the common part of Python's and Rust's regular expressions
+    # match -> contents, or None where the numbers in it are impossible
     build: Callable[[re.Match[str]], Contents | None]
-    says: Says = Says.NOTHING
-    starts: tuple[str, ...] = ()
-    key_groups: tuple[str, ...] = ()
-    lengths_count: bool = True
-    by_value: bool = False
-    longest: int = VALUE_CHARACTERS
-    lengths: tuple[int, ...] = ()
+    says: Says = Says.NOTHING  # how much a value of it says by itself
+    starts: tuple[str, ...] = ()  # how every value begins; empty where there is no such text
+    key_groups: tuple[str, ...] = ()  # groups whose text decides the reading
+    lengths_count: bool = True  # whether the lengths of the other groups do
+    by_value: bool = False  # whether `build` looks at all of the value; such values have no shape
+    longest: int = VALUE_CHARACTERS  # values above this many characters are not of this layout
+    lengths: tuple[int, ...] = ()  # the only lengths in characters that values have; empty for any
 
     @cached_property
     def _compiled(self) -> re.Pattern[str]:

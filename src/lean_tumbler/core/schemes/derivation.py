@@ -9,16 +9,12 @@ from lean_tumbler.core.schemes.guess_work import Work
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Parameter:
-    """One cost of a derivation: its name in policy files and the range its standard allows.
-
-    Attributes:
-        needs: another cost, and how much of it each one of this takes.
-    """
+    """One cost of a derivation: its name in policy files and the range its standard allows."""
 
     name: str
     lowest: int
     highest: int
-    needs: tuple[str, int] | None = None
+    needs: tuple[str, int] | None = None  # another cost, and how much of it each one of this takes
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,19 +23,13 @@ class OnTop:
 
     The reader of layered values, the guard of a column and the width that a column needs follow
     from this, so that what is written is read and admitted.
-
-    Attributes:
-        layout: that reads what `create` writes.
-        start: how each value begins.
-        numbers: what stands before a number, and the parameter; empty for one that follows from
-            the digest.
-        digest_characters: of the digest that `create` writes.
     """
 
-    layout: Layout
-    start: str
+    layout: Layout  # that reads what `create` writes
+    start: str  # how each value begins
+    # what stands before a number, and the parameter; empty for one that follows from the digest
     numbers: tuple[tuple[str, str], ...]
-    digest_characters: int
+    digest_characters: int  # of the digest that `create` writes
 
     @property
     def digest_bytes(self) -> int:
@@ -63,106 +53,80 @@ class OnTop:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FixedForm:
-    """Values of one length, whatever they cost: what a guarded column compares them with.
+    """Values of one length, whatever they cost: what a guarded column compares them with."""
 
-    Attributes:
-        start: what stands before the cost, with sets of characters in brackets.
-        cost: the parameter, which stands there in two digits and a dollar after it.
-        alphabet: of salt and digest.
-        characters: how many of them follow.
-    """
-
-    start: str
-    cost: str
-    alphabet: str
-    characters: int
+    start: str  # what stands before the cost, with sets of characters in brackets
+    cost: str  # the parameter, which stands there in two digits and a dollar after it
+    alphabet: str  # of salt and digest
+    characters: int  # how many of them follow
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Tuning:
-    """What is measured of a scheme, and what parameters are chosen from.
+    """What is measured of a scheme, and what parameters are chosen from."""
 
-    Attributes:
-        points: costs to measure, the cheapest first, in steps of about two.
-        grows_with: costs -> what time grows with, besides what is always spent.
-        above: the floor's alternatives -> costs to choose from, some below the floor perhaps.
-        approved: whether NIST SP 800-132 approves of it.
-    """
-
-    points: tuple[Parameters, ...]
+    points: tuple[Parameters, ...]  # costs to measure, the cheapest first, in steps of about two
+    # costs -> what time grows with, besides what is always spent
     grows_with: Callable[[Parameters], float]
+    # the floor's alternatives -> costs to choose from, some below the floor perhaps
     above: Callable[[Sequence[Parameters]], Iterator[Parameters]]
-    approved: bool = False
+    approved: bool = False  # whether NIST SP 800-132 approves of it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Steps:
-    """Work that differs in nothing but how often something is done.
+    """Work that differs in nothing but how often something is done."""
 
-    Attributes:
-        number: costs -> how often.
-        costs: number -> costs of derivations that together do it as often.
-    """
-
-    number: Callable[[Parameters], int]
+    number: Callable[[Parameters], int]  # costs -> how often
+    # number -> costs of derivations that together do it as often
     costs: Callable[[int], Iterable[Parameters]]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Derivation:
-    """A slow scheme: it can check values, and write new ones.
-
-    Attributes:
-        recompute: (parsed value, secret) -> digest bytes, to compare with `parsed.digest`.
-        create: (secret, salt, parameters) -> the complete stored text.
-        whole_text: (setting, digest bytes) -> the complete stored text in canonical form.
-        read_setting: what `setting` means again, without a digest; None where it is malformed.
-        memory_kib: working memory of one derivation.
-        work_kib: memory that one derivation goes over in all; 0 where memory is not its cost.
-        as_strong: (parameters, others) -> whether the first cost an attacker at least as much.
-        on_top: how it is written where it stands over a legacy digest; None where it cannot.
-        block_bytes: of a digest that is computed in blocks, each for all the rounds; 0 where it is
-            not.
-        steps: its work, where one derivation can be filled up to a dearer one; None where it
-            cannot.
-        in_words: costs for a person.
-        work_in_words: what they make a check do.
-        floors: by the name of a published floor, alternatives of about equal strength; a value is
-            current when it reaches all numbers of one.
-        limits: which limit of a policy bounds which cost.
-        tuning: how parameters are chosen; None for what `tune` does not choose.
-        fixed_form: how a guarded column knows its values, where it does not lie on top.
-        digest_multiple: lengths of digests in bytes that people choose are multiples of it; 0
-            where all have one length.
-        password_bytes: that it takes in; 0 for any number.
-        variants: names under which it writes the same value, the usual one first.
-        as_variant: (value, variant) -> the value under that name.
-    """
+    """A slow scheme: it can check values, and write new ones."""
 
     scheme: str
     source: str
     parameters: tuple[Parameter, ...]
     defaults: Parameters
     salt_bytes: int
+    # (parsed value, secret) -> digest bytes, to compare with `parsed.digest`
     recompute: Callable[[ParsedValue, bytes], bytes]
+    # (secret, salt, parameters) -> the complete stored text
     create: Callable[[bytes, bytes, Parameters], str]
+    # (setting, digest bytes) -> the complete stored text in canonical form
     whole_text: Callable[[str, bytes], str]
+    # what `setting` means again, without a digest; None where it is malformed
     read_setting: Callable[[str], ParsedValue | None]
-    memory_kib: Callable[[Parameters], int]
+    memory_kib: Callable[[Parameters], int]  # working memory of one derivation
+    # memory that one derivation goes over in all; 0 where memory is not its cost
     work_kib: Callable[[Parameters], int]
+    # (parameters, others) -> whether the first cost an attacker at least as much
     as_strong: Callable[[Parameters, Parameters], bool]
+    # how it is written where it stands over a legacy digest; None where it cannot
     on_top: OnTop | None = None
+    # of a digest that is computed in blocks, each for all the rounds; 0 where it is not
     block_bytes: int = 0
+    # its work, where one derivation can be filled up to a dearer one; None where it cannot
     steps: Steps | None = None
-    in_words: Callable[[Parameters], str]
-    work_in_words: Callable[[Parameters], str] = lambda _: ""
+    in_words: Callable[[Parameters], str]  # costs for a person
+    work_in_words: Callable[[Parameters], str] = lambda _: ""  # what they make a check do
+    # by the name of a published floor, alternatives of about equal strength; a value is current
+    # when it reaches all numbers of one
     floors: Mapping[str, tuple[Parameters, ...]] = field(default_factory=dict)
+    # which limit of a policy bounds which cost
     limits: Mapping[str, str] = field(default_factory=dict)
-    tuning: Tuning | None = None
+    tuning: Tuning | None = None  # how parameters are chosen; None for what `tune` does not choose
+    # how a guarded column knows its values, where it does not lie on top
     fixed_form: FixedForm | None = None
+    # lengths of digests in bytes that people choose are multiples of it; 0 where all have one
+    # length
     digest_multiple: int = 8
-    password_bytes: int = 0
+    password_bytes: int = 0  # that it takes in; 0 for any number
+    # names under which it writes the same value, the usual one first
     variants: tuple[str, ...] = ()
+    # (value, variant) -> the value under that name
     as_variant: Callable[[str, str], str] = lambda value, _: value
 
     def blocks_of(self, digest_bytes: int) -> int:
@@ -172,44 +136,32 @@ class Derivation:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CryptScheme:
-    """A legacy scheme whose setting and password give the whole stored text again.
-
-    Attributes:
-        compute: (setting, password's bytes) -> the whole stored text.
-        filler: a digest that makes a value of a setting, to read its costs; empty where it has
-            none.
-        lossy: why different passwords open one account; empty where they do not.
-        setting_of: for values that are bare shapes, text -> its setting; None where the text is
-            no such value. Nothing about what the text looks like beyond its structure counts.
-        memory_kib: working memory of one computation.
-        settings_of_rounds: number -> settings that together go through as many rounds; None where
-            there are none.
-    """
+    """A legacy scheme whose setting and password give the whole stored text again."""
 
     scheme: str
     source: str
-    compute: Callable[[str, bytes], str]
+    compute: Callable[[str, bytes], str]  # (setting, password's bytes) -> the whole stored text
+    # a digest that makes a value of a setting, to read its costs; empty where it has none
     filler: str = ""
-    lossy: tuple[str, ...] = ()
+    lossy: tuple[str, ...] = ()  # why different passwords open one account; empty where they do not
+    # for values that are bare shapes, text -> its setting; None where the text is no such value.
+    # Nothing about what the text looks like beyond its structure counts.
     setting_of: Callable[[str], str | None] | None = None
-    memory_kib: Callable[[Parameters], int] = lambda _: 0
+    memory_kib: Callable[[Parameters], int] = lambda _: 0  # working memory of one computation
+    # number -> settings that together go through as many rounds; None where there are none
     settings_of_rounds: Callable[[int], Iterable[str]] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Family:
-    """One module of schemes, as the catalogue lists it.
-
-    Attributes:
-        formulas: all that its layouts name.
-        work: what one guess takes, scheme by scheme; KeyError where a layout states no costs.
-    """
+    """One module of schemes, as the catalogue lists it."""
 
     name: str
     layouts: tuple[Layout, ...]
     derivations: tuple[Derivation, ...] = ()
     crypt_schemes: tuple[CryptScheme, ...] = ()
-    formulas: tuple[str, ...] = ()
+    formulas: tuple[str, ...] = ()  # all that its layouts name
+    # what one guess takes, scheme by scheme; KeyError where a layout states no costs
     work: Mapping[str, Callable[[Parameters], Work]] = field(default_factory=dict)
 
 

@@ -10,19 +10,12 @@ from types import MappingProxyType
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Work:
-    """What one guess takes.
+    """What one guess takes."""
 
-    Attributes:
-        operations: 32-bit integer operations.
-        bytes_moved: to and from the device's memory.
-        on_chip_rounds: rounds that wait for on-chip memory, one after the other.
-        on_chip_bytes: on-chip memory that a guess holds meanwhile.
-    """
-
-    operations: float = 0.0
-    bytes_moved: float = 0.0
-    on_chip_rounds: float = 0.0
-    on_chip_bytes: int = 0
+    operations: float = 0.0  # 32-bit integer operations
+    bytes_moved: float = 0.0  # to and from the device's memory
+    on_chip_rounds: float = 0.0  # rounds that wait for on-chip memory, one after the other
+    on_chip_bytes: int = 0  # on-chip memory that a guess holds meanwhile
 
 
 # 32-bit operations of one compression: a rotation, a three-operand logic function and a

@@ -33,18 +33,14 @@ _INPUT = r"[A-Za-z_][A-Za-z0-9_-]{0,31}=[A-Za-z0-9+/]*"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Head:
-    """What stands before the PHC string.
+    """What stands before the PHC string."""
 
-    Attributes:
-        origin: a scheme, or fingerprints joined by plus signs.
-        salt: the formulas' salt, raw, or the scheme's setting; None where there is none.
-        login: the login, raw, where a formula takes it.
-        parts: further inputs by name, raw.
-    """
-
-    origin: str
+    origin: str  # a scheme, or fingerprints joined by plus signs
+    # the formulas' salt, raw, or the scheme's setting; None where there is none
     salt: bytes | None = field(default=None, repr=False)
+    # the login, raw, where a formula takes it
     login: bytes | None = field(default=None, repr=False)
+    # further inputs by name, raw
     parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
 
     def __str__(self) -> str:

@@ -49,14 +49,11 @@ CONSUMER_GPU_2022 = Hardware(
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Attacker:
-    """Who guesses: with what, and in which order.
+    """Who guesses: with what, and in which order."""
 
-    Attributes:
-        hardware: one device; several cost and guess as many times as much.
-        popularity: how people choose passwords, which an attacker knows.
-    """
-
+    # one device; several cost and guess as many times as much
     hardware: Hardware = CONSUMER_GPU_2022
+    # how people choose passwords, which an attacker knows
     popularity: Popularity = field(default_factory=Popularity)
 
 

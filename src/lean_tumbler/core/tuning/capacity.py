@@ -15,16 +15,11 @@ _LEAST_SECONDS = 1e-9
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Service:
-    """How long one login takes once it is its turn.
+    """How long one login takes once it is its turn."""
 
-    Attributes:
-        seconds: the mean of one derivation, as many running as may.
-        tail: its 99th percentile over that.
-        upgrading: the share of logins that derive twice: once to check, once to write anew.
-    """
-
-    seconds: float
-    tail: float = 1.0
+    seconds: float  # the mean of one derivation, as many running as may
+    tail: float = 1.0  # its 99th percentile over that
+    # the share of logins that derive twice: once to check, once to write anew
     upgrading: float = 0.0
 
     @property

@@ -30,23 +30,15 @@ _ALIKE = 1.1  # within a tenth, a model of an attacker cannot tell; then more me
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Demand:
-    """What the choice must carry.
+    """What the choice must carry."""
 
-    Attributes:
-        cores: of the host that will check logins.
-        memory_kib: what it gives to this.
-        within_milliseconds: the longest wait at the 99th percentile.
-        logins_per_second: attempts at the worst minute, failed ones included; 0 where unknown.
-        upgrading: the share of logins that derive twice.
-        verified_by: programs whose stock functions must verify it.
-    """
-
-    cores: int
-    memory_kib: int
-    within_milliseconds: float
+    cores: int  # of the host that will check logins
+    memory_kib: int  # what it gives to this
+    within_milliseconds: float  # the longest wait at the 99th percentile
+    # attempts at the worst minute, failed ones included; 0 where unknown
     logins_per_second: float = 0.0
-    upgrading: float = 0.0
-    verified_by: tuple[Program, ...] = ()
+    upgrading: float = 0.0  # the share of logins that derive twice
+    verified_by: tuple[Program, ...] = ()  # programs whose stock functions must verify it
 
     def hindrances(self, scheme: str, parameters: Parameters) -> tuple[str, ...]:
         """Say which programs could not verify it, and why."""
@@ -56,26 +48,17 @@ class Demand:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Candidate:
-    """Parameters at or above the floor, under the demand.
-
-    Attributes:
-        at_once: derivations at once that carry the most.
-        milliseconds: of one derivation then.
-        p99_milliseconds: from arrival to answer.
-        utilisation: the share of the time that a derivation slot is busy.
-        guesses_per_second: an attacker's.
-        against: why it will not do; empty where it does.
-    """
+    """Parameters at or above the floor, under the demand."""
 
     scheme: str
     parameters: Parameters
-    at_once: int
-    milliseconds: float
-    p99_milliseconds: float
-    utilisation: float
-    guesses_per_second: float
+    at_once: int  # derivations at once that carry the most
+    milliseconds: float  # of one derivation then
+    p99_milliseconds: float  # from arrival to answer
+    utilisation: float  # the share of the time that a derivation slot is busy
+    guesses_per_second: float  # an attacker's
     service: Service = field(repr=False)
-    against: tuple[str, ...] = ()
+    against: tuple[str, ...] = ()  # why it will not do; empty where it does
 
     @property
     def strength(self) -> tuple[int, int, float]:
@@ -87,19 +70,13 @@ class Candidate:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Requirement:
-    """What the cheapest parameters of a scheme at the floor would need.
-
-    Attributes:
-        cores: with the permitted wait; None where even many are not enough.
-        milliseconds: with the cores at hand; None where the load is too much for them.
-        both: cores and milliseconds together, where neither alone is enough.
-    """
+    """What the cheapest parameters of a scheme at the floor would need."""
 
     scheme: str
     parameters: Parameters
-    cores: int | None
-    milliseconds: float | None
-    both: tuple[int, float] | None
+    cores: int | None  # with the permitted wait; None where even many are not enough
+    milliseconds: float | None  # with the cores at hand; None where the load is too much for them
+    both: tuple[int, float] | None  # cores and milliseconds together, where neither alone is enough
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

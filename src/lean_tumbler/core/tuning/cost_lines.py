@@ -27,20 +27,14 @@ def _terms(scheme: str, costs: Parameters) -> list[float]:
 
 @dataclass(frozen=True, slots=True)
 class CostLine:
-    """Milliseconds of one derivation of a scheme, for each number of derivations at once.
+    """Milliseconds of one derivation of a scheme, for each number of derivations at once."""
 
-    Attributes:
-        scheme: what it is for.
-        weights: derivations at once -> milliseconds for each of the terms.
-        tail: the 99th percentile over the median, with the most at once.
-        slow: the mean of a slow phase over the median, with the most at once.
-        held_back: predicted over measured for each point that the check line did not see.
-    """
-
-    scheme: str
+    scheme: str  # what it is for
+    # derivations at once -> milliseconds for each of the terms
     weights: Mapping[int, Sequence[float]]
-    tail: float
-    slow: float
+    tail: float  # the 99th percentile over the median, with the most at once
+    slow: float  # the mean of a slow phase over the median, with the most at once
+    # predicted over measured for each point that the check line did not see
     held_back: tuple[float, ...]
 
     @property

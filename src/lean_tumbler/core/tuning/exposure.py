@@ -20,23 +20,15 @@ SPEND_EACH = 0.01  # money for each account, for the share that falls to so smal
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Exposure:
-    """One group of rows under attack.
+    """One group of rows under attack."""
 
-    Attributes:
-        reading: what the rows hold.
-        rows: how many there are.
-        guesses_per_second: at one value; infinite where it can be read.
-        together: whether one guess is tried on all rows at once, because no salt differs.
-        likeliest: number of guesses -> what they cost against one account, and against all.
-        opened: of the rows, what opens for `SPEND_EACH` a row, spread evenly over them.
-    """
-
-    reading: GroupReading
-    rows: int
-    guesses_per_second: float
-    together: bool
+    reading: GroupReading  # what the rows hold
+    rows: int  # how many there are
+    guesses_per_second: float  # at one value; infinite where it can be read
+    together: bool  # whether one guess is tried on all rows at once, because no salt differs
+    # number of guesses -> what they cost against one account, and against all
     likeliest: dict[int, tuple[AttackCost, AttackCost]]
-    opened: Opened
+    opened: Opened  # of the rows, what opens for `SPEND_EACH` a row, spread evenly over them
 
 
 def exposures(groups: Iterable[tuple[GroupReading, int]], attacker: Attacker) -> list[Exposure]:

@@ -39,19 +39,13 @@ class SinceThen(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LeakedKind:
-    """What a copy holds of some accounts.
+    """What a copy holds of some accounts."""
 
-    Attributes:
-        words: scheme or formula, for a person.
-        grade: of these values, in the copy.
-        guesses_per_second: at one value; infinite where it can be read, None where not known.
-        salted: whether each value has a salt of its own.
-    """
-
-    words: str
-    grade: Grade
+    words: str  # scheme or formula, for a person
+    grade: Grade  # of these values, in the copy
+    # at one value; infinite where it can be read, None where not known
     guesses_per_second: float | None
-    salted: bool
+    salted: bool  # whether each value has a salt of its own
 
 
 def opened(kind: LeakedKind, accounts: int, attacker: Attacker) -> dict[str, Opened]:

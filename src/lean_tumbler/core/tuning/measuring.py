@@ -27,21 +27,17 @@ Ratio = Annotated[float, Meta(ge=1, le=1000)]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Measurement:
-    """One point: a scheme at some parameters. Times in milliseconds of wall clock.
-
-    Attributes:
-        milliseconds_at_once: derivations at once -> the median time of one.
-        spread: half the distance of the quartiles over the median, nothing else running.
-        tail: the 99th percentile over the median, with the most at once.
-        slow: the mean of the slowest round over the median of all, with the most at once. A queue
-            is as long as the mean says, and what is promised has to hold in slow phases too.
-    """
+    """One point: a scheme at some parameters. Times in milliseconds of wall clock."""
 
     scheme: str
     parameters: dict[str, int]
+    # derivations at once -> the median time of one
     milliseconds_at_once: dict[Annotated[int, Meta(ge=1)], Annotated[float, Meta(ge=1e-6, le=1e7)]]
+    # half the distance of the quartiles over the median, nothing else running
     spread: Annotated[float, Meta(ge=0, le=1000)] = 0.0
-    tail: Ratio = 1.0
+    tail: Ratio = 1.0  # the 99th percentile over the median, with the most at once
+    # the mean of the slowest round over the median of all, with the most at once. A queue is as
+    # long as the mean says, and what is promised has to hold in slow phases too.
     slow: Ratio = 1.0
 
     @property
@@ -66,17 +62,11 @@ class LeftOut:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Effort:
-    """How long measuring may take.
+    """How long measuring may take."""
 
-    Attributes:
-        seconds: in all.
-        dearest_milliseconds: of one derivation; dearer ones are left to the fitted line.
-        points: of each scheme, the most.
-    """
-
-    seconds: float
-    dearest_milliseconds: float
-    points: int
+    seconds: float  # in all
+    dearest_milliseconds: float  # of one derivation; dearer ones are left to the fitted line
+    points: int  # of each scheme, the most
 
 
 QUICK = Effort(seconds=4.5, dearest_milliseconds=80.0, points=4)

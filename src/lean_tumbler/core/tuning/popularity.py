@@ -33,12 +33,9 @@ class Popularity:
     (2017), section IV: 0.037433 · r^0.187227 for the first of these populations, up to its
     14,326,970 distinct passwords. Beyond, nothing is known. Other populations differ, so the points
     can be replaced.
-
-    Attributes:
-        covered: guesses, and the share that they open, in rising order; straight lines between, of
-            logarithms.
     """
 
+    # guesses, and the share that they open, in rising order; straight lines between, of logarithms
     covered: Annotated[tuple[Covered, ...], Meta(min_length=2)] = (
         (1, 0.010),
         (10, 0.020),

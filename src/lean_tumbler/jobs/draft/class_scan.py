@@ -26,25 +26,16 @@ _CUT_SHARE = 0.2  # of the texts beside them; with fewer, short hexadecimal text
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ClassScan:
-    """What one look at all rows of a column gave.
+    """What one look at all rows of a column gave."""
 
-    Attributes:
-        sample: rows with a value, under the table's own names; all, or some of a large table.
-        known: the rows in which a known login stands, in whichever column.
-        classes: by number.
-        totals: rows by the number of their class.
-        logins: column -> how many known logins it holds.
-        rows: of the table.
-        without_value: rows whose stored value is NULL.
-    """
-
+    # rows with a value, under the table's own names; all, or some of a large table
     sample: pl.DataFrame
-    known: pl.DataFrame
-    classes: Sequence[ValueClass]
-    totals: Mapping[int, int]
-    logins: Mapping[str, int]
-    rows: int
-    without_value: int
+    known: pl.DataFrame  # the rows in which a known login stands, in whichever column
+    classes: Sequence[ValueClass]  # by number
+    totals: Mapping[int, int]  # rows by the number of their class
+    logins: Mapping[str, int]  # column -> how many known logins it holds
+    rows: int  # of the table
+    without_value: int  # rows whose stored value is NULL
 
     @property
     def is_sampled(self) -> bool:

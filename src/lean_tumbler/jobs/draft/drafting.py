@@ -42,46 +42,31 @@ _LOGINS_FOUND = 0.5  # of the known logins, in the column that holds logins
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DraftedStore:
-    """One store, as far as it shows and known accounts prove.
+    """One store, as far as it shows and known accounts prove."""
 
-    Attributes:
-        table: its name.
-        source: what makes up a row.
-        columns: the table's own names by role.
-        reasons: role -> why that column is taken for it.
-        parts: further inputs of formulas -> the table's own names.
-        cohorts: by name.
-        unproven: rows that no known account explains.
-        said: rows whose values say how they were made, by scheme.
-        rows: of the table.
-        without_value: rows whose stored value is NULL.
-        sampled: whether rows of cohorts are estimated from a sample.
-        guessed: rows that likely passwords open, of classes of which no account is known.
-        lines_opened: the lines of known accounts that a cohort opens, or the value by itself.
-        not_opened: the lines of the others that stand there.
-        repeated: known accounts whose login stands in several rows, so that none can be taken.
-        kinds: conditions of rows in which each login would stand once, likeliest first.
-        logins_repeated: logins that stand in several rows, of those that were looked at.
-        told_apart_by: the condition that leaves one row of each of these; None where none does.
-    """
-
-    table: str
-    source: RowSource = PLAIN_ROWS
-    columns: Columns
-    reasons: Mapping[str, str]
+    table: str  # its name
+    source: RowSource = PLAIN_ROWS  # what makes up a row
+    columns: Columns  # the table's own names by role
+    reasons: Mapping[str, str]  # role -> why that column is taken for it
+    # further inputs of formulas -> the table's own names
     parts: Mapping[str, str] = field(default_factory=dict)
-    cohorts: Mapping[str, DraftedCohort] = field(default_factory=dict)
-    unproven: Sequence[Unproven] = ()
+    cohorts: Mapping[str, DraftedCohort] = field(default_factory=dict)  # by name
+    unproven: Sequence[Unproven] = ()  # rows that no known account explains
+    # rows whose values say how they were made, by scheme
     said: Mapping[str, int] = field(default_factory=dict)
-    rows: int = 0
-    without_value: int = 0
-    sampled: bool = False
-    guessed: int = 0
+    rows: int = 0  # of the table
+    without_value: int = 0  # rows whose stored value is NULL
+    sampled: bool = False  # whether rows of cohorts are estimated from a sample
+    guessed: int = 0  # rows that likely passwords open, of classes of which no account is known
+    # the lines of known accounts that a cohort opens, or the value by itself
     lines_opened: frozenset[int] = frozenset()
-    not_opened: tuple[int, ...] = ()
+    not_opened: tuple[int, ...] = ()  # the lines of the others that stand there
+    # known accounts whose login stands in several rows, so that none can be taken
     repeated: int = 0
+    # conditions of rows in which each login would stand once, likeliest first
     kinds: tuple[Condition, ...] = ()
-    logins_repeated: int = 0
+    logins_repeated: int = 0  # logins that stand in several rows, of those that were looked at
+    # the condition that leaves one row of each of these; None where none does
     told_apart_by: Condition | None = None
 
     @property

@@ -30,17 +30,11 @@ _SAMPLE_ROWS = 20_000  # of each table, to see which classes it has
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EqualPlaces:
-    """Places that are drafted as one store.
+    """Places that are drafted as one store."""
 
-    Attributes:
-        places: one, or those of equal tables.
-        patterns: what names the tables of them and no other; none for one place.
-        shared_name: what their names share, with a star for the rest.
-    """
-
-    places: tuple[CredentialPlace, ...]
-    patterns: tuple[str, ...] = ()
-    shared_name: str = ""
+    places: tuple[CredentialPlace, ...]  # one, or those of equal tables
+    patterns: tuple[str, ...] = ()  # what names the tables of them and no other; none for one place
+    shared_name: str = ""  # what their names share, with a star for the rest
 
 
 def grouped(places: Sequence[CredentialPlace], tables: Iterable[str]) -> list[EqualPlaces]:
@@ -121,16 +115,12 @@ def draft_equal(
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Member:
-    """One of the equal tables.
-
-    Attributes:
-        there: how many known logins stand in it.
-        lines: of the known accounts whose password opens their row under one simple formula.
-    """
+    """One of the equal tables."""
 
     place: CredentialPlace
     scan: ClassScan
-    there: int
+    there: int  # how many known logins stand in it
+    # of the known accounts whose password opens their row under one simple formula
     lines: frozenset[int]
 
 

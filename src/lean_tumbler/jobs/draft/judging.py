@@ -34,16 +34,11 @@ _ROUNDS = 5  # of dropping what is contradicted; each drops a cohort at least
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Dropped:
-    """A known account that the draft does not open.
+    """A known account that the draft does not open."""
 
-    Attributes:
-        line: in the file of known accounts.
-        why: as a sentence.
-    """
-
-    line: int
+    line: int  # in the file of known accounts
     login: str
-    why: str
+    why: str  # as a sentence
 
 
 def judged(

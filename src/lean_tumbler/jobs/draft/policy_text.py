@@ -22,19 +22,13 @@ _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlacedStore:
-    """A drafted store under its name in the policy.
-
-    Attributes:
-        locator: as the policy has it.
-        needs_table: whether its table must be named.
-        tables: what names its equal tables; none for one table.
-    """
+    """A drafted store under its name in the policy."""
 
     name: str
-    locator: str
-    needs_table: bool
+    locator: str  # as the policy has it
+    needs_table: bool  # whether its table must be named
     drafted: DraftedStore
-    tables: tuple[str, ...] = ()
+    tables: tuple[str, ...] = ()  # what names its equal tables; none for one table
 
     def covers(self, store: StorePolicy) -> bool:
         """Tell whether a store of a policy is this one, or one of its tables."""

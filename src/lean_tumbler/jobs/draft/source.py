@@ -27,16 +27,11 @@ from lean_tumbler.stores.sql.tables import DatabaseTable
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Draft:
-    """What was found at a source.
+    """What was found at a source."""
 
-    Attributes:
-        source: what messages call it.
-        stores: the drafted stores under their names.
-        left_out: places that hold credentials and can be no store, each with the reason.
-    """
-
-    source: str
-    stores: tuple[PlacedStore, ...]
+    source: str  # what messages call it
+    stores: tuple[PlacedStore, ...]  # the drafted stores under their names
+    # places that hold credentials and can be no store, each with the reason
     left_out: tuple[str, ...]
 
 

@@ -34,29 +34,19 @@ _INVENTED = "gull on a mast"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ExplainedValue:
-    """One stored value explained.
+    """One stored value explained."""
 
-    Attributes:
-        parsed: what it was read as.
-        grade: how well it protects.
-        salted: whether a salt goes in, inside or beside.
-        parts: where its parts stand.
-        over_limit: the cost that is above a limit, so that it is never run; or empty.
-        milliseconds: of one check on this machine; None for what takes no time, or is not run.
-        readers: the stock functions that verify it, and since which version of their language.
-        checked: whether a password opens it; None where none was given.
-        value: the text itself.
-    """
-
-    parsed: ParsedValue
-    value: Masked[str] = field(repr=False)
-    grade: Grade
-    salted: bool
-    parts: Sequence[ValuePart]
-    over_limit: str
+    parsed: ParsedValue  # what it was read as
+    value: Masked[str] = field(repr=False)  # the text itself
+    grade: Grade  # how well it protects
+    salted: bool  # whether a salt goes in, inside or beside
+    parts: Sequence[ValuePart]  # where its parts stand
+    over_limit: str  # the cost that is above a limit, so that it is never run; or empty
+    # of one check on this machine; None for what takes no time, or is not run
     milliseconds: float | None
+    # the stock functions that verify it, and since which version of their language
     readers: Sequence[tuple[StockFunction, Version]]
-    checked: CheckedAccount | None = None
+    checked: CheckedAccount | None = None  # whether a password opens it; None where none was given
 
 
 def explain_value(
@@ -116,45 +106,27 @@ def _milliseconds(reading: Reading, bounds: Bounds, clock: Callable[[], float]) 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CohortSeen:
-    """One cohort of the policy, as far as one row is concerned.
+    """One cohort of the policy, as far as one row is concerned."""
 
-    Attributes:
-        name: the cohort's.
-        condition: in words of the policy; empty where it has none.
-        tests: each test of it, and whether it holds.
-        holds: whether all do.
-        fits: whether the text can have been made so.
-    """
-
-    name: str
-    condition: str
-    tests: Sequence[tuple[str, bool]]
-    holds: bool
-    fits: bool
+    name: str  # the cohort's
+    condition: str  # in words of the policy; empty where it has none
+    tests: Sequence[tuple[str, bool]]  # each test of it, and whether it holds
+    holds: bool  # whether all do
+    fits: bool  # whether the text can have been made so
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ExplainedAccount:
-    """One account explained; the value itself is not in it.
-
-    Attributes:
-        key: of the row.
-        reading: what it is.
-        grade: how well it protects.
-        cohorts: those of the policy, one by one.
-        plan: what bulk layering would do.
-        left: step -> why it leaves the row; None where it may write it.
-        at_login: what a right login would do.
-    """
+    """One account explained; the value itself is not in it."""
 
     store: str
-    key: AccountKey
-    reading: Reading
-    grade: Grade
-    cohorts: Sequence[CohortSeen]
-    plan: RowPlan
-    left: Mapping[Step, Reason | None]
-    at_login: str
+    key: AccountKey  # of the row
+    reading: Reading  # what it is
+    grade: Grade  # how well it protects
+    cohorts: Sequence[CohortSeen]  # those of the policy, one by one
+    plan: RowPlan  # what bulk layering would do
+    left: Mapping[Step, Reason | None]  # step -> why it leaves the row; None where it may write it
+    at_login: str  # what a right login would do
     checked: CheckedAccount | None = None
 
 

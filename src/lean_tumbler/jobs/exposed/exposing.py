@@ -18,46 +18,28 @@ _ORDER = list(Urgency)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ExposedGroup:
-    """Accounts that the copy holds alike, and that must do the same.
+    """Accounts that the copy holds alike, and that must do the same."""
 
-    Attributes:
-        kind: what the copy holds of them.
-        since: what has happened to them.
-        administrators: whether they are.
-        accounts: how many.
-        falls: by period, the share that an attacker opens who spends all on these.
-        urgency: what must be done.
-    """
-
-    kind: LeakedKind
-    since: SinceThen
-    administrators: bool
-    accounts: int
+    kind: LeakedKind  # what the copy holds of them
+    since: SinceThen  # what has happened to them
+    administrators: bool  # whether they are
+    accounts: int  # how many
+    # by period, the share that an attacker opens who spends all on these
     falls: Mapping[str, Opened]
-    urgency: Urgency
+    urgency: Urgency  # what must be done
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Exposed:
-    """What was found.
+    """What was found."""
 
-    Attributes:
-        name: the store's.
-        since: the day on which the copy left.
-        hardware: the attacker's, in words.
-        groups: the most urgent first.
-        rows: every account, as the copy and today's table tell, with `urgency`.
-        unreadable: rows that could not be read.
-        by_copy: whether the copy itself was read, or today's values stand for it.
-    """
-
-    name: str
-    since: date
-    hardware: str
-    groups: tuple[ExposedGroup, ...]
-    rows: pl.DataFrame
-    unreadable: int
-    by_copy: bool
+    name: str  # the store's
+    since: date  # the day on which the copy left
+    hardware: str  # the attacker's, in words
+    groups: tuple[ExposedGroup, ...]  # the most urgent first
+    rows: pl.DataFrame  # every account, as the copy and today's table tell, with `urgency`
+    unreadable: int  # rows that could not be read
+    by_copy: bool  # whether the copy itself was read, or today's values stand for it
 
     @property
     def in_copy(self) -> int:

@@ -196,25 +196,17 @@ def _draw_generations(console: Console, solved: Solved) -> None:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ShownFormula:
-    """One formula to be read aloud.
-
-    Attributes:
-        example: the account that is worked through.
-        traced: its values step by step.
-        seconds_each: how long one guess takes on one core of this machine.
-        known: the login of a known account that is worked through; empty for an invented one.
-        fits: whether it gives what is stored for the known account.
-        show_values: whether the values of a known account are shown.
-    """
+    """One formula to be read aloud."""
 
     name: str
     formula: Formula
-    example: Inputs
-    traced: Sequence[TracedStep]
-    seconds_each: float
+    example: Inputs  # the account that is worked through
+    traced: Sequence[TracedStep]  # its values step by step
+    seconds_each: float  # how long one guess takes on one core of this machine
+    # the login of a known account that is worked through; empty for an invented one
     known: str = ""
-    fits: bool = False
-    show_values: bool = True
+    fits: bool = False  # whether it gives what is stored for the known account
+    show_values: bool = True  # whether the values of a known account are shown
 
     def shown(self, value: str) -> str:
         """Give a value as it is to be shown."""

@@ -40,45 +40,30 @@ _KINDS = {
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FoundGeneration:
-    """Formulas that explain the same accounts.
+    """Formulas that explain the same accounts."""
 
-    Attributes:
-        formulas: canonical texts, the plausible first.
-        explained: the accounts' places in the list.
-        layout: where digest and other parts stand in composite values; empty where the digest
-            stands alone.
-    """
-
-    formulas: tuple[str, ...]
-    explained: tuple[int, ...]
+    formulas: tuple[str, ...]  # canonical texts, the plausible first
+    explained: tuple[int, ...]  # the accounts' places in the list
+    # where digest and other parts stand in composite values; empty where the digest stands alone
     layout: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Solved:
-    """A search's result, and what a reader should know beside it.
+    """A search's result, and what a reader should know beside it."""
 
-    Attributes:
-        solution: what was found.
-        generations: where no formula explains all accounts, those that do so together; else empty.
-        layout: of the values, where one formula explains them all.
-        parts: further inputs that it takes.
-        lines: the accounts' lines in the file.
-        notes: what was odd about the file, and put right.
-        leaves: for each near miss, what the accounts that it leaves have in common.
-        differences: for each formula, what would tell it from the first; empty for the first.
-        next_checks: what is worth doing where nothing fits.
-    """
-
-    solution: Solution
+    solution: Solution  # what was found
+    # where no formula explains all accounts, those that do so together; else empty
     generations: tuple[FoundGeneration, ...] = ()
-    layout: str = ""
-    parts: tuple[str, ...] = ()
-    lines: tuple[int, ...]
-    notes: tuple[str, ...] = ()
+    layout: str = ""  # of the values, where one formula explains them all
+    parts: tuple[str, ...] = ()  # further inputs that it takes
+    lines: tuple[int, ...]  # the accounts' lines in the file
+    notes: tuple[str, ...] = ()  # what was odd about the file, and put right
+    # for each near miss, what the accounts that it leaves have in common
     leaves: tuple[str, ...] = ()
+    # for each formula, what would tell it from the first; empty for the first
     differences: tuple[str, ...] = ()
-    next_checks: tuple[str, ...] = ()
+    next_checks: tuple[str, ...] = ()  # what is worth doing where nothing fits
 
 
 @dataclass(frozen=True, slots=True)

@@ -41,42 +41,31 @@ class Dormant:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockChoice:
-    """Which accounts are locked.
+    """Which accounts are locked."""
 
-    Attributes:
-        before: those last seen before that day; None where `accounts` says which.
-        undated: whether those without a date are taken for never seen.
-        accounts: the keys of exactly those, whenever they were last seen, and at whatever grade.
-        typed: login, folded -> the day that a password was last typed, from a log; it counts
-            beside the store's own date.
-        dry_run: count and list, and write nothing.
-    """
-
-    before: date | None
-    undated: bool = False
+    before: date | None  # those last seen before that day; None where `accounts` says which
+    undated: bool = False  # whether those without a date are taken for never seen
+    # the keys of exactly those, whenever they were last seen, and at whatever grade
     accounts: frozenset[str] | None = None
+    # login, folded -> the day that a password was last typed, from a log; it counts beside the
+    # store's own date
     typed: Mapping[str, date] = field(default_factory=dict)
-    dry_run: bool = False
+    dry_run: bool = False  # count and list, and write nothing
 
 
 @dataclass(slots=True, kw_only=True)
 class Locked:
-    """What a run did, or a dry run would do.
-
-    Attributes:
-        wanted: how many accounts a list asked for; None without one.
-        listed: how many of these the table has.
-        locked_already: keys of accounts that were locked before.
-    """
+    """What a run did, or a dry run would do."""
 
     dry_run: bool
-    wanted: int | None = None
+    wanted: int | None = None  # how many accounts a list asked for; None without one
     considered: int = 0
     changed_meanwhile: int = 0
     not_selected: int = 0
-    listed: int = 0
+    listed: int = 0  # how many of these the table has
     stopped: bool = False
     copy: str | None = None
+    # keys of accounts that were locked before
     locked_already: set[str] = field(default_factory=set)
     accounts: list[Dormant] = field(default_factory=list)
     left: Counter[Reason] = field(default_factory=Counter)

@@ -17,31 +17,21 @@ from lean_tumbler.stores.sql.surroundings import Surroundings
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
-    """The plan of one store.
+    """The plan of one store."""
 
-    Attributes:
-        name: the store's name in the policy.
-        table: its table.
-        target: what values would be written with.
-        summary: what bulk layering would do, and what it would leave.
-        guesses: cohort -> an attacker's guesses a second now; None where it can be read.
-        guesses_after: the same at the target.
-        change: the schema change that the column needs first; None where it has room.
-        needed: characters of the longest value.
-        move: how far values have moved to another column; None where they stay in theirs.
-        around: what the change would touch.
-    """
-
-    name: str
-    table: str
-    target: str
-    summary: LayeringSummary
+    name: str  # the store's name in the policy
+    table: str  # its table
+    target: str  # what values would be written with
+    summary: LayeringSummary  # what bulk layering would do, and what it would leave
+    # cohort -> an attacker's guesses a second now; None where it can be read
     guesses: Mapping[str, float | None]
-    guesses_after: float | None
+    guesses_after: float | None  # the same at the target
+    # the schema change that the column needs first; None where it has room
     change: SchemaChange | None
-    needed: int
+    needed: int  # characters of the longest value
+    # how far values have moved to another column; None where they stay in theirs
     move: ColumnMove | None
-    around: Surroundings
+    around: Surroundings  # what the change would touch
 
 
 def plan_store(

@@ -77,28 +77,21 @@ class Difference:
 
 @dataclass(slots=True, kw_only=True)
 class Rehearsal:
-    """What was tried, and what happened.
+    """What was tried, and what happened."""
 
-    Attributes:
-        copied: accounts on the copy.
-        known: accounts whose password is known and that are in the store.
-        absent: logins of known accounts that the store has not.
-        rejected: logins whose password is refused already now: their formula is not right yet.
-        cells: what was tried and when -> how many were let in.
-        differences: answers that changed, lockouts among them.
-        layering: what bulk layering did to the copy.
-        needed: characters that a new and a layered value need.
-        width: characters that the real column has room for; None where it has no bound.
-    """
-
-    copied: int = 0
-    known: int = 0
+    copied: int = 0  # accounts on the copy
+    known: int = 0  # accounts whose password is known and that are in the store
+    # logins of known accounts that the store has not
     absent: list[str] = field(default_factory=list)
+    # logins whose password is refused already now: their formula is not right yet
     rejected: list[str] = field(default_factory=list)
+    # what was tried and when -> how many were let in
     cells: dict[tuple[TriedText, Moment], Cell] = field(default_factory=dict)
+    # answers that changed, lockouts among them
     differences: list[Difference] = field(default_factory=list)
-    layering: LayeringSummary | None = None
-    needed: int = 0
+    layering: LayeringSummary | None = None  # what bulk layering did to the copy
+    needed: int = 0  # characters that a new and a layered value need
+    # characters that the real column has room for; None where it has no bound
     width: int | None = None
 
     @property

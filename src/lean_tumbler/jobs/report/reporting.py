@@ -51,29 +51,17 @@ class StoreReport:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Report:
-    """The whole.
+    """The whole."""
 
-    Attributes:
-        taken_at: when it was counted.
-        policy: the policy's file.
-        target: what new values are written with, in words.
-        floor: what counts as current, in words.
-        stores: by store.
-        entries: earlier counts, oldest first.
-        backups: sealed ones that were named.
-        notes: what could not be read.
-        residue: what searches elsewhere found.
-    """
-
-    taken_at: datetime
-    policy: Path
-    target: str
-    floor: str
-    stores: Sequence[StoreReport]
-    entries: Sequence[Entry]
-    backups: Sequence[KeptBackup]
-    notes: Sequence[str]
-    residue: Sequence[ResidueResult] = ()
+    taken_at: datetime  # when it was counted
+    policy: Path  # the policy's file
+    target: str  # what new values are written with, in words
+    floor: str  # what counts as current, in words
+    stores: Sequence[StoreReport]  # by store
+    entries: Sequence[Entry]  # earlier counts, oldest first
+    backups: Sequence[KeptBackup]  # sealed ones that were named
+    notes: Sequence[str]  # what could not be read
+    residue: Sequence[ResidueResult] = ()  # what searches elsewhere found
 
 
 def kept_backup(path: Path, now: datetime) -> KeptBackup:

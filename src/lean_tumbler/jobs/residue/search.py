@@ -30,19 +30,14 @@ _BESIDE_SQLITE = ("-wal", "-journal")
 
 @dataclass(slots=True)
 class Files:
-    """The files whose bytes are to be searched, and what their tables have told already.
+    """The files whose bytes are to be searched, and what their tables have told already."""
 
-    Attributes:
-        paths: files and folders.
-        held: database file -> fingerprints of what its rows hold.
-        by_column: file -> fingerprints of what its columns were found to hold.
-        live: fingerprints of what stores hold now.
-    """
-
-    paths: list[Path] = field(default_factory=list)
+    paths: list[Path] = field(default_factory=list)  # files and folders
+    # database file -> fingerprints of what its rows hold
     held: dict[str, set[bytes]] = field(default_factory=dict)
+    # file -> fingerprints of what its columns were found to hold
     by_column: dict[str, set[bytes]] = field(default_factory=dict)
-    live: set[bytes] = field(default_factory=set)
+    live: set[bytes] = field(default_factory=set)  # fingerprints of what stores hold now
 
     def told(self, place: SearchedPlace, find: Find) -> str | None:
         """Say under which heading a find is told; None where a table has told it."""

@@ -18,29 +18,17 @@ _SEED = 20_240_229  # the same measurements give the same report
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Tuned:
-    """Everything that the report of `tune` is made of.
+    """Everything that the report of `tune` is made of."""
 
-    Attributes:
-        points: what was measured.
-        left_out: what was not, and why.
-        lines: the fitted line of each scheme.
-        demand: what the choice must carry.
-        floor: the least that counts as current.
-        attacker: who guesses.
-        choice: what was found.
-        simulated_milliseconds: the chosen candidate's 99th percentile by simulation.
-        without_verified_by: what would be chosen if no program had to verify it; None where that is
-            the same.
-    """
-
-    points: Sequence[Measurement]
-    left_out: Sequence[LeftOut]
-    lines: Mapping[str, CostLine]
-    demand: Demand
-    floor: Floor
-    attacker: Attacker
-    choice: Choice
-    simulated_milliseconds: float | None
+    points: Sequence[Measurement]  # what was measured
+    left_out: Sequence[LeftOut]  # what was not, and why
+    lines: Mapping[str, CostLine]  # the fitted line of each scheme
+    demand: Demand  # what the choice must carry
+    floor: Floor  # the least that counts as current
+    attacker: Attacker  # who guesses
+    choice: Choice  # what was found
+    simulated_milliseconds: float | None  # the chosen candidate's 99th percentile by simulation
+    # what would be chosen if no program had to verify it; None where that is the same
     without_verified_by: Candidate | None = None
 
 

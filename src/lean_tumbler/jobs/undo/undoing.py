@@ -15,28 +15,18 @@ from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, Swap
 
 @dataclass(slots=True, kw_only=True)
 class Undone:
-    """What was put back.
+    """What was put back."""
 
-    Attributes:
-        step: the command whose writes are undone.
-        damaged: keys of rows that are put back although something else stands there: a value that
-            no password opens.
-        considered: rows in the backup that were selected.
-        not_selected: the others.
-        stopped: whether a stop was asked for before the end.
-        results: of each, what became of it.
-        dry_run: whether nothing was written; then DONE counts what would be.
-        copy: the file that was written; None where the store is no file.
-    """
-
-    step: str
+    step: str  # the command whose writes are undone
+    # keys of rows that are put back although something else stands there: a value that no password
+    # opens
     damaged: list[AccountKey] = field(default_factory=list)
-    considered: int = 0
-    not_selected: int = 0
-    stopped: bool = False
-    results: Counter[SwapResult] = field(default_factory=Counter)
-    dry_run: bool = False
-    copy: str | None = None
+    considered: int = 0  # rows in the backup that were selected
+    not_selected: int = 0  # the others
+    stopped: bool = False  # whether a stop was asked for before the end
+    results: Counter[SwapResult] = field(default_factory=Counter)  # of each, what became of it
+    dry_run: bool = False  # whether nothing was written; then DONE counts what would be
+    copy: str | None = None  # the file that was written; None where the store is no file
 
     @property
     def restored(self) -> int:

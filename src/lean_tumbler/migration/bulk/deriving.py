@@ -18,17 +18,12 @@ ANSWER_SECONDS = 300.0  # a call takes seconds; a worker that never answers ends
 
 @dataclass(frozen=True, slots=True)
 class RemoteDerivation:
-    """Other machines.
+    """Other machines."""
 
-    Attributes:
-        digests: gives the digest of each task and its seconds, or None for no memory.
-        name: what messages call them.
-        answer_seconds: how long an answer may take to come.
-    """
-
+    # gives the digest of each task and its seconds, or None for no memory
     digests: Callable[[Sequence[DerivationTask]], "Future[list[tuple[bytes | None, float]]]"]
-    name: str
-    answer_seconds: float = ANSWER_SECONDS
+    name: str  # what messages call them
+    answer_seconds: float = ANSWER_SECONDS  # how long an answer may take to come
 
     def derive(self, tasks: Sequence[DerivationTask]) -> "Future[list[Derived]]":
         """Have values derived; their texts are put together here."""

@@ -53,32 +53,21 @@ _CALLS_FOR_EACH_WORKER = 8  # of a batch's; more even out workers of different s
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Selection:
-    """Which rows a run takes of those that it may write, and whether it writes.
+    """Which rows a run takes of those that it may write, and whether it writes."""
 
-    Attributes:
-        only: one cohort, as `RowPlan.cohort` names it; empty for all.
-        dry_run: count what would be done, and derive and write nothing.
-        lists_left: whether all rows that are left are to be named.
-    """
-
-    only: str = ""
-    dry_run: bool = False
-    lists_left: bool = False
+    only: str = ""  # one cohort, as `RowPlan.cohort` names it; empty for all
+    dry_run: bool = False  # count what would be done, and derive and write nothing
+    lists_left: bool = False  # whether all rows that are left are to be named
 
 
 @dataclass(frozen=True, slots=True)
 class Workers:
-    """Who derives.
+    """Who derives."""
 
-    Attributes:
-        executor: runs the derivations.
-        count: how many run at once.
-        elsewhere: other machines that run them instead; not those of rows whose password is known,
-            which stays on this one.
-    """
-
-    executor: Executor
-    count: int
+    executor: Executor  # runs the derivations
+    count: int  # how many run at once
+    # other machines that run them instead; not those of rows whose password is known, which stays
+    # on this one
     elsewhere: RemoteDerivation | None = None
 
 

@@ -15,20 +15,13 @@ _CLAIM_SECONDS = 0.5
 
 @dataclass(slots=True)
 class Page:
-    """Rows that were read and claimed together; the claim ends when none is left to write.
+    """Rows that were read and claimed together; the claim ends when none is left to write."""
 
-    Attributes:
-        rows: as they were read.
-        privileged: whether they are administrators'.
-        waiting: how many are still to be written.
-        read_whole: whether all were decided about.
-    """
-
-    rows: Sequence[Account]
+    rows: Sequence[Account]  # as they were read
     claim: str
-    privileged: bool = False
-    waiting: int = 0
-    read_whole: bool = False
+    privileged: bool = False  # whether they are administrators'
+    waiting: int = 0  # how many are still to be written
+    read_whole: bool = False  # whether all were decided about
 
 
 class Pages:

@@ -102,24 +102,15 @@ def _spans(years: list[int]) -> str:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CohortProof:
-    """What is known of a cohort, held against its rows.
+    """What is known of a cohort, held against its rows."""
 
-    Attributes:
-        counts: of its people.
-        rows: that need proof.
-        bound: the largest share of its rows that can be made otherwise unseen, at 95 %.
-        most: the largest bound that is accepted.
-        missing: why it is not proven; None where it is.
-        untouched: rows that none of the people speaks for.
-        beside: the rows by day; for how long logins would have to be observed.
-    """
-
-    counts: Counts
-    rows: int
-    bound: float
-    most: float
-    missing: Reason | None
-    untouched: tuple[str, ...] = ()
+    counts: Counts  # of its people
+    rows: int  # that need proof
+    bound: float  # the largest share of its rows that can be made otherwise unseen, at 95 %
+    most: float  # the largest bound that is accepted
+    missing: Reason | None  # why it is not proven; None where it is
+    untouched: tuple[str, ...] = ()  # rows that none of the people speaks for
+    # the rows by day; for how long logins would have to be observed
     beside: CohortRows = field(default_factory=CohortRows)
 
     @property

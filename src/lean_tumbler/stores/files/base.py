@@ -101,16 +101,11 @@ class Beginning:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FileFormat:
-    """One format of files.
+    """One format of files."""
 
-    Attributes:
-        recognises: whether a file is of it, by its beginning.
-        tables: gives the tables of a file.
-        copied: takes a file apart, so that a copy of it can be written; None where none is.
-    """
-
-    recognises: Callable[[Beginning], bool]
-    tables: "Callable[[Path], list[Table]]"
+    recognises: Callable[[Beginning], bool]  # whether a file is of it, by its beginning
+    tables: "Callable[[Path], list[Table]]"  # gives the tables of a file
+    # takes a file apart, so that a copy of it can be written; None where none is
     copied: "Callable[[Path], Export] | None" = None
 
 

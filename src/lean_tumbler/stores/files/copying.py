@@ -15,19 +15,14 @@ MARK = "\ufeff"  # the byte order mark, which a file may begin with
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Record:
-    """Some lines of a file.
+    """Some lines of a file."""
 
-    Attributes:
-        line: where it begins, from 1.
-        raw: its bytes.
-        rows: the fields of each account in it: none in a header line, several in an entry of a
-            directory that has several values.
-        replaced: a new stored value for each row, or None -> the bytes with these.
-    """
-
-    line: int
-    raw: bytes = field(repr=False)
+    line: int  # where it begins, from 1
+    raw: bytes = field(repr=False)  # its bytes
+    # the fields of each account in it: none in a header line, several in an entry of a directory
+    # that has several values
     rows: Sequence[Fields] = field(default=(), repr=False)
+    # a new stored value for each row, or None -> the bytes with these
     replaced: Callable[[Sequence[str | None]], bytes] = field(
         default=lambda _: b"", repr=False, compare=False
     )

@@ -20,17 +20,11 @@ _NOTHING = KnownValues()
 
 @dataclass(frozen=True, slots=True)
 class Alike:
-    """Finds of a column that are told alike.
+    """Finds of a column that are told alike."""
 
-    Attributes:
-        line: the row of the first.
-        find: the first.
-        count: how many they are.
-    """
-
-    line: int
-    find: Find
-    count: int = 1
+    line: int  # the row of the first
+    find: Find  # the first
+    count: int = 1  # how many they are
 
 
 class ColumnSearch:

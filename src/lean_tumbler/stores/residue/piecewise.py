@@ -19,59 +19,35 @@ Told = Callable[[SearchedPlace, Find], str | None]  # the column, or None where 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Spot:
-    """What finds have in common that are told together.
+    """What finds have in common that are told together."""
 
-    Attributes:
-        place: where the bytes stand.
-        column: table and column, or what else of a database; else empty.
-        is_of_database: whether a row or a definition of a database holds it.
-        store: of the policy, where the value is known.
-        certainty: how sure it is.
-        scheme: as the text reads.
-        encoding: how it was written.
-    """
-
-    place: SearchedPlace
-    column: str = ""
-    is_of_database: bool = False
-    store: str = ""
-    certainty: Recognition
-    scheme: str
-    encoding: Encoding
+    place: SearchedPlace  # where the bytes stand
+    column: str = ""  # table and column, or what else of a database; else empty
+    is_of_database: bool = False  # whether a row or a definition of a database holds it
+    store: str = ""  # of the policy, where the value is known
+    certainty: Recognition  # how sure it is
+    scheme: str  # as the text reads
+    encoding: Encoding  # how it was written
 
 
 @dataclass(slots=True, kw_only=True)
 class Remains:
-    """How many values were found at a spot.
+    """How many values were found at a spot."""
 
-    Attributes:
-        count: finds.
-        first: where the first stands: “line 7”, “byte 4,096” or “row 12”.
-        live: those that a store still holds: whoever cracks one gets in.
-        privileged: those of them that open an administrator's.
-    """
-
-    count: int = 0
-    first: str = ""
-    live: int = 0
-    privileged: int = 0
+    count: int = 0  # finds
+    first: str = ""  # where the first stands: “line 7”, “byte 4,096” or “row 12”
+    live: int = 0  # those that a store still holds: whoever cracks one gets in
+    privileged: int = 0  # those of them that open an administrator's
 
 
 @dataclass(slots=True, kw_only=True)
 class Residue:
-    """What a search found.
+    """What a search found."""
 
-    Attributes:
-        places: how many were searched to their end.
-        bytes: how many were searched.
-        remains: by spot.
-        unread: places that could not be searched.
-    """
-
-    places: int = 0
-    bytes: int = 0
-    remains: dict[Spot, Remains] = field(default_factory=dict)
-    unread: list[Unread] = field(default_factory=list)
+    places: int = 0  # how many were searched to their end
+    bytes: int = 0  # how many were searched
+    remains: dict[Spot, Remains] = field(default_factory=dict)  # by spot
+    unread: list[Unread] = field(default_factory=list)  # places that could not be searched
 
     @property
     def count(self) -> int:
@@ -112,19 +88,14 @@ class Residue:
 
 @dataclass(slots=True)
 class _Looked:
-    """What was found in a piece, packed: it comes from another process.
+    """What was found in a piece, packed: it comes from another process."""
 
-    Attributes:
-        lines: how many the piece has; None where it is no text.
-        kinds: certainty, scheme and encoding, as they occur.
-        numbers: of each find, the index of its kind, its offset, and the lines before it.
-        fingerprints: of all finds, one after the other.
-    """
-
-    lines: int | None
+    lines: int | None  # how many the piece has; None where it is no text
+    # certainty, scheme and encoding, as they occur
     kinds: dict[tuple[Recognition, str, Encoding], int] = field(default_factory=dict)
+    # of each find, the index of its kind, its offset, and the lines before it
     numbers: "array[int]" = field(default_factory=lambda: array("Q"))
-    fingerprints: bytearray = field(default_factory=bytearray)
+    fingerprints: bytearray = field(default_factory=bytearray)  # of all finds, one after the other
 
     def add(self, find: Find, line: int) -> None:
         """Pack one find."""

@@ -49,19 +49,12 @@ class SearchedPlace:
 
 @dataclass(frozen=True, slots=True)
 class BytesPiece:
-    """Some bytes of a place; finds that begin at `own` or behind are the next piece's.
+    """Some bytes of a place; finds that begin at `own` or behind are the next piece's."""
 
-    Attributes:
-        place: where they stand.
-        offset: of the first byte.
-        data: the bytes; empty where whoever searches reads them from the file itself.
-        own: how many of them are this piece's.
-    """
-
-    place: SearchedPlace
-    offset: int
-    data: bytes
-    own: int
+    place: SearchedPlace  # where they stand
+    offset: int  # of the first byte
+    data: bytes  # the bytes; empty where whoever searches reads them from the file itself
+    own: int  # how many of them are this piece's
 
 
 @dataclass(frozen=True, slots=True)

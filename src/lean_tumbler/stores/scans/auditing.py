@@ -41,41 +41,31 @@ from lean_tumbler.stores.sources import tables_at
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AuditedColumn:
-    """One column's part of the report.
-
-    Attributes:
-        listed: reads the column once more, and gives each finding with the rows that it concerns.
-        everyone: reads the column once more, and gives every row, as `core.audit.everyone` does.
-    """
+    """One column's part of the report."""
 
     table: str
     column: str
     profile: Profile
     findings: list[Finding]
     unreadable: Unreadable
+    # reads the column once more, and gives each finding with the rows that it concerns
     listed: Callable[[], Iterator[tuple[Finding, pl.DataFrame]]] = field(repr=False)
+    # reads the column once more, and gives every row, as `core.audit.everyone` does
     everyone: Callable[[], Iterator[pl.DataFrame]] = field(repr=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Audit:
-    """A whole report.
-
-    Attributes:
-        attacker: who would guess, once the table leaks.
-        likely_passwords: how many were looked for in plain text and unsalted digests.
-        by_policy: whether a policy says how the values came about.
-        set_aside: columns that hold digests, in tables that are of no people.
-        only_rows: of which columns some rows alone were read, and by which condition.
-    """
+    """A whole report."""
 
     source: str
     floor: Floor
     columns: list[AuditedColumn]
-    attacker: Attacker = field(default_factory=Attacker)
-    likely_passwords: int = 0
-    by_policy: bool = False
-    set_aside: tuple[str, ...] = ()
+    attacker: Attacker = field(default_factory=Attacker)  # who would guess, once the table leaks
+    likely_passwords: int = 0  # how many were looked for in plain text and unsalted digests
+    by_policy: bool = False  # whether a policy says how the values came about
+    set_aside: tuple[str, ...] = ()  # columns that hold digests, in tables that are of no people
+    # of which columns some rows alone were read, and by which condition
     only_rows: Mapping[str, str] = field(default_factory=dict)
 
     @property

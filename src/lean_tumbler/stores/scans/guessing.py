@@ -23,19 +23,12 @@ _SLOW = frozenset({Grade.OUTDATED, Grade.CURRENT, Grade.LAYERED})
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Budget:
-    """What may be spent on salted rows.
+    """What may be spent on salted rows."""
 
-    Attributes:
-        passwords: the likeliest first.
-        seconds: for one column.
-        slow_schemes: whether slow schemes are tried too.
-        clock: seconds that pass.
-    """
-
-    passwords: Sequence[str] = field(repr=False)
-    seconds: float
-    slow_schemes: bool
-    clock: Callable[[], float]
+    passwords: Sequence[str] = field(repr=False)  # the likeliest first
+    seconds: float  # for one column
+    slow_schemes: bool  # whether slow schemes are tried too
+    clock: Callable[[], float]  # seconds that pass
 
 
 @dataclass(slots=True)

@@ -39,20 +39,14 @@ _SCHEMA = {
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Leaked:
-    """What the copy holds.
+    """What the copy holds."""
 
-    Attributes:
-        rows: `account`, `login`, `privileged`, `kind` (the index in `kinds`) and `since`, what has
-            happened since; accounts without a value are left out.
-        kinds: what values are.
-        unreadable: rows that could not be read.
-        by_copy: whether the copy itself was read.
-    """
-
+    # `account`, `login`, `privileged`, `kind` (the index in `kinds`) and `since`, what has happened
+    # since; accounts without a value are left out
     rows: pl.DataFrame
-    kinds: tuple[LeakedKind, ...]
-    unreadable: int
-    by_copy: bool
+    kinds: tuple[LeakedKind, ...]  # what values are
+    unreadable: int  # rows that could not be read
+    by_copy: bool  # whether the copy itself was read
 
 
 def leaked(

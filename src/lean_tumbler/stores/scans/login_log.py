@@ -23,19 +23,12 @@ _TIME_SHARE = 0.5  # of a column's first rows that must be times
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LoginLog:
-    """A log of logins with passwords.
+    """A log of logins with passwords."""
 
-    Attributes:
-        events: `login`, as a number, and `day`; of one day there may be several.
-        accounts: `login`, folded, and its `number`.
-        name: of the file or table.
-        notes: what a reader should know of it.
-    """
-
-    events: pl.DataFrame
-    accounts: pl.DataFrame
-    name: str
-    notes: tuple[str, ...]
+    events: pl.DataFrame  # `login`, as a number, and `day`; of one day there may be several
+    accounts: pl.DataFrame  # `login`, folded, and its `number`
+    name: str  # of the file or table
+    notes: tuple[str, ...]  # what a reader should know of it
 
     def last_days(self) -> dict[str, date]:
         """Give the last day of each login, folded."""

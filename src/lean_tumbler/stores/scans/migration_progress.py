@@ -20,40 +20,28 @@ _LOCKED = str(Grade.LOCKED)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MigrationProgress:
-    """One store, from its first count on.
+    """One store, from its first count on."""
 
-    Attributes:
-        name: the store's, in the policy.
-        table: its table.
-        profile: what was counted now.
-        started: the day of the first count; None where this is it.
-        counted: day -> accounts that waited: below the floor, or layered.
-        promised: what was forecast at the start, by days from there; empty where nothing was.
-        ahead: the forecast made now, from what has happened or from last logins; None where there
-            is nothing to tell it from, or nobody waits.
-        from_history: whether from what has happened.
-        store: the forecast from last logins or a log; None where there are no dates.
-        before: the grades at the first count.
-        fewer: by what a check needs, how many accounts fewer need it than on some day before: that
-            often it was used.
-        fewer_since: that day; None where there is none.
-        lately_days: the days that count as recent, for what is still needed.
-        move: how far values have moved to another column; None where they stay in theirs.
-    """
-
-    name: str
-    table: str
-    profile: Profile
-    started: date | None
-    counted: Sequence[tuple[date, int]]
+    name: str  # the store's, in the policy
+    table: str  # its table
+    profile: Profile  # what was counted now
+    started: date | None  # the day of the first count; None where this is it
+    counted: Sequence[tuple[date, int]]  # day -> accounts that waited: below the floor, or layered
+    # what was forecast at the start, by days from there; empty where nothing was
     promised: Mapping[int, Interval]
+    # the forecast made now, from what has happened or from last logins; None where there is nothing
+    # to tell it from, or nobody waits
     ahead: Forecast | None
-    from_history: bool
+    from_history: bool  # whether from what has happened
+    # the forecast from last logins or a log; None where there are no dates
     store: StoreForecast | None
-    before: Mapping[str, int]
+    before: Mapping[str, int]  # the grades at the first count
+    # by what a check needs, how many accounts fewer need it than on some day before: that often it
+    # was used
     fewer: Mapping[str, int]
-    fewer_since: date | None
-    lately_days: int
+    fewer_since: date | None  # that day; None where there is none
+    lately_days: int  # the days that count as recent, for what is still needed
+    # how far values have moved to another column; None where they stay in theirs
     move: ColumnMove | None = None
 
     @property

@@ -44,27 +44,18 @@ def _ignore(_: int) -> None:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AuditContext:
-    """What an audit works with, whatever the source.
+    """What an audit works with, whatever the source."""
 
-    Attributes:
-        floor: the least that counts as current.
-        policy: target, formulas and cohorts.
-        attacker: who would guess, once the table leaks.
-        likely: passwords to look for; None to look for none.
-        budget: what may be spent on trying them on salted rows; None to leave these out.
-        executor: looks at several frames at once; None to look at one after the other.
-        frames_at_once: how many frames may be held at the same time.
-        progress: told the number of rows after each frame.
-    """
-
-    floor: Floor
-    policy: StoragePolicy = field(default_factory=StoragePolicy)
-    attacker: Attacker = field(default_factory=Attacker)
-    likely: LikelyMatcher | None = None
+    floor: Floor  # the least that counts as current
+    policy: StoragePolicy = field(default_factory=StoragePolicy)  # target, formulas and cohorts
+    attacker: Attacker = field(default_factory=Attacker)  # who would guess, once the table leaks
+    likely: LikelyMatcher | None = None  # passwords to look for; None to look for none
+    # what may be spent on trying them on salted rows; None to leave these out
     budget: Budget | None = None
+    # looks at several frames at once; None to look at one after the other
     executor: Executor | None = None
-    frames_at_once: int = 1
-    progress: Progress = _ignore
+    frames_at_once: int = 1  # how many frames may be held at the same time
+    progress: Progress = _ignore  # told the number of rows after each frame
 
 
 def looked_at(

@@ -18,25 +18,15 @@ from lean_tumbler.stores.scans.verification import Verification, verify_accounts
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Prover:
-    """Tries passwords on a store, and notes what they show of its cohorts.
+    """Tries passwords on a store, and notes what they show of its cohorts."""
 
-    Attributes:
-        file: of evidence.
-        store: where the rows stand.
-        store_name: the policy's.
-        policy: whose target tells rows that this tool has written.
-        reader: of the store's rows.
-        bounds: limits and keys.
-        today: the day.
-    """
-
-    file: EvidenceFile
-    store: LoginStore
-    store_name: str
-    policy: StoragePolicy
-    reader: RowReader
-    bounds: Bounds
-    today: date
+    file: EvidenceFile  # of evidence
+    store: LoginStore  # where the rows stand
+    store_name: str  # the policy's
+    policy: StoragePolicy  # whose target tells rows that this tool has written
+    reader: RowReader  # of the store's rows
+    bounds: Bounds  # limits and keys
+    today: date  # the day
 
     def check(
         self, known: Sequence[KnownAccount], earlier: Mapping[str, str] = MappingProxyType({})

@@ -23,46 +23,32 @@ _STALE_DAYS = 7
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StoreForecast:
-    """What is to be expected of a store.
+    """What is to be expected of a store."""
 
-    Attributes:
-        as_of: the day that it starts from.
-        weak: accounts below the floor that have not returned.
-        layered: the same of accounts that are layered already.
-        dated: accounts with a date of their last login.
-        seen_lately: by grade, and by what a check needs, of values below the floor or layered:
-            rows, and those that were seen in the last days.
-        sees_who_leaves: whether there is a log, or the day on which each account was made; without
-            them who has left for good is taken for somebody who returns.
-        notes: what a reader should know of the data.
-        irregularities: of these, what makes a forecast, or its intervals, worth less.
-        tests: of a log, what forecasts of the past missed, and what the baseline did.
-    """
-
-    as_of: date
-    weak: Forecast
-    layered: Forecast
-    dated: int
+    as_of: date  # the day that it starts from
+    weak: Forecast  # accounts below the floor that have not returned
+    layered: Forecast  # the same of accounts that are layered already
+    dated: int  # accounts with a date of their last login
+    # by grade, and by what a check needs, of values below the floor or layered: rows, and those
+    # that were seen in the last days
     seen_lately: dict[tuple[Grade, str], tuple[int, int]]
+    # whether there is a log, or the day on which each account was made; without them who has left
+    # for good is taken for somebody who returns
     sees_who_leaves: bool
-    notes: tuple[str, ...]
+    notes: tuple[str, ...]  # what a reader should know of the data
+    # of these, what makes a forecast, or its intervals, worth less
     irregularities: tuple[Irregularity, ...] = ()
+    # of a log, what forecasts of the past missed, and what the baseline did
     tests: tuple[BackTest, BackTest] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ForecastContext:
-    """What a forecast works with.
+    """What a forecast works with."""
 
-    Attributes:
-        today: the day that it is made for.
-        session_days: how long a session is remembered: seen is not typed.
-        lately_days: what counts as lately.
-    """
-
-    today: date
-    session_days: int
-    lately_days: int
+    today: date  # the day that it is made for
+    session_days: int  # how long a session is remembered: seen is not typed
+    lately_days: int  # what counts as lately
 
     @property
     def day(self) -> int:
@@ -72,17 +58,11 @@ class ForecastContext:
 
 @dataclass(slots=True, kw_only=True)
 class Accounts:
-    """A store's accounts by grade, by what a check needs, and by the day they were last seen.
+    """A store's accounts by grade, by what a check needs, and by the day they were last seen."""
 
-    Attributes:
-        today: later days are left out.
-        with_logins: whether each account's login is kept, to be held against a log.
-        with_created: whether the day is kept on which each was made.
-    """
-
-    today: date
-    with_logins: bool = False
-    with_created: bool = False
+    today: date  # later days are left out
+    with_logins: bool = False  # whether each account's login is kept, to be held against a log
+    with_created: bool = False  # whether the day is kept on which each was made
     _times: Times = field(default_factory=Times)
     _parts: list[pl.DataFrame] = field(default_factory=list)
 

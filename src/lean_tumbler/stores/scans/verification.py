@@ -37,22 +37,16 @@ _REFUSALS = {
 
 @dataclass(frozen=True, kw_only=True)
 class CheckedAccount:
-    """One known account's result.
-
-    Attributes:
-        is_there: whether a row of it was read.
-        layered_over: the formula or scheme below a layer.
-        form: which form of the password fitted: as typed, nfc or nfd; empty where none did.
-        look_near: says what is near where it fails; that takes its time.
-    """
+    """One known account's result."""
 
     login: str
     accepted: bool
-    is_there: bool = True
+    is_there: bool = True  # whether a row of it was read
     scheme: str | None = None
-    layered_over: str | None = None
+    layered_over: str | None = None  # the formula or scheme below a layer
     formula: str | None = None
-    form: str = ""
+    form: str = ""  # which form of the password fitted: as typed, nfc or nfd; empty where none did
+    # says what is near where it fails; that takes its time
     look_near: Callable[[], str] = field(default=str, repr=False, compare=False)
 
     @cached_property
@@ -63,14 +57,10 @@ class CheckedAccount:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Verification:
-    """All known accounts, and what they show of cohorts.
+    """All known accounts, and what they show of cohorts."""
 
-    Attributes:
-        accounts: one result each.
-        trials: what each shows of a cohort; None for one that shows nothing.
-    """
-
-    accounts: Sequence[CheckedAccount] = ()
+    accounts: Sequence[CheckedAccount] = ()  # one result each
+    # what each shows of a cohort; None for one that shows nothing
     trials: Sequence[CohortTrial | None] = ()
 
     @property

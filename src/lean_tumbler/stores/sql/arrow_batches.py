@@ -22,19 +22,13 @@ _ONE_AT_A_TIME = threading.Lock()
 
 @dataclass(frozen=True)
 class ArrowReading:
-    """Queries by a driver for Arrow, each on a connection of its own.
+    """Queries by a driver for Arrow, each on a connection of its own."""
 
-    Attributes:
-        driver: its module.
-        address: of the database.
-        options: of the queries.
-        before: a statement that goes before each; or empty.
-    """
-
-    driver: ModuleType
+    driver: ModuleType  # its module
+    # of the database
     address: str = field(repr=False)  # may hold a password
-    options: Mapping[str, str] = field(default_factory=dict)
-    before: str = ""
+    options: Mapping[str, str] = field(default_factory=dict)  # of the queries
+    before: str = ""  # a statement that goes before each; or empty
 
     @cached_property
     def _database(self) -> adbc.AdbcDatabase:

@@ -11,31 +11,18 @@ from lean_tumbler.stores.sql.relation import Relation
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ColumnMove:
-    """How far values have moved from one column to another.
+    """How far values have moved from one column to another."""
 
-    Attributes:
-        left_behind: the column that they leave.
-        column: the one that they go to.
-        is_there: whether the table has it.
-        moved: rows whose value stands in the new column.
-        waiting: rows whose value stands in the old one alone.
-        doubled: of those that moved, rows where the old column still holds a value too.
-        add: the statement that adds the new column.
-        drop_added: what takes it back.
-        drop: the statement that drops the old column, in the end.
-        locks: what these lock.
-    """
-
-    left_behind: str
-    column: str
-    is_there: bool
-    moved: int
-    waiting: int
-    doubled: int
-    add: str
-    drop_added: str
-    drop: str
-    locks: str
+    left_behind: str  # the column that they leave
+    column: str  # the one that they go to
+    is_there: bool  # whether the table has it
+    moved: int  # rows whose value stands in the new column
+    waiting: int  # rows whose value stands in the old one alone
+    doubled: int  # of those that moved, rows where the old column still holds a value too
+    add: str  # the statement that adds the new column
+    drop_added: str  # what takes it back
+    drop: str  # the statement that drops the old column, in the end
+    locks: str  # what these lock
 
 
 def column_move(database: Database, relation: Relation, *, characters: int) -> ColumnMove | None:

@@ -33,17 +33,11 @@ class TableName:
 
 @dataclass(frozen=True, slots=True)
 class Database:
-    """An open database.
+    """An open database."""
 
-    Attributes:
-        engine: its connections.
-        locator: what messages call it; without a password.
-        server: its kind.
-    """
-
-    engine: sa.Engine = field(repr=False)
-    locator: str
-    server: "Server"
+    engine: sa.Engine = field(repr=False)  # its connections
+    locator: str  # what messages call it; without a password
+    server: "Server"  # its kind
 
     def quoted(self, name: str | TableName) -> str:
         """Write a name for a statement without parameters, in which per cent signs stay single."""

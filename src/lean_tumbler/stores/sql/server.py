@@ -32,23 +32,14 @@ Clock = Callable[[], float]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JoinedUpdate:
-    """Many rows of one table that are to be written by one statement.
+    """Many rows of one table that are to be written by one statement."""
 
-    Attributes:
-        table: its name, quoted.
-        key: the name of its column of whole numbers, quoted.
-        stored: the name of the column that is written, quoted.
-        beside: further assignments, each after a comma; or empty.
-        raw: the expression for that column's bytes.
-        rows: key, old bytes and new value of each.
-    """
-
-    table: str
-    key: str
-    stored: str
-    beside: str
-    raw: str
-    rows: Sequence[tuple[int, bytes, str | bytes]]
+    table: str  # its name, quoted
+    key: str  # the name of its column of whole numbers, quoted
+    stored: str  # the name of the column that is written, quoted
+    beside: str  # further assignments, each after a comma; or empty
+    raw: str  # the expression for that column's bytes
+    rows: Sequence[tuple[int, bytes, str | bytes]]  # key, old bytes and new value of each
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,24 +52,17 @@ class Claims:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GuardedColumn:
-    """The column that is to be guarded: names quoted and as text, and whether it holds bytes.
-
-    Attributes:
-        left_behind: the column whose place it takes, quoted; or empty.
-        rows: which rows are guarded; None for all.
-        quoted: quotes a column's name.
-        quoted_text: quotes a text.
-    """
+    """The column that is to be guarded: names quoted and as text, and whether it holds bytes."""
 
     table: str
     column: str
     binary: bool
     table_text: str
     schema_text: str
-    left_behind: str = ""
-    rows: Condition | None = None
-    quoted: Callable[[str], str] = str
-    quoted_text: Callable[[str], str] = str
+    left_behind: str = ""  # the column whose place it takes, quoted; or empty
+    rows: Condition | None = None  # which rows are guarded; None for all
+    quoted: Callable[[str], str] = str  # quotes a column's name
+    quoted_text: Callable[[str], str] = str  # quotes a text
 
     @property
     def beside(self) -> list[str]:
@@ -128,59 +112,40 @@ class GuardedColumn:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Guard:
-    """What stands guard, as statements of one server.
+    """What stands guard, as statements of one server."""
 
-    Attributes:
-        refuses: the condition of a row that it does not admit.
-        apply: puts it there.
-        remove: takes it away, whole or half.
-        locks: what the server locks meanwhile.
-        stands: a query that gives a row where it stands, and holds for every row.
-        exists: a query that gives a row where it stands, or half of it does.
-        seen: a query that gives a row where this account sees constraints of the table; empty where
-            every account does.
-        together: whether the statements and a look at the rows are one transaction; else the server
-            looks at the rows itself.
-    """
-
-    refuses: str
-    apply: tuple[str, ...]
-    remove: tuple[str, ...]
-    locks: str
-    stands: str
-    exists: str
+    refuses: str  # the condition of a row that it does not admit
+    apply: tuple[str, ...]  # puts it there
+    remove: tuple[str, ...]  # takes it away, whole or half
+    locks: str  # what the server locks meanwhile
+    stands: str  # a query that gives a row where it stands, and holds for every row
+    exists: str  # a query that gives a row where it stands, or half of it does
+    # a query that gives a row where this account sees constraints of the table; empty where every
+    # account does
     seen: str = ""
+    # whether the statements and a look at the rows are one transaction; else the server looks at
+    # the rows itself
     together: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CatalogueQueries:
-    """What stands around a table: a query a part; each gives names, or one number.
+    """What stands around a table: a query a part; each gives names, or one number."""
 
-    Attributes:
-        size: gives the bytes of the table with its indexes; empty where the server does not say.
-        lists: part of `Surroundings` -> query.
-        where_allowed: the same, of what a server may not tell this account.
-    """
-
+    # gives the bytes of the table with its indexes; empty where the server does not say
     size: str = ""
-    lists: Mapping[str, str] = field(default_factory=dict)
+    lists: Mapping[str, str] = field(default_factory=dict)  # part of `Surroundings` -> query
+    # the same, of what a server may not tell this account
     where_allowed: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SchemaChange:
-    """A change of one column, for a person to review.
+    """A change of one column, for a person to review."""
 
-    Attributes:
-        statements: what to run before layering.
-        reverse: what takes it back, once no long value stands there any more.
-        locks: what the server locks meanwhile, and for how long.
-    """
-
-    statements: tuple[str, ...]
-    reverse: tuple[str, ...]
-    locks: str
+    statements: tuple[str, ...]  # what to run before layering
+    reverse: tuple[str, ...]  # what takes it back, once no long value stands there any more
+    locks: str  # what the server locks meanwhile, and for how long
 
 
 Open = Callable[[str], Database]  # opens another database of the policy, by its locator
@@ -200,86 +165,65 @@ class Replicas(Protocol):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Network:
-    """How a server is reached over a network.
+    """How a server is reached over a network."""
 
-    Attributes:
-        driver: SQLAlchemy's name of it.
-        arguments: what the driver is told for every connection.
-        setting: the argument that says what a connection begins with.
-        reading: what a connection begins with that only reads.
-        writing: the same for one that writes; `{seconds}` to wait for locks.
-        on_socket: what the driver is told besides, where the server is reached by a socket.
-        verified: gives settings of the URL and arguments of the driver by which a server on another
-            machine is verified.
-    """
-
-    driver: str
-    arguments: Mapping[str, str]
-    setting: str
-    reading: str
-    writing: str
+    driver: str  # SQLAlchemy's name of it
+    arguments: Mapping[str, str]  # what the driver is told for every connection
+    setting: str  # the argument that says what a connection begins with
+    reading: str  # what a connection begins with that only reads
+    writing: str  # the same for one that writes; `{seconds}` to wait for locks
+    # gives settings of the URL and arguments of the driver by which a server on another machine is
+    # verified
     verified: Callable[[], tuple[dict[str, str], dict[str, Any]]]
+    # what the driver is told besides, where the server is reached by a socket
     on_socket: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Server:
-    """One kind of server, or of database file.
+    """One kind of server, or of database file."""
 
-    Attributes:
-        name: SQLAlchemy's name of the dialect, and how URLs begin.
-        other_names: of the same, likewise.
-        network: how it is reached; None for a file.
-        raw: a column, and whether it is of bytes -> an expression for the bytes of its text,
-            in UTF-8, whatever its type, its character set and its collation.
-        update_each: cursor, statement, values of each row -> how many rows each has changed.
-        declared: how the catalogue declares a column.
-        around: queries for what stands around a table.
-        guard: the statements that guard a column.
-        meaning: what an error of its driver means; None where that is not known.
-        catalogue: reads tables, columns and keys over a connection.
-        batches: runs a query, and gives its rows as bytes or text.
-        is_text_certain: whether what it calls text is UTF-8 when it arrives, so that none is
-            checked.
-        is_own: tells a schema's name from one of the server's; None where a URL means one schema.
-        partitions: a query for schema and name of tables that are parts of another; or empty.
-        cast_keys: types of keys that it compares with their own type alone.
-        definitions: a query for what is stored as text beside rows: name, and text, of views,
-            triggers and routines; or empty.
-        kept: a query for columns that the server sets at every update, except where a statement
-            sets them itself and may; or empty.
-        hidden_key: the name of a row's own number, where a table has no other key; or empty.
-        joined_update: gives the statement, and its values, that writes many rows at once; None
-            where a statement for each is as quick.
-        claims: locks for runs that share a table; None where a single program writes.
-        widened: the change that gives a column room for so many characters; None where none is
-            ever needed.
-        column_locks: what it locks where a column is added or dropped.
-        replicas: finds the replicas of a store's server; None where there are none.
-    """
-
-    name: str
-    other_names: tuple[str, ...] = ()
-    network: Network | None = None
+    name: str  # SQLAlchemy's name of the dialect, and how URLs begin
+    other_names: tuple[str, ...] = ()  # of the same, likewise
+    network: Network | None = None  # how it is reached; None for a file
+    # a column, and whether it is of bytes -> an expression for the bytes of its text, in UTF-8,
+    # whatever its type, its character set and its collation
     raw: Callable[[Column, bool], Expression]
+    # cursor, statement, values of each row -> how many rows each has changed
     update_each: Callable[[Any, str, Sequence[Any]], list[int]]
-    declared: Callable[[Database, TableName, str], Declared]
-    around: CatalogueQueries
-    guard: Callable[[GuardedColumn, StoragePolicy], Guard]
+    declared: Callable[[Database, TableName, str], Declared]  # how the catalogue declares a column
+    around: CatalogueQueries  # queries for what stands around a table
+    guard: Callable[[GuardedColumn, StoragePolicy], Guard]  # the statements that guard a column
+    # what an error of its driver means; None where that is not known
     meaning: Callable[[Exception], Meaning | None]
+    # runs a query, and gives its rows as bytes or text
     batches: "Callable[[Database, sa.Select[Any]], Batches]"
+    # reads tables, columns and keys over a connection
     catalogue: Callable[[sa.Connection], Catalogue] = sa.inspect
-    column_locks: str = ""
+    column_locks: str = ""  # what it locks where a column is added or dropped
+    # whether what it calls text is UTF-8 when it arrives, so that none is checked
     is_text_certain: Callable[[Database], bool] = lambda _: False
+    # tells a schema's name from one of the server's; None where a URL means one schema
     is_own: Callable[[str], bool] | None = None
+    # a query for schema and name of tables that are parts of another; or empty
     partitions: str = ""
+    # types of keys that it compares with their own type alone
     cast_keys: tuple[type[Any], ...] = (sa.Numeric,)
+    # a query for what is stored as text beside rows: name, and text, of views, triggers and
+    # routines; or empty
     definitions: str = ""
+    # a query for columns that the server sets at every update, except where a statement sets them
+    # itself and may; or empty
     kept: str = ""
-    hidden_key: str = ""
+    hidden_key: str = ""  # the name of a row's own number, where a table has no other key; or empty
+    # gives the statement, and its values, that writes many rows at once; None where a statement for
+    # each is as quick
     joined_update: Callable[[JoinedUpdate], tuple[str, list[Any]]] | None = None
+    # locks for runs that share a table; None where a single program writes
     claims: Claims | None = None
+    # the change that gives a column room for so many characters; None where none is ever needed
     widened: Callable[[Database, TableName, str, Declared, int], SchemaChange] | None = None
+    # finds the replicas of a store's server; None where there are none
     replicas: Callable[[Database, StorePolicy, Open, Clock], Replicas] | None = None
 
 

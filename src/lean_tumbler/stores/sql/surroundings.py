@@ -21,35 +21,22 @@ _NAMED = 20  # of each
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Surroundings:
-    """What a change of a column's values or type would touch.
+    """What a change of a column's values or type would touch."""
 
-    Attributes:
-        bytes: of the table with its indexes; None where the server does not say.
-        triggers: on the table; not those that stand guard for this tool.
-        views: that read the table.
-        generated: columns of the table that are computed.
-        updated_by_itself: columns that the server sets at every update.
-        relatives: other tables whose names say that they keep the table's past.
-        copies: where the server sends or keeps changes: replicas, publications, binary log.
-        readers: accounts of the server that may read the column.
-        routines: functions and procedures whose text names the table.
-        statements: that named the column lately, without values, where the server counts them.
-        clients: programs and accounts that are connected now.
-        not_told: which of these the server does not tell this account.
-    """
-
-    bytes: int | None = None
-    triggers: tuple[str, ...] = ()
-    views: tuple[str, ...] = ()
-    generated: tuple[str, ...] = ()
-    updated_by_itself: tuple[str, ...] = ()
-    relatives: tuple[str, ...] = ()
+    bytes: int | None = None  # of the table with its indexes; None where the server does not say
+    triggers: tuple[str, ...] = ()  # on the table; not those that stand guard for this tool
+    views: tuple[str, ...] = ()  # that read the table
+    generated: tuple[str, ...] = ()  # columns of the table that are computed
+    updated_by_itself: tuple[str, ...] = ()  # columns that the server sets at every update
+    relatives: tuple[str, ...] = ()  # other tables whose names say that they keep the table's past
+    # where the server sends or keeps changes: replicas, publications, binary log
     copies: tuple[str, ...] = ()
-    readers: tuple[str, ...] = ()
-    routines: tuple[str, ...] = ()
+    readers: tuple[str, ...] = ()  # accounts of the server that may read the column
+    routines: tuple[str, ...] = ()  # functions and procedures whose text names the table
+    # that named the column lately, without values, where the server counts them
     statements: tuple[str, ...] = ()
-    clients: tuple[str, ...] = ()
-    not_told: tuple[str, ...] = ()
+    clients: tuple[str, ...] = ()  # programs and accounts that are connected now
+    not_told: tuple[str, ...] = ()  # which of these the server does not tell this account
 
 
 def surroundings(database: Database, table: TableName, column: str) -> Surroundings:

@@ -266,19 +266,13 @@ class _Places:
 
 @dataclass(frozen=True)
 class _Index:
-    """What one pass through a dump found.
+    """What one pass through a dump found."""
 
-    Attributes:
-        places: of each table that is defined or filled.
-        columns: of each table that holds rows.
-        unreadable: what was not read, by the tables that it stood among; in none, it stood alone.
-        reading: the definitions.
-    """
-
-    places: Mapping[str, _Places]
-    columns: Mapping[str, Mapping[str, None]]
+    places: Mapping[str, _Places]  # of each table that is defined or filled
+    columns: Mapping[str, Mapping[str, None]]  # of each table that holds rows
+    # what was not read, by the tables that it stood among; in none, it stood alone
     unreadable: Mapping[frozenset[str], Unreadable]
-    reading: DumpReading
+    reading: DumpReading  # the definitions
 
 
 def _indexed(path: Path) -> _Index:
