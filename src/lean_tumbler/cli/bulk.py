@@ -35,25 +35,16 @@ def has_way_back(options: BackupOptions) -> bool:
 
 
 def step_warrant(
+    # parsed options; where they say nothing of share, backup and proof, these are no hindrance
     options: StoreOptions,
-    session: Session,
-    step: "Step",
-    store: "LoginStore",
-    policies: "tuple[StoragePolicy, StorePolicy]",
+    session: Session,  # the clock
+    step: "Step",  # which
+    store: "LoginStore",  # opened
+    policies: "tuple[StoragePolicy, StorePolicy]",  # the whole, and the store's
     *,
-    keys: "Mapping[str, bytes] | None" = None,
+    keys: "Mapping[str, bytes] | None" = None,  # the legacy system's
 ) -> "Warrant":
-    """Give the warrant of a step, as the options, the policy, the evidence and the store say.
-
-    Args:
-        options: parsed options; where they say nothing of share, backup and proof, these are no
-            hindrance.
-        session: the clock.
-        step: which.
-        store: opened.
-        policies: the whole, and the store's.
-        keys: the legacy system's.
-    """
+    """Give the warrant of a step, as the options, the policy, the evidence and the store say."""
     from lean_tumbler.migration.bulk.warranting import warrant_of
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.scans.binding import openers
@@ -115,24 +106,15 @@ _HOW_TO_BACK_UP = "Nothing says how to put the old values back."
 
 @contextmanager
 def run_context(
-    options: BulkOptions,
-    session: Session,
-    store: "StorePolicy",
+    options: BulkOptions,  # parsed options
+    session: Session,  # clock and terminal
+    store: "StorePolicy",  # the one
     *,
-    step: str,
-    title: str,
-    rows: int,
+    step: str,  # the command's name, for the backup
+    title: str,  # of the progress that is shown
+    rows: int,  # how many there are; 0 for an unknown number
 ) -> "Iterator[RunContext]":
-    """Give what a bulk step works with, by the options of `add_bulk_options`.
-
-    Args:
-        options: parsed options.
-        session: clock and terminal.
-        store: the one.
-        step: the command's name, for the backup.
-        title: of the progress that is shown.
-        rows: how many there are; 0 for an unknown number.
-    """
+    """Give what a bulk step works with, by the options of `add_bulk_options`."""
     from lean_tumbler.migration.bulk.context import RunContext
 
     started = session.clock()

@@ -31,25 +31,19 @@ class _Declared:
 
 
 def option(
-    metavar: str | None,
-    text: str,
+    metavar: str | None,  # what it takes, as help writes it
+    text: str,  # its help
     *,
+    # reads the text; without it, the field's type says how
     read: Callable[[str], Any] | None = None,
-    default: Any = MISSING,
-    choices: Sequence[str] | None = None,
+    default: Any = MISSING,  # what it is where it is not given
+    choices: Sequence[str] | None = None,  # all that it may be
+    # the name of a group of which one may be given; one must, where it ends with “!”
     one_of: str = "",
 ) -> Any:
     """Declare an option; its name is the field's.
 
     Without a default it is required, unless its type has None; a list may be given several times.
-
-    Args:
-        metavar: what it takes, as help writes it.
-        text: its help.
-        read: reads the text; without it, the field's type says how.
-        default: what it is where it is not given.
-        choices: all that it may be.
-        one_of: the name of a group of which one may be given; one must, where it ends with “!”.
     """
     told = _Declared(metavar=metavar, help=text, read=read, choices=choices, one_of=one_of)
     return field(default=default, metadata={_DECLARED: told})

@@ -19,23 +19,16 @@ if TYPE_CHECKING:
 
 
 def prove_known(
-    options: PolicyOptions,
-    session: "Session",
-    gateway: "CredentialGateway",
+    options: PolicyOptions,  # that name the policy
+    session: "Session",  # whose day it is
+    gateway: "CredentialGateway",  # of the policy
+    # in which their logins may stand; of several, each account counts where it opens
     stores: "Sequence[StorePolicy]",
-    known: "Sequence[KnownAccount]",
+    known: "Sequence[KnownAccount]",  # accounts whose password is known
+    # login -> its stored value in an older dump
     earlier: "Mapping[str, str]" = MappingProxyType({}),
 ) -> "list[CheckedAccount]":
-    """Check known accounts on stores, and note beside the policy what each shows of which.
-
-    Args:
-        options: that name the policy.
-        session: whose day it is.
-        gateway: of the policy.
-        stores: in which their logins may stand; of several, each account counts where it opens.
-        known: accounts whose password is known.
-        earlier: login -> its stored value in an older dump.
-    """
+    """Check known accounts on stores, and note beside the policy what each shows of which."""
     from lean_tumbler.stores.evidence_file import Shown
     from lean_tumbler.stores.scans.verification import attributed, best_of
 

@@ -150,18 +150,13 @@ def chosen_stores(policy: "StoragePolicy", name: str | None) -> "list[StorePolic
 
 @contextmanager
 def opened_store(
-    options: PolicyOptions,
-    store: "StorePolicy",
+    options: PolicyOptions,  # parsed options
+    store: "StorePolicy",  # the one
     *,
+    # whether single values will be written; a bulk step's options say it themselves
     writable: bool = False,
 ) -> "Iterator[LoginStore]":
-    """Open a store of the policy, and close it afterwards.
-
-    Args:
-        options: parsed options.
-        store: the one.
-        writable: whether single values will be written; a bulk step's options say it themselves.
-    """
+    """Open a store of the policy, and close it afterwards."""
     from lean_tumbler.stores.locators import is_file, open_store
 
     base = policy_path(options).parent

@@ -29,22 +29,15 @@ def _local_time() -> datetime:
 
 
 class Session:
-    """One run of the program.
-
-    Args:
-        stdin: where passwords come from.
-        stdout: where results go.
-        stderr: where messages and progress go.
-        clock: tells the time, with its zone.
-    """
+    """One run of the program."""
 
     def __init__(
         self,
         *,
-        stdin: BinaryIO,
-        stdout: TextIO,
-        stderr: TextIO,
-        clock: Callable[[], datetime] = _local_time,
+        stdin: BinaryIO,  # where passwords come from
+        stdout: TextIO,  # where results go
+        stderr: TextIO,  # where messages and progress go
+        clock: Callable[[], datetime] = _local_time,  # tells the time, with its zone
     ) -> None:
         self.stdin = stdin
         self.stdout = stdout
@@ -68,22 +61,16 @@ class Session:
 
     def emit(
         self,
-        options: ReportOptions,
-        document: D,
+        options: ReportOptions,  # parsed options, those of every report among them
+        document: D,  # the result
         *,
+        # gives it as plain text for a number of columns; quicker than `draw`
         text: Callable[[D, int], str] | None = None,
-        draw: Callable[["Console", D], None] | None = None,
+        draw: Callable[["Console", D], None] | None = None,  # draws it with tables and colours
+        # gives it in further formats
         others: Mapping[str, Callable[[], Iterable[str]]] | None = None,
     ) -> None:
-        """Write the result in the format asked for, to standard output or `--output`.
-
-        Args:
-            options: parsed options, those of every report among them.
-            document: the result.
-            text: gives it as plain text for a number of columns; quicker than `draw`.
-            draw: draws it with tables and colours.
-            others: gives it in further formats.
-        """
+        """Write the result in the format asked for, to standard output or `--output`."""
         from lean_tumbler.reports.documents import as_json
         from lean_tumbler.stores.file_access import write_text
 

@@ -191,17 +191,12 @@ class Warrant:
 
     def counted(
         self,
-        rows_of: Mapping[CohortKey, int],
+        rows_of: Mapping[CohortKey, int],  # of each cohort
+        # of each cohort, the years in which accounts were made -> their rows
         years_of: Mapping[CohortKey, Mapping[int, int]],
-        covered_rows: int,
+        covered_rows: int,  # that count as having been there at the proof
     ) -> "Warrant":
-        """Give the same warrant with all rows counted.
-
-        Args:
-            rows_of: of each cohort.
-            years_of: of each cohort, the years in which accounts were made -> their rows.
-            covered_rows: that count as having been there at the proof.
-        """
+        """Give the same warrant with all rows counted."""
         evidence = self.evidence
         if self.coverage.has_unexplained(covered_rows):
             evidence = evidence.without(self.store.name, MORE_THAN_THEN)

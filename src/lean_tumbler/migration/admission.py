@@ -39,27 +39,18 @@ _ALERTS = {
 
 
 def admit_login(
-    store: LoginStore,
-    gateway: CredentialGateway,
+    store: LoginStore,  # of the account
+    gateway: CredentialGateway,  # decides
     *,
-    store_name: str,
-    login: str,
-    password: str,
-    upgrade: bool = True,
-    slot: Slot = NO_SLOT,
+    store_name: str,  # the policy's
+    login: str,  # as typed
+    password: str,  # as typed
+    upgrade: bool = True,  # whether anything may be written
+    slot: Slot = NO_SLOT,  # held while it derives; others read and write meanwhile
 ) -> Admission:
     """Check a login and upgrade its value where due.
 
     A write that fails, or loses to another, never fails the login: its action is `deferred`.
-
-    Args:
-        store: of the account.
-        gateway: decides.
-        store_name: the policy's.
-        login: as typed.
-        password: as typed.
-        upgrade: whether anything may be written.
-        slot: held while it derives; others read and write meanwhile.
 
     Raises:
         SourceError: the store cannot be read.

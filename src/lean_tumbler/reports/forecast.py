@@ -32,24 +32,16 @@ _SHOWN_CUTS = (13, 26, 39, 52)
 
 
 class Outlook:
-    """A store's forecast with what can be done about it.
-
-    Args:
-        found: the forecast.
-        left: of the weak rows, how many a bulk run would leave.
-        seconds_each: of one core, for one derivation.
-        lock_after_days: when who has not returned could be locked.
-        shows_back_test: whether forecasts of the past are printed one by one.
-    """
+    """A store's forecast with what can be done about it."""
 
     def __init__(
         self,
-        found: StoreForecast,
+        found: StoreForecast,  # the forecast
         *,
-        left: int,
-        seconds_each: float,
-        lock_after_days: int,
-        shows_back_test: bool = False,
+        left: int,  # of the weak rows, how many a bulk run would leave
+        seconds_each: float,  # of one core, for one derivation
+        lock_after_days: int,  # when who has not returned could be locked
+        shows_back_test: bool = False,  # whether forecasts of the past are printed one by one
     ) -> None:
         self.shows_back_test = shows_back_test
         self.found, self.today, self.lock_after_days = found, found.as_of, lock_after_days

@@ -36,21 +36,15 @@ class OwnFailures:
 
     Logins are kept as keyed hashes: who looks into the memory finds no names. The login that was
     not tried for longest is forgotten first.
-
-    Args:
-        key: for the hashes; random, and of this process alone.
-        clock: seconds, monotonic.
-        most: failures in a row before a login is refused unseen.
-        forgiven_seconds: the time in which one failure is forgotten.
     """
 
     def __init__(
         self,
         *,
-        key: bytes,
-        clock: Clock,
-        most: int = MOST_FAILURES,
-        forgiven_seconds: float = FORGIVEN_SECONDS,
+        key: bytes,  # for the hashes; random, and of this process alone
+        clock: Clock,  # seconds, monotonic
+        most: int = MOST_FAILURES,  # failures in a row before a login is refused unseen
+        forgiven_seconds: float = FORGIVEN_SECONDS,  # the time in which one failure is forgotten
     ) -> None:
         self._key, self._clock = key, clock
         self._most, self._forgiven_seconds = most, forgiven_seconds

@@ -51,19 +51,13 @@ class ServiceContext:
 
 
 class LoginService:
-    """Logins, new passwords and changes, for all stores of a policy.
-
-    Args:
-        gateway: decides by the policy.
-        stores: by the policy's names.
-        context: what outlasts the policy.
-    """
+    """Logins, new passwords and changes, for all stores of a policy."""
 
     def __init__(
         self,
-        gateway: CredentialGateway,
-        stores: Mapping[str, LoginStore],
-        context: ServiceContext,
+        gateway: CredentialGateway,  # decides by the policy
+        stores: Mapping[str, LoginStore],  # by the policy's names
+        context: ServiceContext,  # what outlasts the policy
     ) -> None:
         self.gateway, self.stores, self.context = gateway, stores, context
         self._watch = context.watch

@@ -151,21 +151,15 @@ class _Server(uvicorn.Server):
 
 
 def serve(
+    # reads the policy, and makes the service of it; asked again at SIGHUP
     make: Callable[[], LoginService],
-    listening: Listening,
-    access: Access,
+    listening: Listening,  # where
+    access: Access,  # who may call
     *,
-    log: Log,
-    clock: Callable[[], float],
+    log: Log,  # takes one event
+    clock: Callable[[], float],  # seconds, monotonic
 ) -> None:
     """Serve until a signal ends it; requests that are being answered are finished.
-
-    Args:
-        make: reads the policy, and makes the service of it; asked again at SIGHUP.
-        listening: where.
-        access: who may call.
-        log: takes one event.
-        clock: seconds, monotonic.
 
     Raises:
         TumblerError: it cannot begin.

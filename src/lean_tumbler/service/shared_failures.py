@@ -53,25 +53,17 @@ class SharedFailures:
     """Counts failures in Redis; while that does not answer, this instance goes by its own count.
 
     Logins are kept as SHA-256 of their names: who reads the server can try names against them.
-
-    Args:
-        client: of the server, asynchronous.
-        own: counts beside it, for when the server is away.
-        clock: seconds, monotonic.
-        alert: told once when the server does not answer.
-        most: failures in a row before a login is refused unseen.
-        forgiven_seconds: the time in which one failure is forgotten.
     """
 
     def __init__(
         self,
-        client: Any,
+        client: Any,  # of the server, asynchronous
         *,
-        own: FailureLimit,
-        clock: Clock,
-        alert: Callable[[str], None],
-        most: int = MOST_FAILURES,
-        forgiven_seconds: float = FORGIVEN_SECONDS,
+        own: FailureLimit,  # counts beside it, for when the server is away
+        clock: Clock,  # seconds, monotonic
+        alert: Callable[[str], None],  # told once when the server does not answer
+        most: int = MOST_FAILURES,  # failures in a row before a login is refused unseen
+        forgiven_seconds: float = FORGIVEN_SECONDS,  # the time in which one failure is forgotten
     ) -> None:
         self._client, self._own, self._clock, self._alert = client, own, clock, alert
         self._most, self._forgiven_seconds = most, forgiven_seconds

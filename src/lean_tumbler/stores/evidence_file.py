@@ -291,19 +291,14 @@ class EvidenceFile:
 
     def note(
         self,
-        shown: Shown,
-        trials: Iterable[CohortTrial],
+        shown: Shown,  # by what
+        trials: Iterable[CohortTrial],  # what each shows
         *,
+        # (store, what was looked at before, key) -> what was looked at now, and whether what was
+        # known before still counts
         bound: Bound | None = None,
     ) -> None:
-        """Note what people show.
-
-        Args:
-            shown: by what.
-            trials: what each shows.
-            bound: (store, what was looked at before, key) -> what was looked at now, and whether
-                what was known before still counts.
-        """
+        """Note what people show."""
         found = list(trials)
         if not found:
             return

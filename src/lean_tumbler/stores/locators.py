@@ -32,21 +32,14 @@ def is_file(store: StorePolicy, *, base: Path) -> bool:
 
 
 def open_store(
-    store: StorePolicy,
+    store: StorePolicy,  # where it is, and its columns
     *,
-    base: Path,
-    writable: bool = False,
-    into: Path | None = None,
-    lock_seconds: int = LOCK_SECONDS,
+    base: Path,  # the folder that a relative path starts from
+    writable: bool = False,  # whether swaps will be asked for
+    into: Path | None = None,  # the copy to write, where the store is a file
+    lock_seconds: int = LOCK_SECONDS,  # how long to wait for another program's lock
 ) -> LoginStore:
     """Open a store of the policy.
-
-    Args:
-        store: where it is, and its columns.
-        base: the folder that a relative path starts from.
-        writable: whether swaps will be asked for.
-        into: the copy to write, where the store is a file.
-        lock_seconds: how long to wait for another program's lock.
 
     Raises:
         UsageError: the policy does not say enough, or names what is not there.

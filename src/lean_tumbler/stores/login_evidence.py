@@ -13,20 +13,14 @@ SECONDS = 10.0  # between two writes
 
 
 class Observations:
-    """Collects what logins show, and writes it from time to time; it never fails a login.
-
-    Args:
-        file: the evidence file.
-        clock: seconds, monotonic.
-        alert: told once where the file cannot be written.
-    """
+    """Collects what logins show, and writes it from time to time; it never fails a login."""
 
     def __init__(
         self,
-        file: EvidenceFile,
+        file: EvidenceFile,  # the evidence file
         *,
-        clock: Callable[[], float],
-        alert: Callable[[str], None],
+        clock: Callable[[], float],  # seconds, monotonic
+        alert: Callable[[str], None],  # told once where the file cannot be written
     ) -> None:
         self._file = file
         self._bound: Mapping[str, Callable[[Sequence[RowFacts]], Bound]] = {}

@@ -210,20 +210,14 @@ def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...
 
 
 def credential_columns(
-    table: str,
-    sample: Mapping[str, Sequence[str | None]],
-    known: Columns | None = None,
+    table: str,  # its name
+    sample: Mapping[str, Sequence[str | None]],  # for each column, its values in some rows
+    known: Columns | None = None,  # roles that somebody named; they are not looked for
     *,
+    # takes the names of columns that hold digests, in a table that is of no people
     set_aside: list[str],
 ) -> list[CredentialColumn]:
-    """Find the credentials in one table.
-
-    Args:
-        table: its name.
-        sample: for each column, its values in some rows.
-        known: roles that somebody named; they are not looked for.
-        set_aside: takes the names of columns that hold digests, in a table that is of no people.
-    """
+    """Find the credentials in one table."""
     roles = roles_beside(tuple(sample), known or Columns())
     kinds = {
         name: content_of(name, values) for name, values in sample.items() if name != roles.salt

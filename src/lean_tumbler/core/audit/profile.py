@@ -50,19 +50,14 @@ class _Read:
 
 
 class Profiler:
-    """Takes frames in and gives the profile of all of them.
-
-    Args:
-        floor: the least that counts as current.
-        reader: of the store's rows; what its cohorts declare is certain.
-        likely: passwords to look for in plain text and unsalted digests; None to look for none.
-    """
+    """Takes frames in and gives the profile of all of them."""
 
     def __init__(
         self,
         *,
-        floor: Floor,
-        reader: RowReader | None = None,
+        floor: Floor,  # the least that counts as current
+        reader: RowReader | None = None,  # of the store's rows; what its cohorts declare is certain
+        # passwords to look for in plain text and unsalted digests; None to look for none
         likely: LikelyMatcher | None = None,
     ) -> None:
         self._floor = floor

@@ -67,7 +67,7 @@ class ClassRows:
 
 @dataclass(frozen=True, slots=True)
 class _Stratum:
-    """Rows that may have come about in a way of their own: salt or none, and what names the make."""
+    """Rows that may have come about in a way of their own: by salt, and what names the make."""
 
     salted: bool | None  # whether the salt column holds something; None where that says nothing
     # what the column that names the make holds; None where there is no such column
@@ -85,17 +85,12 @@ class _Placed:
 
 
 def draft_class(
-    found: ClassRows,
-    known: Sequence[KnownRow],
+    found: ClassRows,  # its rows
+    known: Sequence[KnownRow],  # its known accounts
+    # explanation -> the lines of those that open by it, the plausible first
     explained: Mapping[Explanation, frozenset[int]],
 ) -> tuple[list[DraftedCohort], list[Unproven]]:
-    """Draft the cohorts of one class.
-
-    Args:
-        found: its rows.
-        known: its known accounts.
-        explained: explanation -> the lines of those that open by it, the plausible first.
-    """
+    """Draft the cohorts of one class."""
     marker = _marker(found, known)
     by_stratum: dict[_Stratum, list[KnownRow]] = {}
     for account in known:

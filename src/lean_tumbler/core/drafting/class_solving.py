@@ -49,21 +49,14 @@ def part_name(column: str) -> str:
 
 
 def explain_class(
-    known: Sequence[KnownRow],
+    known: Sequence[KnownRow],  # the accounts; all of one class
     *,
-    texts: Sequence[str],
-    trial: Trial,
-    parts: Mapping[str, str],
-    search: Search,
+    texts: Sequence[str],  # some stored values of the class
+    trial: Trial,  # tries what is found, as a login would
+    parts: Mapping[str, str],  # further inputs of formulas -> the table's own names
+    search: Search,  # constants, budget and clock
 ) -> dict[Explanation, frozenset[int]]:
     """Find what explains the known accounts of one class.
-
-    Args:
-        known: the accounts; all of one class.
-        texts: some stored values of the class.
-        trial: tries what is found, as a login would.
-        parts: further inputs of formulas -> the table's own names.
-        search: constants, budget and clock.
 
     Returns:
         Explanation -> the lines of the accounts that open by it, the plausible first.

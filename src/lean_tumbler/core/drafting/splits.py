@@ -60,17 +60,13 @@ def content(known: KnownRow, column: str) -> str | None:
 
 
 def find_split(
-    rows: pl.DataFrame,
+    rows: pl.DataFrame,  # of one class; the columns under the table's own names
+    # explanation -> the accounts that it alone explains
     known: Mapping[Explanation, Sequence[KnownRow]],
+    # the table's own names of columns that may tell -> their folded names
     columns: Mapping[str, str],
 ) -> Split | None:
-    """Find what tells the rows of several explanations apart.
-
-    Args:
-        rows: of one class; the columns under the table's own names.
-        known: explanation -> the accounts that it alone explains.
-        columns: the table's own names of columns that may tell -> their folded names.
-    """
+    """Find what tells the rows of several explanations apart."""
     candidates = [split for name in columns if (split := _by_value(rows, known, name, columns))]
     sure = [split for split in candidates if split.is_sure]
     if sure:

@@ -40,22 +40,14 @@ LAYER_AND_LOCK = "layer now, lock"
 
 
 def strategies(
-    weak: Forecast,
-    layered: Forecast,
+    weak: Forecast,  # accounts below the floor
+    layered: Forecast,  # accounts that are layered already
     *,
-    left: int,
-    seconds_each: float,
-    lock_after_days: int,
+    left: int,  # of the weak, how many a bulk run would leave as they are
+    seconds_each: float,  # of one core, for one derivation
+    lock_after_days: int,  # when the third locks who has not returned
 ) -> tuple[Strategy, ...]:
-    """Work out each strategy.
-
-    Args:
-        weak: accounts below the floor.
-        layered: accounts that are layered already.
-        left: of the weak, how many a bulk run would leave as they are.
-        seconds_each: of one core, for one derivation.
-        lock_after_days: when the third locks who has not returned.
-    """
+    """Work out each strategy."""
     total = max(1, weak.accounts)
     stays = min(1.0, left / total)
     remaining = {day: interval.scaled(stays) for day, interval in weak.days.items()}

@@ -61,27 +61,18 @@ def _compute(hasher: Callable[[bytes], _Hash]) -> Callable[[bytes], bytes]:
 
 
 class Matcher:
-    """Candidates, and what of the accounts they explain.
-
-    Args:
-        accounts: two or more; all of one formula.
-        constants: that may go in.
-        narrowed: what a hint leaves.
-        budget_seconds: after so long the search ends.
-        clock: seconds that pass.
-        progress: told how many candidates were tried since the last time.
-        several: whether a formula that explains some of the accounts ends the search.
-    """
+    """Candidates, and what of the accounts they explain."""
 
     def __init__(
         self,
-        accounts: Sequence[SolvedAccount],
+        accounts: Sequence[SolvedAccount],  # two or more; all of one formula
         *,
-        constants: Constants = _NO_CONSTANTS,
-        narrowed: Narrowed = _WIDELY,
-        budget_seconds: float,
-        clock: Callable[[], float],
-        progress: Callable[[int], None],
+        constants: Constants = _NO_CONSTANTS,  # that may go in
+        narrowed: Narrowed = _WIDELY,  # what a hint leaves
+        budget_seconds: float,  # after so long the search ends
+        clock: Callable[[], float],  # seconds that pass
+        progress: Callable[[int], None],  # told how many candidates were tried since the last time
+        # whether a formula that explains some of the accounts ends the search
         several: bool = False,
     ) -> None:
         self._accounts = accounts

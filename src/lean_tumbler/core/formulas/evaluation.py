@@ -339,19 +339,13 @@ def input_of(formula: Formula, inputs: Inputs, *, limit_work: int, limit_bytes: 
 
 
 def evaluate(
-    formula: Formula,
-    inputs: Inputs,
+    formula: Formula,  # how it computed
+    inputs: Inputs,  # password, salt, login and keys
     *,
-    limit_work: int = FORMULA_WORK,
-    limit_bytes: int = FORMULA_BYTES,
+    limit_work: int = FORMULA_WORK,  # the most steps and rounds that may be run
+    limit_bytes: int = FORMULA_BYTES,  # the longest text or bytes on the way
 ) -> str:
     """Compute what the legacy system would have stored.
-
-    Args:
-        formula: how it computed.
-        inputs: password, salt, login and keys.
-        limit_work: the most steps and rounds that may be run.
-        limit_bytes: the longest text or bytes on the way.
 
     Raises:
         InputDoesNotFit: a character does not fit the encoding, or an input is not there.

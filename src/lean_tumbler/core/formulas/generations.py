@@ -31,26 +31,18 @@ class Generations:
 
 
 def solve_generations(
-    accounts: Sequence[SolvedAccount],
+    accounts: Sequence[SolvedAccount],  # of any number of formulas
     *,
-    constants: Constants,
-    narrowed: Narrowed,
-    budget_seconds: float,
-    clock: Callable[[], float],
-    progress: Callable[[int], None],
+    constants: Constants,  # that may go in
+    narrowed: Narrowed,  # what a hint leaves of the space
+    budget_seconds: float,  # for all searches together
+    clock: Callable[[], float],  # seconds that pass
+    progress: Callable[[int], None],  # told how many candidates were tried since the last time
 ) -> Generations:
     """Search until each account is explained, or nothing more is found.
 
     One account leads each search, and the formula that explains the most others with it is a
     generation; those that are left are searched again.
-
-    Args:
-        accounts: of any number of formulas.
-        constants: that may go in.
-        narrowed: what a hint leaves of the space.
-        budget_seconds: for all searches together.
-        clock: seconds that pass.
-        progress: told how many candidates were tried since the last time.
     """
     started = clock()
     deadline = started + budget_seconds

@@ -12,24 +12,16 @@ _BETWEEN: dict[str, Callable[[bytes], bytes]] = {
 
 
 class LoopSearch:
-    """Tries loops for one account.
-
-    Args:
-        pivot: which account.
-        prefix: how the digest begins that is sought.
-        most: rounds.
-        hit: told of steps that may fit.
-        count: told how many digests were computed.
-    """
+    """Tries loops for one account."""
 
     def __init__(
         self,
         *,
-        pivot: int,
-        prefix: bytes,
-        most: int,
-        hit: Callable[[tuple[str, ...]], None],
-        count: Callable[[int], None],
+        pivot: int,  # which account
+        prefix: bytes,  # how the digest begins that is sought
+        most: int,  # rounds
+        hit: Callable[[tuple[str, ...]], None],  # told of steps that may fit
+        count: Callable[[int], None],  # told how many digests were computed
     ) -> None:
         self._pivot, self._prefix, self._most = pivot, prefix, most
         self._hit, self._count = hit, count

@@ -44,23 +44,15 @@ def require_direct(value: str, *, scheme: str, parameters: Parameters, salt: byt
 
 
 def require_layered(
-    value: str,
+    value: str,  # the text that is to be written
     *,
-    head: layered.Head,
-    scheme: str,
-    parameters: Parameters,
-    salt: bytes,
-    reader: RowReader,
+    head: layered.Head,  # what it was made with
+    scheme: str,  # of the derivation on top
+    parameters: Parameters,  # its costs
+    salt: bytes,  # its salt
+    reader: RowReader,  # of the store, which must find the ways below it
 ) -> None:
     """Refuse a layered value that is not read again as what it was made from.
-
-    Args:
-        value: the text that is to be written.
-        head: what it was made with.
-        scheme: of the derivation on top.
-        parameters: its costs.
-        salt: its salt.
-        reader: of the store, which must find the ways below it.
 
     Raises:
         WriteNotConfirmed: saying what differs, never the value.

@@ -31,24 +31,17 @@ def split_then(text: str) -> tuple[str, str]:
 
 
 class CohortTables:
-    """Reads the cohorts of one store.
-
-    Args:
-        entries: checks what stands in the document.
-        store: the store's name.
-        roles: role -> the table's own name of its column, for the roles that are mapped.
-        parts: further inputs of formulas -> the table's own names.
-        formulas: those of [formulas], by name.
-    """
+    """Reads the cohorts of one store."""
 
     def __init__(
         self,
-        entries: Entries,
+        entries: Entries,  # checks what stands in the document
         *,
-        store: str,
+        store: str,  # the store's name
+        # role -> the table's own name of its column, for the roles that are mapped
         roles: Mapping[str, str],
-        parts: Mapping[str, str],
-        formulas: Mapping[str, NamedFormula],
+        parts: Mapping[str, str],  # further inputs of formulas -> the table's own names
+        formulas: Mapping[str, NamedFormula],  # those of [formulas], by name
     ) -> None:
         self._entries = entries
         self._store = store

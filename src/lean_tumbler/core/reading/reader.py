@@ -46,27 +46,21 @@ DECRYPTABLE = "decryptable"
 
 
 class RowReader:
-    """Reads the rows of one store.
-
-    Args:
-        cohorts: of the store, in the policy's order.
-        parts: further inputs of formulas -> the table's own names of their columns.
-        formulas: by fingerprint, what layered values may refer to.
-        has_salts: whether the store has a salt column: then NULL counts as a salt of no bytes.
-        decryption: how values are decrypted, where they are.
-        keys: secrets of the legacy system, by name.
-        column: gives what a survey says of the column; asked where a text may be a password.
-    """
+    """Reads the rows of one store."""
 
     def __init__(
         self,
         *,
-        cohorts: Sequence[Cohort] = (),
+        cohorts: Sequence[Cohort] = (),  # of the store, in the policy's order
+        # further inputs of formulas -> the table's own names of their columns
         parts: Mapping[str, str] | None = None,
+        # by fingerprint, what layered values may refer to
         formulas: Mapping[str, NamedFormula] | None = None,
+        # whether the store has a salt column: then NULL counts as a salt of no bytes
         has_salts: bool = True,
-        decryption: Decryption | None = None,
-        keys: Mapping[str, bytes] | None = None,
+        decryption: Decryption | None = None,  # how values are decrypted, where they are
+        keys: Mapping[str, bytes] | None = None,  # secrets of the legacy system, by name
+        # gives what a survey says of the column; asked where a text may be a password
         column: Callable[[], Column] = lambda: ALONE,
     ) -> None:
         self.cohorts = tuple(cohorts)

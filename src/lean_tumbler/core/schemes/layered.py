@@ -148,22 +148,14 @@ def assembled(
 
 
 def write(
-    head: Head,
+    head: Head,  # where the digest comes from, and its inputs
     *,
-    legacy_digest: str,
-    derivation: Derivation,
-    parameters: Parameters,
-    fresh_salt: bytes,
+    legacy_digest: str,  # what the legacy system stored, in canonical text
+    derivation: Derivation,  # the slow scheme to put on top
+    parameters: Parameters,  # its costs
+    fresh_salt: bytes,  # random bytes for it
 ) -> str:
-    """Put a derivation over a legacy digest in canonical text.
-
-    Args:
-        head: where the digest comes from, and its inputs.
-        legacy_digest: what the legacy system stored, in canonical text.
-        derivation: the slow scheme to put on top.
-        parameters: its costs.
-        fresh_salt: random bytes for it.
-    """
+    """Put a derivation over a legacy digest in canonical text."""
     if derivation.on_top is None:
         raise ValueError(f"{derivation.scheme} cannot wrap a legacy digest")
     return str(head) + derivation.create(head.secret(legacy_digest), fresh_salt, parameters)

@@ -48,20 +48,13 @@ class ClassScan:
 
 
 def scanned(
-    table: Table,
-    columns: Columns,
-    known: Sequence[KnownAccount],
+    table: Table,  # where it stands
+    columns: Columns,  # the table's own names by role
+    known: Sequence[KnownAccount],  # accounts whose rows are wanted
     *,
-    sample_rows: int = SAMPLE_ROWS,
+    sample_rows: int = SAMPLE_ROWS,  # how many rows to keep, at most twice
 ) -> ClassScan:
-    """Look at all rows of a column once.
-
-    Args:
-        table: where it stands.
-        columns: the table's own names by role.
-        known: accounts whose rows are wanted.
-        sample_rows: how many rows to keep, at most twice.
-    """
+    """Look at all rows of a column once."""
     scanner = _Scanner(table.columns, {a.login.casefold() for a in known}, sample_rows)
     profiler, context = Profiler(floor=Floor()), AuditContext(floor=Floor())
     for looked in looked_at(table, columns, Unreadable(), profiler, context, table.columns):

@@ -81,25 +81,18 @@ class DraftedStore:
 
 
 def draft_store(
-    table: Table,
-    columns: Columns,
+    table: Table,  # where it stands
+    columns: Columns,  # the table's own names by role, as their names suggest
     *,
+    # accounts whose password is known; they need not stand in this table
     known: Sequence[KnownAccount],
-    search: Search,
-    beside: Sequence[str] = (),
+    search: Search,  # constants, budget and clock of the search for formulas
+    beside: Sequence[str] = (),  # other columns of the table that hold credentials
+    # whether nothing but the known logins says that this table holds logins; where it has less than
+    # half of them, no formula is looked for
     is_guess: bool = False,
 ) -> DraftedStore:
-    """Draft one store.
-
-    Args:
-        table: where it stands.
-        columns: the table's own names by role, as their names suggest.
-        known: accounts whose password is known; they need not stand in this table.
-        search: constants, budget and clock of the search for formulas.
-        beside: other columns of the table that hold credentials.
-        is_guess: whether nothing but the known logins says that this table holds logins; where
-            it has less than half of them, no formula is looked for.
-    """
+    """Draft one store."""
     scan = scanned(table, columns, known)
     columns, reasons = settled_roles(columns, scan, len(known))
     if is_guess and "holds" not in reasons.get("login", ""):

@@ -82,17 +82,13 @@ def _common_start(texts: set[str]) -> str:
 
 
 def draft_equal(
-    group: EqualPlaces,
+    group: EqualPlaces,  # their places
+    # accounts whose password is known; they may stand in any of them
     known: Sequence[KnownAccount],
+    # drafts one place, with the accounts that are not explained yet
     draft: Callable[[CredentialPlace, Sequence[KnownAccount]], DraftedStore],
 ) -> DraftedStore | None:
-    """Draft equal tables as one store; None where they are not equal after all.
-
-    Args:
-        group: their places.
-        known: accounts whose password is known; they may stand in any of them.
-        draft: drafts one place, with the accounts that are not explained yet.
-    """
+    """Draft equal tables as one store; None where they are not equal after all."""
     members = [_member(place, known) for place in group.places]
     ranked = sorted(members, key=lambda each: (len(each.lines), each.there), reverse=True)
     placed = {line for member in members for line in member.lines}

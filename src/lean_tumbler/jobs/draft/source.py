@@ -36,21 +36,15 @@ class Draft:
 
 
 def draft_source(
-    locator: str,
+    locator: str,  # a path or a URL
     *,
-    base: Path,
-    beside: Path,
+    base: Path,  # the folder that a relative path starts from
+    beside: Path,  # the folder of the policy, from which its own relative paths start
+    # accounts whose password is known; they may stand in any of the tables
     known: Sequence[KnownAccount],
-    search: Search,
+    search: Search,  # literals, budget and clock of the search for formulas
 ) -> Draft:
     """Draft every store at a source.
-
-    Args:
-        locator: a path or a URL.
-        base: the folder that a relative path starts from.
-        beside: the folder of the policy, from which its own relative paths start.
-        known: accounts whose password is known; they may stand in any of the tables.
-        search: literals, budget and clock of the search for formulas.
 
     Raises:
         UsageError: nothing there holds credentials.

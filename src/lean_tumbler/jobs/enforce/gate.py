@@ -52,21 +52,14 @@ def write_state(path: Path, state: pl.DataFrame) -> None:
 
 
 def pass_gate(
-    store: StorePolicy,
+    store: StorePolicy,  # of the policy
     *,
-    base: Path,
-    context: AuditContext,
-    state: pl.DataFrame,
-    accept: bool = False,
+    base: Path,  # the folder that a relative locator starts from
+    context: AuditContext,  # the floor
+    state: pl.DataFrame,  # what was accepted, of all stores
+    accept: bool = False,  # whether all that is weak now is accepted
 ) -> tuple[GatedStore, pl.DataFrame]:
     """Compare a store with what was accepted of it.
-
-    Args:
-        store: of the policy.
-        base: the folder that a relative locator starts from.
-        context: the floor.
-        state: what was accepted, of all stores.
-        accept: whether all that is weak now is accepted.
 
     Returns:
         What was seen, and the store's part of the next state: of accounts that appeared, what was

@@ -50,24 +50,15 @@ class ExplainedValue:
 
 
 def explain_value(
-    text: str,
+    text: str,  # the value
     *,
-    policy: StoragePolicy,
-    salted: bool,
-    clock: Callable[[], float],
-    password: Masked[str] | None = None,
-    keys: Mapping[str, bytes] = MappingProxyType({}),
+    policy: StoragePolicy,  # its floor, limits and formulas
+    salted: bool,  # whether a salt stands in a column beside it
+    clock: Callable[[], float],  # in seconds, to time one check
+    password: Masked[str] | None = None,  # to be checked against it; None for none
+    keys: Mapping[str, bytes] = MappingProxyType({}),  # the legacy system's
 ) -> ExplainedValue:
-    """Explain one stored value.
-
-    Args:
-        text: the value.
-        policy: its floor, limits and formulas.
-        salted: whether a salt stands in a column beside it.
-        clock: in seconds, to time one check.
-        password: to be checked against it; None for none.
-        keys: the legacy system's.
-    """
+    """Explain one stored value."""
     parsed = read_value(text)
     salted = parsed.salted or salted
     bounds = Bounds(limits=policy.limits, keys=keys)
@@ -131,25 +122,16 @@ class ExplainedAccount:
 
 
 def explain_account(
-    account: Account,
+    account: Account,  # of the store
     *,
-    store_policy: StorePolicy,
-    policy: StoragePolicy,
-    warrants: Sequence[Warrant],
-    column: Callable[[], Column],
-    keys: dict[str, bytes],
-    password: Masked[str] | None = None,
+    store_policy: StorePolicy,  # its cohorts
+    policy: StoragePolicy,  # target and floor
+    warrants: Sequence[Warrant],  # of the steps that may write the row
+    column: Callable[[], Column],  # gives what a survey says of the column
+    keys: dict[str, bytes],  # the legacy system's
+    password: Masked[str] | None = None,  # to be checked against it; None for none
 ) -> ExplainedAccount:
     """Explain one account of a store.
-
-    Args:
-        account: of the store.
-        store_policy: its cohorts.
-        policy: target and floor.
-        warrants: of the steps that may write the row.
-        column: gives what a survey says of the column.
-        keys: the legacy system's.
-        password: to be checked against it; None for none.
 
     Raises:
         SourceError: the store's column cannot be read.

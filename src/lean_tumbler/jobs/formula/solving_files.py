@@ -90,23 +90,15 @@ def read_hint(text: str) -> Narrowed:
 
 
 def solve_accounts(
-    accounts: Sequence[KnownAccount],
+    accounts: Sequence[KnownAccount],  # two or more, with password and stored value
     *,
-    constants: Constants,
-    narrowed: Narrowed,
-    budget_seconds: float,
-    clock: Callable[[], float],
-    progress: Callable[[int], None],
+    constants: Constants,  # that may go in
+    narrowed: Narrowed,  # what a hint leaves of the space
+    budget_seconds: float,  # after so long the search ends
+    clock: Callable[[], float],  # seconds that pass
+    progress: Callable[[int], None],  # told how many candidates were tried since the last time
 ) -> Solved:
     """Search for the formula of known accounts.
-
-    Args:
-        accounts: two or more, with password and stored value.
-        constants: that may go in.
-        narrowed: what a hint leaves of the space.
-        budget_seconds: after so long the search ends.
-        clock: seconds that pass.
-        progress: told how many candidates were tried since the last time.
 
     Raises:
         KnownAccountsError: too few accounts, ones that contradict each other, or values that

@@ -83,28 +83,20 @@ class Locked:
 
 
 def lock_dormant(
-    store: Store,
+    store: Store,  # opened for writing, with a column of last logins or a log beside it
     *,
-    store_policy: StorePolicy,
-    policy: StoragePolicy,
-    choice: LockChoice,
-    warrant: Warrant,
-    context: RunContext,
+    store_policy: StorePolicy,  # its options
+    policy: StoragePolicy,  # the floor
+    choice: LockChoice,  # which accounts
+    warrant: Warrant,  # says which rows may be written
+    context: RunContext,  # backup, pace and stop
+    # told of all accounts that are to be locked, before any is
     tell: Callable[[Locked], None] = lambda _: None,
 ) -> Locked:
     """Lock the accounts that did not come back.
 
     All of them are found and told of before the first is locked. A row is written only where value
     and last login are what they were when it was read: who logs in meanwhile is left alone.
-
-    Args:
-        store: opened for writing, with a column of last logins or a log beside it.
-        store_policy: its options.
-        policy: the floor.
-        choice: which accounts.
-        warrant: says which rows may be written.
-        context: backup, pace and stop.
-        tell: told of all accounts that are to be locked, before any is.
 
     Raises:
         UsageError: nothing says when accounts were last seen.

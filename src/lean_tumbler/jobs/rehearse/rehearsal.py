@@ -116,30 +116,18 @@ class _Attempt:
 
 
 def rehearse(  # noqa: PLR0913 - all that a change needs, and a copy
-    store: Store,
-    known: Sequence[KnownAccount],
+    store: Store,  # the real one; it is only read
+    known: Sequence[KnownAccount],  # accounts whose password is known
     *,
-    store_policy: StorePolicy,
-    gateway: CredentialGateway,
-    context: RunContext,
-    workers: Workers,
-    folder: Path,
-    rows: int,
-    today: date,
+    store_policy: StorePolicy,  # the store's formulas and options
+    gateway: CredentialGateway,  # decides logins, by the policy and with its keys
+    context: RunContext,  # clock and randomness; its progress is told of each login that was tried
+    workers: Workers,  # who derives
+    folder: Path,  # where the copy is made; the caller removes it
+    rows: int,  # how many other accounts to copy at most
+    today: date,  # the day
 ) -> Rehearsal:
-    """Run the change and the known accounts through every state, on a copy.
-
-    Args:
-        store: the real one; it is only read.
-        known: accounts whose password is known.
-        store_policy: the store's formulas and options.
-        gateway: decides logins, by the policy and with its keys.
-        context: clock and randomness; its progress is told of each login that was tried.
-        workers: who derives.
-        folder: where the copy is made; the caller removes it.
-        rows: how many other accounts to copy at most.
-        today: the day.
-    """
+    """Run the change and the known accounts through every state, on a copy."""
     found = Rehearsal()
     path = folder / "rehearsal.db"
     others = store_policy.other_columns

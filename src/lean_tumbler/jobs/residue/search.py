@@ -110,24 +110,15 @@ def _files_in(path: Path) -> Iterator[Path]:
 
 
 def search_files(
-    files: Files,
-    known: KnownValues,
-    residue: Residue,
+    files: Files,  # which
+    known: KnownValues,  # values to look for
+    residue: Residue,  # takes the finds
     *,
-    executor: Executor | None,
-    workers: int,
-    progress: Callable[[int], None],
+    executor: Executor | None,  # other processes that search; None to search here
+    workers: int,  # how many
+    progress: Callable[[int], None],  # told the number of bytes after each piece
 ) -> None:
-    """Search the bytes of files.
-
-    Args:
-        files: which.
-        known: values to look for.
-        residue: takes the finds.
-        executor: other processes that search; None to search here.
-        workers: how many.
-        progress: told the number of bytes after each piece.
-    """
+    """Search the bytes of files."""
     with nullcontext(executor) if executor else ThreadPoolExecutor(1) as searching:
         search_pieces(
             pieces_of(files.paths),

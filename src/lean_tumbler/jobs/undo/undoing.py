@@ -57,26 +57,17 @@ class Undone:
 
 
 def undo_swaps(
-    store: Store,
-    batches: Iterable[list[Swap]],
+    store: Store,  # opened for writing
+    batches: Iterable[list[Swap]],  # swaps that put old values back
     *,
-    step: str,
-    context: RunContext,
-    share: float,
-    dry_run: bool,
+    step: str,  # the command that replaced them
+    context: RunContext,  # pace, replicas and stop
+    share: float,  # the part of the accounts; a larger one contains every smaller one
+    dry_run: bool,  # count the rows of the backup, and write nothing
+    # tells rows that are put back although something else stands there now; None for none
     damaged: Callable[[Account], bool] | None = None,
 ) -> Undone:
     """Put old values back, batch by batch.
-
-    Args:
-        store: opened for writing.
-        batches: swaps that put old values back.
-        step: the command that replaced them.
-        context: pace, replicas and stop.
-        share: the part of the accounts; a larger one contains every smaller one.
-        dry_run: count the rows of the backup, and write nothing.
-        damaged: tells rows that are put back although something else stands there now; None for
-            none.
 
     Raises:
         Interrupted: the store or the backup failed half-way; what was written is whole.

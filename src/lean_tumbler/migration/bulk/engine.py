@@ -47,24 +47,16 @@ class BulkStep(Protocol[Choice, Made]):
 
 
 class BulkRun(Generic[Choice, Made]):
-    """One pass over the store, with one batch being written while the next is made.
-
-    Args:
-        store: opened for writing.
-        step: what rows get.
-        context: backup, pace, replicas and stop.
-        privileged_first: whether the store tells administrators apart.
-        dry_run: count, and write nothing.
-    """
+    """One pass over the store, with one batch being written while the next is made."""
 
     def __init__(
         self,
-        store: Store,
-        step: BulkStep[Choice, Made],
-        context: RunContext,
+        store: Store,  # opened for writing
+        step: BulkStep[Choice, Made],  # what rows get
+        context: RunContext,  # backup, pace, replicas and stop
         *,
-        privileged_first: bool,
-        dry_run: bool,
+        privileged_first: bool,  # whether the store tells administrators apart
+        dry_run: bool,  # count, and write nothing
     ) -> None:
         self._step, self._context, self._dry_run = step, context, dry_run
         self._writer = BulkWriter(store, context)

@@ -94,29 +94,20 @@ def _require_possible(store: Store, policy: StoragePolicy) -> None:
 
 
 def layer_store(
-    store: Store,
+    store: Store,  # opened for writing
     *,
-    store_policy: StorePolicy,
-    policy: StoragePolicy,
-    warrant: Warrant,
-    context: RunContext,
-    workers: Workers,
+    store_policy: StorePolicy,  # its formulas and options
+    policy: StoragePolicy,  # target, floor and limits
+    warrant: Warrant,  # says which rows may be written
+    context: RunContext,  # backup, pace and stop
+    workers: Workers,  # who derives
+    # the legacy system's keys, by the names in the policy
     keys: Mapping[str, bytes] = MappingProxyType({}),
-    selection: Selection = Selection(),
+    selection: Selection = Selection(),  # which rows
 ) -> LayeringSummary:
     """Put the target over every legacy digest of a store.
 
     All rows are counted first, because what proves a cohort depends on how many rows it has.
-
-    Args:
-        store: opened for writing.
-        store_policy: its formulas and options.
-        policy: target, floor and limits.
-        warrant: says which rows may be written.
-        context: backup, pace and stop.
-        workers: who derives.
-        keys: the legacy system's keys, by the names in the policy.
-        selection: which rows.
 
     Raises:
         UsageError: the store cannot be layered in bulk.

@@ -25,24 +25,16 @@ class Page:
 
 
 class Pages:
-    """Goes through a store, administrators first where they are known.
-
-    Args:
-        store: whose rows.
-        writer: which tries again.
-        context: pause and stop.
-        privileged_first: whether the store tells administrators apart.
-        claims: whether pages are claimed; not where nothing is written.
-    """
+    """Goes through a store, administrators first where they are known."""
 
     def __init__(
         self,
-        store: Store,
-        writer: BulkWriter,
-        context: RunContext,
+        store: Store,  # whose rows
+        writer: BulkWriter,  # which tries again
+        context: RunContext,  # pause and stop
         *,
-        privileged_first: bool,
-        claims: bool,
+        privileged_first: bool,  # whether the store tells administrators apart
+        claims: bool,  # whether pages are claimed; not where nothing is written
     ) -> None:
         self._store, self._writer, self._context = store, writer, context
         self._passes = (True, False) if privileged_first else (None,)

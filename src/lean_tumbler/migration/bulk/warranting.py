@@ -29,35 +29,23 @@ if TYPE_CHECKING:
 
 
 def warrant_of(  # noqa: PLR0913 - what a warrant is made of
-    step: Step,
-    store: LoginStore,
+    step: Step,  # which
+    store: LoginStore,  # opened
     *,
-    store_policy: StorePolicy,
-    policy: StoragePolicy,
-    today: date,
-    has_way_back: bool,
-    share: float = 1.0,
+    store_policy: StorePolicy,  # of the store
+    policy: StoragePolicy,  # what is written
+    today: date,  # for `readers_ready`
+    has_way_back: bool,  # whether a backup is made, or somebody said that none is needed
+    share: float = 1.0,  # the part of the accounts that is taken
+    # the file of evidence; None where the step asks for no proof
     evidence: EvidenceFile | None = None,
+    # the stores of equal tables, whose people speak for this one's too
     sisters: Mapping[str, Opened] = MappingProxyType({}),
-    keys: Mapping[str, bytes] | None = None,
-    most_otherwise: float | None = None,
-    unproven: frozenset[str] = frozenset(),
+    keys: Mapping[str, bytes] | None = None,  # the legacy system's
+    most_otherwise: float | None = None,  # the largest bound, where an option says it
+    unproven: frozenset[str] = frozenset(),  # cohorts that are taken without proof
 ) -> Warrant:
     """Give the warrant of a step.
-
-    Args:
-        step: which.
-        store: opened.
-        store_policy: of the store.
-        policy: what is written.
-        today: for `readers_ready`.
-        has_way_back: whether a backup is made, or somebody said that none is needed.
-        share: the part of the accounts that is taken.
-        evidence: the file of evidence; None where the step asks for no proof.
-        sisters: the stores of equal tables, whose people speak for this one's too.
-        keys: the legacy system's.
-        most_otherwise: the largest bound, where an option says it.
-        unproven: cohorts that are taken without proof.
 
     Raises:
         UsageError: the file of evidence is none that this tool wrote.

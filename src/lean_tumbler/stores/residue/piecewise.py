@@ -158,26 +158,16 @@ def _read(piece: BytesPiece) -> bytes:
 
 
 def search_pieces(
-    pieces: Iterable[BytesPiece | Unread],
-    known: KnownValues,
-    residue: Residue,
+    pieces: Iterable[BytesPiece | Unread],  # of all places, one place after the other
+    known: KnownValues,  # values to look for; workers have taken them already
+    residue: Residue,  # takes the finds
     *,
-    executor: Executor,
-    workers: int,
-    progress: Callable[[int], None],
-    told: Told,
+    executor: Executor,  # looks into pieces
+    workers: int,  # how many it looks into at once
+    progress: Callable[[int], None],  # told the number of bytes after each piece
+    told: Told,  # says under which heading a find is told
 ) -> None:
-    """Search pieces, and add what is found in their order.
-
-    Args:
-        pieces: of all places, one place after the other.
-        known: values to look for; workers have taken them already.
-        residue: takes the finds.
-        executor: looks into pieces.
-        workers: how many it looks into at once.
-        progress: told the number of bytes after each piece.
-        told: says under which heading a find is told.
-    """
+    """Search pieces, and add what is found in their order."""
     pending: deque[tuple[BytesPiece, Future[_Looked]]] = deque()
     counting = _Counting(residue, known, progress, told)
     for piece in pieces:

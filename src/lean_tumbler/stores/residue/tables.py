@@ -27,25 +27,16 @@ OwnColumns = frozenset[tuple[str, str]]
 
 
 def search_source(
-    locator: str,
+    locator: str,  # a path or a URL
     *,
-    base: Path,
-    known: KnownValues,
-    own: OwnColumns,
-    residue: Residue,
-    progress: Callable[[int], None],
-    keeps_marks: bool = False,
+    base: Path,  # the folder that a relative path starts from
+    known: KnownValues,  # values to look for
+    own: OwnColumns,  # table and column of stores: what they hold belongs there
+    residue: Residue,  # takes the finds
+    progress: Callable[[int], None],  # told the number of rows after each frame
+    keeps_marks: bool = False,  # whether what is returned is wanted
 ) -> set[bytes]:
     """Search every table of a database or directory, and what a database keeps as text beside.
-
-    Args:
-        locator: a path or a URL.
-        base: the folder that a relative path starts from.
-        known: values to look for.
-        own: table and column of stores: what they hold belongs there.
-        residue: takes the finds.
-        progress: told the number of rows after each frame.
-        keeps_marks: whether what is returned is wanted.
 
     Returns:
         Fingerprints of all values that stand in some row.

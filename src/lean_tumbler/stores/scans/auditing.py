@@ -101,24 +101,16 @@ class _Profiled:
 
 
 def _profiled(
-    table: Table,
-    columns: Columns,
+    table: Table,  # where it stands
+    columns: Columns,  # the table's own names for what is needed
     *,
-    context: AuditContext,
+    context: AuditContext,  # what the audit works with
+    # of the store's rows, with its cohorts; None where there is no policy
     reader: RowReader | None = None,
-    others: Sequence[str] = (),
-    watch: Callable[[Frame], None] | None = None,
+    others: Sequence[str] = (),  # further columns that it needs
+    watch: Callable[[Frame], None] | None = None,  # given each frame, for what else its rows tell
 ) -> _Profiled:
-    """Read one column.
-
-    Args:
-        table: where it stands.
-        columns: the table's own names for what is needed.
-        context: what the audit works with.
-        reader: of the store's rows, with its cohorts; None where there is no policy.
-        others: further columns that it needs.
-        watch: given each frame, for what else its rows tell.
-    """
+    """Read one column."""
     unreadable = Unreadable()
     profiler = Profiler(floor=context.floor, reader=reader, likely=context.likely)
     for looked in looked_at(table, columns, unreadable, profiler, context, others):
@@ -144,22 +136,14 @@ def _profiled(
 
 
 def _judged(
-    read: _Profiled,
-    context: AuditContext,
+    read: _Profiled,  # the column
+    context: AuditContext,  # what the audit works with
     *,
-    beside: Sequence[str] = (),
-    opens: Opens | None = None,
-    same: Elsewhere | None = None,
+    beside: Sequence[str] = (),  # other columns of the table that hold credentials
+    opens: Opens | None = None,  # the values of one of them that this column's content opens
+    same: Elsewhere | None = None,  # what it shares with other columns
 ) -> AuditedColumn:
-    """Say what is wrong with a column.
-
-    Args:
-        read: the column.
-        context: what the audit works with.
-        beside: other columns of the table that hold credentials.
-        opens: the values of one of them that this column's content opens.
-        same: what it shares with other columns.
-    """
+    """Say what is wrong with a column."""
     known = _place(read.table, read.columns.stored or "", context.policy.target)
     place = replace(known, beside=tuple(beside), opens=opens, elsewhere=same or Elsewhere())
     found = findings(read.profile, context.floor, place)
@@ -197,19 +181,14 @@ def _place(table: Table, column: str, target: Target) -> Place:
 
 
 def audit_policy_store(
-    store: StorePolicy,
+    store: StorePolicy,  # of the policy
     *,
-    base: Path,
-    context: AuditContext,
+    base: Path,  # the folder that a relative locator starts from
+    context: AuditContext,  # what the audit works with
+    # given the rows as `graded_rows` gives them, so that they are read once
     watch: Callable[[pl.DataFrame], None] | None = None,
 ) -> Audit:
     """Audit a store of the policy, with its formulas.
-
-    Args:
-        store: of the policy.
-        base: the folder that a relative locator starts from.
-        context: what the audit works with.
-        watch: given the rows as `graded_rows` gives them, so that they are read once.
 
     Raises:
         UsageError: the table or a column is not there.

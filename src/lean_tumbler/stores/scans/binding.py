@@ -74,18 +74,12 @@ def bound_to(
 
 
 def bindings_of(
-    stores: Mapping[str, LoginStore],
+    stores: Mapping[str, LoginStore],  # opened, by the policy's names
     *,
-    policy: StoragePolicy,
-    today: Callable[[], date],
+    policy: StoragePolicy,  # theirs
+    today: Callable[[], date],  # the day
 ) -> dict[str, Callable[[Sequence[RowFacts]], Bound]]:
-    """Give for each store what says, while logins are noted, what evidence is taken from.
-
-    Args:
-        stores: opened, by the policy's names.
-        policy: theirs.
-        today: the day.
-    """
+    """Give for each store what says, while logins are noted, what evidence is taken from."""
 
     def of_store(name: str, rows: Sequence[RowFacts]) -> Bound:
         settled = settled_by(store_reader(policy, policy.stores[name]), policy)
@@ -147,16 +141,12 @@ def _stands_in(opened: Opened, binding: Binding, key: bytes) -> bool:
 
 
 class LoginEvidence:
-    """What logins go by: the evidence of stores whose rows still stand there, read when it changes.
-
-    Args:
-        file: the evidence.
-        opened: store -> opens it, and tells its rows that this tool has written.
-    """
+    """What logins go by: evidence of stores whose rows still stand there, read when it changes."""
 
     def __init__(
         self,
-        file: EvidenceFile,
+        file: EvidenceFile,  # the evidence
+        # store -> opens it, and tells its rows that this tool has written
         opened: Mapping[str, Opened],
     ) -> None:
         self._file, self._opened = file, opened

@@ -45,21 +45,14 @@ class CredentialPlace:
 
 
 def credential_places(
-    tables: Sequence[Table],
-    wanted: Columns,
-    name: str,
+    tables: Sequence[Table],  # of the source
+    wanted: Columns,  # columns that somebody named
+    name: str,  # what messages call the source
     *,
-    is_named: bool,
-    set_aside: list[str],
+    is_named: bool,  # whether the table was named
+    set_aside: list[str],  # takes the columns that hold digests, in tables that are of no people
 ) -> Iterator[CredentialPlace]:
     """Find the columns that hold credentials.
-
-    Args:
-        tables: of the source.
-        wanted: columns that somebody named.
-        name: what messages call the source.
-        is_named: whether the table was named.
-        set_aside: takes the columns that hold digests, in tables that are of no people.
 
     Raises:
         UsageError: a named column is not there.

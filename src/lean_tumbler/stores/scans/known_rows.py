@@ -29,19 +29,13 @@ def with_all_columns(store: StorePolicy, *, base: Path) -> StorePolicy:
 
 
 def filled_up(
-    known: Sequence[KnownAccount],
-    store: StorePolicy,
+    known: Sequence[KnownAccount],  # login and password of each
+    store: StorePolicy,  # as `with_all_columns` gives it
     *,
-    base: Path,
-    say: Callable[[str], None],
+    base: Path,  # the folder that a relative locator starts from
+    say: Callable[[str], None],  # told which accounts are left out
 ) -> list[KnownAccount]:
     """Take stored value, salt, login and other columns of known accounts from a store.
-
-    Args:
-        known: login and password of each.
-        store: as `with_all_columns` gives it.
-        base: the folder that a relative locator starts from.
-        say: told which accounts are left out.
 
     Raises:
         KnownAccountsError: none of them stands there with a value.

@@ -22,23 +22,16 @@ _LEAST_WORK = 20  # digests that a formula may run for one password
 
 
 def guessed(
-    store: Store,
+    store: Store,  # opened
     *,
-    store_name: str,
-    reader: RowReader,
-    bounds: Bounds,
-    clock: Callable[[], float],
+    store_name: str,  # the policy's
+    reader: RowReader,  # of its rows
+    bounds: Bounds,  # limits and keys
+    clock: Callable[[], float],  # seconds that pass
 ) -> list[CohortTrial]:
     """Try likely passwords on a store's fast digests and plain texts.
 
     A row that opens speaks for its cohort where one of its ways alone opens. No password is kept.
-
-    Args:
-        store: opened.
-        store_name: the policy's.
-        reader: of its rows.
-        bounds: limits and keys.
-        clock: seconds that pass.
     """
     trying = _Likely(bounds)
     end = clock() + SECONDS

@@ -128,28 +128,17 @@ def _together(found: StoreForecast) -> dict[int, Interval]:
 
 
 def migration(
-    name: str,
-    table: str,
-    profile: Profile,
+    name: str,  # the store's
+    table: str,  # its table
+    profile: Profile,  # what was counted now
     *,
-    found: StoreForecast | None,
-    entries: Sequence[Entry],
-    taken_at: datetime,
-    lately_days: int,
-    move: ColumnMove | None = None,
+    found: StoreForecast | None,  # the forecast from last logins or a log
+    entries: Sequence[Entry],  # earlier counts, oldest first
+    taken_at: datetime,  # when it was counted now
+    lately_days: int,  # what counts as lately
+    move: ColumnMove | None = None,  # how far values have moved to another column
 ) -> MigrationProgress:
-    """Hold a count against the history.
-
-    Args:
-        name: the store's.
-        table: its table.
-        profile: what was counted now.
-        found: the forecast from last logins or a log.
-        entries: earlier counts, oldest first.
-        taken_at: when it was counted now.
-        lately_days: what counts as lately.
-        move: how far values have moved to another column.
-    """
+    """Hold a count against the history."""
     own = [(entry.taken_at, entry.stores[name]) for entry in entries if name in entry.stores]
     now = store_count(profile, table, found)
     counts = [(when.date(), store.waiting) for when, store in own]

@@ -108,24 +108,17 @@ def _how_near(checked: CheckedAccount) -> tuple[bool, bool]:
 
 
 def verify_accounts(
-    accounts: Sequence[KnownAccount],
+    accounts: Sequence[KnownAccount],  # whose passwords are known
     *,
-    reader: RowReader,
-    bounds: Bounds,
+    reader: RowReader,  # of their rows
+    bounds: Bounds,  # limits and keys
+    # where the stored values come from; None where they stand in the file
     store: LoginStore | None = None,
-    store_name: str = "",
+    store_name: str = "",  # the policy's
+    # login -> its stored value in an older dump, to tell what was hashed twice
     earlier: Mapping[str, str] = MappingProxyType({}),
 ) -> Verification:
-    """Check known accounts, one by one.
-
-    Args:
-        accounts: whose passwords are known.
-        reader: of their rows.
-        bounds: limits and keys.
-        store: where the stored values come from; None where they stand in the file.
-        store_name: the policy's.
-        earlier: login -> its stored value in an older dump, to tell what was hashed twice.
-    """
+    """Check known accounts, one by one."""
     misses = _NearMisses(reader, bounds, earlier)
     checked: list[CheckedAccount] = []
     trials: list[CohortTrial | None] = []

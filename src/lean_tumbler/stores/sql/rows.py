@@ -23,29 +23,21 @@ _PAGE_ROWS = 4000
 
 
 class TableRows:
-    """One table of an SQL database.
-
-    Args:
-        database: where it is.
-        table: the table's name.
-        columns: the table's own names for what is needed.
-        source: what makes up a row.
-        others: further columns that readings need: the policy's name -> the table's own.
-        writable: whether swaps will be asked for, which needs a unique key.
-    """
+    """One table of an SQL database."""
 
     layering_refused = ""
     key_label = "account"
 
     def __init__(
         self,
-        database: Database,
+        database: Database,  # where it is
         *,
-        table: str,
-        columns: Columns,
-        source: RowSource = PLAIN_ROWS,
+        table: str,  # the table's name
+        columns: Columns,  # the table's own names for what is needed
+        source: RowSource = PLAIN_ROWS,  # what makes up a row
+        # further columns that readings need: the policy's name -> the table's own
         others: Mapping[str, str] = MappingProxyType({}),
-        writable: bool = False,
+        writable: bool = False,  # whether swaps will be asked for, which needs a unique key
     ) -> None:
         self._database = database
         self._others = dict(others)
