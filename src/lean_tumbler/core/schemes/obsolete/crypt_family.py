@@ -120,14 +120,23 @@ def _iterated_md5(match: re.Match[str]) -> Contents | None:
     return _fixed(1 << doublings, 128, match) if 7 <= doublings <= 30 else None
 
 
+_dollar_fields = partial(
+    Layout,
+    name="dollar fields",
+    source=_SOURCE,
+    kind=Kind.ITERATED,
+    says=Says.ALL,
+)
+_bare = partial(
+    Layout,
+    source=_SOURCE,
+    kind=Kind.ITERATED,
+)
+
 LAYOUTS = (
-    Layout(
+    _dollar_fields(
         scheme="md5-crypt",
-        name="dollar fields",
         structure="$1$salt$ and 22 characters",
-        source=_SOURCE,
-        kind=Kind.ITERATED,
-        says=Says.ALL,
         starts=("$1$",),
         pattern=rf"\$1\$(?P<salt>[ -#%-9;-~]{{0,8}})\$(?P<digest>{_C}{{22}})",
         build=partial(_fixed, 1000, 128),
@@ -169,25 +178,17 @@ LAYOUTS = (
         key_groups=("rounds",),
         build=partial(_sha, 512),
     ),
-    Layout(
+    _dollar_fields(
         scheme="sha1-crypt",
-        name="dollar fields",
         structure="$sha1$rounds$salt$ and 28 characters",
-        source=_SOURCE,
-        kind=Kind.ITERATED,
-        says=Says.ALL,
         starts=("$sha1$",),
         pattern=rf"\$sha1\$(?P<rounds>[0-9]{{1,10}})\$(?P<salt>{_C}{{1,64}})\$(?P<digest>{_C}{{28}})",
         key_groups=("rounds",),
         build=_sha1,
     ),
-    Layout(
+    _dollar_fields(
         scheme="sun-md5",
-        name="dollar fields",
         structure="$md5[,rounds=N]$salt$[$] and 22 characters",
-        source=_SOURCE,
-        kind=Kind.ITERATED,
-        says=Says.ALL,
         starts=("$md5",),
         pattern=rf"\$md5(?:,rounds=(?P<rounds>[0-9]{{1,10}}))?\$(?P<salt>{_C}{{1,64}})\$\$?"
         rf"(?P<digest>{_C}{{22}})",
@@ -195,13 +196,9 @@ LAYOUTS = (
         build=_sun,
     ),
     *(
-        Layout(
+        _dollar_fields(
             scheme=scheme,
-            name="dollar fields",
             structure=f"{tag}costs$salt$ and 43 characters",
-            source=_SOURCE,
-            kind=Kind.ITERATED,
-            says=Says.ALL,
             starts=(tag,),
             pattern=rf"\{tag[:-1]}\$(?P<costs>{_C}{{1,32}})\$(?P<salt>{_C}{{1,86}})"
             rf"\$(?P<digest>{_C}{{43}})",
@@ -233,34 +230,28 @@ LAYOUTS = (
         key_groups=("count",),
         build=_iterated_md5,
     ),
-    Layout(
+    _bare(
         scheme="bsdi-crypt",
         name="underscore and crypt base64",
         structure="_ and 4 characters of rounds, 4 of salt, 11 of digest",
-        source=_SOURCE,
-        kind=Kind.ITERATED,
         starts=("_",),
         pattern=rf"_(?P<rounds>{_C}{{4}})(?P<salt>{_C}{{4}})(?P<digest>{_C}{{11}})",
         key_groups=("rounds",),
         build=_bsdi,
     ),
-    Layout(
+    _bare(
         scheme="des-crypt",
         name="crypt base64",
         structure="2 characters of salt, 11 of digest",
-        source=_SOURCE,
-        kind=Kind.ITERATED,
         pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>{_BLOCK})",
         build=_des,
         by_value=True,
         lengths=(13,),
     ),
-    Layout(
+    _bare(
         scheme="bigcrypt",
         name="crypt base64",
         structure="2 characters of salt, several times 11 of digest",
-        source=_SOURCE,
-        kind=Kind.ITERATED,
         pattern=rf"(?P<salt>{_C}{{2}})(?P<digest>(?:{_BLOCK}){{2,16}})",
         build=_des,
         by_value=True,

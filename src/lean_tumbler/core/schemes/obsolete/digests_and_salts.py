@@ -99,18 +99,23 @@ def _build_named(match: re.Match[str]) -> Contents | None:
     return _salted(match["name"], raw, match["salt"], first="prepend")
 
 
+_digest_alone = partial(
+    Layout,
+    scheme=", ".join(_NAMES),
+    source=_SOURCE,
+    kind=Kind.FAST,
+)
+
+
 def _hex_layouts() -> Iterator[Layout]:
     for name, digits, notes in (
         ("hex", "[0-9a-f]", ()),
         ("hex-upper", "[0-9A-F]", ()),
         ("hex, mixed case", "[0-9a-fA-F]", (_MIXED_CASE_NOTE,)),
     ):
-        yield Layout(
-            scheme=", ".join(_NAMES),
+        yield _digest_alone(
             name=name,
             structure="the digest in hexadecimal, told apart by length",
-            source=_SOURCE,
-            kind=Kind.FAST,
             pattern=f"(?P<digest>{digits}+)",
             lengths=_HEX_LENGTHS,
             build=partial(_build_hex, notes),
@@ -129,34 +134,25 @@ def _build_numbers(match: re.Match[str]) -> Contents | None:
 HEX_LAYOUTS = tuple(_hex_layouts())
 LAYOUTS = (
     *HEX_LAYOUTS,
-    Layout(
-        scheme=", ".join(_NAMES),
+    _digest_alone(
         name="hex, in pairs",
         structure="the digest's bytes in hexadecimal, with colons, dashes or blanks between",
-        source=_SOURCE,
-        kind=Kind.FAST,
         pattern="(?P<digest>[0-9a-fA-F]{2}(?:(?::[0-9a-fA-F]{2})+|(?:-[0-9a-fA-F]{2})+"
         "|(?: [0-9a-fA-F]{2})+))",
         lengths=tuple(3 * size - 1 for size in SIZES),
         build=_build_pairs,
     ),
-    Layout(
-        scheme=", ".join(_NAMES),
+    _digest_alone(
         name="list of byte numbers",
         structure="the digest's bytes as decimal numbers, as programs print lists",
-        source=_SOURCE,
-        kind=Kind.FAST,
         pattern=r"[\[({]?(?P<digest>[0-9]{1,3}(?:[,; ] ?[0-9]{1,3}){15,63})[\])}]?",
         longest=400,
         build=_build_numbers,
         by_value=True,
     ),
-    Layout(
-        scheme=", ".join(_NAMES),
+    _digest_alone(
         name=PREFIXED_HEX,
         structure="0x and the digest in hexadecimal, as databases print binary",
-        source=_SOURCE,
-        kind=Kind.FAST,
         starts=("0x", "\\x"),
         pattern=r"(?:0x|\\x)(?P<digest>[0-9a-fA-F]+)",
         lengths=tuple(length + 2 for length in _HEX_LENGTHS),
@@ -194,23 +190,17 @@ LAYOUTS = (
         build=_build_unpadded,
         by_value=True,
     ),
-    Layout(
-        scheme=", ".join(_NAMES),
+    _digest_alone(
         name="digest, colon, salt",
         structure="hex:salt",
-        source=_SOURCE,
-        kind=Kind.FAST,
         says=Says.PLACES,
         pattern=r"(?P<digest>(?:[0-9a-fA-F]{2})+):(?P<salt>[!-9;-~]+)",
         build=_build_colon,
         longest=256,
     ),
-    Layout(
-        scheme=", ".join(_NAMES),
+    _digest_alone(
         name="dollar fields, salt first",
         structure="sha1$salt$hex",
-        source=_SOURCE,
-        kind=Kind.FAST,
         says=Says.PLACES,
         starts=("md5$", "sha1$", "sha2", "sha384$", "sha512$"),
         pattern=r"(?P<name>md5|sha1|sha224|sha256|sha384|sha512)\$(?P<salt>[ -#%-~]*)"
