@@ -24,7 +24,7 @@ from lean_tumbler.core.reading.rows import Row as RowOfStore
 from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 from lean_tumbler.migration.admission import admit_login, change_password
-from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.scans.costs import learn_costs
 from measuring import Benchmark, Row
 

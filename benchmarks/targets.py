@@ -11,7 +11,7 @@ from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row as StoredRow
 from lean_tumbler.service.requests import Admit, AdmitValue, read_request
 from lean_tumbler.stores.files.base import Unreadable
-from lean_tumbler.stores.sources import tables_at
+from lean_tumbler.stores.kinds import tables_at
 
 
 def _file_reader(name: str) -> Callable[[bytes], object]:

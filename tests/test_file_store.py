@@ -22,7 +22,7 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.files.base import LINE, Unreadable
 from lean_tumbler.stores.files.kinds import open_export
-from lean_tumbler.stores.sources import tables_at
+from lean_tumbler.stores.kinds import tables_at
 
 PEOPLE = [
     ("ada@tidepost.example", "Dunlin 42"),

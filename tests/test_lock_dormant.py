@@ -25,7 +25,8 @@ from lean_tumbler.jobs.lock_dormant.locking import (
 from lean_tumbler.migration.bulk.context import RunContext
 from lean_tumbler.migration.bulk.warranting import warrant_of
 from lean_tumbler.stores.interface import Store, Swap
-from lean_tumbler.stores.locators import open_store, require_bulk
+from lean_tumbler.stores.kinds import open_store
+from lean_tumbler.stores.locators import require_bulk
 from server_portal import is_mariadb
 from server_portal import make_portal as make_server_portal
 from test_forecast import ago

@@ -13,7 +13,8 @@ import pytest
 import servers
 from conftest import CHEAP_POLICY, Program, prove, run_program
 from lean_tumbler import StoragePolicy
-from lean_tumbler.stores.locators import open_store, require_bulk
+from lean_tumbler.stores.kinds import open_store
+from lean_tumbler.stores.locators import require_bulk
 from test_servers import STARTERS
 
 HEAD = CHEAP_POLICY.partition("[store.passengers]")[0]

@@ -16,7 +16,7 @@ import servers
 from conftest import OPENABLE, PROGRAM, run_in_process, stored_value
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.files.base import Unreadable
-from lean_tumbler.stores.sources import tables_at
+from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.sql import tables as database
 from lean_tumbler.stores.sql.arrow_batches import ArrowReading
 from lean_tumbler.stores.sql.opening import open_database

@@ -24,7 +24,7 @@ from lean_tumbler.stores.files.base import LINE, Unreadable
 from lean_tumbler.stores.files.delimited.table import DelimitedTable
 from lean_tumbler.stores.files.kinds import tables_of_file
 from lean_tumbler.stores.files.sql_dump.dump import Dump
-from lean_tumbler.stores.sources import tables_at
+from lean_tumbler.stores.kinds import tables_at
 
 COLUMNS = ("id", "email", "pw", "pw_salt", "is_admin")
 Rows = list[dict[str, str | None]]

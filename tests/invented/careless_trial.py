@@ -23,7 +23,7 @@ from lean_tumbler.cli.options import gateway_of
 from lean_tumbler.errors import TumblerError
 from lean_tumbler.migration.admission import admit_login
 from lean_tumbler.stores.interface import LoginStore
-from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.policy_file import read_policy
 
 HEAD = "[target]\nmemory_kib = 8\npasses = 1\n[floor]\nargon2id = { memory_kib = 8, passes = 1 }\n"

@@ -20,8 +20,9 @@ from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.migration.bulk.context import RunContext
 from lean_tumbler.migration.bulk.layering import Workers, layer_store
 from lean_tumbler.stores.interface import Store, Swap
+from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.locators import open_store, require_bulk
+from lean_tumbler.stores.locators import require_bulk
 from lean_tumbler.stores.scans.surveying import survey_store
 from lean_tumbler.stores.scans.verification import verify_accounts
 

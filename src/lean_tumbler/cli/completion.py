@@ -75,7 +75,7 @@ def column_names(parsed_args: argparse.Namespace, **_: object) -> Iterator[str]:
 
 
 def _tables(arguments: argparse.Namespace) -> Iterator[tuple[str, tuple[str, ...]]]:
-    from lean_tumbler.stores.sources import tables_at
+    from lean_tumbler.stores.kinds import tables_at
 
     source = getattr(arguments, "source", None)
     if not source or not Path(source).is_file():

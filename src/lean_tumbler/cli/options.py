@@ -93,7 +93,7 @@ def column_of(
 ) -> "Callable[[], Column]":
     """Give what surveys a store's column when it is first asked for."""
     from lean_tumbler.core.reading.of_stores import store_reader
-    from lean_tumbler.stores.locators import open_store
+    from lean_tumbler.stores.kinds import open_store
     from lean_tumbler.stores.scans.surveying import surveyed_once
 
     base = policy_path(options).parent
@@ -157,14 +157,15 @@ def opened_store(
     writable: bool = False,
 ) -> "Iterator[LoginStore]":
     """Open a store of the policy, and close it afterwards."""
-    from lean_tumbler.stores.locators import is_file, open_store
+    from lean_tumbler.stores.kinds import kind_of, open_store
 
     base = policy_path(options).parent
     bulk = options if isinstance(options, BulkOptions) else None
     is_dry = bulk is not None and bulk.dry_run
     into = None if bulk is None or is_dry else bulk.into
     # A dry run needs no copy of a file; of a table it finds out whether it can be written.
-    writable |= bulk is not None and not (is_dry and is_file(store, base=base))
+    in_place = kind_of(store.locator, base=base).written_in_place
+    writable |= bulk is not None and (in_place or not is_dry)
     opened = open_store(store, base=base, writable=writable, into=into)
     try:
         yield opened

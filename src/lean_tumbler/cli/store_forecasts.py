@@ -93,7 +93,7 @@ def counted(
 
 def _column_move(options: CountOptions, store: "StorePolicy") -> "ColumnMove | None":
     from lean_tumbler.stores.interface import HasSchema
-    from lean_tumbler.stores.locators import open_store
+    from lean_tumbler.stores.kinds import open_store
 
     if store.source.write_to is None:
         return None

@@ -15,6 +15,9 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.sql.surroundings import Surroundings
 
 AccountKey = int | str | bytes
+# How long to wait for the lock of another program.
+LOCK_SECONDS = 10
+LOGIN_LOCK_SECONDS = 2  # people wait for it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

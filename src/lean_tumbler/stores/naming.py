@@ -3,7 +3,6 @@
 import difflib
 from collections.abc import Sequence
 
-from lean_tumbler.core.policy import RowSource
 from lean_tumbler.errors import UsageError
 
 
@@ -21,16 +20,3 @@ def require_column(name: str, columns: Sequence[str], place: str) -> None:
     """
     if name not in columns:
         raise UsageError(f"{place} has no column “{name}”; {nearest(name, columns)}")
-
-
-def require_plain(source: RowSource, locator: str) -> None:
-    """Refuse what only an SQL database has.
-
-    Raises:
-        UsageError: rows are made up of more than one table's own columns.
-    """
-    if not source.is_plain:
-        raise UsageError(
-            f"{locator} is not a SQL database; only such a database can have “join”, “only” and "
-            "“write_to”"
-        )

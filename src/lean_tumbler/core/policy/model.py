@@ -127,9 +127,18 @@ class Columns:
         named = ((role, getattr(self, role)) for role in ROLES)
         return {role: own for role, own in named if own}
 
+    @property
+    def role_words(self) -> tuple[bool, tuple[str, ...]]:
+        """Give words in small letters, and whether they are administrators' or everybody else's.
+
+        A store compares the column `privileged` with them, in its own language; NULL is nobody's.
+        """
+        theirs = tuple(value.lower() for value in self.privileged_values)
+        return (True, theirs) if theirs else (False, _NOT_PRIVILEGED)
+
 
 # What a yes/no column says of everybody else, in small letters.
-NOT_PRIVILEGED = ("", "0", "f", "n", "false", "no")
+_NOT_PRIVILEGED = ("", "0", "f", "n", "false", "no")
 ROLES = tuple(name for name in Columns.__dataclass_fields__ if name != "privileged_values")
 
 

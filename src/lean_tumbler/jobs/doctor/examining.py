@@ -15,7 +15,7 @@ from lean_tumbler.errors import TumblerError
 from lean_tumbler.reports.documents import Document, DocumentPart, Remedy, named
 from lean_tumbler.stores.interface import HasRights
 from lean_tumbler.stores.keys import read_keys
-from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.policy_file import read_policy
 
 PACKAGE = "lean-tumbler"

@@ -19,8 +19,8 @@ from lean_tumbler.jobs.draft.source import Draft
 from lean_tumbler.stores.equal_tables import with_equal_tables
 from lean_tumbler.stores.evidence_file import CohortTrial
 from lean_tumbler.stores.interface import LoginStore
+from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.locators import open_store
 from lean_tumbler.stores.scans.surveying import surveyed_once
 from lean_tumbler.stores.scans.verification import (
     Verification,

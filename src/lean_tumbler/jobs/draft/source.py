@@ -17,10 +17,10 @@ from lean_tumbler.jobs.draft.policy_text import PlacedStore, free_name
 from lean_tumbler.jobs.draft.row_sources import guessed_places, joined_places
 from lean_tumbler.stores.directory.connection import is_directory_url
 from lean_tumbler.stores.files.nested import NestedTable
+from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import names_around
 from lean_tumbler.stores.scans.credential_places import CredentialPlace, credential_places
-from lean_tumbler.stores.sources import tables_at
 from lean_tumbler.stores.sql.recognition import SQLITE, is_database, is_url
 from lean_tumbler.stores.sql.tables import DatabaseTable
 

@@ -22,8 +22,9 @@ from lean_tumbler.migration.bulk.layering import Workers, layer_store
 from lean_tumbler.migration.bulk.summary import LayeringSummary
 from lean_tumbler.stores.copying import COPIED, TABLE, copy_accounts
 from lean_tumbler.stores.interface import Account, Store
+from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.locators import open_store, require_bulk
+from lean_tumbler.stores.locators import require_bulk
 
 TRIED_WHOLLY = 3  # accounts of each cohort that every text is tried on; of others, two texts
 _BLOCK_BYTES = bcrypt.PASSWORD_BYTES  # what old programs cut, whatever they write today

@@ -12,7 +12,8 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.jobs.report.residue_result import ResidueResult
 from lean_tumbler.stores.history import Entry
 from lean_tumbler.stores.interface import HasSchema
-from lean_tumbler.stores.locators import open_guard, open_store
+from lean_tumbler.stores.kinds import open_store
+from lean_tumbler.stores.locators import open_guard
 from lean_tumbler.stores.scans.auditing import AuditedColumn
 from lean_tumbler.stores.scans.migration_progress import MigrationProgress
 from lean_tumbler.stores.sealed_backup import SealedHead, read_head

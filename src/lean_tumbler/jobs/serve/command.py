@@ -150,13 +150,12 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
 
 def _service(options: Options, context: "ServiceContext") -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
-    from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.migration.bulk.layering import require_formulas
     from lean_tumbler.service.logins import LoginService
-    from lean_tumbler.stores.locators import is_file, open_store
+    from lean_tumbler.stores.interface import LOGIN_LOCK_SECONDS
+    from lean_tumbler.stores.kinds import kind_of, open_store
     from lean_tumbler.stores.scans.binding import bindings_of
     from lean_tumbler.stores.scans.costs import learn_costs
-    from lean_tumbler.stores.sql.server import LOGIN_LOCK_SECONDS
 
     policy = read_policy(options)
     # The values of files and of the application's own stores come with requests alone.
@@ -164,7 +163,7 @@ def _service(options: Options, context: "ServiceContext") -> "LoginService":
     stores = {
         name: open_store(store, base=base, writable=True, lock_seconds=LOGIN_LOCK_SECONDS)
         for name, store in policy.stores.items()
-        if store.locator != APPLICATION and not is_file(store, base=base)
+        if kind_of(store.locator, base=base).has_logins
     }
     for store in stores.values():
         require_formulas(store, policy)

@@ -15,11 +15,11 @@ from lean_tumbler.core.residue.searching import finds_in
 from lean_tumbler.errors import SourceError, TumblerError
 from lean_tumbler.stores.files.base import Table, Unreadable
 from lean_tumbler.stores.files.kinds import tables_of_file
+from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.residue.columns import ColumnSearch
 from lean_tumbler.stores.residue.piecewise import Residue
 from lean_tumbler.stores.residue.places import SearchedPlace, Unread
 from lean_tumbler.stores.scans.profiling import is_privileged, policy_table
-from lean_tumbler.stores.sources import tables_at
 from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.tables import DatabaseTable
 

@@ -21,6 +21,7 @@ from lean_tumbler.core.row_plans import characters_needed
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files.base import Table, Unreadable
+from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.scans.credential_places import (
     CredentialPlace,
     credential_places,
@@ -36,7 +37,6 @@ from lean_tumbler.stores.scans.profiling import (
     reader_of,
     table_named,
 )
-from lean_tumbler.stores.sources import tables_at
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -17,7 +17,7 @@ from lean_tumbler.core.row_plans import plan_row
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.evidence_file import Binding, Bound, EvidenceFile, KnownOfStores
 from lean_tumbler.stores.interface import Account, LoginStore, Store
-from lean_tumbler.stores.locators import open_store
+from lean_tumbler.stores.kinds import open_store
 
 SAMPLE_ROWS = 40
 STILL_THERE = 0.9  # of the sample; people leave, and change their passwords in the old program

@@ -10,8 +10,8 @@ from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.errors import KnownAccountsError
 from lean_tumbler.stores.interface import Account
+from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.known_accounts import KnownAccount
-from lean_tumbler.stores.locators import open_store
 from lean_tumbler.stores.scans.profiling import policy_table
 
 

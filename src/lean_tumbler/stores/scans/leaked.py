@@ -21,8 +21,8 @@ from lean_tumbler.core.tuning.exposure import reading_rate
 from lean_tumbler.core.tuning.leak import LeakedKind, SinceThen
 from lean_tumbler.core.tuning.work import formula_work
 from lean_tumbler.stores.files.base import Unreadable
+from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.scans.profiling import AuditContext, looked_at, policy_table, reader_of
-from lean_tumbler.stores.sources import tables_at
 
 _NOT_KNOWN = LeakedKind(
     words="beneath a layer: not known", grade=Grade.UNKNOWN, guesses_per_second=None, salted=False

@@ -13,8 +13,8 @@ from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files.base import Table, Unreadable
+from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.scans.profiling import policy_table
-from lean_tumbler.stores.sources import tables_at
 
 _LOGIN_NAMES = ("login", "account", "email", "user", "username", "user_id", "account_id", "mail")
 _ROWS_AT_ONCE = 2_000_000

@@ -15,16 +15,15 @@ from lean_tumbler.core.audit.frames import Frame, Group
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy
-from lean_tumbler.core.policy.model import NOT_PRIVILEGED
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.files.base import LINE, Table, Unreadable
+from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.scans.guessing import Budget
-from lean_tumbler.stores.sources import tables_at
 
 Progress = Callable[[int], None]
 
@@ -123,8 +122,8 @@ def is_privileged(role: pl.Expr, columns: Columns) -> pl.Expr:
         columns: what stands there for an administrator.
     """
     text = role.str.to_lowercase()
-    values = [value.lower() for value in columns.privileged_values]
-    return (text.is_in(values) if values else ~text.is_in(NOT_PRIVILEGED)).fill_null(value=False)
+    theirs, words = columns.role_words
+    return (text.is_in(words) if theirs else ~text.is_in(words)).fill_null(value=False)
 
 
 def graded_rows(store: StorePolicy, *, base: Path, context: AuditContext) -> Iterator[pl.DataFrame]:

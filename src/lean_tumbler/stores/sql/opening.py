@@ -11,9 +11,10 @@ import sqlalchemy as sa
 
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, server_login
+from lean_tumbler.stores.interface import LOCK_SECONDS
 from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.recognition import SQLITE, is_url
-from lean_tumbler.stores.sql.server import LOCK_SECONDS, Network, Server
+from lean_tumbler.stores.sql.server import Network, Server
 from lean_tumbler.stores.sql.sqlite import open_sqlite
 from lean_tumbler.stores.transport import leaves_this_machine, require_no_secret
 

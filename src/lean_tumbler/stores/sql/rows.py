@@ -9,7 +9,6 @@ import sqlalchemy as sa
 from sqlalchemy.sql.compiler import SQLCompiler
 
 from lean_tumbler.core.policy import PLAIN_ROWS, Columns, RowSource
-from lean_tumbler.core.policy.model import NOT_PRIVILEGED
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey
 from lean_tumbler.stores.naming import nearest, require_column
@@ -177,8 +176,8 @@ class TableRows:
     def _is_privileged(self, column: Column) -> Expression:
         """Give an expression for an administrator's row; NULL is none's."""
         text = sa.func.lower(sa.cast(column, sa.String))
-        values = [value.lower() for value in self._columns.privileged_values]
-        told = text.in_(values) if values else text.not_in(NOT_PRIVILEGED)
+        theirs, words = self._columns.role_words
+        told = text.in_(words) if theirs else text.not_in(words)
         return sa.and_(column.is_not(None), told)
 
     def fetch(self, login: str) -> list[Account]:

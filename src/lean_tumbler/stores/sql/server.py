@@ -22,8 +22,6 @@ if TYPE_CHECKING:
 
     Batches = Generator[pl.DataFrame, None, None]
 
-LOCK_SECONDS = 10
-LOGIN_LOCK_SECONDS = 2  # people wait for it
 GUARD = "tumbler_stored_forms"  # the name of the constraint, or how triggers' names begin
 Column = sa.ColumnClause[Any]
 Expression = sa.ColumnElement[Any]

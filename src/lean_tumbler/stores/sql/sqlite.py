@@ -17,12 +17,12 @@ from lean_tumbler.core.stored_forms import sqlite_condition
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.definitions import Declared, declared_in_text
 from lean_tumbler.stores.file_access import file_errors
+from lean_tumbler.stores.interface import LOCK_SECONDS
 from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
 from lean_tumbler.stores.sql.errors import Meaning, database_errors, first_line
 from lean_tumbler.stores.sql.recognition import SQLITE_HEADER
 from lean_tumbler.stores.sql.server import (
     GUARD,
-    LOCK_SECONDS,
     CatalogueQueries,
     Column,
     Expression,
