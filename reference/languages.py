@@ -1,6 +1,6 @@
-"""docs/LANGUAGES.md: what each language's stock functions verify, from the table."""
+"""docs/languages().md: what each language's stock functions verify, from the table."""
 
-from lean_tumbler.core.stock_functions import STOCK_FUNCTIONS, StockFunction
+from lean_tumbler.core.stock_functions import StockFunction, stock_functions
 from reference.tables import GENERATED, table
 
 _HEAD = f"""\
@@ -37,7 +37,7 @@ _COLUMNS = (
 
 def languages_page() -> str:
     """Write the page."""
-    return _HEAD + table(_COLUMNS, map(_row, STOCK_FUNCTIONS))
+    return _HEAD + table(_COLUMNS, map(_row, stock_functions()))
 
 
 def _row(found: StockFunction) -> tuple[str, ...]:

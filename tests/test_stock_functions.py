@@ -15,8 +15,8 @@ from conftest import CHEAP_POLICY, Program, make_portal, missing
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.schemes.current.bcrypt import as_variant
-from lean_tumbler.core.stock_functions import LANGUAGES, STOCK_FUNCTIONS, hindrance
 from lean_tumbler.core.stock_functions import Program as Reader
+from lean_tumbler.core.stock_functions import hindrance, languages, stock_functions
 from lean_tumbler.errors import PolicyError
 
 ROOT = Path(__file__).parent.parent
@@ -80,7 +80,7 @@ def made(scheme: str) -> str:
     return DERIVATIONS[scheme].create(PASSWORD.encode(), SALT, COSTS[scheme])
 
 
-TAKEN = [(found, scheme) for found in STOCK_FUNCTIONS if found.takes_text
+TAKEN = [(found, scheme) for found in stock_functions() if found.takes_text
          for scheme in found.schemes if found.language in TAKING]  # fmt: skip
 COMPUTED = [
     (language, kind, scheme)
@@ -111,7 +111,7 @@ def test_stock_functions_compute_the_hash(language: str, kind: str, scheme: str)
     number = parsed.parameters.get("rounds") or parsed.parameters["cost_log2"]
     given = (scheme.rpartition("-")[2], PASSWORD, SALT.hex(), str(number), str(len(parsed.digest)))
     assert base64.b64decode(printed(COMPUTING[language, kind], *given)) == parsed.digest
-    assert any(f.language == language and scheme in f.schemes for f in STOCK_FUNCTIONS)
+    assert any(f.language == language and scheme in f.schemes for f in stock_functions())
 
 
 def test_python_computes_the_hash() -> None:
@@ -257,6 +257,6 @@ def test_tune_keeps_to_it_and_says_what_it_costs(tmp_path: Path, in_process: Pro
 
 def test_every_language_is_said_to_verify_something() -> None:
     """And a hindrance is never empty for what a language lacks."""
-    assert len(LANGUAGES) >= 10
-    for language in LANGUAGES:
+    assert len(languages()) >= 10
+    for language in languages():
         assert hindrance(Reader(language, (0,)), "argon2id", {})

@@ -1,22 +1,19 @@
 """Documents checked against declared types: where one does not fit, and what was expected there.
 
-The types are msgspec's; its own messages may quote what stands in a document, so only the place is
-taken from them.
+The types are msgspec's. Its own messages may quote what stands in a document, so nothing is taken
+from them: of a document that it refuses, the first part is found that it refuses by itself.
 """
 
 import difflib
-import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import fields, is_dataclass
-from typing import Any, TypeVar
+from typing import Annotated, Any, TypeVar, get_args, get_origin, get_type_hints
 
 import msgspec
 from msgspec import inspect
 
 T = TypeVar("T")
-_PLACE = re.compile(r" - at `\$\.?([^`]*)`$")
-_NAME = re.compile(r"(?:unknown|required) field `(.*?)`(?: - at `\$|$)", re.DOTALL)
-_STEP = re.compile(r"\[(?:\.\.\.|(\d+))\]|([^.\[]+)")
+_STRUCTURES = (inspect.StructType, inspect.DataclassType)
 _WORDS: Mapping[type[inspect.Type], str] = {
     inspect.StrType: "text",
     inspect.IntType: "a whole number",
@@ -68,47 +65,69 @@ def checked(document: Any, type_: type[T]) -> T:
         Mismatch: naming the place; it holds nothing else of the document.
     """
     if is_dataclass(type_) and isinstance(document, dict):
-        known = tuple(field.name for field in fields(type_))
-        unknown = next((name for name in document if name not in known), None)
-        if unknown is not None:
-            raise Mismatch("", "holds a name that is not known", unknown=unknown, known=known)
+        _require_known(document, tuple(field.name for field in fields(type_)), "")
     try:
         return msgspec.convert(document, type_, str_keys=True)
-    except msgspec.ValidationError as error:
-        mismatch = _mismatch(str(error), type_)
-    raise mismatch
+    except msgspec.ValidationError:
+        pass  # what it says may quote the document
+    _look(document, type_, "")
+    raise Mismatch("", f"must be {_words(inspect.type_info(type_))}")
 
 
-def _mismatch(message: str, type_: Any) -> Mismatch:
-    place = _PLACE.search(message)
-    path = place[1] if place else ""
-    expected = _at(inspect.type_info(type_), path)
-    name = _NAME.search(message)
-    if message.startswith("Object contains unknown"):
-        members = expected.fields if isinstance(expected, inspect.StructType) else ()
-        unknown = name[1] if name else ""
-        known = tuple(field.encode_name for field in members)
-        return Mismatch(path, "holds a name that is not known", unknown=unknown, known=known)
-    if message.startswith("Object missing") and name:
-        return Mismatch(f"{path}.{name[1]}".removeprefix("."), "is missing")
-    if "got `null`" in message:
-        return Mismatch(path, "is missing")
-    return Mismatch(path, _expected(expected, message))
+def _look(value: Any, type_: Any, path: str) -> None:
+    """Raise at the first part, from the outside in, that cannot be converted by itself."""
+    if value is None:
+        raise Mismatch(path, "is missing")
+    for part, hint, place in _parts(value, _bare(type_), path):
+        try:
+            msgspec.convert(part, hint, str_keys=True)
+        except msgspec.ValidationError:
+            _look(part, hint, place)
+    raise Mismatch(path, _expected(inspect.type_info(type_), value))
 
 
-def _at(found: inspect.Type, path: str) -> inspect.Type:
-    """Find the type of a place."""
-    for number, name in _STEP.findall(path):
-        found = _without_null(found)
-        if isinstance(found, inspect.StructType | inspect.DataclassType):
-            found = next(each.type for each in found.fields if each.encode_name == name)
-        elif isinstance(found, inspect.ListType | inspect.VarTupleType):
-            found = found.item_type
-        elif isinstance(found, inspect.DictType):
-            found = found.value_type
-        elif isinstance(found, inspect.TupleType):
-            found = found.item_types[int(number)]
-    return _without_null(found, keeps_metadata=True)
+def _parts(value: Any, type_: Any, path: str) -> Iterator[tuple[Any, Any, str]]:
+    """Give the parts of a value, with their types and places; names that are wrong are refused."""
+    arguments = get_args(type_)
+    match get_origin(type_) or type_:
+        case kind if isinstance(value, dict) and _is_structure(kind):
+            hints = get_type_hints(kind, include_extras=True)
+            found = inspect.type_info(kind)
+            members = found.fields if isinstance(found, _STRUCTURES) else ()
+            if isinstance(found, inspect.StructType):
+                known = (*(field.encode_name for field in members), found.tag_field or "")
+                _require_known(value, tuple(filter(None, known)), path)
+            for field in members:
+                place = f"{path}.{field.encode_name}".removeprefix(".")
+                if field.encode_name in value:
+                    yield value[field.encode_name], hints[field.name], place
+                elif field.required:
+                    raise Mismatch(place, "is missing")
+        case kind if kind is dict and isinstance(value, dict):
+            yield from ((part, arguments[1], f"{path}[...]") for part in value.values())
+        case kind if kind in {list, tuple} and isinstance(value, list):
+            each = arguments if kind is tuple and arguments[-1] is not ... else ()
+            for number, part in enumerate(value[: len(each)] if each else value):
+                yield part, each[number] if each else arguments[0], f"{path}[{number}]"
+
+
+def _is_structure(kind: Any) -> bool:
+    return isinstance(kind, type) and (is_dataclass(kind) or issubclass(kind, msgspec.Struct))
+
+
+def _require_known(entries: Mapping[str, Any], known: tuple[str, ...], path: str) -> None:
+    unknown = next((name for name in entries if name not in known), None)
+    if unknown is not None:
+        raise Mismatch(path, "holds a name that is not known", unknown=unknown, known=known)
+
+
+def _bare(type_: Any) -> Any:
+    """Give a type without what is said of it; of a type or null, that type."""
+    if get_origin(type_) is Annotated:
+        return _bare(get_args(type_)[0])
+    others = [each for each in get_args(type_) if each is not type(None)]
+    is_optional = type(None) in get_args(type_) and len(others) == 1
+    return _bare(others[0]) if is_optional else type_
 
 
 def _without_null(found: inspect.Type, *, keeps_metadata: bool = False) -> inspect.Type:
@@ -120,17 +139,20 @@ def _without_null(found: inspect.Type, *, keeps_metadata: bool = False) -> inspe
     return found
 
 
-def _expected(found: inspect.Type, message: str) -> str:
+def _expected(found: inspect.Type, value: Any) -> str:
     """Say what a value must be."""
     found = _without_null(found, keeps_metadata=True)
     if isinstance(found, inspect.Metadata):
         must = (found.extra or {}).get("must")
-        return f"must be {must}" if must else _expected(found.type, message)
-    if isinstance(found, inspect.StrType) and "of length <=" in message:
-        return f"is longer than {found.max_length:,} characters"
-    if isinstance(found, inspect.StrType) and "matching" in message:
-        return "holds a NUL"
-    if isinstance(found, inspect.IntType | inspect.FloatType) and re.search("[<>]=? ", message):
+        return f"must be {must}" if must else _expected(found.type, value)
+    if isinstance(found, inspect.StrType) and isinstance(value, str):
+        longest = found.max_length
+        is_long = longest is not None and len(value) > longest
+        return f"is longer than {longest:,} characters" if is_long else "holds a NUL"
+    is_number = isinstance(value, int | float) and not isinstance(value, bool)
+    if isinstance(found, inspect.FloatType) and is_number:
+        return f"must be {_range(found)}"
+    if isinstance(found, inspect.IntType) and is_number and isinstance(value, int):
         return f"must be {_range(found)}"
     return f"must be {_words(found)}"
 

@@ -35,7 +35,7 @@ from lean_tumbler.core.policy.tables import PolicyDocument, PrivilegedTable, Sto
 from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
-from lean_tumbler.core.stock_functions import LANGUAGES, Program, schemes_for
+from lean_tumbler.core.stock_functions import Program, languages, schemes_for
 from lean_tumbler.errors import FormulaError, PolicyError
 
 
@@ -235,7 +235,7 @@ class _Reader(Entries):
             raise self.error(
                 "target",
                 "“verified_by” must be a list of languages with versions, like "
-                f'["php 8.2", "node 20"]; known: {", ".join(LANGUAGES)}',
+                f'["php 8.2", "node 20"]; known: {", ".join(languages())}',
             )
         return tuple(filter(None, found))
 
