@@ -4,22 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
-from lean_tumbler.core.audit.detectors import (
-    ByReading,
-    Detector,
-    Flagged,
-    PrivilegedBelowFloor,
-    SameElsewhere,
-    SharedDigest,
-    SharedLogin,
-    SharedSalt,
-    WholeColumn,
-    how_narrow,
-    is_leftover_table,
-    is_log,
-    is_not_locked,
-    is_too_narrow,
-)
+from lean_tumbler.core.audit import detectors
 from lean_tumbler.core.audit.value_detectors import (
     CommonPassword,
     CutOff,
@@ -54,7 +39,7 @@ class Rule:
     summary: str  # what it means, in a sentence
     breaks: str = ""  # the published rule that it breaks; empty where there is none
     remedy: str  # the next command or step
-    detect: Detector  # how it is seen
+    detect: detectors.Detector  # how it is seen
 
 
 _ASVS = "OWASP ASVS 5.0, 11.4.2"
@@ -74,7 +59,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Declare a cohort with plain_text = true for the store, then run "
             "`lean-tumbler layer`: these rows become current at once.",
-            detect=ByReading(
+            detect=detectors.ByReading(
                 lambda reading: reading.scheme == "plain-text",
                 "{rows} of {all} rows hold text that is no digest",
                 lambda case: case.place.opens is None,
@@ -93,7 +78,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="An encoding protects nothing: the passwords can be computed without guessing.",
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Decode them once into the column, then run `lean-tumbler layer` on plain text.",
-            detect=ByReading(
+            detect=detectors.ByReading(
                 lambda reading: reading.scheme == "encoded", "{rows} rows decode to words"
             ),
         ),
@@ -110,7 +95,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="The value is empty, or the digest of nothing.",
             breaks=_NIST,
             remedy="Find out what the old login code did with it; lock the account until then.",
-            detect=Flagged("empty-password", "{rows} rows"),
+            detect=detectors.Flagged("empty-password", "{rows} rows"),
         ),
         "unsalted-digest": Rule(
             severity=Severity.CRITICAL,
@@ -118,7 +103,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Name the formula in the policy, prove it with `lean-tumbler verify`, "
             "then run `lean-tumbler layer`.",
-            detect=ByReading(
+            detect=detectors.ByReading(
                 lambda reading: reading.grade is Grade.FAST_UNSALTED,
                 "{rows} bare digests without salt ({schemes})",
             ),
@@ -128,14 +113,16 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="A log or history holds credentials that no login upgrades.",
             breaks="OWASP ASVS 5.0, chapter V16",
             remedy="Delete the column's content, and stop the code that writes it.",
-            detect=ByReading(is_not_locked, "the table is named {place.table}", is_log),
+            detect=detectors.ByReading(
+                detectors.is_not_locked, "the table is named {place.table}", detectors.is_log
+            ),
         ),
         "privileged-at-risk": Rule(
             severity=Severity.CRITICAL,
             summary="Administrators' values are below the floor: they fall first.",
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Have these people log in or set new passwords first; then layer the rest.",
-            detect=PrivilegedBelowFloor(),
+            detect=detectors.PrivilegedBelowFloor(),
         ),
         "static-salt": Rule(
             severity=Severity.HIGH,
@@ -144,28 +131,30 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             ),
             breaks=f"{_NIST}; {_ASVS}",
             remedy="Run `lean-tumbler layer`: each row gets a fresh salt of its own.",
-            detect=SharedSalt(static=True),
+            detect=detectors.SharedSalt(static=True),
         ),
         "shared-digest": Rule(
             severity=Severity.HIGH,
             summary="Equal digests show equal passwords: if one is guessed, all of them are known.",
             breaks=_ASVS,
             remedy="Run `lean-tumbler layer`: a fresh salt for each row hides which are equal.",
-            detect=SharedDigest(),
+            detect=detectors.SharedDigest(),
         ),
         "cost-below-floor": Rule(
             severity=Severity.HIGH,
             summary="The hash is fast enough to try likely passwords in bulk.",
             breaks=f"{_NIST}; the floor in force",
             remedy="Run `lean-tumbler tune`, then `lean-tumbler layer`; logins upgrade the rest.",
-            detect=ByReading(lambda reading: reading.grade in _BELOW, "{schemes}; floor: {floor}"),
+            detect=detectors.ByReading(
+                lambda reading: reading.grade in _BELOW, "{schemes}; floor: {floor}"
+            ),
         ),
         "leftover-column": Rule(
             severity=Severity.HIGH,
             summary="A readable column beside a hashed one makes the hashing useless.",
             breaks=_ASVS,
             remedy="Prove with `lean-tumbler verify` that the other is in use, then drop this one.",
-            detect=ByReading(
+            detect=detectors.ByReading(
                 lambda reading: reading.grade is Grade.READABLE,
                 "beside it stands: {beside}",
                 lambda case: bool(case.place.beside) and case.place.opens is None,
@@ -176,7 +165,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="The column holds the passwords themselves, beside their hashes.",
             breaks=_ASVS,
             remedy="Stop the code that writes it and empty it; backups and copies hold it too.",
-            detect=WholeColumn(
+            detect=detectors.WholeColumn(
                 lambda case: case.place.opens is not None, lambda case: str(case.place.opens)
             ),
         ),
@@ -185,14 +174,18 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="A copy that was left behind still holds the old values.",
             breaks=_ASVS,
             remedy="Delete it, and the backups that it was made for.",
-            detect=ByReading(is_not_locked, "the table is named {place.table}", is_leftover_table),
+            detect=detectors.ByReading(
+                detectors.is_not_locked,
+                "the table is named {place.table}",
+                detectors.is_leftover_table,
+            ),
         ),
         "same-value-elsewhere": Rule(
             severity=Severity.HIGH,
             summary="The same value is in another column for the same login: a copy, or one "
             "password for both. An upgrade of one leaves the other as it is.",
             remedy="Find out which column is checked at login; empty the other, or migrate both.",
-            detect=SameElsewhere(),
+            detect=detectors.SameElsewhere(),
         ),
         "common-password": Rule(
             severity=Severity.CRITICAL,
@@ -205,13 +198,13 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             severity=Severity.HIGH,
             summary="A new value would be refused, or cut off without an error: a lockout.",
             remedy="Widen the column to 255 characters before anything is written to it.",
-            detect=WholeColumn(is_too_narrow, how_narrow),
+            detect=detectors.WholeColumn(detectors.is_too_narrow, detectors.how_narrow),
         ),
         "login-not-unique": Rule(
             severity=Severity.HIGH,
             summary="Two rows have one login, so it is undefined which of them is checked.",
             remedy="Merge or rename them; the commands that write refuse such logins until then.",
-            detect=SharedLogin(),
+            detect=detectors.SharedLogin(),
         ),
         "truncated-value": Rule(
             severity=Severity.HIGH,
@@ -224,7 +217,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="A variant that newer software replaced because of a fault or a weakness.",
             breaks="RFC 9106 section 4",
             remedy="The next login rewrites it; until then check that these accounts can log in.",
-            detect=Flagged("obsolete-variant", "{rows} rows"),
+            detect=detectors.Flagged("obsolete-variant", "{rows} rows"),
         ),
         "case-folding-collation": Rule(
             severity=Severity.MEDIUM,
@@ -233,7 +226,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
                 "Give the column a binary collation; until then, values compared in SQL may "
                 "match wrongly."
             ),
-            detect=WholeColumn(
+            detect=detectors.WholeColumn(
                 lambda case: bool(case.place.collation),
                 lambda case: f"{case.place.column} is compared by {case.place.collation}",
             ),
@@ -250,33 +243,33 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="Accounts that share a salt are attacked together.",
             breaks="RFC 8018 section 4.1",
             remedy="Run `lean-tumbler layer`: each row gets a fresh salt of its own.",
-            detect=SharedSalt(static=False),
+            detect=detectors.SharedSalt(static=False),
         ),
         "salt-is-login": Rule(
             severity=Severity.MEDIUM,
             summary="A login as salt is known in advance, and is the same in other systems.",
             breaks="RFC 8018 section 4.1",
             remedy="Run `lean-tumbler layer`: it keeps the old login, so renames do no harm.",
-            detect=Flagged("salt-is-login", "{rows} rows"),
+            detect=detectors.Flagged("salt-is-login", "{rows} rows"),
         ),
         "short-salt": Rule(
             severity=Severity.LOW,
             summary="A salt below 8 bytes repeats by chance in a large store.",
             breaks="RFC 8018 section 4.1",
             remedy="Run `lean-tumbler layer`: each row gets 16 fresh random bytes.",
-            detect=Flagged("short-salt", "{rows} rows"),
+            detect=detectors.Flagged("short-salt", "{rows} rows"),
         ),
         "salt-with-blanks": Rule(
             severity=Severity.LOW,
             summary="Blanks around a salt are part of the formula, or were added by the column.",
             remedy="Try `append salt:trim` beside `append salt` with `lean-tumbler verify`.",
-            detect=Flagged("salt-with-blanks", "{rows} salts begin or end with a blank"),
+            detect=detectors.Flagged("salt-with-blanks", "{rows} salts begin or end with a blank"),
         ),
         "stray-blanks": Rule(
             severity=Severity.LOW,
             summary="Blanks surround a text that is not a digest; most come from a padded column.",
             remedy="Find out whether the old program took them off; as plain text they count.",
-            detect=Flagged("stray-blanks", "{rows} texts begin or end with a blank"),
+            detect=detectors.Flagged("stray-blanks", "{rows} texts begin or end with a blank"),
         ),
         "quoted-or-encoded": Rule(
             severity=Severity.MEDIUM,
@@ -284,7 +277,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             "there, and most software fails on it.",
             remedy="No reset is needed: checks here look inside, and logins and `lean-tumbler "
             "layer` write clean values. Find the code that wrote them.",
-            detect=ByReading(
+            detect=detectors.ByReading(
                 lambda reading: bool(reading.wrappers), "{rows} of {all} values have {wrappers}"
             ),
         ),
@@ -294,7 +287,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             "password opens these accounts.",
             remedy="Find the code that ignored an error, or did not wait for a result (a missing "
             "await); these accounts need a reset.",
-            detect=ByReading(
+            detect=detectors.ByReading(
                 lambda reading: reading.scheme == REMNANT, "{rows} of {all} values are remnants"
             ),
         ),
@@ -305,7 +298,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             ),
             remedy="Look at one with `lean-tumbler explain`; known accounts and `lean-tumbler "
             "formula solve` may say how they were made.",
-            detect=ByReading(
+            detect=detectors.ByReading(
                 lambda reading: reading.grade is Grade.UNKNOWN and reading.scheme != REMNANT,
                 "{rows} of {all} values are not understood",
             ),
@@ -323,7 +316,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
                 "finished."
             ),
             remedy="Find out how they log in before you count them as safe.",
-            detect=Flagged("no-credential", "{rows} of {all} rows"),
+            detect=detectors.Flagged("no-credential", "{rows} of {all} rows"),
         ),
         "lock-marker": Rule(
             severity=Severity.LOW,
@@ -332,7 +325,9 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
                 "again once the marker is removed."
             ),
             remedy="Nothing to do; if an old value follows the marker, delete it.",
-            detect=ByReading(lambda reading: reading.grade is Grade.LOCKED, "{rows} of {all} rows"),
+            detect=detectors.ByReading(
+                lambda reading: reading.grade is Grade.LOCKED, "{rows} of {all} rows"
+            ),
         ),
     }
 )

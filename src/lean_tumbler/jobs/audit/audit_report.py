@@ -17,18 +17,7 @@ from lean_tumbler.jobs.audit.attack import (
     attack_part,
     attack_rows,
 )
-from lean_tumbler.reports.documents import (
-    Because,
-    Costs,
-    Document,
-    DocumentPart,
-    Layout,
-    Remedy,
-    Rows,
-    RowsByGrade,
-    Scheme,
-    named,
-)
+from lean_tumbler.reports import documents
 from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
 from lean_tumbler.reports.wording import costs, count
 
@@ -49,67 +38,67 @@ _SEVERITY_STYLES = {
 }
 
 
-class UnreadableRow(DocumentPart):
+class UnreadableRow(documents.DocumentPart):
     """A row that could not be read."""
 
     line: Annotated[int, "line or row, counted from 1"]
     reason: Annotated[str, "why"]
 
 
-class OnlyRows(DocumentPart):
+class OnlyRows(documents.DocumentPart):
     """A column of which some rows alone were read, as the others hold no passwords."""
 
     place: Annotated[str, "table and column"]
     when: Annotated[str, "the condition of the rows that were read"]
 
 
-class GroupPart(DocumentPart):
+class GroupPart(documents.DocumentPart):
     """Rows that are read alike."""
 
-    scheme: Scheme
-    layout: Layout
+    scheme: documents.Scheme
+    layout: documents.Layout
     salted: Annotated[bool, "whether a salt goes in"]
     grade: Annotated[str, "the grade"]
-    rows: Rows
+    rows: documents.Rows
     share: Annotated[float, "part of the rows with a value, 0 to 1"]
-    parameters: Costs
+    parameters: documents.Costs
     confidence: Annotated[float, "0 to 1, that the scheme is right"]
     also_possible: Annotated[list[str], "other schemes that write such a value"]
-    because: Because
+    because: documents.Because
 
 
-class FindingPart(DocumentPart):
+class FindingPart(documents.DocumentPart):
     """What is wrong, and what to do."""
 
     code: Annotated[str, "the finding's code"]
     severity: Annotated[str, "low, medium, high or critical"]
-    rows: Rows
+    rows: documents.Rows
     privileged_rows: Annotated[int, "administrators' rows among them"]
     accounts: Annotated[list[str], "the first accounts, administrators before others"]
     evidence: Annotated[str, "what was seen"]
     summary: Annotated[str, "what it means"]
     breaks: Annotated[str, "the published rule that it breaks; may be empty"]
-    remedy: Remedy
+    remedy: documents.Remedy
 
 
-class AuditedStore(DocumentPart):
+class AuditedStore(documents.DocumentPart):
     """One column, audited."""
 
     table: Annotated[str, "the table"]
     column: Annotated[str, "the column"]
-    rows: Rows
+    rows: documents.Rows
     without_value: Annotated[int, "rows without a stored value"]
-    grades: RowsByGrade
+    grades: documents.RowsByGrade
     groups: Annotated[list[GroupPart], "rows that are alike, most first"]
     attack: Annotated[AttackPart, "what an attacker pays, where values can be guessed"]
     findings: Annotated[list[FindingPart], "what is wrong: see docs/FINDINGS.md"]
 
 
-class AuditDocument(Document, tag=named("audit")):
+class AuditDocument(documents.Document, tag=documents.named("audit")):
     """What an audit found."""
 
     source: Annotated[str, "the source that was read"]
-    rows: Rows
+    rows: documents.Rows
     unreadable_rows: Annotated[int, "rows that could not be read"]
     unreadable: Annotated[list[UnreadableRow], "the first rows that could not be read"]
     cut_off: Annotated[bool, "whether the source ended in the middle of a row"]

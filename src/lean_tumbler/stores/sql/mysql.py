@@ -13,6 +13,7 @@ from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.definitions import Declared, folds_case
+from lean_tumbler.stores.sql import server
 from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
 from lean_tumbler.stores.sql.errors import (
     FULL,
@@ -24,23 +25,6 @@ from lean_tumbler.stores.sql.errors import (
     Meaning,
 )
 from lean_tumbler.stores.sql.mysql_catalogue import InformationSchema
-from lean_tumbler.stores.sql.server import (
-    GUARD,
-    CatalogueQueries,
-    Claims,
-    Clock,
-    Column,
-    Expression,
-    Guard,
-    GuardedColumn,
-    JoinedUpdate,
-    Network,
-    Open,
-    Replicas,
-    SchemaChange,
-    Server,
-    one_after_the_other,
-)
 from lean_tumbler.stores.transport import verifying_context
 
 if TYPE_CHECKING:
@@ -75,7 +59,7 @@ def _meaning(cause: Exception) -> Meaning | None:
     return _MEANING.get(number) if isinstance(number, int) else None
 
 
-def _raw(column: Column, binary: bool) -> Expression:
+def _raw(column: server.Column, binary: bool) -> server.Expression:
     if binary:
         return sa.type_coerce(column, sa.LargeBinary)
     # The cast alone would give the bytes of the column's own character set.
@@ -83,7 +67,7 @@ def _raw(column: Column, binary: bool) -> Expression:
     return sa.cast(in_utf8, sa.LargeBinary)
 
 
-def _joined_update(update: JoinedUpdate) -> tuple[str, list[Any]]:
+def _joined_update(update: server.JoinedUpdate) -> tuple[str, list[Any]]:
     one = "SELECT %s AS swap_key, %s AS swap_old, %s AS swap_new"
     rows = " UNION ALL ".join([one] * len(update.rows))
     # Quoted names; the values are parameters.
@@ -112,7 +96,7 @@ def _declared(database: Database, table: TableName, column: str) -> Declared:
 
 def _widened(
     database: Database, table: TableName, column: str, declared: Declared, width: int
-) -> SchemaChange:
+) -> server.SchemaChange:
     quoted = database.quoted(table)
     with database.connect() as connection:
         created = connection.execute(sa.text(f"SHOW CREATE TABLE {quoted}")).one()[1]
@@ -141,7 +125,7 @@ def _widened(
         else "SHARED while the table is copied: others read, but do not write. Logins that upgrade "
         "are deferred meanwhile."
     )
-    return SchemaChange(
+    return server.SchemaChange(
         statements=(f"{change} {new}, {algorithm};",),
         reverse=(f"{change} {old}, ALGORITHM=COPY, LOCK=SHARED;",),
         locks=locks,
@@ -159,7 +143,7 @@ _DEFINITIONS = (
     " CONCAT('routine ', routine_name), routine_definition FROM information_schema.routines WHERE"
     " routine_schema = DATABASE() AND routine_definition IS NOT NULL"
 )
-_AROUND = CatalogueQueries(
+_AROUND = server.CatalogueQueries(
     size="SELECT data_length + index_length FROM information_schema.tables"
     " WHERE table_schema = coalesce(:schema, DATABASE()) AND table_name = :name",
     lists={
@@ -196,7 +180,7 @@ _AROUND = CatalogueQueries(
 )
 
 
-def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
+def _guard(names: server.GuardedColumn, policy: StoragePolicy) -> server.Guard:
     # Letter case counts, whatever the column's collation.
     text = f"CAST({names.column} AS BINARY)"
     # There the end of the pattern fits before a line end at the value's end too.
@@ -209,7 +193,7 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
     schema = f"'{names.schema_text}'" if names.schema_text else "DATABASE()"
     exists = (
         "SELECT 1 FROM information_schema.table_constraints WHERE constraint_schema ="  # noqa: S608
-        f" {schema} AND table_name = '{names.table_text}' AND constraint_name = '{GUARD}'"
+        f" {schema} AND table_name = '{names.table_text}' AND constraint_name = '{server.GUARD}'"
     )
     # With SELECT alone, the catalogue shows the key of the columns, and no constraints.
     seen = (
@@ -218,10 +202,10 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
         " UNION SELECT 1 FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM information_schema.columns WHERE"
         f" table_schema = {schema} AND table_name = '{names.table_text}' AND column_key <> '')"
     )
-    return Guard(
+    return server.Guard(
         refuses=refuses,
-        apply=(f"{table} ADD CONSTRAINT {GUARD} CHECK (NOT ({refuses}));",),
-        remove=(f"{table} DROP CONSTRAINT {GUARD};",),
+        apply=(f"{table} ADD CONSTRAINT {server.GUARD} CHECK (NOT ({refuses}));",),
+        remove=(f"{table} DROP CONSTRAINT {server.GUARD};",),
         locks="SHARED while the table is copied: others read, but do not write.",
         stands=exists,
         exists=exists,
@@ -267,7 +251,9 @@ def _status(connection: sa.Connection) -> tuple[Any, Sequence[str]]:
     return None, ()
 
 
-def _replicas(_: Database, store: StorePolicy, opened: Open, __: Clock) -> Replicas:
+def _replicas(
+    _: Database, store: StorePolicy, opened: server.Open, __: server.Clock
+) -> server.Replicas:
     if not store.replicas:
         raise UsageError(
             f"[store.{store.name}] “replicas” is missing: the URLs of this server's replicas, "
@@ -324,11 +310,11 @@ def _rarely_collecting() -> Iterator[None]:
         gc.set_threshold(*usual)
 
 
-SERVER = Server(
+SERVER = server.Server(
     name="mysql",
     other_names=("mariadb",),
     catalogue=InformationSchema,
-    network=Network(
+    network=server.Network(
         driver="mysql+pymysql",
         arguments={"charset": "utf8mb4"},
         setting="init_command",
@@ -342,7 +328,7 @@ SERVER = Server(
         on_socket={"ssl_disabled": True},
     ),
     raw=_raw,
-    update_each=one_after_the_other,
+    update_each=server.one_after_the_other,
     kept=f"{_SET_BY_ITSELF} AND privileges LIKE '%update%'",
     definitions=_DEFINITIONS,
     column_locks="the table's definition for a moment, where the server adds and drops columns "
@@ -354,7 +340,7 @@ SERVER = Server(
     guard=_guard,
     meaning=_meaning,
     batches=_batches,
-    claims=Claims(
+    claims=server.Claims(
         claim=lambda number: sa.select(sa.func.get_lock(f"lean-tumbler:{number:x}", 0)),
         release=lambda number: sa.select(sa.func.release_lock(f"lean-tumbler:{number:x}")),
     ),

@@ -13,6 +13,7 @@ from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.stored_forms import pattern
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.definitions import Declared, declared_in_text
+from lean_tumbler.stores.sql import server
 from lean_tumbler.stores.sql.database import AS_TEXT, Database, TableName
 from lean_tumbler.stores.sql.errors import (
     FULL,
@@ -25,22 +26,6 @@ from lean_tumbler.stores.sql.errors import (
     Meaning,
     class_names,
     first_line,
-)
-from lean_tumbler.stores.sql.server import (
-    GUARD,
-    CatalogueQueries,
-    Claims,
-    Clock,
-    Column,
-    Expression,
-    Guard,
-    GuardedColumn,
-    JoinedUpdate,
-    Network,
-    Open,
-    Replicas,
-    SchemaChange,
-    Server,
 )
 
 if TYPE_CHECKING:
@@ -86,7 +71,7 @@ def _meaning(cause: Exception) -> Meaning | None:
     return PASSWORD if found is None and refused else found
 
 
-def _raw(column: Column, binary: bool) -> Expression:
+def _raw(column: server.Column, binary: bool) -> server.Expression:
     if binary:
         return sa.type_coerce(column, sa.LargeBinary)
     # Not a cast to bytea, which would read backslashes as escapes.
@@ -104,7 +89,7 @@ def _update_each(cursor: Any, statement: str, rows: Sequence[Any]) -> list[int]:
     return changed
 
 
-def _joined_update(update: JoinedUpdate) -> tuple[str, list[Any]]:
+def _joined_update(update: server.JoinedUpdate) -> tuple[str, list[Any]]:
     keys = [str(key) for key, _, _ in update.rows]
     old = [_hexadecimal(raw) for _, raw, _ in update.rows]
     kind, new = _written([new for _, _, new in update.rows])
@@ -155,7 +140,7 @@ def _declared(database: Database, table: TableName, column: str) -> Declared:
 
 def _widened(
     database: Database, table: TableName, column: str, _: Declared, width: int
-) -> SchemaChange:
+) -> server.SchemaChange:
     query = sa.text(
         "SELECT format_type(atttypid, atttypmod) FROM pg_attribute"
         " WHERE attrelid = CAST(:table AS regclass) AND attname = :column"
@@ -172,14 +157,14 @@ def _widened(
         if widens
         else "ACCESS EXCLUSIVE while the whole table is written anew: char(n) pads its values."
     )
-    return SchemaChange(
+    return server.SchemaChange(
         statements=(f"SET lock_timeout = '{_LOCK_TIMEOUT}';", f"{change} varchar({width});"),
         reverse=(f"{change} {kind};",),
         locks=locks,
     )
 
 
-_AROUND = CatalogueQueries(
+_AROUND = server.CatalogueQueries(
     size="SELECT pg_total_relation_size(CAST(:table AS regclass))",
     lists={
         "triggers": "SELECT tgname FROM pg_trigger"
@@ -220,7 +205,7 @@ _PARTITIONS = (
 )
 
 
-def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
+def _guard(names: server.GuardedColumn, policy: StoragePolicy) -> server.Guard:
     text = f"convert_from({names.column}, 'UTF8')" if names.binary else f"{names.column}::text"
     # By bytes: a collation that folds letter case would be asked else, and may refuse patterns.
     admits = f"({text} COLLATE \"C\") ~ '{pattern(policy.floor, policy.limits)}'"
@@ -228,17 +213,17 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
     table = f"ALTER TABLE {names.table}"
     name = names.table.replace("'", "''")  # as the server spells it, letter case and all
     exists = (
-        f"SELECT 1 FROM pg_constraint WHERE conname = '{GUARD}'"  # noqa: S608 - quoted names
+        f"SELECT 1 FROM pg_constraint WHERE conname = '{server.GUARD}'"  # noqa: S608 - quoted names
         f" AND conrelid = '{name}'::regclass"
     )
-    return Guard(
+    return server.Guard(
         refuses=refuses,
         apply=(
             f"SET lock_timeout = '{_LOCK_TIMEOUT}';",
-            f"{table} ADD CONSTRAINT {GUARD} CHECK (NOT ({refuses})) NOT VALID;",
-            f"{table} VALIDATE CONSTRAINT {GUARD};",
+            f"{table} ADD CONSTRAINT {server.GUARD} CHECK (NOT ({refuses})) NOT VALID;",
+            f"{table} VALIDATE CONSTRAINT {server.GUARD};",
         ),
-        remove=(f"{table} DROP CONSTRAINT {GUARD};",),
+        remove=(f"{table} DROP CONSTRAINT {server.GUARD};",),
         locks="ACCESS EXCLUSIVE for a moment, new rows are checked from then on; then SHARE UPDATE "
         "EXCLUSIVE while the old rows are read: others read and write meanwhile.",
         stands=f"{exists} AND convalidated",
@@ -262,7 +247,7 @@ class StreamingReplicas:
         " FROM pg_stat_replication"
     )
 
-    def __init__(self, database: Database, clock: Clock) -> None:
+    def __init__(self, database: Database, clock: server.Clock) -> None:
         self._database, self._clock = database, clock
         self._written: deque[tuple[float, int]] = deque()
 
@@ -289,7 +274,9 @@ class StreamingReplicas:
         return max(float(told), now - self._written[0][0])
 
 
-def _replicas(database: Database, _: StorePolicy, __: Open, clock: Clock) -> Replicas:
+def _replicas(
+    database: Database, _: StorePolicy, __: server.Open, clock: server.Clock
+) -> server.Replicas:
     return StreamingReplicas(database, clock)
 
 
@@ -357,10 +344,10 @@ def _is_text_certain(database: Database) -> bool:
         return connection.exec_driver_sql("SHOW server_encoding").scalar() != "SQL_ASCII"
 
 
-SERVER = Server(
+SERVER = server.Server(
     name="postgresql",
     other_names=("postgres",),
-    network=Network(
+    network=server.Network(
         driver="postgresql+psycopg",
         arguments={},
         setting="options",
@@ -385,7 +372,7 @@ SERVER = Server(
     "until its rows are written anew (VACUUM FULL).",
     partitions=_PARTITIONS,
     is_own=lambda schema: schema != "information_schema" and not schema.startswith("pg_"),
-    claims=Claims(
+    claims=server.Claims(
         claim=lambda number: sa.select(sa.func.pg_try_advisory_lock(number)),
         release=lambda number: sa.select(sa.func.pg_advisory_unlock(number)),
     ),

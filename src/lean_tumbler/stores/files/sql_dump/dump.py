@@ -21,28 +21,18 @@ from lean_tumbler.stores.files.base import (
     Unreadable,
     frames_of_rows,
 )
-from lean_tumbler.stores.files.sql_dump.statements import (
-    INSERT,
-    NAME,
-    WRITING,
-    NotWhole,
-    binary_text,
-    each_statement,
-    inserted,
-    names_of,
-    table_of,
-    writes_rows,
-)
+from lean_tumbler.stores.files.sql_dump import statements
 from lean_tumbler.stores.files.streams import lines
 
 STATEMENT_BYTES = 1 << 28  # dump programs put thousands of rows into one line
 
 _COPY = re.compile(
-    rf"COPY (?:ONLY )?{NAME}\s*\((?P<columns>[^)]*)\)\s+FROM stdin\s*;", re.IGNORECASE
+    rf"COPY (?:ONLY )?{statements.NAME}\s*\((?P<columns>[^)]*)\)\s+FROM stdin\s*;", re.IGNORECASE
 )
 _COPY_OTHERWISE = re.compile(r"\s*COPY\b.*\bFROM\s+STDIN\b", re.IGNORECASE)
 _CREATE = re.compile(
-    rf"\s*CREATE (?:TEMPORARY |UNLOGGED )?TABLE (?:IF NOT EXISTS )?{NAME}\s*\(", re.IGNORECASE
+    rf"\s*CREATE (?:TEMPORARY |UNLOGGED )?TABLE (?:IF NOT EXISTS )?{statements.NAME}\s*\(",
+    re.IGNORECASE,
 )
 _COLUMN = re.compile(r'\s*(?P<name>`[^`]+`|"[^"]+"|\[[^\]]+\]|[\w$]+)\s+(?P<type>[A-Za-z]+)')
 _KEYWORDS = frozenset(
@@ -97,7 +87,7 @@ def _unescape_copy(text: str) -> str | None:
             return chr(int(code[1:], 16))
         return chr(int(code, 8) & 0xFF) if code[0].isdigit() else "\\"
 
-    return binary_text(_COPY_ESCAPED.sub(one, text) if "\\" in text else text)
+    return statements.binary_text(_COPY_ESCAPED.sub(one, text) if "\\" in text else text)
 
 
 def take_line(
@@ -140,7 +130,9 @@ def _begun(
     if _COPY_OTHERWISE.match(line):
         unreadable.add(number, _OTHERWISE)
         reading.skipping = True
-    elif WRITING.match(line) or (";" in line and any(map(WRITING.match, each_statement(line)))):
+    elif statements.WRITING.match(line) or (
+        ";" in line and any(map(statements.WRITING.match, statements.each_statement(line)))
+    ):
         reading.statement, reading.statement_line = [line], number
         if line.rstrip().endswith(";"):
             yield from _statements(reading, unreadable)
@@ -156,7 +148,7 @@ def _is_in_body(reading: DumpReading, line: str) -> bool:
         if reading.body_ends in line:
             reading.body_ends = ""
         return True
-    body = None if WRITING.match(line) else _BODY.search(line)
+    body = None if statements.WRITING.match(line) else _BODY.search(line)
     if body is not None and body["tag"] not in body["rest"]:
         reading.body_ends = body["tag"]
     return body is not None
@@ -169,15 +161,15 @@ def _statements(
     held, line = "\n".join(reading.statement), reading.statement_line
     reading.statement = []
     while held.strip():
-        match = INSERT.match(held)
+        match = statements.INSERT.match(held)
         refused: list[str] = []
         try:
             if match is not None:
-                rows, held = inserted(held, match, refused.append)
+                rows, held = statements.inserted(held, match, refused.append)
             else:
                 held = _other(reading, held, line, unreadable)
                 continue
-        except NotWhole:
+        except statements.NotWhole:
             if not is_last:
                 reading.statement = [held]
             else:
@@ -190,8 +182,8 @@ def _statements(
 
 def _other(reading: DumpReading, held: str, line: int, unreadable: Unreadable) -> str:
     """Pass over a statement that is no INSERT, counting it where it writes; give what follows."""
-    first = next(each_statement(held))
-    if writes_rows(first, tuple(reading.columns)):
+    first = next(statements.each_statement(held))
+    if statements.writes_rows(first, tuple(reading.columns)):
         unreadable.add(line, _OTHERWISE)
     return held[len(first) :]
 
@@ -204,8 +196,12 @@ def _named(
     unreadable: Unreadable,
 ) -> Iterator[tuple[str, Row]]:
     """Give rows under the names of their columns."""
-    table = table_of(match)
-    names = names_of(match["columns"]) if match["columns"] else reading.columns.get(table, ())
+    table = statements.table_of(match)
+    names = (
+        statements.names_of(match["columns"])
+        if match["columns"]
+        else reading.columns.get(table, ())
+    )
     for values in rows:
         if names and len(names) != len(values):
             unreadable.add(line, f"{len(values)} values, expected {len(names)}")
@@ -217,11 +213,11 @@ def _named(
 def _definition(reading: DumpReading, line: str) -> None:
     copy, create = _COPY.match(line), _CREATE.match(line)
     if copy:
-        reading.copying = table_of(copy)
-        reading.columns[table_of(copy)] = names_of(copy["columns"])
+        reading.copying = statements.table_of(copy)
+        reading.columns[statements.table_of(copy)] = statements.names_of(copy["columns"])
     elif create:
-        reading.creating = table_of(create)
-        reading.columns[table_of(create)] = ()
+        reading.creating = statements.table_of(create)
+        reading.columns[statements.table_of(create)] = ()
         if line.rstrip().endswith(";"):
             reading.creating = None
     elif reading.creating is not None:
@@ -311,7 +307,7 @@ def _defined_in(line: str) -> Iterator[str]:
     """Name the table that a line defines by itself."""
     create = _CREATE.match(line)
     if create:
-        yield table_of(create)
+        yield statements.table_of(create)
 
 
 @dataclass(frozen=True)
