@@ -5,6 +5,7 @@ import os
 from pathlib import Path
 from typing import Any
 
+import bcrypt
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -152,6 +153,20 @@ def test_the_cached_form_is_sha256_crypt_with_a_long_salt() -> None:
     stored = compute("$A$005$\x01\x02aä$bcdefghijklmnop", b"Dunlin 42")
     assert read_value(stored).scheme == "sha256-crypt-20"
     assert admit(stored=stored, password="Dunlin 42").admitted
+
+
+def test_a_salt_with_more_bits_than_a_salt_has_opens_as_before() -> None:
+    """Programs that took salts of their own wrote such a last character; the primitive raises."""
+    value = bcrypt.hashpw(b"Tern on a mast", bcrypt.gensalt(4)).decode("ascii")
+    characters = "./ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
+    same_bits = [
+        c for c in characters if characters.index(c) >> 4 == characters.index(value[28]) >> 4
+    ]
+    assert len(same_bits) == 16
+    for character in same_bits:
+        stored = f"{value[:28]}{character}{value[29:]}"
+        assert admit(stored=stored, password="Tern on a mast").admitted
+        assert not admit(stored=stored, password="Tern").admitted
 
 
 @pytest.mark.parametrize(

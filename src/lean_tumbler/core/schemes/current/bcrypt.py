@@ -92,8 +92,9 @@ def whole_text(setting: str, digest: bytes) -> str:
 def _recompute(parsed: ParsedValue, secret: bytes) -> bytes:
     import bcrypt  # noqa: PLC0415 - loads native code; reading does not need it
 
-    # Older software truncated where this primitive raises; a check must do as they did.
-    same_family = "$2b$" + parsed.contents.setting[len(parsed.contents.variant) + 2 :]
+    # Older software truncated, and took a salt whose last character holds more bits than a salt
+    # has, where this primitive raises; a check must do as they did.
+    same_family = f"$2b${parsed.parameters['cost_log2']:02d}${_encode(parsed.salt or b'')}"
     key = _key(parsed.contents.variant, secret)
     whole = bcrypt.hashpw(key, same_family.encode("ascii"))
     return _decode(whole[_SETTING_CHARACTERS:].decode("ascii"))
