@@ -21,7 +21,7 @@ SECRET = "Razorbill 4241"
     ("arguments", "code", "expected"),
     [
         (("audit", "missing.db"), 3, "missing.db: No such file or directory"),
-        (("layer", "--policy", "file.toml"), 3, "known.csv: not an SQLite database"),
+        (("layer", "--policy", "file.toml"), 2, "known.csv is a file of records, without tables"),
         (("audit", "cut.db"), 3, "cut.db: cut off: 5,000 bytes of"),
         (("audit", "."), 3, "Is a directory"),
         (("audit", "empty.db"), 3, "empty.db: holds no data"),

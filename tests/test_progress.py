@@ -141,13 +141,11 @@ def test_what_is_still_needed(program: Program, tmp_path: Path) -> None:
         connection.execute("UPDATE passengers SET pw = '!' WHERE id <= 5")
     finished = program("progress", "--lately", "10", "--format", "json")
     needed = finished.document["stores"][0]["still_needed"]
-    assert needed == [{"grade": "fast-unsalted", "needs": "md5", "rows": 45, "seen_in_10_days": 6}]
+    assert needed == [{"grade": "fast-unsalted", "needs": "md5", "rows": 45, "seen_lately": 6}]
     assert program("layer", "--no-backup").code == 0
     finished = program("progress", "--lately", "10", "--format", "json")
     needed = finished.document["stores"][0]["still_needed"]
-    assert needed == [
-        {"grade": "layered", "needs": "portal-2004", "rows": 45, "seen_in_10_days": 6}
-    ]
+    assert needed == [{"grade": "layered", "needs": "portal-2004", "rows": 45, "seen_lately": 6}]
     assert finished.document["stores"][0]["fewer"] == {"since": None, "needs": {}}
     assert program("progress", "--history", HISTORY).code == 0
     with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:

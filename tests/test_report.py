@@ -63,7 +63,7 @@ def test_the_page_of_a_migration(program: Program, tmp_path: Path) -> None:
     assert verdicts["OWASP ASVS 5.0", "11.4.2"] == "met"
     assert document["backups"][0]["expired"] is False
     assert len(document["done"]) == 1
-    assert all(command.startswith("lean-tumbler ") for _, command in store["commands"])
+    assert all(line["command"].startswith("lean-tumbler ") for line in store["commands"])
 
 
 def test_a_report_without_dates_or_history(program: Program, portal: Portal) -> None:

@@ -8,7 +8,6 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from pathlib import Path
 
 from lean_tumbler.core.schemes.base import Parameters
 
@@ -47,8 +46,9 @@ def stock_functions() -> tuple[StockFunction, ...]:
 
 def _read() -> Iterator[StockFunction]:
     import tomllib  # noqa: PLC0415 - with the table
+    from importlib.resources import files  # noqa: PLC0415
 
-    text = Path(__file__).with_suffix(".toml").read_text("utf-8")
+    text = files(__package__).joinpath("stock_functions.toml").read_text("utf-8")
     for entry in tomllib.loads(text)["function"]:
         schemes = {scheme: _version(since) for scheme, since in entry.pop("schemes").items()}
         until = _version(entry.pop("until")) if "until" in entry else ()

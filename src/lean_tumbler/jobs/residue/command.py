@@ -19,7 +19,7 @@ from lean_tumbler.errors import UsageError
 if TYPE_CHECKING:
     from lean_tumbler.core.residue.known_values import KnownValues
     from lean_tumbler.stores.residue.piecewise import Residue
-    from lean_tumbler.stores.residue.tables import OwnColumns
+    from lean_tumbler.stores.residue.tables import OwnPlaces
 
 EXAMPLE = """\
   lean-tumbler residue /var/log/harbour backups/ harbour.db
@@ -92,13 +92,13 @@ def run(options: Options, session: Session) -> int:
     return int(worst >= limit)
 
 
-def _live_values(options: Options, known: "KnownValues") -> "OwnColumns":
+def _live_values(options: Options, known: "KnownValues") -> "OwnPlaces":
     """Take what the policy's stores hold now; nothing without a policy."""
-    from lean_tumbler.stores.residue.tables import add_live_values
+    from lean_tumbler.stores.residue.tables import OwnPlaces, add_live_values
 
     path = policy_path(options)
     if options.policy is None and not path.exists():
-        return frozenset()
+        return OwnPlaces()
     return add_live_values(known, read_policy(options), base=path.parent)
 
 
@@ -148,7 +148,7 @@ def _of_stream(options: Options, session: Session, known: "KnownValues") -> "Res
 
 
 def _searched(
-    options: Options, session: Session, known: "KnownValues", own: "OwnColumns"
+    options: Options, session: Session, known: "KnownValues", own: "OwnPlaces"
 ) -> "Residue":
     from lean_tumbler.jobs.residue.search import search_files, search_sources
     from lean_tumbler.stores.residue.piecewise import Residue, take_known

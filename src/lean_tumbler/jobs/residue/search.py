@@ -14,7 +14,7 @@ from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.residue.piecewise import Residue, search_pieces
 from lean_tumbler.stores.residue.places import SearchedPlace, pieces_of
-from lean_tumbler.stores.residue.tables import OwnColumns, search_file_tables, search_source
+from lean_tumbler.stores.residue.tables import OwnPlaces, search_file_tables, search_source
 from lean_tumbler.stores.sql.recognition import is_sqlite, is_url
 
 # Files of servers, by where they stand; what their stores hold now belongs there.
@@ -38,22 +38,29 @@ class Files:
     # file -> fingerprints of what its columns were found to hold
     by_column: dict[str, set[bytes]] = field(default_factory=dict)
     live: set[bytes] = field(default_factory=set)  # fingerprints of what stores hold now
+    own_folders: tuple[str, ...] = ()  # of the servers' own files
 
     def told(self, place: SearchedPlace, find: Find) -> str | None:
         """Say under which heading a find is told; None where a table has told it."""
         if place.path in self.held:
             return None if find.fingerprint in self.held[place.path] else NO_ROW
-        is_server = any(pattern.search(place.path) for pattern in SERVER_FILES.values())
-        if is_server and find.fingerprint in self.live:
+        if find.fingerprint in self.live and self._is_of_own_server(place.path):
             return None
         is_told = find.fingerprint in self.by_column.get(place.path, ())
         return None if is_told and find.certainty is Recognition.NAMED else ""
+
+    def _is_of_own_server(self, path: str) -> bool:
+        """Tell a file in which a store's own server keeps its rows; copies of it are finds."""
+        if not any(pattern.search(path) for pattern in SERVER_FILES.values()):
+            return False
+        real = os.path.realpath(path)
+        return any(real.startswith(f"{folder}/") for folder in self.own_folders)
 
 
 def search_sources(
     places: Sequence[str],
     known: KnownValues,
-    own: OwnColumns,
+    own: OwnPlaces,
     residue: Residue,
     *,
     progress: Callable[[int], None],
@@ -64,7 +71,7 @@ def search_sources(
         UsageError: a place is not there.
         SourceError: a database cannot be read.
     """
-    files = Files(live=known.live)
+    files = Files(live=known.live, own_folders=tuple(map(os.path.realpath, own.folders)))
     for place in places:
         if is_url(place):
             search_source(

@@ -1,6 +1,7 @@
 """Searching tables column by column: databases, directories, and files that hold tables."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
@@ -23,7 +24,13 @@ from lean_tumbler.stores.scans.profiling import is_privileged, policy_table
 from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
-OwnColumns = frozenset[tuple[str, str]]
+
+@dataclass(frozen=True, slots=True)
+class OwnPlaces:
+    """Where what stores hold now belongs; a copy of it anywhere else is a find."""
+
+    columns: frozenset[tuple[str, str, str]] = frozenset()  # place, table and column
+    folders: tuple[str, ...] = ()  # of the servers' own files
 
 
 def search_source(
@@ -31,7 +38,7 @@ def search_source(
     *,
     base: Path,  # the folder that a relative path starts from
     known: KnownValues,  # values to look for
-    own: OwnColumns,  # table and column of stores: what they hold belongs there
+    own: OwnPlaces,  # where what stores hold belongs
     residue: Residue,  # takes the finds
     progress: Callable[[int], None],  # told the number of rows after each frame
     keeps_marks: bool = False,  # whether what is returned is wanted
@@ -46,7 +53,9 @@ def search_source(
     """
     name, tables = tables_at(locator, base=base)
     columns = ColumnSearch(known, keeps_marks=keeps_marks)
-    search = _TableSearch(SearchedPlace(name), known, own, residue, progress, columns)
+    of = place_of(name, tables)
+    here = {(table, column) for place, table, column in own.columns if place == of}
+    search = _TableSearch(SearchedPlace(name), known, here, residue, progress, columns)
     for table in tables:
         try:
             search.add(table)
@@ -58,6 +67,13 @@ def search_source(
     return columns.held
 
 
+def place_of(name: str, tables: Sequence[Table]) -> str:
+    """Give what tells a source from a copy of it: of a database more than what it is called by."""
+    databases = (table.database for table in tables if isinstance(table, DatabaseTable))
+    database = next(databases, None)
+    return name if database is None else database.place()
+
+
 class _TableSearch:
     """Searches the tables of one place."""
 
@@ -65,7 +81,7 @@ class _TableSearch:
         self,
         place: SearchedPlace,
         known: KnownValues,
-        own: OwnColumns,
+        own: set[tuple[str, str]],
         residue: Residue,
         progress: Callable[[int], None],
         columns: ColumnSearch,
@@ -146,13 +162,14 @@ def search_file_tables(path: Path, known: KnownValues, residue: Residue) -> set[
     return search.held
 
 
-def add_live_values(known: KnownValues, policy: StoragePolicy, *, base: Path) -> OwnColumns:
+def add_live_values(known: KnownValues, policy: StoragePolicy, *, base: Path) -> OwnPlaces:
     """Add what the policy's stores hold now; give the columns in which that belongs.
 
     Raises:
         SourceError: a store cannot be read.
     """
-    own: set[tuple[str, str]] = set()
+    own: set[tuple[str, str, str]] = set()
+    folders: set[str] = set()
     for name, store in policy.stores.items():
         if store.locator == APPLICATION:
             continue
@@ -160,11 +177,15 @@ def add_live_values(known: KnownValues, policy: StoragePolicy, *, base: Path) ->
         stored, columns = store.columns.stored or "", store.columns
         wanted = [stored, *filter(None, (columns.privileged,))]
         written = store.source.write_to
-        own |= {(table.name, each) for each in (stored, written.column if written else stored)}
+        place = place_of(store.locator, [table])
+        held_in = (stored, written.column if written else stored)
+        own |= {(place, table.name, column) for column in held_in}
+        if isinstance(table, DatabaseTable):
+            folders.add(table.database.data_folder())
         for frame in table.frames(list(dict.fromkeys(wanted)), Unreadable()):
             text = pl.col(columns.privileged) if columns.privileged else pl.lit(None, pl.String)
             rows = frame.select(stored=pl.col(stored), is_privileged=is_privileged(text, columns))
             for (privileged,), part in rows.drop_nulls("stored").group_by("is_privileged"):
                 values = map(bytes_of, part["stored"].to_list())
                 known.add(values, name, live=True, privileged=bool(privileged))
-    return frozenset(own)
+    return OwnPlaces(frozenset(own), tuple(filter(None, folders)))

@@ -4,11 +4,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from lean_tumbler.core.policy.model import names_any
+from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.errors import database_errors
 
@@ -38,6 +40,30 @@ class Database:
     engine: sa.Engine = field(repr=False)  # its connections
     locator: str  # what messages call it; without a password
     server: "Server"  # its kind
+
+    def place(self) -> str:
+        """Give what tells this database from every copy of it."""
+        if not self.server.place:
+            file = Path(self.told("SELECT file FROM pragma_database_list WHERE name = 'main'"))
+            found = file.stat()
+            return f"{found.st_dev} {found.st_ino}"
+        return self.told(self.server.place)
+
+    def data_folder(self) -> str:
+        """Name the folder of the server's own files; empty where none is told."""
+        try:
+            return self.told(self.server.data_folder) if self.server.data_folder else ""
+        except SourceError:
+            return ""
+
+    def told(self, query: str) -> str:
+        """Ask for one text.
+
+        Raises:
+            SourceError: it is not answered.
+        """
+        with self.connect() as connection:
+            return str(connection.exec_driver_sql(query).scalar())
 
     def quoted(self, name: str | TableName) -> str:
         """Write a name for a statement without parameters, in which per cent signs stay single."""

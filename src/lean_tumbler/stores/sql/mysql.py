@@ -330,6 +330,8 @@ SERVER = server.Server(
     raw=_raw,
     update_each=server.one_after_the_other,
     kept=f"{_SET_BY_ITSELF} AND privileges LIKE '%update%'",
+    place="SELECT CONCAT_WS(' ', @@hostname, @@port, @@socket, @@datadir, DATABASE())",
+    data_folder="SELECT @@datadir",
     definitions=_DEFINITIONS,
     column_locks="the table's definition for a moment, where the server adds and drops columns "
     "instantly; else the table is copied.",

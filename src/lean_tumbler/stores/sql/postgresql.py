@@ -367,6 +367,9 @@ SERVER = server.Server(
     batches=_batches,
     is_text_certain=_is_text_certain,
     cast_keys=(sa.Uuid, sa.Numeric),
+    # A restored or replicated copy bears the same system identifier, but not this start.
+    place="SELECT pg_postmaster_start_time() || ' ' || current_database()",
+    data_folder="SHOW data_directory",
     definitions=_DEFINITIONS,
     column_locks="ACCESS EXCLUSIVE for a moment. A dropped column's bytes stay in the table's file "
     "until its rows are written anew (VACUUM FULL).",

@@ -207,6 +207,9 @@ class Server:
     partitions: str = ""
     # types of keys that it compares with their own type alone
     cast_keys: tuple[type[Any], ...] = (sa.Numeric,)
+    # a query for what tells this database from every copy of it; empty where its file does
+    place: str = ""
+    data_folder: str = ""  # a query for the folder of the server's own files; empty for none
     # a query for what is stored as text beside rows: name, and text, of views, triggers and
     # routines; or empty
     definitions: str = ""
