@@ -111,7 +111,7 @@ def _prepare(folder: Path) -> None:
              "--fingerprints", "layer-1.fingerprints"),
             ("lock-dormant", "--inactive-days", "180", "--share", "5%", "--backup", "lock-1.sealed", *sealed,
              "--list", "reset.csv"),
-            ("progress", "--history", "progress.jsonl"),
+            ("progress",),
         ):  # fmt: skip
             done = run_in_process(*words)
             assert done.code == (words[0] == "layer"), (words, done.err)  # the clerks wait

@@ -254,7 +254,7 @@ def test_last_logins_alone_have_no_interval() -> None:
     known = LastLogins(everybody=everybody)
     found = FromDates(everybody=everybody).forecast(everybody)
     assert not any(each.is_drawn for each in found.days.values())
-    assert "--history" in found.no_interval
+    assert "`progress`" in found.no_interval
     assert found.days[30].expected == pytest.approx(35)
     recent, never = (
         Population(seen_days_ago=ago[[place]], accounts=np.array([10.0])) for place in (0, 3)

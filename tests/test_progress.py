@@ -77,8 +77,28 @@ def test_each_count_adds_a_line(program: Program, tmp_path: Path) -> None:
     assert kept[0]["below_floor"] == 100
     assert len(kept[0]["forecast"]["30"]) == 3
     assert "Since" not in program("progress", "--history", HISTORY, "--since", ago(-1)).out
-    assert program("progress", "--since", ago(3)).code == 2
     assert program("progress", "--history", HISTORY, "--since", "soon").code == 2
+
+
+@pytest.mark.parametrize("first", [("plan",), ("audit", "passengers")])
+def test_the_first_look_begins_the_history(
+    first: tuple[str, ...], program: Program, tmp_path: Path
+) -> None:
+    """Before anything is changed, beside the policy, once; a report then knows its beginning."""
+    dated_portal(tmp_path, [ago(n) for n in range(40)])
+    kept = tmp_path / "tumbler.history.jsonl"
+    for _ in range(2):
+        assert program(*first).code == 0
+        assert len(kept.read_text().splitlines()) == 1
+    assert program("layer", "--no-backup", "--unproven", "portal-2004").code == 0
+    told = program("progress", "--format", "json").document["stores"][0]
+    assert (told["waiting_at_start"], told["since_start"]["layered"]) == (40, 40)
+    assert len(kept.read_text().splitlines()) == 2
+    report = program("report", "--format", "json").document
+    assert len(report["done"]) == 2
+    kept.write_text("{")
+    assert program(*first).code == 0  # a line that cannot be read is no count
+    assert len(kept.read_text().splitlines()) == 2
 
 
 def test_a_history_with_a_broken_last_line(program: Program, tmp_path: Path) -> None:
@@ -146,11 +166,11 @@ def test_what_is_still_needed(program: Program, tmp_path: Path) -> None:
     finished = program("progress", "--lately", "10", "--format", "json")
     needed = finished.document["stores"][0]["still_needed"]
     assert needed == [{"grade": "layered", "needs": "portal-2004", "rows": 45, "seen_lately": 6}]
-    assert finished.document["stores"][0]["fewer"] == {"since": None, "needs": {}}
+    today = datetime.now(UTC).date().isoformat()
+    assert finished.document["stores"][0]["fewer"] == {"since": today, "needs": {"md5": 45}}
     assert program("progress", "--history", HISTORY).code == 0
     with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:
         connection.execute("UPDATE passengers SET pw = '!' WHERE id <= 9")
-    today = datetime.now(UTC).date().isoformat()
     text = program("progress", "--history", HISTORY).out
     assert f"fewer since {today}" in text
     finished = program("progress", "--history", HISTORY, "--format", "json")

@@ -24,7 +24,7 @@ KNOWN_FEW = "known-few.csv"  # for a rehearsal that is over in seconds
 SIGN_INS = "sign-ins.csv"
 _FEW_EVERY = 5
 # What the tour's commands write.
-RECOVERY, HISTORY, LOCKED, RESET = "recovery", "progress.jsonl", "lock-1.sealed", "reset.csv"
+RECOVERY, LOCKED, RESET = "recovery", "lock-1.sealed", "reset.csv"
 LAYERED = "layer-1.sealed"
 GATE, REPORT, REMAINS = "gate.state", "report.html", "residue.json"
 UNTOUCHED = "untouched"  # the folder of a second copy
@@ -34,7 +34,7 @@ _MADE = frozenset(
         _EVIDENCE,
         f"{RECOVERY}.private.pem",
         f"{RECOVERY}.public.pem",
-        HISTORY,
+        f"{Path(POLICY).stem}.history.jsonl",
         LAYERED,
         LOCKED,
         RESET,

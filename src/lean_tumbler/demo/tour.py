@@ -25,7 +25,6 @@ from lean_tumbler.demo.people import TAKEOVER, Person
 from lean_tumbler.demo.portal import (
     DATABASE,
     GATE,
-    HISTORY,
     KNOWN,
     KNOWN_FEW,
     LAYERED,
@@ -118,7 +117,7 @@ _STEPS = (
     (
         "Say when it will be over",
         "Logins take the layers off, one by one. How many will wait on which day?",
-        ["progress", "--history", HISTORY, "--logins", SIGN_INS],
+        ["progress", "--logins", SIGN_INS],
     ),
 )
 
@@ -146,8 +145,8 @@ _LAST_STEPS = (
     (
         "Sign it off",
         "The last count, and one page for whoever is responsible.",
-        ["progress", "--history", HISTORY],
-        ["report", "--history", HISTORY, "--backup", LOCKED, "--residue", REMAINS,
+        ["progress"],
+        ["report", "--backup", LOCKED, "--residue", REMAINS,
          "--output", REPORT],
     ),
 )  # fmt: skip
@@ -159,7 +158,7 @@ _TO_TRY = (
     ["explain", "--store", "passengers", "--login", "ida.gullwharfer@tidepost.example"],
     ["verify", KNOWN, "--store", "passengers"],
     ["plan", "--logins", SIGN_INS],
-    ["progress", "--history", HISTORY],
+    ["progress"],
 )
 
 
@@ -343,7 +342,7 @@ class _Tour:
             self._log_in(some, until)
             self._today = until
             self._say()
-            self._first_lines(["progress", "--history", HISTORY])
+            self._first_lines(["progress"])
 
     def _log_in(self, some: Sequence[Visit], until: date) -> None:
         """Let people log in, several at once, as they do."""

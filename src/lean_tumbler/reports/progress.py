@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 _VERDICT_STYLES = {"behind": "bold yellow", "on course": "bold green", "ahead": "bold green"}
 _FAR = 365
 _NEXT_WHILE_SOME_WAIT = (
-    "Next: `lean-tumbler plan` for what can be done now; count again with --history as logins come."
+    "Next: `lean-tumbler plan` for what can be done now; count again as logins come."
 )
 _NEXT_AT_THE_END = "Next: `lean-tumbler enforce constraint` keeps it so; `lean-tumbler report`."
 
@@ -255,7 +255,8 @@ def _draw_ahead(console: Console, migration: MigrationProgress) -> None:
     if migration.ahead is None:
         if migration.waiting:
             console.print(
-                "No forecast: name “last_login” in [columns], give --logins, or keep a --history."
+                "No forecast: name “last_login” in [columns], give --logins, or count again for "
+                "some weeks."
             )
         return
     told = ", ".join(

@@ -30,7 +30,7 @@ _FIRST_CUT_OF_HISTORY = 3
 _FARTHEST_WEEKS = 4 * AHEAD_WEEKS
 NO_PAST = (
     "last logins hold no earlier forecast to hold against what came: give a log of logins "
-    "(--logins), or count with `progress --history` for some weeks"
+    "(--logins), or count with `progress` for some weeks"
 )
 
 

@@ -5,10 +5,12 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import argument, flag, option
+from lean_tumbler.cli.histories import begin_history
 from lean_tumbler.cli.option_types import FORMATS, AttackerOptions, PolicyOptions, ReportOptions
 from lean_tumbler.cli.options import (
     policy_path,
@@ -85,6 +87,7 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.jobs.audit.audit_report import audit_document, draw_audit
     from lean_tumbler.jobs.audit.tables import all_accounts_csv, audit_csv, audit_sarif
     from lean_tumbler.reports.documents import as_json
+    from lean_tumbler.stores.scans.migration_progress import store_count
 
     fail_on = options.fail_on
     if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
@@ -105,6 +108,9 @@ def run(options: Options, session: Session) -> int:
                 "sarif": lambda: [as_json(audit_sarif(audit))],
             },
         )
+        for column in audit.columns if audit.by_policy else ():
+            count = partial(store_count, column.profile, column.table, None)
+            begin_history(options, session, options.source, count)
     return int(fail_on is not None and _fails(audit, fail_on))
 
 

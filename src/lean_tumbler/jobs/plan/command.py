@@ -3,16 +3,19 @@
 import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.bulk import reading_context, step_warrant
 from lean_tumbler.cli.declared import flag, option
+from lean_tumbler.cli.histories import begin_history
 from lean_tumbler.cli.option_types import ForecastOptions, ProofOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
     keys_of,
     opened_rows,
+    policy_path,
     read_policy,
     write_plot,
 )
@@ -25,6 +28,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.plan.planning import Plan
     from lean_tumbler.reports.forecast import Outlook
+    from lean_tumbler.stores.history import StoreCount
 
 EXAMPLE = """\
   lean-tumbler plan --store passengers
@@ -86,13 +90,34 @@ def run(options: Options, session: Session) -> int:
         plan_document(plan, outlook),
         draw=lambda console, _: draw_plan(console, plan, outlook),
     )
+    count = partial(_count, options, policy, store_policy, outlook)
+    begin_history(options, session, store_policy.name, count)
+    _draw_plot(options, session, outlook)
+    return 0
+
+
+def _draw_plot(options: Options, session: Session, outlook: "Outlook | None") -> None:
     if options.plot:
         if outlook is None:
             raise UsageError("--plot: without dates there is no forecast to draw")
         from lean_tumbler.reports.forecast_plot import burn_down_plot
 
         write_plot(options.plot, lambda kind: burn_down_plot(outlook, kind), session)
-    return 0
+
+
+def _count(
+    options: Options,
+    policy: "StoragePolicy",
+    store: "StorePolicy",
+    outlook: "Outlook | None",
+) -> "StoreCount":
+    from lean_tumbler.stores.scans.auditing import audit_policy_store
+    from lean_tumbler.stores.scans.migration_progress import store_count
+    from lean_tumbler.stores.scans.profiling import AuditContext
+
+    context = AuditContext(floor=policy.floor, policy=policy)
+    column = audit_policy_store(store, base=policy_path(options).parent, context=context).columns[0]
+    return store_count(column.profile, column.table, outlook.found if outlook else None)
 
 
 def _outlook(

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import option
+from lean_tumbler.cli.histories import add_to_history, history_path
 from lean_tumbler.cli.option_types import LATELY_DAYS, CountOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_stores,
@@ -18,7 +19,6 @@ from lean_tumbler.cli.options import (
 from lean_tumbler.cli.session import Session
 from lean_tumbler.cli.store_forecasts import counted
 from lean_tumbler.cli.typed import plot_file
-from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -28,8 +28,8 @@ if TYPE_CHECKING:
 
 EXAMPLE = """\
   lean-tumbler progress
-  lean-tumbler progress --history progress.jsonl --plot progress.png
-  lean-tumbler progress --history progress.jsonl --since 2026-10-01
+  lean-tumbler progress --plot progress.png
+  lean-tumbler progress --since 2026-10-01
   lean-tumbler progress --store passengers --prometheus /var/lib/node_exporter/tumbler.prom"""
 
 _READABLE_BY_ALL = 0o644  # a node exporter runs as a user of its own; counts alone stand in it
@@ -47,7 +47,7 @@ class Options(CountOptions, ReportOptions):
         "FILE", "draw what was counted beside the forecasts, as .png or .svg", read=plot_file
     )
     history: Path | None = option(
-        "FILE", "add this count to a history, and hold it against the forecast made at its start"
+        "FILE", "the history to add this count to; without it, the one beside the policy"
     )
     lately: int = option(
         "DAYS",
@@ -62,10 +62,8 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.stores.history import read_history
     from lean_tumbler.stores.sealed_backup import ways_back
 
-    if options.since and not options.history:
-        raise UsageError("--since needs --history: without one, there is only now")
     policy = read_policy(options)
-    history = read_history(options.history)
+    history = read_history(history_path(options))
     taken_at = session.clock().astimezone(UTC)
     entries = [
         entry
@@ -84,24 +82,23 @@ def run(options: Options, session: Session) -> int:
         progress_document(taken_at=taken_at, migrations=migrations, notes=notes),
         draw=lambda console, _: draw_progress(console, migrations, notes),
     )
-    _write_counts(options, migrations, taken_at)
+    _write_counts(options, session, migrations, taken_at)
     _write_plot(options, session, migrations)
     return 0
 
 
 def _write_counts(
-    options: Options, migrations: "Sequence[MigrationProgress]", taken_at: "datetime"
+    options: Options,
+    session: Session,
+    migrations: "Sequence[MigrationProgress]",
+    taken_at: "datetime",
 ) -> None:
     """Add the count to a history, and to what a node exporter collects."""
     from lean_tumbler.stores.file_access import write_bytes
-    from lean_tumbler.stores.history import Entry, append_history
     from lean_tumbler.stores.scans.migration_progress import store_count
 
-    if options.history:
-        stores = {
-            each.name: store_count(each.profile, each.table, each.store) for each in migrations
-        }
-        append_history(options.history, Entry(taken_at=taken_at, stores=stores))
+    stores = {each.name: store_count(each.profile, each.table, each.store) for each in migrations}
+    add_to_history(history_path(options), session, stores)
     if options.prometheus:
         from lean_tumbler.reports.progress_metrics import prometheus_text
 

@@ -5,6 +5,7 @@ from datetime import UTC
 from pathlib import Path
 
 from lean_tumbler.cli.declared import option
+from lean_tumbler.cli.histories import history_path
 from lean_tumbler.cli.option_types import CountOptions, ReportOptions
 from lean_tumbler.cli.options import chosen_stores, policy_path, read_policy
 from lean_tumbler.cli.session import Session
@@ -12,7 +13,7 @@ from lean_tumbler.cli.store_forecasts import counted
 
 EXAMPLE = """\
   lean-tumbler report --output report.html
-  lean-tumbler report --history progress.jsonl --backup layer-1.sealed --output report.html
+  lean-tumbler report --backup layer-1.sealed --output report.html
   lean-tumbler report --format json
 
 In a browser it prints well; nothing in it is loaded from elsewhere."""
@@ -26,7 +27,9 @@ class Options(CountOptions, ReportOptions):
     residue: list[Path] = option(
         "FILE", "what `residue --format json --output FILE` found elsewhere; may be repeated"
     )
-    history: Path | None = option("FILE", "the history that `progress --history` has kept")
+    history: Path | None = option(
+        "FILE", "the history that `progress` keeps; without it, the one beside the policy"
+    )
     store: str | None = option("NAME", "a store of the policy; without it, all of them")
     format: str = option(None, "how to write the report", choices=("html", "json"), default="html")
 
@@ -40,7 +43,7 @@ def run(options: Options, session: Session) -> int:
 
     policy = read_policy(options)
     base = policy_path(options).parent
-    history = read_history(options.history)
+    history = read_history(history_path(options))
     taken_at = session.clock().astimezone(UTC)
     stores = []
     for store in chosen_stores(policy, options.store):
