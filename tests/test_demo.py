@@ -27,11 +27,11 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
         "$ lean-tumbler residue harbour-2025.zip api.log harbour.db --backup layer-1.sealed",
         "No stored value was found",
         "| lean-tumbler admit ",
-        "$ lean-tumbler progress --history progress.jsonl",
+        "$ lean-tumbler progress",
         "$ lean-tumbler lock-dormant --inactive-days 180 --include-never-seen",
         "$ lean-tumbler enforce constraint --apply",
         "passengers: accepted 0 accounts that are weak or not understood",
-        "$ lean-tumbler report --history progress.jsonl",
+        "$ lean-tumbler report --backup lock-1.sealed",
     ):
         assert step in finished.out
     assert finished.out.count("All 45 known accounts accepted.") == 2

@@ -424,7 +424,7 @@ def test_a_schema_of_another_make(tmp_path: Path, program: Program) -> None:
     listed = '"MD5-Password", "Plain-Password"'
     assert audited["only_rows"] == [{"place": "checks.value", "when": f"attribute in ({listed})"}]
     said = program("audit", "club.db").out
-    assert "Not judged, as their tables hold no logins: " in said
+    assert "Not judged, as they hold digests of something else: " in said
     assert 'Of checks.value only the rows with attribute in ("MD5-Password' in said
     drafted = program("draft", "club.db", "known.csv", "--format", "json").document
     assert [(s["name"], s["known"], s["opened"]) for s in drafted["stores"]] == [("checks", 9, 9)]

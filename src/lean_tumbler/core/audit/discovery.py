@@ -1,11 +1,19 @@
 """Finding the column that holds credentials, by its content and by its name."""
 
+import hashlib
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import Enum, auto
 from typing import Any
 
+from lean_tumbler.core.audit.kinds import (
+    CredentialKind,
+    is_slow,
+    kind_by_content,
+    kind_by_names,
+    may_be_of,
+)
 from lean_tumbler.core.audit.opening import Opens, columns_that_open
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.base import PREFIXED_HEX, Kind, Says
@@ -14,10 +22,16 @@ from lean_tumbler.core.schemes.catalogue import read_value
 SAMPLE_ROWS = 1000
 _CONTENT_SHARE = 0.6  # of a sample's values; a mixed column has plain text among its digests
 
-_WORDS = "pw|pwd|pass|passwd|password|passphrase|passcode|secret|credential"
-_STORED = re.compile(rf"(^|[_.])(user)?({_WORDS}|hash|digest)s?($|[_.0-9])")
-_PASSWORDS = re.compile(rf"(^|[_.])(user)?({_WORDS})s?($|[_.0-9])")
-_CLEAR = re.compile(r"(^|[_.])(plain|clear)(_?text)?($|[_.0-9])|(^|[_.])pin(_?(code|number))?$")
+_WORDS = (
+    "pw|pwd|pass|passwd|password|passphrase|passcode|secret|credential"
+    # in other languages than English
+    "|passwort|kennwort|passord|wachtwoord|l[oö]senord|adgangskode|salasana|parool|sifre|şifre"
+    "|mot_?de_?passe|mdp|contrase[nñ]y?a|clave|senha|parola|heslo|has[lł]o|jelsz[oó]|пароль"
+)
+_STORED = re.compile(rf"(^|[_.])(user)?({_WORDS}|hash|digest)(s|_?hash)?($|[_.0-9])")
+_PASSWORDS = re.compile(rf"(^|[_.])(user)?({_WORDS})(s|_?hash)?($|[_.0-9])")
+_IS_PASSWORD = re.compile(rf"(^|[_.])(user)?({_WORDS})s?(_?\d)?$")  # and nothing that is said of it
+_CLEAR = re.compile(r"(^|[_.])(plain|clear)(_?text)?($|[_.0-9])")
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
 _ROLES = {
     "account": re.compile(r"^(_?id(\.\$oid)?|pk|dn|user_?id|account(_?id)?|uid)$"),
@@ -44,7 +58,7 @@ _ADMINISTRATOR = re.compile(
 _MOST_ROLES = 50
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _SEPARATORS = re.compile(r"[_\s-]+")
-_PIN = re.compile(r"\d{4,8}")
+_TIME = re.compile(r"\d{4}-\d\d-\d\d[ T]\d\d:.*")
 _DATE = re.compile(r"\d{4}-\d\d-\d\d.*|\d{1,2}[./]\d{1,2}[./]\d{2,4}|[\d.:-]+")
 # What stands in columns that say yes or no.
 _FLAGS = frozenset({"on", "off", "y", "n", "yes", "no", "t", "f", "true", "false", "0", "1"})
@@ -55,8 +69,10 @@ _VALUE = re.compile(r"(^|_)(value|val|data|content)s?$")
 _MOST_ATTRIBUTES = 100
 _LOGIN = re.compile(r"[\w.@+-]{2,64}")
 _CODE = re.compile(r"[0-9a-fA-F-]+|[\d.:-]+")
+_FILE = re.compile(r"\.[A-Za-z]{2,4}\d?$")  # how names of files and hosts end
 _LOGINS_SHARE = 0.9
 _FEW_COLUMNS = 2
+_ROWS_FOLLOWED = 50  # of a sample, whose digests are held against what stands beside them
 _DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
@@ -111,9 +127,11 @@ def content_of(name: str, values: Sequence[str | None]) -> ColumnContent:
     if digests and digests >= _CONTENT_SHARE * (len(texts) - locked):
         says_itself = any(parsed.says is not Says.NOTHING for parsed in read)
         return ColumnContent.CREDENTIALS if says_passwords or says_itself else ColumnContent.DIGESTS
-    dates = sum(bool(_DATE.fullmatch(text)) for text in texts)
+    # Numbers and dates are passwords where a name says nothing but that; beside other words they
+    # tell when or how often.
+    when = _TIME if _IS_PASSWORD.search(name) else _DATE
+    dates = sum(bool(when.fullmatch(text)) for text in texts)
     if _CLEAR.search(name):
-        dates -= sum(bool(_PIN.fullmatch(text)) for text in texts)
         return ColumnContent.CREDENTIALS if dates < len(texts) / 2 else ColumnContent.OTHER
     if not _STORED.search(name) or dates >= len(texts) / 2:
         return ColumnContent.OTHER
@@ -138,7 +156,10 @@ def _are_logins(values: Sequence[str | None]) -> bool:
         return False
     if sum("@" in text for text in texts) >= _CONTENT_SHARE * len(texts):
         return True
-    named = sum(bool(_LOGIN.fullmatch(text)) and not _CODE.fullmatch(text) for text in texts)
+    named = sum(
+        bool(_LOGIN.fullmatch(text)) and not _CODE.fullmatch(text) and not _FILE.search(text)
+        for text in texts
+    )
     return named >= _LOGINS_SHARE * len(texts) and len(set(texts)) == len(texts)
 
 
@@ -209,23 +230,121 @@ def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...
     return tuple(sorted(v for v in values if v and _ADMINISTRATOR.search(folded(v))))
 
 
+@dataclass(slots=True)
+class Aside:
+    """Columns that are told apart from passwords."""
+
+    # names of those that hold digests, in tables of no people or beside the passwords
+    digests: list[str] = field(default_factory=list)
+    kinds: dict[str, CredentialKind] = field(default_factory=dict)  # of what else opens something
+
+
+def _other_kinds(
+    table: str,
+    sample: Mapping[str, Sequence[str | None]],
+    roles: Columns,
+    kinds: Mapping[str, ColumnContent],
+) -> dict[str, CredentialKind]:
+    """Tell the columns that hold other kinds of credentials than passwords, or none."""
+    found = {}
+    for name, values in sample.items():
+        texts = [value for value in values if value]
+        told = kind_by_names(folded(name), folded(table)) or kind_by_content(texts)
+        if told is None and kinds.get(name) is ColumnContent.DIGESTS:
+            told = CredentialKind.IDENTIFIER if _follows(sample, name, roles) else None
+        if told and texts and may_be_of(told, texts) and not _are_flags_or_dates(texts):
+            found[name] = told
+    if not _has_passwords(sample, {n: k for n, k in kinds.items() if n not in found}):
+        # What a login checks by a slow scheme is the password there, whatever it is called.
+        for name in list(found):
+            if roles.login and is_slow([value for value in sample[name] if value]):
+                del found[name]
+    return found
+
+
+def _are_flags_or_dates(texts: Sequence[str]) -> bool:
+    told = sum(text.lower() in _FLAGS or bool(_TIME.fullmatch(text)) for text in texts)
+    return told > len(texts) / 2
+
+
+def _has_passwords(
+    sample: Mapping[str, Sequence[str | None]], kinds: Mapping[str, ColumnContent]
+) -> bool:
+    """Tell whether a column that is named for passwords is filled in most rows."""
+    return any(
+        kind is ColumnContent.CREDENTIALS
+        and _PASSWORDS.search(folded(name)) is not None
+        and sum(bool(value) for value in sample[name]) > len(sample[name]) / 2
+        for name, kind in kinds.items()
+    )
+
+
+def _is_old_hash(name: str, sample: Mapping[str, Sequence[str | None]], roles: Columns) -> bool:
+    """Tell a hash of passwords that was left beside those in use, by its name."""
+    return _has_logins(sample, roles) and _STORED.search(folded(name)) is not None
+
+
+def _follows(sample: Mapping[str, Sequence[str | None]], name: str, roles: Columns) -> bool:
+    """Tell a column of digests of something that its row says anyway: a login, a mail, a URL."""
+    sources = [
+        other
+        for other, values in sample.items()
+        if other != name and (other in {roles.login, roles.account} or _says_where(values))
+    ]
+    rows = [place for place, text in enumerate(sample[name]) if text][:_ROWS_FOLLOWED]
+    for source in sources:
+        for digest in (hashlib.md5, hashlib.sha1, hashlib.sha256):
+            alike = sum(
+                digest((sample[source][place] or "").strip().lower().encode()).hexdigest()
+                == (sample[name][place] or "").lower()
+                for place in rows
+            )
+            if rows and alike >= _LOGINS_SHARE * len(rows):
+                return True
+    return False
+
+
+def _says_where(values: Sequence[str | None]) -> bool:
+    texts = [value for value in values if value]
+    return sum("@" in text or "://" in text for text in texts) > len(texts) / 2
+
+
+def with_role(columns: Columns, sample: Mapping[str, Sequence[str | None]]) -> Columns:
+    """Add who is an administrator by a column of roles, where no column says yes or no."""
+    if columns.privileged:
+        return columns
+    told = {
+        name: values
+        for name, texts in sample.items()
+        if (values := privileged_values(name, tuple({text for text in texts if text})))
+    }
+    name = next(iter(told), None)
+    return replace(columns, privileged=name, privileged_values=told[name]) if name else columns
+
+
 def credential_columns(
     table: str,  # its name
     sample: Mapping[str, Sequence[str | None]],  # for each column, its values in some rows
     known: Columns | None = None,  # roles that somebody named; they are not looked for
     *,
-    # takes the names of columns that hold digests, in a table that is of no people
-    set_aside: list[str],
+    aside: "Aside",  # takes the columns that hold something else than passwords
 ) -> list[CredentialColumn]:
-    """Find the credentials in one table."""
-    roles = roles_beside(tuple(sample), known or Columns())
+    """Find the passwords in one table."""
+    roles = with_role(roles_beside(tuple(sample), known or Columns()), sample)
     kinds = {
         name: content_of(name, values) for name, values in sample.items() if name != roles.salt
     }
-    if not _has_logins(sample, roles):
-        digests = [name for name, kind in kinds.items() if kind is ColumnContent.DIGESTS]
+    others = _other_kinds(table, sample, roles, kinds)
+    aside.kinds |= others
+    kinds |= dict.fromkeys(others, ColumnContent.OTHER)
+    if not _has_logins(sample, roles) or _has_passwords(sample, kinds):
+        digests = [
+            name
+            for name, kind in kinds.items()
+            if kind is ColumnContent.DIGESTS and not _is_old_hash(name, sample, roles)
+        ]
         kinds |= dict.fromkeys(digests, ColumnContent.OTHER)
-        set_aside += digests
+        aside.digests += digests
     found = {
         name: replace(roles, stored=name)
         for name, kind in kinds.items()
@@ -233,7 +352,8 @@ def credential_columns(
     }
     opened_by: dict[str, Opens] = {}
     for columns in found.values():
-        opened_by |= columns_that_open(sample, columns)
+        opened = columns_that_open(sample, columns)
+        opened_by |= {name: opens for name, opens in opened.items() if name not in others}
     found |= {name: replace(roles, stored=name) for name in opened_by if name not in found}
     return [
         CredentialColumn(table=table, columns=columns, opens=opened_by.get(name))

@@ -15,7 +15,8 @@ def text_hash(text: pl.Expr, beside: pl.Expr | None = None) -> pl.Expr:
     hashed = text.hash(seed=0)
     if beside is None:
         return hashed
-    return hashed.xor(pl.when(beside.is_not_null()).then(beside.hash(seed=1)).otherwise(0))
+    is_there = beside.str.len_bytes() > 0  # an empty text beside it is nothing, as NULL is
+    return hashed.xor(pl.when(is_there).then(beside.hash(seed=1)).otherwise(0))
 
 
 class Tally:

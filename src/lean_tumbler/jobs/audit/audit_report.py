@@ -8,6 +8,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from lean_tumbler.core.audit.kinds import RULES_OF_KINDS, CredentialKind
 from lean_tumbler.core.audit.rules import Severity
 from lean_tumbler.core.grades import BELOW_FLOOR
 from lean_tumbler.jobs.audit.attack import (
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.audit.findings import Finding
     from lean_tumbler.core.audit.results import Profile
     from lean_tumbler.core.tuning.attacker import Attacker
-    from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
+    from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn, OtherCredentials
 
 _REFERENCE_CHARACTERS = 90
 _SEVERITY_STYLES = {
@@ -94,6 +95,19 @@ class AuditedStore(documents.DocumentPart):
     findings: Annotated[list[FindingPart], "what is wrong: see docs/FINDINGS.md"]
 
 
+class OtherPart(documents.DocumentPart):
+    """A column of another kind of credentials than passwords."""
+
+    table: Annotated[str, "the table"]
+    column: Annotated[str, "the column"]
+    kind: Annotated[CredentialKind, "what it holds"]
+    rows: Annotated[int, "rows with something in them"]
+    readable: Annotated[int, "rows of these that stand as they are used, as far as form tells"]
+    keep: Annotated[str, "how such values have to be kept"]
+    breaks: Annotated[str, "the published rule that readable ones break"]
+    remedy: documents.Remedy
+
+
 class AuditDocument(documents.Document, tag=documents.named("audit")):
     """What an audit found."""
 
@@ -102,7 +116,8 @@ class AuditDocument(documents.Document, tag=documents.named("audit")):
     unreadable_rows: Annotated[int, "rows that could not be read"]
     unreadable: Annotated[list[UnreadableRow], "the first rows that could not be read"]
     cut_off: Annotated[bool, "whether the source ended in the middle of a row"]
-    set_aside: Annotated[list[str], "columns with digests, in tables without logins; not judged"]
+    set_aside: Annotated[list[str], "columns with digests of something else; not judged"]
+    others: Annotated[list[OtherPart], "other kinds of credentials; they are no accounts"]
     only_rows: Annotated[list[OnlyRows], "columns of which some rows alone were read"]
     likely_passwords: Annotated[int, "likely passwords that were tried on unsalted values"]
     stores: Annotated[list[AuditedStore], "one entry for each store or column"]
@@ -120,6 +135,11 @@ def audit_document(audit: Audit) -> AuditDocument:
         ],
         only_rows=[OnlyRows(place=place, when=when) for place, when in audit.only_rows.items()],
         stores=[_column(column, audit.attacker) for column in audit.columns],
+        others=[
+            OtherPart.of(other, keep=rule.keeping, breaks=rule.breaks, remedy=rule.remedy)
+            for other in audit.others
+            for rule in [RULES_OF_KINDS[other.kind]]
+        ],
     )
 
 
@@ -156,8 +176,7 @@ _NEXT_BY_POLICY = "Next: `lean-tumbler plan` says what can be changed now, and w
 def draw_audit(console: Console, audit: Audit) -> None:
     """Print an audit: the headline of each column, its grades, findings and groups."""
     _unreadable(console, audit)
-    for column in audit.columns:
-        console.print(_headline(column))
+    _headlines(console, audit)
     console.print()
     if any(column.findings for column in audit.columns):
         console.print(_NEXT_BY_POLICY if audit.by_policy else _NEXT)
@@ -179,7 +198,45 @@ def draw_audit(console: Console, audit: Audit) -> None:
         _attack(console, column.profile, audit.attacker)
         for finding in column.findings:
             _finding(console, finding)
+    _other_kinds(console, audit)
     _last_lines(console, audit)
+
+
+def _headlines(console: Console, audit: Audit) -> None:
+    if not audit.columns:
+        console.print(Text("No column of passwords was found.", "bold"))
+    for column in audit.columns:
+        console.print(_headline(column))
+    for other in audit.others:
+        if other.readable:
+            console.print(Text(_other_headline(other), "bold"))
+
+
+def _other_headline(other: OtherCredentials) -> str:
+    stand = "stands" if other.readable == 1 else "stand"
+    many = count(other.readable, other.kind)
+    return f"{other.table}.{other.column}: {many} {stand} readable; no password opens with them."
+
+
+def _other_kinds(console: Console, audit: Audit) -> None:
+    """Say what else opens something, and how it has to be kept."""
+    if not audit.others:
+        return
+    table = new_table("other credentials", "kind", "rows", "readable", right=(2, 3))
+    for other in audit.others:
+        table.add_row(
+            f"{other.table}.{other.column}", other.kind, f"{other.rows:,}", f"{other.readable:,}"
+        )
+    console.print(table)
+    console.print()
+    readable = [other for other in audit.others if other.readable]
+    for kind in dict.fromkeys(other.kind for other in readable):
+        rule = RULES_OF_KINDS[kind]
+        console.print(
+            f"{kind}: to be kept {rule.keeping}. {rule.remedy} Readable ones break {rule.breaks}."
+        )
+    if readable:
+        console.print()
 
 
 def _last_lines(console: Console, audit: Audit) -> None:
@@ -188,8 +245,8 @@ def _last_lines(console: Console, audit: Audit) -> None:
         console.print(f"Of {place} only the rows with {when} were read.")
     if audit.set_aside:
         console.print(
-            f"Not judged, as their tables hold no logins: {', '.join(audit.set_aside)}; to judge "
-            "one, name it with --table and --column."
+            f"Not judged, as they hold digests of something else: {', '.join(audit.set_aside)}; to "
+            "judge one, name it with --table and --column."
         )
     if audit.likely_passwords:
         tried = f"{audit.likely_passwords:,} likely passwords were looked for in plain text and"

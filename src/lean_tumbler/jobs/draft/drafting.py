@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 
 import polars as pl
 
-from lean_tumbler.core.audit.discovery import folded, privileged_values
+from lean_tumbler.core.audit.discovery import folded
 from lean_tumbler.core.drafting.class_cohorts import (
     ClassRows,
     DraftedCohort,
@@ -111,13 +111,8 @@ def settled_roles(columns: Columns, scan: ClassScan, known: int) -> tuple[Column
     """Settle the login's column by the known accounts; say why each column has its role."""
     reasons = {role: "by its name" for role in columns.mapped if role != "stored"}
     reasons["stored"] = "by its name and content"
-    if not columns.privileged:
-        for name in scan.sample.columns:
-            values = privileged_values(name, scan.sample[name].unique().to_list())
-            if values:
-                columns = replace(columns, privileged=name, privileged_values=values)
-                reasons["privileged"] = "by its name and these values; complete the list"
-                break
+    if columns.privileged_values:
+        reasons["privileged"] = "by its name and these values; complete the list"
     best = max(scan.logins, key=lambda name: scan.logins[name], default="")
     if best and scan.logins[best] >= max(1, _LOGINS_FOUND * known):
         own = columns.login or ""

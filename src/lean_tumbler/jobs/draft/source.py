@@ -20,7 +20,11 @@ from lean_tumbler.stores.files.nested import NestedTable
 from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.locators import names_around
-from lean_tumbler.stores.scans.credential_places import CredentialPlace, credential_places
+from lean_tumbler.stores.scans.credential_places import (
+    CredentialPlace,
+    OtherPlaces,
+    credential_places,
+)
 from lean_tumbler.stores.sql.recognition import SQLITE, is_database, is_url
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
@@ -51,17 +55,14 @@ def draft_source(
         SourceError: it cannot be read.
     """
     name, tables = tables_at(locator, base=base)
-    aside: list[str] = []
-    places = list(credential_places(tables, Columns(), name, is_named=False, set_aside=aside))
+    aside = OtherPlaces()
+    places = list(credential_places(tables, Columns(), name, is_named=False, aside=aside))
     if not places:
         raise UsageError(f"{name}: no column that holds credentials was found")
     from_database = is_database(locator, base=base)
     several = len(tables) > 1
     stores: list[PlacedStore] = []
-    left_out = [
-        f"{column}: it holds digests, and nothing in its table says that it is of people"
-        for column in aside
-    ]
+    left_out = list(_no_passwords(aside))
 
     def draft(place: CredentialPlace, known: Sequence[KnownAccount]) -> DraftedStore:
         of_place = partial(
@@ -87,6 +88,15 @@ def draft_source(
             )
         )
     return Draft(source=name, stores=tuple(stores), left_out=tuple(left_out))
+
+
+def _no_passwords(aside: OtherPlaces) -> Iterator[str]:
+    """Name the columns that hold something else than passwords, each with what it is."""
+    for found, column, kind in aside.kinds:
+        if kind.opens_something:
+            yield f"{found.name}.{column}: {kind}s; `lean-tumbler audit` says how to keep them"
+    for name in aside.digests:
+        yield f"{name}: it holds digests, and nothing says that they are of people's passwords"
 
 
 def _each(

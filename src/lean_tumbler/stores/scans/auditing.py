@@ -11,9 +11,11 @@ from lean_tumbler.core.audit.elsewhere import Elsewhere, elsewhere, values_of_lo
 from lean_tumbler.core.audit.everyone import rows_of
 from lean_tumbler.core.audit.findings import Finding, findings, members
 from lean_tumbler.core.audit.frames import Frame
+from lean_tumbler.core.audit.kinds import CredentialKind, is_readable
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StorePolicy, Target
 from lean_tumbler.core.reading.reader import RowReader
@@ -24,6 +26,7 @@ from lean_tumbler.stores.files.base import Table, Unreadable
 from lean_tumbler.stores.kinds import tables_at
 from lean_tumbler.stores.scans.credential_places import (
     CredentialPlace,
+    OtherPlaces,
     credential_places,
     with_fields,
 )
@@ -55,6 +58,32 @@ class AuditedColumn:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class OtherCredentials:
+    """A column of another kind of credentials: how many, and how many stand as they are used."""
+
+    table: str
+    column: str
+    kind: CredentialKind
+    rows: int  # with something in them
+    readable: int
+
+
+def other_credentials(table: Table, column: str, kind: CredentialKind) -> OtherCredentials:
+    """Count what stands in such a column; what has no shape of a stored value is readable."""
+    rows = readable = 0
+    for frame in table.frames([column], Unreadable()):
+        texts = frame.select(text=pl.col(column)).filter(pl.col("text").str.len_bytes() > 0)
+        shaped = with_shapes(texts, column="text", shape="shape")
+        rows += shaped.height
+        readable += shaped["shape"].null_count()
+        groups = shaped.drop_nulls("shape").group_by("shape").agg(pl.col("text").first(), pl.len())
+        readable += sum(n for _, text, n in groups.iter_rows() if is_readable(text))
+    return OtherCredentials(
+        table=table.name, column=column, kind=kind, rows=rows, readable=readable
+    )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Audit:
     """A whole report."""
 
@@ -64,7 +93,9 @@ class Audit:
     attacker: Attacker = field(default_factory=Attacker)  # who would guess, once the table leaks
     likely_passwords: int = 0  # how many were looked for in plain text and unsalted digests
     by_policy: bool = False  # whether a policy says how the values came about
-    set_aside: tuple[str, ...] = ()  # columns that hold digests, in tables that are of no people
+    # columns that hold digests of something else, or nothing that opens
+    set_aside: tuple[str, ...] = ()
+    others: tuple[OtherCredentials, ...] = ()  # columns of other kinds of credentials
     # of which columns some rows alone were read, and by which condition
     only_rows: Mapping[str, str] = field(default_factory=dict)
 
@@ -226,18 +257,24 @@ def audit_source(
     chosen = [table_named(table, tables, name)] if table else tables
     if wanted.stored and "." in wanted.stored:
         chosen = [with_fields(found, wanted.stored) for found in chosen]
-    aside: list[str] = []
-    places = list(
-        credential_places(chosen, wanted, name, is_named=table is not None, set_aside=aside)
-    )
-    if not places:
+    aside = OtherPlaces()
+    places = list(credential_places(chosen, wanted, name, is_named=table is not None, aside=aside))
+    others = [other_credentials(*each) for each in aside.kinds if each[2].opens_something]
+    if not places and not others:
         where = f"table {table} of {name}" if table else name
         raise UsageError(
             f"{where}: no column that holds credentials was found; name it with --column"
         )
     found = _audit(name, _together(places, context), context)
     only_rows = {place.name: place.only_rows for place in places if place.only_rows}
-    return replace(found, set_aside=tuple(aside), only_rows=only_rows)
+    named = [f"{found.name}.{column}" for found, column, kind in aside.kinds
+             if not kind.opens_something]  # fmt: skip
+    return replace(
+        found,
+        set_aside=(*aside.digests, *named),
+        others=tuple(others),
+        only_rows=only_rows,
+    )
 
 
 def _together(places: Sequence[CredentialPlace], context: AuditContext) -> list[AuditedColumn]:

@@ -2,14 +2,16 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from lean_tumbler.core.audit.discovery import (
     SAMPLE_ROWS,
+    Aside,
     credential_columns,
     password_attributes,
     roles_beside,
 )
+from lean_tumbler.core.audit.kinds import CredentialKind
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.reading.conditions import Condition, one_of
@@ -44,13 +46,26 @@ class CredentialPlace:
         return replace(self, table=self.table.only(condition))
 
 
+@dataclass(slots=True)
+class OtherPlaces:
+    """Columns of a source that hold something else than passwords."""
+
+    digests: list[str] = field(default_factory=list)  # as table and column
+    kinds: list[tuple[Table, str, CredentialKind]] = field(default_factory=list)
+
+    def add(self, table: Table, found: Aside, columns: set[str]) -> None:
+        """Add what was found in a table, as far as it is of some columns."""
+        self.digests += [f"{table.name}.{name}" for name in found.digests if name in columns]
+        self.kinds += [(table, name, kind) for name, kind in found.kinds.items() if name in columns]
+
+
 def credential_places(
     tables: Sequence[Table],  # of the source
     wanted: Columns,  # columns that somebody named
     name: str,  # what messages call the source
     *,
     is_named: bool,  # whether the table was named
-    set_aside: list[str],  # takes the columns that hold digests, in tables that are of no people
+    aside: "OtherPlaces",  # takes the columns that hold something else, by table and name
 ) -> Iterator[CredentialPlace]:
     """Find the columns that hold credentials.
 
@@ -78,23 +93,23 @@ def credential_places(
             )
             yield found_place.only(one_of(told.attribute, told.texts))
             del sample[told.value]
-        aside: list[str] = []
-        for found in credential_columns(table.name, sample, wanted, set_aside=aside):
+        here = Aside()
+        for found in credential_columns(table.name, sample, wanted, aside=here):
             if found.columns.stored not in documents:
                 yield CredentialPlace(table, found.columns, found.opens)
+        aside.add(table, here, set(table.columns) - set(documents))
         if documents:
             yield from _in_documents(NestedTable(table, documents), aside)
-        set_aside += [f"{table.name}.{column}" for column in aside]
 
 
-def _in_documents(table: NestedTable, set_aside: list[str]) -> Iterator[CredentialPlace]:
+def _in_documents(table: NestedTable, aside: "OtherPlaces") -> Iterator[CredentialPlace]:
     """Find credentials in JSON documents inside text columns."""
     fields = {name for names in table.documents.values() for name in names}
-    aside: list[str] = []
-    for found in credential_columns(table.name, _sample(table), set_aside=aside):
+    here = Aside()
+    for found in credential_columns(table.name, _sample(table), aside=here):
         if found.columns.stored in fields:
             yield CredentialPlace(table, found.columns, found.opens)
-    set_aside += [name for name in aside if name in fields]
+    aside.add(table, here, fields)
 
 
 def _sample(table: Table) -> dict[str, list[str | None]]:
