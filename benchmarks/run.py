@@ -21,6 +21,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))  # its throw-awa
 import auditing
 import bulk
 import careless
+import credential_kinds
 import drafting
 import forecasting
 import fuzzing
@@ -50,6 +51,7 @@ BENCHMARKS = {
             drafting,
             mistakes,
             careless,
+            credential_kinds,
         ),
         *(refusals, remains, fuzzing),
     )

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from lean_tumbler.core.audit.kinds import RULES_OF_KINDS
 from lean_tumbler.core.audit.rules import RULES, Severity
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
 from reference.tables import GENERATED, table
@@ -24,6 +25,15 @@ A finding has a code, a severity, the number of rows, evidence and a remedy. `--
 `--fail-on SEVERITY` makes `audit` end with exit code 1. JSON, CSV and SARIF name findings by these
 codes.
 """
+_KINDS = """
+## Other credentials
+
+Tokens, keys and codes open something too, and are no accounts: `audit` tells them by the names of
+column and table, and by what stands there, and counts them apart. Readable ones are as bad as a
+finding of the severity `high`. A column that `--column` or the policy names is judged as passwords
+in any case. Digests of something else, like content hashes, are named and not judged.
+
+"""
 
 
 def findings_page() -> str:
@@ -35,7 +45,14 @@ def findings_page() -> str:
             for grade, said in MEANING.items()
         ),
     )
-    return _HEAD + grades + _FINDINGS + "".join(_by_severity())
+    return _HEAD + grades + _FINDINGS + "".join(_by_severity()) + _KINDS + _kinds()
+
+
+def _kinds() -> str:
+    """Write what opens something beside passwords, and how it is kept."""
+    rules = (rule for kind, rule in RULES_OF_KINDS.items() if kind.opens_something)
+    rows = ((rule.kind, rule.keeping, rule.remedy, rule.breaks) for rule in rules)
+    return table(("kind", "is kept", "remedy", "rule that a readable one breaks"), rows)
 
 
 def _by_severity() -> Iterator[str]:

@@ -14,6 +14,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from lean_tumbler.core.grades import Floor
+from lean_tumbler.stores.scans.auditing import audit_source
+from lean_tumbler.stores.scans.profiling import AuditContext
+
 SEEDS = range(200)
 ROWS = 60
 
@@ -113,7 +117,16 @@ OF_THINGS = (
     ("images", (("url", lambda chance, n: f"https://img.tidepost.example/{n}/{chance.randrange(99)}"),),
      (Column(("image_hash", "thumb_md5", "phash"), NOTHING, _hex(64)),)),
 )  # fmt: skip
-_PEOPLE = ("users", "members", "kunden", "clients", "passengers", "accounts", "personal", "usuarios")
+_PEOPLE = (
+    "users",
+    "members",
+    "kunden",
+    "clients",
+    "passengers",
+    "accounts",
+    "personal",
+    "usuarios",
+)
 _LOGINS = ("email", "login", "user_name", "e_mail", "username")
 
 
@@ -149,3 +162,10 @@ def _write(database, table, chance, truth, plain, told) -> None:  # type: ignore
     database.execute(f'CREATE TABLE "{table}" ({quoted})')
     rows = [[make(chance, number) for _, make in columns] for number in range(ROWS)]
     database.executemany(f'INSERT INTO "{table}" VALUES ({", ".join("?" * len(columns))})', rows)
+
+
+def kinds_told(path: Path) -> dict[str, str]:
+    """Audit a schema; give what is said of each column that is named."""
+    found = audit_source(str(path), base=Path(), context=AuditContext(floor=Floor()))
+    told = {f"{column.table}.{column.column}": PASSWORD for column in found.columns}
+    return told | {f"{other.table}.{other.column}": str(other.kind) for other in found.others}

@@ -31,6 +31,11 @@ _WORDS = (
 _STORED = re.compile(rf"(^|[_.])(user)?({_WORDS}|hash|digest)(s|_?hash)?($|[_.0-9])")
 _PASSWORDS = re.compile(rf"(^|[_.])(user)?({_WORDS})(s|_?hash)?($|[_.0-9])")
 _IS_PASSWORD = re.compile(rf"(^|[_.])(user)?({_WORDS})s?(_?\d)?$")  # and nothing that is said of it
+# What is said of a password in a column beside it.
+_SAID_OF = re.compile(
+    r"_(type|format|algo(rithm)?|scheme|method|version|encoding|kind|strategy|policy|status|state"
+    r"|hint|question|length|count|attempts|failures|tries|age|rounds|iterations|cost)$"
+)
 _CLEAR = re.compile(r"(^|[_.])(plain|clear)(_?text)?($|[_.0-9])")
 # What a column beside the credentials is for, by customary names; the first that fits is taken.
 _ROLES = {
@@ -127,6 +132,8 @@ def content_of(name: str, values: Sequence[str | None]) -> ColumnContent:
     if digests and digests >= _CONTENT_SHARE * (len(texts) - locked):
         says_itself = any(parsed.says is not Says.NOTHING for parsed in read)
         return ColumnContent.CREDENTIALS if says_passwords or says_itself else ColumnContent.DIGESTS
+    if _SAID_OF.search(name):
+        return ColumnContent.OTHER
     # Numbers and dates are passwords where a name says nothing but that; beside other words they
     # tell when or how often.
     when = _TIME if _IS_PASSWORD.search(name) else _DATE
@@ -252,7 +259,10 @@ def _other_kinds(
         told = kind_by_names(folded(name), folded(table)) or kind_by_content(texts)
         if told is None and kinds.get(name) is ColumnContent.DIGESTS:
             told = CredentialKind.IDENTIFIER if _follows(sample, name, roles) else None
-        if told and texts and may_be_of(told, texts) and not _are_flags_or_dates(texts):
+        if not (told and texts and may_be_of(told, texts)) or _are_flags_or_dates(texts):
+            continue
+        # Of what opens nothing, that alone is told which might be taken for passwords.
+        if told.opens_something or kinds.get(name) is not ColumnContent.OTHER:
             found[name] = told
     if not _has_passwords(sample, {n: k for n, k in kinds.items() if n not in found}):
         # What a login checks by a slow scheme is the password there, whatever it is called.

@@ -58,7 +58,8 @@ class KindRule:
 
 # Words that say what a column holds only in a table that says whose.
 _PLAIN_WORD = re.compile(
-    r"^(token|code|key|hash|digest|value|secret|id|sid|data|link)s?(_(hash|digest|value))?$"
+    r"^(hashed_)?(token|code|key|hash|digest|value|secret|id|sid|data|link|selector|validator)s?"
+    r"(_(hash|digest|value))?$"
 )
 _ASVS_TOKENS = "OWASP ASVS 5.0, chapter V7"
 _ASVS_SECRETS = "OWASP ASVS 5.0, chapter V13"
@@ -108,6 +109,7 @@ KINDS: tuple[KindRule, ...] = (
         kind=CredentialKind.RESET_TOKEN,
         column=re.compile(
             r"(^|[_.])(reset|forgot(ten)?|recovery|recover|activation|activate|confirm(ation)?"
+            r"|unlock|sign_?up|regist(er|ration)"
             r"|verif(y|ication)|invite|invit(ation)?|magic|opt_?in|unsubscribe|change_email)"
             r"(_\w+)*_(token|code|key|hash|digest|secret|link)s?(_(hash|digest))?$"
             r"|(^|[_.])(activation|confirmation|verification|reset)(key|code|token)$"
@@ -169,7 +171,7 @@ KINDS: tuple[KindRule, ...] = (
         kind=CredentialKind.SHARED_KEY,
         column=_words(
             r"psk|pre_?shared(_?key)?|shared_?(secret|key)|wpa(_?\w*)?|wifi_?\w*|wlan_?\w*"
-            r"|radius_?secret|snmp_?\w*|community(_?string)?"
+            r"|radius_?secret|snmp_?\w*|community(_?string)?|(encryption|hmac|master)_?(key|secret)"
         ),
         keeping=Keeping.SEALED,
         breaks=_ASVS_SECRETS,
@@ -193,13 +195,20 @@ KINDS: tuple[KindRule, ...] = (
             r"|object_?key|cache_?key|row_?hash|(content|file|image|picture|photo|avatar|thumb"
             r"|document|attachment|body|url|link|path|e_?mail|mail|phone|ip|address|name|search"
             r"|query|template|asset|media|video|audio|block|tx|transaction|prev(ious)?|chunk"
-            r"|package|source|layer|manifest|index|partition|build|release|version)s?_?"
+            r"|package|source|layer|manifest|index|partition|build|release|version|order)s?_?"
             r"(hash|digest|md5|sha_?1|sha_?256|sha_?512|sum|checksum|fingerprint)(_?sum)?)$"
+            r"|(^|[_.])public_?key$|_id$"
         ),
+    ),
+    # What is called a token without saying of what.
+    KindRule(
+        kind=CredentialKind.SESSION_TOKEN,
+        column=re.compile(r"_?tokens?(_(hash|digest|value))?$"),
+        table=None,
     ),
 )
 RULES_OF_KINDS: Mapping[CredentialKind, KindRule] = MappingProxyType(
-    {rule.kind: rule for rule in KINDS}
+    {rule.kind: rule for rule in reversed(KINDS)}
 )
 _BEGINS_KEY = re.compile(r"-----BEGIN [A-Z ]*PRIVATE KEY|PuTTY-User-Key-File")
 _SLOW = frozenset({Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
