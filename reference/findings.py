@@ -29,7 +29,7 @@ _KINDS = """
 ## Other credentials
 
 Tokens, keys and codes open something too, and are no accounts: `audit` tells them by the names of
-column and table, and by what stands there, and counts them apart. Readable ones are as bad as a
+column and table, and by what they hold, and counts them apart. Readable ones are as bad as a
 finding of the severity `high`. A column that `--column` or the policy names is judged as passwords
 in any case. Digests of something else, like content hashes, are named and not judged.
 
