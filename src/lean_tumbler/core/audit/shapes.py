@@ -14,10 +14,20 @@ import polars as pl
 
 from lean_tumbler.core.schemes.base import VALUE_CHARACTERS, Layout
 from lean_tumbler.core.schemes.catalogue import LAYOUTS, TAGGED_LAYOUTS, TAGS
+from lean_tumbler.core.schemes.obsolete.readable import CODED, HEX_RUN, PLAIN_CHARACTERS
+from lean_tumbler.core.schemes.randomness import CLASS_RUN, RANDOM_CHANGES
 
 _START_CHARACTERS = 3  # enough to tell which layouts are worth a pattern
 _TEMPLATES = 8  # of one layout and frame; beyond them, the pattern's groups are taken apart
 _ROW, _TEXT, _SHAPE = "row", "text", "shape"
+_WORDS_LENGTHS = (13, PLAIN_CHARACTERS)
+# Layouts and beginnings of values that are words by their characters alone.
+_OF_SOME_LENGTHS = tuple(layout for layout in LAYOUTS if layout.by_value and layout.lengths)
+_BEGINNING = (
+    "^(?:"
+    + "|".join(sorted({re.escape(start) for layout in LAYOUTS for start in layout.starts}))
+    + ")"
+)
 
 _Shaped = tuple[pl.DataFrame, pl.Expr | int | None]
 
@@ -35,17 +45,36 @@ def with_shapes(frame: pl.DataFrame, *, column: str, shape: str) -> pl.DataFrame
     # Dollars and braces begin half of all layouts and no bare digest: sorted apart, few patterns
     # are tried on each.
     tagged = texts[_TEXT].str.slice(0, 1).is_in(TAGS)
+    words = texts.select(_are_words(pl.col(_TEXT)) & ~tagged)[_TEXT]
     parts = [
         rows.select(_ROW, _as_column(key).alias(_SHAPE))
         for subset, layouts in (
             (texts.filter(tagged), TAGGED_LAYOUTS),
-            (texts.filter(~tagged), LAYOUTS),
+            (texts.filter(~tagged & ~words), LAYOUTS),
         )
         for rows, key in _shaped(subset, layouts, numbers)
     ]
+    if words.any():
+        parts.append(texts.filter(words).select(_ROW, _as_column(next(numbers)).alias(_SHAPE)))
     if not parts:
         return frame.with_columns(pl.lit(None, pl.UInt64).alias(shape))
     return frame.with_columns(pl.concat(parts).sort(_ROW)[_SHAPE].alias(shape))
+
+
+def _are_words(text: pl.Expr) -> pl.Expr:
+    """Tell texts that are read as plain text without looking at each.
+
+    They are of the characters that digests are written in, but change their class as words do; and
+    they have no length or beginning of a layout that goes by more than that.
+    """
+    runs = text.str.count_matches(CLASS_RUN)
+    changes_little = runs.cast(pl.Float64) - 1 < RANDOM_CHANGES * (text.str.len_bytes() - 1.0)
+    may_be = pl.when(text.str.len_bytes().is_between(*_WORDS_LENGTHS)).then(text)
+    of_digests = may_be.str.contains(f"^{CODED}+$") & ~may_be.str.contains(HEX_RUN)
+    is_special = pl.any_horizontal(
+        text.str.contains(_BEGINNING), *(_is_of(layout, text) for layout in _OF_SOME_LENGTHS)
+    )
+    return of_digests.fill_null(value=False) & changes_little & ~is_special
 
 
 def _shaped(

@@ -87,7 +87,6 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.jobs.audit.audit_report import audit_document, draw_audit
     from lean_tumbler.jobs.audit.tables import all_accounts_csv, audit_csv, audit_sarif
     from lean_tumbler.reports.documents import as_json
-    from lean_tumbler.stores.scans.migration_progress import store_count
 
     fail_on = options.fail_on
     if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
@@ -108,10 +107,17 @@ def run(options: Options, session: Session) -> int:
                 "sarif": lambda: [as_json(audit_sarif(audit))],
             },
         )
-        for column in audit.columns if audit.by_policy else ():
-            count = partial(store_count, column.profile, column.table, None)
-            begin_history(options, session, options.source, count)
+        if audit.by_policy:
+            _begin_history(options, session, audit)
     return int(fail_on is not None and _fails(audit, fail_on))
+
+
+def _begin_history(options: Options, session: Session, audit: "Audit") -> None:
+    from lean_tumbler.stores.scans.migration_progress import store_count
+
+    for column in audit.columns:
+        count = partial(store_count, column.profile, column.table, None)
+        begin_history(options, session, options.source, count)
 
 
 def _page(audit: "Audit", session: Session) -> str:

@@ -21,10 +21,11 @@ _TAGGED = re.compile(
     re.ASCII,
 )
 # A run of hexadecimal digits that a word does not have, somewhere in the text.
-_HEX_RUN = re.compile(r"(?=[a-fA-F]*[0-9])[0-9a-fA-F]{16,}", re.ASCII)
+HEX_RUN = "[0-9a-fA-F]{16,}"
+_HEX_RUN = re.compile(rf"(?=[a-fA-F]*[0-9]){HEX_RUN}", re.ASCII)
 # A run in the alphabets of base64 and crypt(3) of the length of its shortest digests or more.
-_CODED = r"[A-Za-z0-9+/._=-]"
-_CODED_RUN = re.compile(rf"{_CODED}{{13,}}", re.ASCII)
+CODED = r"[A-Za-z0-9+/._=-]"
+_CODED_RUN = re.compile(rf"{CODED}{{13,}}", re.ASCII)
 _CONTROL = re.compile(r"[\x00-\x08\x0e-\x1f\x7f]")
 _PLAIN_CONFIDENCE = 0.7
 _BLOCK_BYTES = 16
@@ -82,7 +83,7 @@ LAYOUTS = (
         source="",
         kind=Kind.READABLE,
         # Nothing in it is long enough to be a digest, tagged, or a control character.
-        pattern=rf"(?:{_CODED}{{0,12}}[^A-Za-z0-9+/._=${{\x00-\x1f\x7f-])*{_CODED}{{0,12}}",
+        pattern=rf"(?:{CODED}{{0,12}}[^A-Za-z0-9+/._=${{\x00-\x1f\x7f-])*{CODED}{{0,12}}",
         build=lambda _: Contents(confidence=_PLAIN_CONFIDENCE),
         lengths_count=False,
         longest=PLAIN_CHARACTERS,
