@@ -26,8 +26,10 @@ SECONDS = 400  # for the tests of one mutant; one that hangs is dead
 # The tests that must see a change below a folder; the quick ones first.
 TESTS: Mapping[str, Sequence[str]] = MappingProxyType(
     {
+        "core/reading/conditions.py": ("test_reading.py", "test_row_sources.py", "test_doubts.py"),
+        "core/reading/survey.py": ("test_reading.py", "test_audit.py", "test_draft.py"),
         "core/reading": ("test_reading.py", "test_alike_rows.py", "test_gateway.py",
-                         "test_evidence.py", "test_checking.py", "test_doubts.py"),
+                         "test_evidence.py", "test_checking.py", "test_doubts.py", "test_audit.py"),
         "core/login": ("test_gateway.py", "test_checking.py", "test_keys.py", "test_service.py"),
         "core/formulas": ("test_formulas.py", "test_checking.py", "test_solver.py"),
         "core/drafting": ("test_draft.py", "test_doubts.py", "test_equal_tables.py"),
@@ -36,6 +38,12 @@ TESTS: Mapping[str, Sequence[str]] = MappingProxyType(
         "migration/bulk": ("test_evidence.py", "test_doubts.py", "test_bulk_steps.py", "test_undo.py",
                       "test_cluster.py", "test_replicas.py", "test_server_stores.py"),
         "jobs/draft": ("test_equal_tables.py", "test_doubts.py", "test_draft.py"),
+        "core/audit": ("test_audit.py", "test_kinds.py", "test_audit_sources.py", "test_mistakes.py"),
+        "stores/scans/store_forecast.py": ("test_forecast.py", "test_progress.py"),
+        "stores/scans/migration_progress.py": ("test_progress.py", "test_report.py"),
+        "stores/scans/login_log.py": ("test_forecast.py", "test_lock_dormant.py"),
+        "stores/scans/guessing.py": ("test_audit_sources.py", "test_canary.py"),
+        "stores/scans/binding.py": ("test_evidence.py", "test_doubts.py", "test_equal_tables.py"),
         "stores/scans": ("test_evidence.py", "test_equal_tables.py", "test_checking.py"),
         "stores/sql": ("test_stores.py", "test_row_sources.py", "test_schema_zoo.py"),
     }

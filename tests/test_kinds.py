@@ -68,6 +68,11 @@ def test_readable_tokens_are_a_finding_and_no_accounts(tmp_path: Path, in_proces
     assert document["stores"] == []
     (other,) = document["others"]
     assert (other["kind"], other["rows"], other["readable"]) == ("reset token", 30, 30)
+    page = in_process("audit", "app.db", "--format", "html").out
+    assert "<td>password_resets.token</td><td>reset token</td>" in page
+    sarif = json.loads(in_process("audit", "app.db", "--format", "sarif").out)["runs"][0]
+    (result,) = sarif["results"]
+    assert sarif["tool"]["driver"]["rules"][result["ruleIndex"]]["id"] == result["ruleId"]
     assert in_process("audit", "app.db", "--fail-on", "high").code == 1
     assert in_process("audit", "app.db", "--fail-on", "critical").code == 0
 
@@ -120,3 +125,17 @@ def test_a_digest_of_the_mail_is_no_password(tmp_path: Path, in_process: Program
     document = json.loads(in_process("audit", "app.db", "--format", "json").out)
     assert [store["column"] for store in document["stores"]] == ["passwort"]
     assert document["stores"][0]["grades"] == {"readable": 40}
+
+
+def test_equal_tables_are_told_once(tmp_path: Path, in_process: Program) -> None:
+    """Thirty tenants: a line for those that are alike, and one of them in full."""
+    for tenant in range(30):
+        rows = [(n, f"u{n}@t{tenant}.example", hashlib.md5(f"{tenant}-{n}x".encode()).hexdigest())
+                for n in range(30)]  # fmt: skip
+        made(
+            tmp_path / "app.db", f"t{tenant}_users", "id INTEGER PRIMARY KEY, email, password", rows
+        )
+    told = in_process("audit", "app.db").out
+    assert told.startswith("t*_users.password, 30 tables: 900 of 900 accounts are below the floor.")
+    assert len(told.splitlines()) < 60
+    assert len(in_process("audit", "app.db", "--format", "json").document["stores"]) == 30

@@ -2,27 +2,27 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING
 
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from lean_tumbler.core.audit.kinds import RULES_OF_KINDS, CredentialKind
+from lean_tumbler.core.audit.equal_names import shared_name
+from lean_tumbler.core.audit.kinds import RULES_OF_KINDS
 from lean_tumbler.core.audit.rules import Severity
 from lean_tumbler.core.grades import BELOW_FLOOR
 from lean_tumbler.jobs.audit.attack import (
     ATTACK_HEADINGS,
     ATTACK_MEANING,
-    AttackPart,
-    attack_part,
     attack_rows,
 )
-from lean_tumbler.reports import documents
 from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
 from lean_tumbler.reports.wording import costs, count
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.console import Console
 
     from lean_tumbler.core.audit.findings import Finding
@@ -37,133 +37,6 @@ _SEVERITY_STYLES = {
     Severity.MEDIUM: "yellow",
     Severity.LOW: "dim",
 }
-
-
-class UnreadableRow(documents.DocumentPart):
-    """A row that could not be read."""
-
-    line: Annotated[int, "line or row, counted from 1"]
-    reason: Annotated[str, "why"]
-
-
-class OnlyRows(documents.DocumentPart):
-    """A column of which some rows alone were read, as the others hold no passwords."""
-
-    place: Annotated[str, "table and column"]
-    when: Annotated[str, "the condition of the rows that were read"]
-
-
-class GroupPart(documents.DocumentPart):
-    """Rows that are read alike."""
-
-    scheme: documents.Scheme
-    layout: documents.Layout
-    salted: Annotated[bool, "whether a salt goes in"]
-    grade: Annotated[str, "the grade"]
-    rows: documents.Rows
-    share: Annotated[float, "part of the rows with a value, 0 to 1"]
-    parameters: documents.Costs
-    confidence: Annotated[float, "0 to 1, that the scheme is right"]
-    also_possible: Annotated[list[str], "other schemes that write such a value"]
-    because: documents.Because
-
-
-class FindingPart(documents.DocumentPart):
-    """What is wrong, and what to do."""
-
-    code: Annotated[str, "the finding's code"]
-    severity: Annotated[str, "low, medium, high or critical"]
-    rows: documents.Rows
-    privileged_rows: Annotated[int, "administrators' rows among them"]
-    accounts: Annotated[list[str], "the first accounts, administrators before others"]
-    evidence: Annotated[str, "what was seen"]
-    summary: Annotated[str, "what it means"]
-    breaks: Annotated[str, "the published rule that it breaks; may be empty"]
-    remedy: documents.Remedy
-
-
-class AuditedStore(documents.DocumentPart):
-    """One column, audited."""
-
-    table: Annotated[str, "the table"]
-    column: Annotated[str, "the column"]
-    rows: documents.Rows
-    without_value: Annotated[int, "rows without a stored value"]
-    grades: documents.RowsByGrade
-    groups: Annotated[list[GroupPart], "rows that are alike, most first"]
-    attack: Annotated[AttackPart, "what an attacker pays, where values can be guessed"]
-    findings: Annotated[list[FindingPart], "what is wrong: see docs/FINDINGS.md"]
-
-
-class OtherPart(documents.DocumentPart):
-    """A column of another kind of credentials than passwords."""
-
-    table: Annotated[str, "the table"]
-    column: Annotated[str, "the column"]
-    kind: Annotated[CredentialKind, "what it holds"]
-    rows: Annotated[int, "rows with something in them"]
-    readable: Annotated[int, "rows of these that stand as they are used, as far as form tells"]
-    keep: Annotated[str, "how such values have to be kept"]
-    breaks: Annotated[str, "the published rule that readable ones break"]
-    remedy: documents.Remedy
-
-
-class AuditDocument(documents.Document, tag=documents.named("audit")):
-    """What an audit found."""
-
-    source: Annotated[str, "the source that was read"]
-    rows: documents.Rows
-    unreadable_rows: Annotated[int, "rows that could not be read"]
-    unreadable: Annotated[list[UnreadableRow], "the first rows that could not be read"]
-    cut_off: Annotated[bool, "whether the source ended in the middle of a row"]
-    set_aside: Annotated[list[str], "columns with digests of something else; not judged"]
-    others: Annotated[list[OtherPart], "other kinds of credentials; they are no accounts"]
-    only_rows: Annotated[list[OnlyRows], "columns of which some rows alone were read"]
-    likely_passwords: Annotated[int, "likely passwords that were tried on unsalted values"]
-    stores: Annotated[list[AuditedStore], "one entry for each store or column"]
-
-
-def audit_document(audit: Audit) -> AuditDocument:
-    """Give an audit as a document."""
-    return AuditDocument.of(
-        audit,
-        unreadable_rows=sum(found.rows for found in audit.unreadable),
-        unreadable=[
-            UnreadableRow(line=line, reason=reason)
-            for found in audit.unreadable
-            for line, reason in found.listed
-        ],
-        only_rows=[OnlyRows(place=place, when=when) for place, when in audit.only_rows.items()],
-        stores=[_column(column, audit.attacker) for column in audit.columns],
-        others=[
-            OtherPart.of(other, keep=rule.keeping, breaks=rule.breaks, remedy=rule.remedy)
-            for other in audit.others
-            for rule in [RULES_OF_KINDS[other.kind]]
-        ],
-    )
-
-
-def _column(column: AuditedColumn, attacker: Attacker) -> AuditedStore:
-    profile = column.profile
-    values = profile.rows - profile.without_value
-    ordered = sorted(profile.groups.items(), key=lambda item: -item[1].rows)
-    return AuditedStore.of(
-        column,
-        rows=profile.rows,
-        without_value=profile.without_value,
-        grades=profile.grades,
-        groups=[
-            GroupPart.of(
-                reading,
-                rows=affected.rows,
-                share=affected.rows / values if values else 0.0,
-                parameters=dict(reading.parameters),
-            )
-            for reading, affected in ordered
-        ],
-        attack=attack_part(profile, attacker),
-        findings=[FindingPart.of(finding) for finding in column.findings],
-    )
 
 
 _NEXT = (
@@ -181,9 +54,14 @@ def draw_audit(console: Console, audit: Audit) -> None:
     if any(column.findings for column in audit.columns):
         console.print(_NEXT_BY_POLICY if audit.by_policy else _NEXT)
         console.print()
-    for column in audit.columns:
+    for column, equal in folded(audit.columns):
         if len(audit.columns) > 1:
             console.print(Text(f"{column.table}.{column.column}", "bold underline"))
+            if equal:
+                console.print(
+                    f"The others of {equal} hold the same kinds, with the same findings; --table "
+                    "NAME shows one of them, --format json all."
+                )
             console.print()
         console.print(grades_table(column.profile))
         console.print()
@@ -205,11 +83,44 @@ def draw_audit(console: Console, audit: Audit) -> None:
 def _headlines(console: Console, audit: Audit) -> None:
     if not audit.columns:
         console.print(Text("No column of passwords was found.", "bold"))
-    for column in audit.columns:
-        console.print(_headline(column))
+    for column, equal in folded(audit.columns):
+        if equal:
+            console.print(_together(audit.columns, column, equal))
+        else:
+            console.print(_headline(column))
     for other in audit.others:
         if other.readable:
             console.print(Text(_other_headline(other), "bold"))
+
+
+def folded(columns: Sequence[AuditedColumn]) -> list[tuple[AuditedColumn, str]]:
+    """Give one column of equal tables for all of them, the largest, with what their names share."""
+    groups: dict[object, list[AuditedColumn]] = {}
+    for column in columns:
+        groups.setdefault(_alike(column), []).append(column)
+    found = []
+    for members in groups.values():
+        shared = shared_name({column.table for column in members})
+        if shared:
+            largest = max(members, key=lambda column: column.profile.below_floor)
+            found.append((largest, f"{shared}.{largest.column}"))
+        else:
+            found += [(column, "") for column in members]
+    return found
+
+
+def _alike(column: AuditedColumn) -> object:
+    """Give what equal tables have in common."""
+    kinds = frozenset((r.scheme, r.layout, r.grade) for r in column.profile.groups)
+    return column.column, kinds, frozenset(finding.code for finding in column.findings)
+
+
+def _together(columns: Sequence[AuditedColumn], column: AuditedColumn, equal: str) -> Text:
+    """Say of equal tables how many accounts are below the floor in all."""
+    alike = [other.profile for other in columns if _alike(other) == _alike(column)]
+    weak, rows = sum(p.below_floor for p in alike), sum(p.rows for p in alike)
+    text = f"{equal}, {len(alike):,} tables: {weak:,} of {rows:,} accounts are below the floor."
+    return Text(text, "bold" if weak else "bold green")
 
 
 def _other_headline(other: OtherCredentials) -> str:

@@ -84,7 +84,8 @@ class Options(AttackerOptions, PolicyOptions, ReportOptions):
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.audit.rules import RULES
-    from lean_tumbler.jobs.audit.audit_report import audit_document, draw_audit
+    from lean_tumbler.jobs.audit.audit_document import audit_document
+    from lean_tumbler.jobs.audit.audit_report import draw_audit
     from lean_tumbler.jobs.audit.tables import all_accounts_csv, audit_csv, audit_sarif
     from lean_tumbler.reports.documents import as_json
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from lean_tumbler.core.audit.findings import Finding
-    from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
+    from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn, OtherCredentials
 
 # SARIF 2.1.0 section 3.27.10 has three levels.
 _LEVELS = {
@@ -21,6 +21,14 @@ _LEVELS = {
     Severity.HIGH: "error",
     Severity.MEDIUM: "warning",
     Severity.LOW: "note",
+}
+
+
+_OTHER_RULE: dict[str, Any] = {
+    "id": "readable-credential",
+    "shortDescription": {"text": "Tokens, keys or codes stand there as they are used."},
+    "help": {"text": "docs/FINDINGS.md says how each kind is kept."},
+    "defaultConfiguration": {"level": "error"},
 }
 
 
@@ -60,7 +68,29 @@ def audit_sarif(audit: Audit) -> dict[str, Any]:
         for column in audit.columns
         for finding in column.findings
     ]
-    return sarif_log([_rule(code) for code in codes], results, whole=not audit.cut_off)
+    results += [_other(audit, other, len(codes)) for other in audit.others if other.readable]
+    rules = [*map(_rule, codes), _OTHER_RULE]
+    return sarif_log(rules, results, whole=not audit.cut_off)
+
+
+def _other(audit: Audit, other: OtherCredentials, index: int) -> dict[str, Any]:
+    place = f"{other.table}.{other.column}"
+    return {
+        "ruleId": _OTHER_RULE["id"],
+        "ruleIndex": index,
+        "level": "error",
+        "message": {"text": f"{place}: {other.readable:,} readable, kind: {other.kind}."},
+        "locations": _locations(audit, place),
+    }
+
+
+def _locations(audit: Audit, place: str) -> list[dict[str, Any]]:
+    return [
+        {
+            "physicalLocation": {"artifactLocation": {"uri": audit.source}},
+            "logicalLocations": [{"fullyQualifiedName": place, "kind": "member"}],
+        }
+    ]
 
 
 def _rule(code: str) -> dict[str, Any]:
@@ -82,12 +112,7 @@ def _result(audit: Audit, column: AuditedColumn, finding: Finding, index: int) -
         "ruleIndex": index,
         "level": _LEVELS[finding.severity],
         "message": {"text": f"{place}: {finding.rows:,} rows. {finding.evidence}"},
-        "locations": [
-            {
-                "physicalLocation": {"artifactLocation": {"uri": audit.source}},
-                "logicalLocations": [{"fullyQualifiedName": place, "kind": "member"}],
-            }
-        ],
+        "locations": _locations(audit, place),
         # The same finding of another day has the same fingerprint, whatever its number of rows.
         "partialFingerprints": {"finding/v1": hashlib.sha256(named).hexdigest()[:32]},
         "properties": {"rows": finding.rows, "administrators": finding.privileged_rows},

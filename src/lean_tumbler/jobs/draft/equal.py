@@ -9,8 +9,8 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
-from itertools import takewhile
 
+from lean_tumbler.core.audit.equal_names import shared_name
 from lean_tumbler.core.drafting.class_cohorts import DraftedCohort
 from lean_tumbler.core.drafting.classes import ValueClass
 from lean_tumbler.core.drafting.likely_rows import opened_simply
@@ -21,8 +21,6 @@ from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.scans.credential_places import CredentialPlace
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
-_FEWEST_EQUAL = 3  # tables; two may be a table and its copy
-_FEWEST_SIGNS = 3  # that the names of equal tables share
 _MOST_DRAFTED = 8  # of equal tables; each search takes its time
 _ACCOUNTS_TRIED = 100  # in each table, to see which it is likely to explain
 _SAMPLE_ROWS = 20_000  # of each table, to see which classes it has
@@ -53,7 +51,7 @@ def grouped(places: Sequence[CredentialPlace], tables: Iterable[str]) -> list[Eq
     groups = []
     for members in alike.values():
         names = {place.table.name for place in members}
-        shared = _shared_name(names) if len(names) >= _FEWEST_EQUAL else ""
+        shared = shared_name(names)
         if shared:
             told = {name for name in every if fnmatchcase(name, shared)} == names
             patterns = (shared,) if told else tuple(sorted(names))
@@ -61,24 +59,6 @@ def grouped(places: Sequence[CredentialPlace], tables: Iterable[str]) -> list[Eq
         else:
             groups += [EqualPlaces(places=(place,)) for place in members]
     return groups
-
-
-def _shared_name(names: set[str]) -> str:
-    """Give what names share, with a star for what tells them apart; empty where that is nothing."""
-    digits = "0123456789"
-    before = _common_start(names)
-    behind = _common_start({name[len(before) :][::-1] for name in names})[::-1]
-    before, behind = before.rstrip(digits), behind.lstrip(digits)
-    is_copied = before + behind in names  # then the others are copies of that one
-    is_told = len(before + behind) >= _FEWEST_SIGNS and not is_copied
-    has_pattern = any(sign in name for name in names for sign in "*?[")
-    return f"{before}*{behind}" if is_told and not has_pattern else ""
-
-
-def _common_start(texts: set[str]) -> str:
-    first, last = min(texts), max(texts)  # what these two share, all between them share
-    same = takewhile(lambda pair: pair[0] == pair[1], zip(first, last, strict=False))
-    return "".join(sign for sign, _ in same)
 
 
 def draft_equal(
