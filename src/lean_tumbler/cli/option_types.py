@@ -5,7 +5,7 @@ from datetime import time
 from pathlib import Path
 
 from lean_tumbler.cli.declared import flag, option
-from lean_tumbler.cli.typed import positive_integer, rate_per_second, share
+from lean_tumbler.cli.typed import days, positive_integer, rate_per_second, share
 
 POLICY_NAME = "tumbler.toml"
 LATELY_DAYS = 30
@@ -58,6 +58,7 @@ class ForecastOptions(StoreOptions):
     session_days: int = option(
         "N",
         "how long a session is remembered: “last seen” is newer than the last typed password",
+        read=days,
         default=0,
     )
 
@@ -116,6 +117,7 @@ class BackupOptions:
         "N",
         "write into the backup after how many days it is to be deleted; without it, it is kept as "
         "long as you keep it",
+        read=days,
     )
     no_backup: bool = flag("replace values without a way back")
 

@@ -10,6 +10,7 @@ _SECONDS_IN = {"s": 1, "min": 60, "h": 3600}
 _BYTES = re.compile(r"(?P<number>\d{1,9}(?:\.\d{1,6})?)\s*(?P<unit>KiB|MiB|GiB|TiB)", re.IGNORECASE)
 _KIB_IN = {"kib": 1, "mib": 1 << 10, "gib": 1 << 20, "tib": 1 << 30}
 _SHARE = re.compile(r"(?P<number>\d{1,3}(?:\.\d{1,6})?)%")
+_DAYS = 36_525
 _MILLISECONDS = re.compile(r"(?P<number>\d{1,7}(?:\.\d{1,6})?)(?P<unit>ms|s)?")
 
 
@@ -52,6 +53,14 @@ def share(text: str) -> float:
     if not 0 <= number <= 100:
         raise argparse.ArgumentTypeError("expected a share from 0% to 100%")
     return number / 100
+
+
+def days(text: str) -> int:
+    """Read a number of days, from 1 to a hundred years: later than that is no date."""
+    number = positive_integer(text)
+    if number > _DAYS:
+        raise argparse.ArgumentTypeError(f"expected a number of days, up to {_DAYS:,}")
+    return number
 
 
 def time_of_day(text: str) -> time:

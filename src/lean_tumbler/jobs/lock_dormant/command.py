@@ -21,6 +21,7 @@ from lean_tumbler.cli.options import (
     read_policy,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.cli.typed import days
 from lean_tumbler.errors import Interrupted, UsageError
 
 if TYPE_CHECKING:
@@ -52,7 +53,7 @@ class Options(BackupOptions, BulkOptions, ReportOptions):
         one_of="when!",
     )
     inactive_days: int | None = option(
-        "DAYS", "lock accounts that were not seen for so long", one_of="when!"
+        "DAYS", "lock accounts that were not seen for so long", read=days, one_of="when!"
     )
     logins: str | None = option(
         "FILE|TABLE", "a log of logins (who, when) that counts beside the store's own dates"

@@ -21,7 +21,7 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.cli.store_forecasts import store_forecast
-from lean_tumbler.cli.typed import plot_file
+from lean_tumbler.cli.typed import days, plot_file
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
@@ -51,6 +51,7 @@ class Options(ProofOptions, ForecastOptions, ReportOptions):
     lock_after: int = option(
         "DAYS",
         f"when the third strategy locks who has not returned (default {DEFAULT_LOCK_DAYS})",
+        read=days,
         default=DEFAULT_LOCK_DAYS,
     )
     back_test: bool = flag("forecast from days in the past, and hold it against the log")

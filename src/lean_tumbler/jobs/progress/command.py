@@ -18,7 +18,7 @@ from lean_tumbler.cli.options import (
 )
 from lean_tumbler.cli.session import Session
 from lean_tumbler.cli.store_forecasts import counted
-from lean_tumbler.cli.typed import plot_file
+from lean_tumbler.cli.typed import days, plot_file
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -52,6 +52,7 @@ class Options(CountOptions, ReportOptions):
     lately: int = option(
         "DAYS",
         f"the days that count as recent, for what is still needed (default {LATELY_DAYS})",
+        read=days,
         default=LATELY_DAYS,
     )
 
