@@ -1,11 +1,13 @@
 """What still holds old values: planted in places of every kind, and proven to be gone."""
 
 import base64
+import bz2
 import gzip
 import hashlib
 import io
 import json
 import lzma
+import os
 import random
 import sqlite3
 import subprocess
@@ -177,6 +179,8 @@ def packed_in(kind: str, name: str, content: bytes) -> bytes:
         return gzip.compress(content)
     if kind == "xz":
         return lzma.compress(content)
+    if kind == "bz2":
+        return bz2.compress(content)
     if kind == "zst":
         return zstandard.compress(content)
     buffer = io.BytesIO()
@@ -191,7 +195,7 @@ def packed_in(kind: str, name: str, content: bytes) -> bytes:
     return buffer.getvalue()
 
 
-NESTINGS = [("gz",), ("xz",), ("zst",), ("zip",), ("tar",), ("tar", "gz"), ("zip", "tar", "xz"),
+NESTINGS = [("gz",), ("bz2",), ("xz",), ("zst",), ("zip",), ("tar",), ("tar", "gz"), ("zip", "tar", "xz"),
             ("gz", "zip", "tar")]  # fmt: skip
 
 
@@ -209,6 +213,32 @@ def test_archives_and_their_nestings(
     assert (find["values"], find["certainty"], find["first"]) == (1, "named", "line 4")
     assert len(find["members"]) == sum(kind in {"zip", "tar"} for kind in kinds)
     assert MD5 not in json.dumps(found)
+
+
+@pytest.mark.parametrize("kind", ["gz", "bz2", "xz", "zst"])
+@pytest.mark.parametrize("damage", ["rubbish behind", "cut off"])
+def test_what_comes_before_the_damage_is_searched(
+    kind: str, damage: str, tmp_path: Path, in_process: Program
+) -> None:
+    """A find is told, the place counts as not searched to its end, and no headline is green."""
+    chance = random.Random(3)
+    noise = b"".join(b"%x\n" % chance.getrandbits(64) for _ in range(200_000))
+    packed = packed_in(kind, "", LOG + noise)
+    broken = packed + b"rubbish" if damage == "rubbish behind" else packed[:-9000]
+    (tmp_path / "old.log").write_bytes(broken)
+    found = in_process("residue", "old.log", "--format", "json").document
+    assert [find["values"] for find in found["finds"]] == [1]
+    if damage == "cut off" or kind in {"gz", "zst"}:  # the others take no notice of what follows
+        assert len(found["unread"]) == 1
+
+
+def test_a_named_pipe_is_not_waited_for(tmp_path: Path, in_process: Program) -> None:
+    """Nobody may ever write to it."""
+    os.mkfifo(tmp_path / "queue")
+    told = in_process("residue", "queue")
+    assert told.out.startswith(
+        "No stored value was found; 0 places (0.0 MiB) searched, and 1 place"
+    )
 
 
 def test_what_cannot_be_searched_is_counted(tmp_path: Path, in_process: Program) -> None:

@@ -44,8 +44,8 @@ class Options(AttackerOptions, PolicyOptions, ReportOptions):
 
     source: str = argument(
         "SOURCE",
-        "a file (SQLite, CSV, JSON, Parquet, LDIF, shadow form, SQL dump; .gz .xz .zst), a URL, "
-        "or a store of the policy",
+        "a file (SQLite, CSV, JSON, Parquet, LDIF, shadow form, SQL dump; .gz .bz2 .xz .zst), a "
+        "URL, or a store of the policy",
     )
     table: str | None = option("NAME", "read this table alone")
     column: str | None = option("NAME", "the column of the stored values")

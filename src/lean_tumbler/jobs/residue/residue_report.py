@@ -79,7 +79,10 @@ def draw_residue(console: Console, found: ResidueDocument) -> None:
     searched = f"{count(found.places, 'place')} ({found.bytes / 2**20:,.1f} MiB) searched"
     places = len({(find.place, *find.members) for find in found.finds})
     if not found.values:
-        console.print(Text(f"No stored value was found; {searched}.", "bold green"))
+        left = len(found.unread)
+        unread = f", and {count(left, 'place')} not" if left else ""
+        style = "bold yellow" if left else "bold green"
+        console.print(Text(f"No stored value was found; {searched}{unread}.", style))
     else:
         where = f"{count(found.values, 'stored value')} in {count(places, 'place')}"
         console.print(Text(f"{where}; {searched}.", "bold yellow"))

@@ -13,7 +13,7 @@ from lean_tumbler.core.residue.finds import Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.residue.piecewise import Residue, search_pieces
-from lean_tumbler.stores.residue.places import SearchedPlace, pieces_of
+from lean_tumbler.stores.residue.places import SearchedPlace, Unread, pieces_of
 from lean_tumbler.stores.residue.tables import OwnPlaces, search_file_tables, search_source
 from lean_tumbler.stores.sql.recognition import is_sqlite, is_url
 
@@ -82,6 +82,9 @@ def search_sources(
         path = Path(place)
         if not path.exists():
             raise UsageError(f"{path}: is not there")
+        if not (path.is_file() or path.is_dir()):
+            residue.unread.append(Unread(SearchedPlace(place), "no regular file"))
+            continue
         files.paths.append(path)
         for file in _files_in(path):
             if is_sqlite(file):

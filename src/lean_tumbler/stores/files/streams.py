@@ -1,5 +1,6 @@
 """Opening files: compression taken off, encoding found out, lines numbered."""
 
+import bz2
 import codecs
 import gzip
 import lzma
@@ -27,6 +28,7 @@ _FIRST_BYTES = 1 << 18  # whoever wants to know what is in a file reads the firs
 _UTF16 = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 # RFC 1952 section 2.3.1; the .xz format, 2.1.1.1; RFC 8878 section 3.1.1.
 _GZIP, _XZ, _ZSTD = b"\x1f\x8b", b"\xfd7zXZ\x00", b"\x28\xb5\x2f\xfd"
+_BZIP2 = re.compile(rb"BZh[1-9](?:1AY&SY|\x17rE8P\x90)")  # bzip2: a block, or the end, follows
 
 
 class _Stream(Protocol):
@@ -34,6 +36,26 @@ class _Stream(Protocol):
 
     def read1(self, size: int, /) -> bytes:
         """Read at most so many bytes."""
+
+
+class _Bzip2Stream:
+    """A bzip2 stream, whose damage is told from errors of the disk."""
+
+    def __init__(self, raw: BinaryIO) -> None:
+        self._file = bz2.BZ2File(raw)
+
+    def read1(self, size: int, /) -> bytes:
+        """Read some bytes.
+
+        Raises:
+            EOFError: the stream is damaged or cut off.
+        """
+        try:
+            return self._file.read1(size)
+        except OSError as error:
+            if error.errno is None:  # no error of the system's
+                raise EOFError("damaged") from None
+            raise
 
 
 class _ZstandardStream:
@@ -46,6 +68,7 @@ class _ZstandardStream:
         self._decompressor = zstandard.ZstdDecompressor()
         self._frame = self._decompressor.decompressobj()
         self._begun = False
+        self._held, self._given = b"", 0  # what was unpacked, and how much of it was asked for
 
     def read1(self, size: int, /) -> bytes:
         """Read some bytes.
@@ -53,8 +76,15 @@ class _ZstandardStream:
         Raises:
             EOFError: the file ends within a frame.
         """
+        if self._given >= len(self._held):
+            self._held, self._given = self._more(), 0
+        text = self._held[self._given : self._given + size]
+        self._given += len(text)
+        return text
+
+    def _more(self) -> bytes:
         # A few bytes may stand for a hundred thousand of them: a little is taken in at a time.
-        while part := self._raw.read(min(size, _COMPRESSED_BYTES)):
+        while part := self._raw.read(_COMPRESSED_BYTES):
             text = b""
             while part:
                 if self._frame.eof:
@@ -140,6 +170,8 @@ def decompressed(raw: BinaryIO, head: bytes) -> _Stream | None:
         return cast("_Stream", gzip.open(raw))
     if head.startswith(_XZ):
         return cast("_Stream", lzma.open(raw))
+    if _BZIP2.match(head):
+        return _Bzip2Stream(raw)
     return _ZstandardStream(raw) if head.startswith(_ZSTD) else None
 
 
@@ -177,7 +209,7 @@ def _read(stream: _Stream, size: int, *, before: bytes = b"") -> tuple[bytes, bo
 
 def is_compressed(beginning: bytes) -> bool:
     """Tell a compressed file by its first bytes."""
-    return beginning.startswith((_GZIP, _XZ, _ZSTD))
+    return beginning.startswith((_GZIP, _XZ, _ZSTD)) or _BZIP2.match(beginning) is not None
 
 
 def is_plain(beginning: bytes) -> bool:

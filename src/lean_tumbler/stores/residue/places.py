@@ -208,6 +208,7 @@ def _of_bytes(place: SearchedPlace, raw: BinaryIO) -> Iterator[BytesPiece]:
         if data:
             yield BytesPiece(place, offset, data, own)
         if is_last:
+            raw.read(1)  # raises where the stream ended because it is damaged
             return
         offset, rest = offset + own, data[own:]
 
@@ -225,9 +226,13 @@ class _Rejoined:
             return found
         parts, self._head = [self._head[:size]], self._head[size:]
         left = size - len(parts[0])
-        while left and (part := self._raw.read(left)):
-            parts.append(part)
-            left -= len(part)
+        try:
+            while left and (part := self._raw.read(left)):
+                parts.append(part)
+                left -= len(part)
+        except _DAMAGE:
+            if not any(parts):
+                raise  # as it does again, once what came before is taken
         return b"".join(parts)
 
 
@@ -237,19 +242,28 @@ class _Bounded:
     def __init__(self, raw: object, limit: int) -> None:
         self._read = getattr(raw, "read1", None) or raw.read  # type: ignore[attr-defined]
         self._left = limit
+        self._damage: Exception | None = None
 
     def read(self, size: int = -1, /) -> bytes:
         """Read so many bytes, or fewer at the end.
 
         Raises:
-            EOFError: the bound is reached.
+            EOFError: the bound is reached; or what a decompressor raises, once all is given that
+                came before.
         """
+        if self._damage is not None:
+            raise self._damage
         parts: list[bytes] = []
         wanted = self._left if size < 0 else size
-        while wanted and (part := self._read(min(wanted, 1 << 20))):
-            parts.append(part)
-            wanted -= len(part)
-            self._left -= len(part)
-            if self._left < 0:
-                raise EOFError("it unpacks to more than is read")
+        try:
+            while wanted and (part := self._read(min(wanted, 1 << 20))):
+                parts.append(part)
+                wanted -= len(part)
+                self._left -= len(part)
+                if self._left < 0:
+                    raise EOFError("it unpacks to more than is read")
+        except _DAMAGE as error:
+            self._damage = error  # what came before is searched
+            if not parts:
+                raise
         return b"".join(parts)
