@@ -38,8 +38,11 @@ def kind(grade: Grade, rate: float | None, *, salted: bool = True) -> LeakedKind
         (kind(Grade.OUTDATED, 1e4), SinceThen.NOTHING, 10_000, False, Urgency.NEXT_LOGIN),
         (kind(Grade.OUTDATED, 1e4), SinceThen.NOTHING, 100, False, Urgency.TODAY),
         (kind(Grade.OUTDATED, 1e4), SinceThen.NOTHING, 10_000, True, Urgency.TODAY),
-        (kind(Grade.CURRENT, 1e4), SinceThen.NOTHING, 100, False, Urgency.NOTHING),
-        (kind(Grade.CURRENT, 1e4), SinceThen.NOTHING, 100, True, Urgency.NEXT_LOGIN),
+        # At the floor or not: what a day opens is reset today.
+        (kind(Grade.CURRENT, 1e4), SinceThen.NOTHING, 100, False, Urgency.TODAY),
+        (kind(Grade.CURRENT, 1e4), SinceThen.NOTHING, 10_000, False, Urgency.NEXT_LOGIN),
+        (kind(Grade.CURRENT, 1e-5), SinceThen.NOTHING, 100, False, Urgency.NOTHING),
+        (kind(Grade.CURRENT, 1e-5), SinceThen.NOTHING, 100, True, Urgency.NEXT_LOGIN),
         (kind(Grade.CURRENT, 1e4), SinceThen.UPGRADED, 100, False, Urgency.TODAY),
         (kind(Grade.FAST_SALTED, 1e10), SinceThen.MADE, 100, True, Urgency.NOTHING),
         (kind(Grade.FAST_SALTED, 1e10), SinceThen.CHANGED, 100, False, Urgency.NOTHING),
@@ -99,8 +102,8 @@ def _invented(number: int, chance: random.Random) -> tuple[str, str | None, str 
             return what, md5, slow, Urgency.TODAY
         case "bcrypt":  # by the application itself, at a login
             return what, md5, "$2b$04$" + "abcdefghijklmnopqrstuu" + "a" * 31, Urgency.TODAY
-        case "current":
-            return what, slow, slow, Urgency.NOTHING
+        case "current":  # at this policy's floor, which a day opens
+            return what, slow, slow, Urgency.TODAY
         case "gone":
             return what, md5, None, Urgency.TODAY
         case "new":

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
-from lean_tumbler.core.grades import BELOW_FLOOR, Grade
+from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.core.tuning.popularity import Opened
 
@@ -13,10 +13,9 @@ PERIODS: tuple[tuple[str, float], ...] = (
     ("30 days", 30 * 86_400.0),
     ("year", 365 * 86_400.0),
 )
-_DAY = "day"
-_HALF = (
-    0.5  # of the accounts: whoever opens these in a day opens most of them before a mail is read
-)
+_DAY, _YEAR = "day", "year"
+# Of the accounts: whoever opens half in a day opens most of them before a mail is read.
+_HALF, _TENTH = 0.5, 0.1
 
 
 class Urgency(StrEnum):
@@ -62,17 +61,17 @@ def urgency(
 ) -> Urgency:
     """Decide what must be done about accounts of one kind.
 
-    Whoever can be opened before a mail is read must be reset today, and so must an administrator
-    whose value is below the floor: an attacker tries these first. Others below the floor can change
-    their password when they come by. Values at the floor are what the floor is for.
+    It goes by when a value falls, whatever its grade: a few accounts at the floor fall as soon as
+    many below it. Whoever can be opened before a mail is read must be reset today; of
+    administrators, whom an attacker tries first, a smaller share is enough. Whom a year opens, and
+    every administrator, changes the password at the next login.
     """
     if since in (SinceThen.MADE, SinceThen.CHANGED) or kind.grade is Grade.LOCKED:
         return Urgency.NOTHING
     if kind.grade is Grade.UNKNOWN:
         return Urgency.LOOK
-    is_weak = kind.grade in BELOW_FLOOR or since is SinceThen.UPGRADED
-    if is_weak and (administrators or falls[_DAY].share >= _HALF or since is SinceThen.UPGRADED):
+    if since is SinceThen.UPGRADED or falls[_DAY].share >= (_TENTH if administrators else _HALF):
         return Urgency.TODAY
-    if is_weak or administrators:
+    if administrators or falls[_YEAR].share >= _TENTH:
         return Urgency.NEXT_LOGIN
     return Urgency.NOTHING
