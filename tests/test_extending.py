@@ -1,4 +1,4 @@
-"""A scheme, a format, a server, a command or a finding takes one module and one line, or less.
+"""A scheme, a format, a server, a kind of store, a command or a finding takes one module and one line, or less.
 
 The program is copied, and what docs tell to add is added: everything else follows from it.
 """
@@ -325,6 +325,93 @@ def test_a_server_is_audited_and_logged_in_to(tmp_path: Path) -> None:
         assert own("admit", "ada", stdin=b"Skua 5\n").code == 0
         assert server.ask("SELECT pw FROM kiosk").startswith("$argon2id$")
         assert "tern://" in own("audit", url.replace("tern", "gull", 1)).err
+
+
+STORE = Added(
+    "stores/nests.py",
+    '''
+from pathlib import Path
+
+from lean_tumbler.errors import UsageError
+from lean_tumbler.stores.files.records import RecordTable
+from lean_tumbler.stores.interface import Account, SwapResult
+from lean_tumbler.stores.kinds import StoreKind
+
+MARK = "nests:"
+
+
+def folder_of(locator, base):
+    return base / locator.removeprefix(MARK)
+
+
+def rows(folder, _, unreadable):
+    for number, file in enumerate(sorted(folder.iterdir()), start=1):
+        yield number, {"login": file.name, "egg": file.read_text() or None}
+
+
+class NestStore:
+    layering_refused = "nests are written at logins alone"
+    key_label = "nest"
+
+    def __init__(self, folder):
+        self._folder = folder
+        self.table = folder.name
+
+    def fetch(self, login):
+        file = self._folder / login
+        found = file.is_file()
+        return [Account(key=login, login=login, stored=file.read_bytes())] if found else []
+
+    def find(self, key):
+        return next(iter(self.fetch(key)), None)
+
+    def swap(self, swap):
+        file = self._folder / swap.key
+        if file.read_bytes() != swap.old:
+            return SwapResult.CHANGED
+        file.write_bytes(swap.new_bytes)
+        return SwapResult.DONE
+
+    def fill(self, key, new):
+        return SwapResult.CHANGED
+
+    def require_answer(self):
+        list(self._folder.iterdir())
+
+    def close(self):
+        pass
+
+
+KIND = StoreKind(
+    is_mine=lambda locator, base: locator.startswith(MARK),
+    tables=lambda locator, wanted: (locator, [RecordTable(folder_of(locator, wanted.base), rows)]),
+    open=lambda store, opening: NestStore(folder_of(store.locator, opening.base)),
+)
+''',
+    "stores/kinds.py", "_MODULES = (", '"nests", ',
+)  # fmt: skip
+
+
+def test_a_kind_of_store_is_audited_and_logged_in_to(tmp_path: Path) -> None:
+    """A module and a line: here a folder with a file for each account."""
+    own = OwnProgram(tmp_path, STORE)
+    (tmp_path / "rock").mkdir()
+    for number in range(12):
+        digest = hashlib.md5(f"Skua {number}".encode()).hexdigest()
+        (tmp_path / "rock" / f"gull{number}").write_text(digest)
+    judged = own("audit", "nests:rock", "--column", "egg", "--format", "json")
+    assert judged.document["stores"][0]["grades"] == {"fast-unsalted": 12}, judged.err
+    (tmp_path / "tumbler.toml").write_text(
+        '[store.rock]\nlocator = "nests:rock"\nreaders_ready = 2026-01-01\n'
+        '[store.rock.columns]\nlogin = "login"\nstored = "egg"\n'
+        '[[store.rock.cohort]]\nname = "md5"\nformula = "utf-8, md5, hex"\n'
+    )
+    refused = own("layer", "--unproven", "md5", "--no-backup")
+    assert (refused.code, "nests are written at logins alone" in refused.err) == (2, True)
+    assert own("admit", "gull3", stdin=b"Skua 3\n").code == 0
+    assert (tmp_path / "rock" / "gull3").read_text().startswith("$argon2id$")
+    assert own("admit", "gull3", stdin=b"Skua 3\n").code == 0
+    assert own("admit", "gull4", stdin=b"Skua 3\n").code == 1
 
 
 COMMAND = Added(
