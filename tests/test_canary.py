@@ -103,9 +103,10 @@ def test_no_secret_comes_out_of_the_program(
     inputs = {path.name for path in tmp_path.iterdir()}
     for command in {words[0]: words for words in COMMANDS}.values():
         _search(secrets, program(*command, stdin=PASSWORD.encode()), command)
-    evidence = tmp_path / "tumbler.evidence.json"
-    assert {path.name for path in tmp_path.iterdir()} == {*inputs, evidence.name}
-    assert not [secret for secret in secrets if secret in evidence.read_text("utf-8")]
+    written = [tmp_path / f"tumbler.{kind}" for kind in ("evidence.json", "history.jsonl")]
+    assert {path.name for path in tmp_path.iterdir()} == {*inputs, *(p.name for p in written)}
+    kept = "".join(path.read_text("utf-8") for path in written)
+    assert not [secret for secret in secrets if secret in kept]
 
 
 @pytest.mark.parametrize(

@@ -453,7 +453,7 @@ FINDING = Added(
             severity=Severity.HIGH,
             summary="MD5, again.",
             remedy="Layer it.",
-            detect=ByReading(lambda reading: reading.scheme == "md5", "{rows} rows of MD5"),
+            detect=detectors.ByReading(lambda reading: reading.scheme == "md5", "{rows} rows of MD5"),
         ),
 """,
 )

@@ -16,6 +16,10 @@ DRAWN = (
 )
 
 
+# An estimate may come out in another unit at each run.
+_TIMES = ("second", "seconds", "minute", "minutes", "a", "under")
+
+
 def drawn(folder: Path, arguments: tuple[str, ...], **environment: str) -> str:
     done = subprocess.run(
         [PROGRAM, *arguments], cwd=folder, capture_output=True, check=True, timeout=120,
@@ -35,7 +39,7 @@ def test_eighty_columns_break_no_word(arguments: tuple[str, ...], tmp_path: Path
     tables = [block for block in narrow.split("\n\n") if rule in block]
     assert tables
     assert max(len(line) for block in tables for line in block.splitlines()) <= 80
-    whole = set(wide.split())
+    whole = {*wide.split(), *_TIMES}
     broken = {word for block in tables for word in block.split() if rule not in word} - whole
     assert {word for word in broken if not any(sign.isdigit() for sign in word)} == set()
     assert "2026-" not in {word[:5] for word in broken if len(word) < 10}
