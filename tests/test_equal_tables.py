@@ -149,7 +149,11 @@ def test_a_draft_of_equal_tables_is_one_store(piers: Path, in_process: Program) 
     drafted = in_process("draft", "piers.db", "known.csv", "--format", "json")
     assert drafted.code == 0, drafted.err
     (store,) = drafted.document["stores"]
-    assert (store["tables"], store["rows"], store["opened"]) == (["pier*_guests"], len(PIERS) * ROWS, 32)
+    assert (store["tables"], store["rows"], store["opened"]) == (
+        ["pier*_guests"],
+        len(PIERS) * ROWS,
+        32,
+    )
     assert drafted.document["known_not_opened"] == []
     assert {c["formula"] for c in store["cohorts"]} == {"utf-8, md5, hex", "utf-16le, md5, hex"}
     text = (piers / "tumbler.toml").read_text()
