@@ -12,6 +12,7 @@ from prometheus_client.parser import text_string_to_metric_families
 
 from conftest import Portal, Program
 from lean_tumbler.core.forecast.waiting import from_history
+from lean_tumbler.errors import SourceError
 from test_forecast import ago, dated_portal
 
 HISTORY = "history.jsonl"
@@ -99,6 +100,22 @@ def test_the_first_look_begins_the_history(
     kept.write_text("{")
     assert program(*first).code == 0  # a line that cannot be read is no count
     assert len(kept.read_text().splitlines()) == 2
+
+
+def test_a_count_that_cannot_be_kept_is_shown(
+    in_process: Program, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The folder of the policy may be read-only; a history that was named has to be written."""
+    dated_portal(tmp_path, [ago(n) for n in range(40)])
+
+    def full(*_: object) -> None:
+        raise SourceError("tumbler.history.jsonl: No space left on device")
+
+    monkeypatch.setattr("lean_tumbler.stores.history.append_history", full)
+    for command in (("progress",), ("plan",), ("audit", "passengers")):
+        told = in_process(*command)
+        assert (told.code, "No space left on device; " in told.err) == (0, True), command
+    assert in_process("progress", "--history", HISTORY).code == 3
 
 
 def test_a_history_with_a_broken_last_line(program: Program, tmp_path: Path) -> None:

@@ -19,6 +19,7 @@ from lean_tumbler.cli.options import (
 from lean_tumbler.cli.session import Session
 from lean_tumbler.cli.store_forecasts import counted
 from lean_tumbler.cli.typed import days, plot_file
+from lean_tumbler.errors import SourceError
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -99,7 +100,12 @@ def _write_counts(
     from lean_tumbler.stores.scans.migration_progress import store_count
 
     stores = {each.name: store_count(each.profile, each.table, each.store) for each in migrations}
-    add_to_history(history_path(options), session, stores)
+    try:
+        add_to_history(history_path(options), session, stores)
+    except SourceError as error:
+        if options.history:
+            raise
+        session.message(f"{error}; this count is not kept")
     if options.prometheus:
         from lean_tumbler.reports.progress_metrics import prometheus_text
 
