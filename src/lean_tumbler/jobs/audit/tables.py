@@ -76,21 +76,27 @@ def audit_sarif(audit: Audit) -> dict[str, Any]:
 def _other(audit: Audit, other: OtherCredentials, index: int) -> dict[str, Any]:
     place = f"{other.table}.{other.column}"
     return {
-        "ruleId": _OTHER_RULE["id"],
         "ruleIndex": index,
         "level": "error",
         "message": {"text": f"{place}: {other.readable:,} readable, kind: {other.kind}."},
-        "locations": _locations(audit, place),
+        "properties": {"rows": other.readable},
+        **_placed(audit, place, _OTHER_RULE["id"]),
     }
 
 
-def _locations(audit: Audit, place: str) -> list[dict[str, Any]]:
-    return [
-        {
-            "physicalLocation": {"artifactLocation": {"uri": audit.source}},
-            "logicalLocations": [{"fullyQualifiedName": place, "kind": "member"}],
-        }
-    ]
+def _placed(audit: Audit, place: str, code: str) -> dict[str, Any]:
+    named = f"{audit.source} {place} {code}".encode()
+    return {
+        "ruleId": code,
+        "locations": [
+            {
+                "physicalLocation": {"artifactLocation": {"uri": audit.source}},
+                "logicalLocations": [{"fullyQualifiedName": place, "kind": "member"}],
+            }
+        ],
+        # The same finding of another day has the same fingerprint, whatever its number of rows.
+        "partialFingerprints": {"finding/v1": hashlib.sha256(named).hexdigest()[:32]},
+    }
 
 
 def _rule(code: str) -> dict[str, Any]:
@@ -106,14 +112,10 @@ def _rule(code: str) -> dict[str, Any]:
 
 def _result(audit: Audit, column: AuditedColumn, finding: Finding, index: int) -> dict[str, Any]:
     place = f"{column.table}.{column.column}"
-    named = f"{audit.source} {place} {finding.code}".encode()
     return {
-        "ruleId": finding.code,
         "ruleIndex": index,
         "level": _LEVELS[finding.severity],
         "message": {"text": f"{place}: {finding.rows:,} rows. {finding.evidence}"},
-        "locations": _locations(audit, place),
-        # The same finding of another day has the same fingerprint, whatever its number of rows.
-        "partialFingerprints": {"finding/v1": hashlib.sha256(named).hexdigest()[:32]},
         "properties": {"rows": finding.rows, "administrators": finding.privileged_rows},
+        **_placed(audit, place, finding.code),
     }
