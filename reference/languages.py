@@ -1,4 +1,4 @@
-"""docs/languages().md: what each language's stock functions verify, from the table."""
+"""docs/LANGUAGES.md: what each language's stock functions verify, from the table."""
 
 from lean_tumbler.core.stock_functions import StockFunction, stock_functions
 from reference.tables import GENERATED, table

@@ -114,7 +114,7 @@ def run_context(
     title: str,  # of the progress that is shown
     rows: int,  # how many there are; 0 for an unknown number
 ) -> "Iterator[RunContext]":
-    """Give what a bulk step works with, by the options of `add_bulk_options`."""
+    """Give what a bulk step works with, by its options."""
     from lean_tumbler.migration.bulk.context import RunContext
 
     started = session.clock()

@@ -109,12 +109,17 @@ def audit_document(audit: Audit) -> AuditDocument:
         ],
         only_rows=[OnlyRows(place=place, when=when) for place, when in audit.only_rows.items()],
         stores=[_column(column, audit.attacker) for column in audit.columns],
-        others=[
-            OtherPart.of(other, keep=rule.keeping, breaks=rule.breaks, remedy=rule.remedy)
-            for other in audit.others
-            for rule in [RULES_OF_KINDS[other.kind]]
-        ],
+        others=other_parts(audit),
     )
+
+
+def other_parts(audit: Audit) -> list[OtherPart]:
+    """Give the other kinds of credentials, each with how it has to be kept."""
+    return [
+        OtherPart.of(other, keep=rule.keeping, breaks=rule.breaks, remedy=rule.remedy)
+        for other in audit.others
+        for rule in [RULES_OF_KINDS[other.kind]]
+    ]
 
 
 def _column(column: AuditedColumn, attacker: Attacker) -> AuditedStore:

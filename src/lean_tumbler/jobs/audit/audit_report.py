@@ -54,7 +54,7 @@ def draw_audit(console: Console, audit: Audit) -> None:
     if any(column.findings for column in audit.columns):
         console.print(_NEXT_BY_POLICY if audit.by_policy else _NEXT)
         console.print()
-    for column, equal in folded(audit.columns):
+    for column, equal, _ in folded(audit.columns):
         if len(audit.columns) > 1:
             console.print(Text(f"{column.table}.{column.column}", "bold underline"))
             if equal:
@@ -83,29 +83,31 @@ def draw_audit(console: Console, audit: Audit) -> None:
 def _headlines(console: Console, audit: Audit) -> None:
     if not audit.columns:
         console.print(Text("No column of passwords was found.", "bold"))
-    for column, equal in folded(audit.columns):
-        if equal:
-            console.print(_together(audit.columns, column, equal))
-        else:
-            console.print(_headline(column))
+    for column, equal, members in folded(audit.columns):
+        console.print(_together(members, equal) if equal else _headline(column))
     for other in audit.others:
         if other.readable:
             console.print(Text(_other_headline(other), "bold"))
 
 
-def folded(columns: Sequence[AuditedColumn]) -> list[tuple[AuditedColumn, str]]:
-    """Give one column of equal tables for all of them, the largest, with what their names share."""
+def folded(
+    columns: Sequence[AuditedColumn],
+) -> list[tuple[AuditedColumn, str, Sequence[AuditedColumn]]]:
+    """Give one column of equal tables for all of them, with what their names share, and them all.
+
+    It is the one with most accounts below the floor.
+    """
     groups: dict[object, list[AuditedColumn]] = {}
     for column in columns:
         groups.setdefault(_alike(column), []).append(column)
-    found = []
+    found: list[tuple[AuditedColumn, str, Sequence[AuditedColumn]]] = []
     for members in groups.values():
         shared = shared_name({column.table for column in members})
         if shared:
             largest = max(members, key=lambda column: column.profile.below_floor)
-            found.append((largest, f"{shared}.{largest.column}"))
+            found.append((largest, f"{shared}.{largest.column}", members))
         else:
-            found += [(column, "") for column in members]
+            found += [(column, "", (column,)) for column in members]
     return found
 
 
@@ -115,11 +117,11 @@ def _alike(column: AuditedColumn) -> object:
     return column.column, kinds, frozenset(finding.code for finding in column.findings)
 
 
-def _together(columns: Sequence[AuditedColumn], column: AuditedColumn, equal: str) -> Text:
+def _together(members: Sequence[AuditedColumn], equal: str) -> Text:
     """Say of equal tables how many accounts are below the floor in all."""
-    alike = [other.profile for other in columns if _alike(other) == _alike(column)]
-    weak, rows = sum(p.below_floor for p in alike), sum(p.rows for p in alike)
-    text = f"{equal}, {len(alike):,} tables: {weak:,} of {rows:,} accounts are below the floor."
+    weak = sum(column.profile.below_floor for column in members)
+    rows = sum(column.profile.rows for column in members)
+    text = f"{equal}, {len(members):,} tables: {weak:,} of {rows:,} accounts are below the floor."
     return Text(text, "bold" if weak else "bold green")
 
 

@@ -200,7 +200,7 @@ def _context(
 def _fails(audit: "Audit", fail_on: str) -> bool:
     found = [finding for column in audit.columns for finding in column.findings]
     if fail_on in _SEVERITIES:
-        if any(other.readable for other in audit.others) and fail_on != "critical":
-            return True  # what stands readable is as bad as a finding that is high
-        return any(finding.severity.rank >= _SEVERITIES.index(fail_on) for finding in found)
+        severities = [finding.severity for finding in found]
+        severities += [other.severity for other in audit.others if other.readable]
+        return any(severity.rank >= _SEVERITIES.index(fail_on) for severity in severities)
     return any(finding.code == fail_on for finding in found)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
 from lean_tumbler.core.printable import printable
 from lean_tumbler.jobs.audit.attack import ATTACK_HEADINGS, ATTACK_MEANING, attack_rows
-from lean_tumbler.jobs.audit.audit_document import audit_document
+from lean_tumbler.jobs.audit.audit_document import other_parts
 from lean_tumbler.reports import plots
 from lean_tumbler.reports.pages import ENVIRONMENT, inline
 from lean_tumbler.reports.wording import costs, count
@@ -39,7 +39,7 @@ def audit_page(audit: Audit, taken_at: datetime) -> str:
         values=sum(column["values"] for column in columns),
         floor=audit.floor.source,
         overview=inline(plots.grades_plot(overview)) if overview else "",
-        others=audit_document(audit).others,
+        others=other_parts(audit),
         unreadable=[
             {"rows": found.rows, "listed": found.listed} for found in audit.unreadable if found.rows
         ],

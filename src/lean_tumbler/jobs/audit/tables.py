@@ -77,7 +77,7 @@ def _other(audit: Audit, other: OtherCredentials, index: int) -> dict[str, Any]:
     place = f"{other.table}.{other.column}"
     return {
         "ruleIndex": index,
-        "level": "error",
+        "level": _LEVELS[other.severity],
         "message": {"text": f"{place}: {other.readable:,} readable, kind: {other.kind}."},
         "properties": {"rows": other.readable},
         **_placed(audit, place, _OTHER_RULE["id"]),

@@ -2,7 +2,9 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import chain, starmap
 from pathlib import Path
+from typing import ClassVar
 
 import polars as pl
 
@@ -15,6 +17,7 @@ from lean_tumbler.core.audit.kinds import CredentialKind, is_readable
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
+from lean_tumbler.core.audit.rules import Severity
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StorePolicy, Target
@@ -67,20 +70,32 @@ class OtherCredentials:
     rows: int  # with something in them
     readable: int
 
+    severity: ClassVar = Severity.HIGH  # of those that are readable
 
-def other_credentials(table: Table, column: str, kind: CredentialKind) -> OtherCredentials:
-    """Count what stands in such a column; what has no shape of a stored value is readable."""
-    rows = readable = 0
-    for frame in table.frames([column], Unreadable()):
-        texts = frame.select(text=pl.col(column)).filter(pl.col("text").str.len_bytes() > 0)
-        shaped = with_shapes(texts, column="text", shape="shape")
-        rows += shaped.height
-        readable += shaped["shape"].null_count()
-        groups = shaped.drop_nulls("shape").group_by("shape").agg(pl.col("text").first(), pl.len())
-        readable += sum(n for _, text, n in groups.iter_rows() if is_readable(text))
-    return OtherCredentials(
-        table=table.name, column=column, kind=kind, rows=rows, readable=readable
-    )
+
+def other_credentials(
+    table: Table, kinds: Mapping[str, CredentialKind]
+) -> Iterator[OtherCredentials]:
+    """Count what stands in such columns of a table, which is read once."""
+    counted = {column: [0, 0] for column in kinds}
+    for frame in table.frames(list(kinds), Unreadable()):
+        for column, numbers in counted.items():
+            rows, readable = _rows_and_readable(frame[column])
+            numbers[0] += rows
+            numbers[1] += readable
+    for column, (rows, readable) in counted.items():
+        yield OtherCredentials(
+            table=table.name, column=column, kind=kinds[column], rows=rows, readable=readable
+        )
+
+
+def _rows_and_readable(values: pl.Series) -> tuple[int, int]:
+    """Count texts, and the readable ones; what has no shape of a stored value is readable."""
+    texts = pl.DataFrame({"text": values}).filter(pl.col("text").str.len_bytes() > 0)
+    shaped = with_shapes(texts, column="text", shape="shape")
+    groups = shaped.drop_nulls("shape").group_by("shape").agg(pl.col("text").first(), pl.len())
+    alike = sum(rows for _, text, rows in groups.iter_rows() if is_readable(text))
+    return shaped.height, shaped["shape"].null_count() + alike
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -259,7 +274,7 @@ def audit_source(
         chosen = [with_fields(found, wanted.stored) for found in chosen]
     aside = OtherPlaces()
     places = list(credential_places(chosen, wanted, name, is_named=table is not None, aside=aside))
-    others = [other_credentials(*each) for each in aside.kinds if each[2].opens_something]
+    others = list(chain.from_iterable(starmap(other_credentials, aside.others())))
     if not places and not others:
         where = f"table {table} of {name}" if table else name
         raise UsageError(

@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
+from itertools import groupby
 
 from lean_tumbler.core.audit.discovery import (
     SAMPLE_ROWS,
@@ -57,6 +58,13 @@ class OtherPlaces:
         """Add what was found in a table, as far as it is of some columns."""
         self.digests += [f"{table.name}.{name}" for name in found.digests if name in columns]
         self.kinds += [(table, name, kind) for name, kind in found.kinds.items() if name in columns]
+
+    def others(self) -> Iterator[tuple[Table, dict[str, CredentialKind]]]:
+        """Give what opens something, by its table and columns."""
+        for table, group in groupby(self.kinds, key=lambda each: each[0]):
+            kinds = {column: kind for _, column, kind in group if kind.opens_something}
+            if kinds:
+                yield table, kinds
 
 
 def credential_places(
