@@ -19,7 +19,7 @@ from pathlib import Path
 
 from conftest import make_portal
 from invented import mishaps
-from lean_tumbler.core.login.refusal_work import work_of
+from lean_tumbler.core.login.row_work import work_of
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row as StoredRow
 from lean_tumbler.core.reading.rows import text_of

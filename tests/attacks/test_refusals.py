@@ -8,6 +8,7 @@ from collections.abc import Callable
 from contextlib import closing
 from itertools import count
 from pathlib import Path
+from threading import Event
 from typing import Any
 
 import argon2.low_level
@@ -20,6 +21,7 @@ from lean_tumbler.core.login.refusal_time import LAST, RefusalTime
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.errors import StoreUnavailable
 from lean_tumbler.migration.admission import admit_login, change_password
 from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.scans.costs import learn_costs
@@ -37,6 +39,15 @@ formula = "utf-8, pbkdf2-sha256 rounds 32 salt, hex"
 [[store.passengers.cohort]]
 name = "bridge"
 formula = "latin-1, sha1, hex, then bcrypt"
+"""
+_QUICK = """\
+[target]
+scheme = "argon2id"
+memory_kib = 256
+passes = 1
+lanes = 1
+[floor]
+argon2id = { memory_kib = 256, passes = 1 }
 """
 TYPED = {
     "ASCII": "no such pass",
@@ -173,16 +184,63 @@ def test_every_refusal_does_the_same_work(
 
 def test_a_gateway_learns_from_what_it_refuses(work: Counter[str]) -> None:
     """Without a look at the rows before, the second refusal of anybody costs what a dear row's did."""
-    policy = StoragePolicy.from_toml(
-        '[target]\nscheme = "argon2id"\nmemory_kib = 256\npasses = 1\nlanes = 1\n[floor]\nargon2id = { memory_kib = 256, passes = 1 }\n'
-    )
-    gateway = CredentialGateway(policy)
+    gateway = CredentialGateway(StoragePolicy.from_toml(_QUICK))
     dear, sums = STORED["dearer"][0], []
     for stored in (dear, None, dear, "!"):
         work.clear()
         assert not gateway.admit(stored=stored, password="no such").admitted
         sums.append(dict(work))
     assert sums[1:] == [sums[0]] * 3
+
+
+def test_planted_rows_do_not_make_refusals_dear(work: Counter[str]) -> None:
+    """One row in ten, inside the limits and far dearer than all others: checked, and never imitated."""
+    gateway = CredentialGateway(StoragePolicy.from_toml(_QUICK))
+    usual = [Row(stored=_raw(_value("pbkdf2-sha256", rounds=100 + number))) for number in range(90)]
+    planted = [
+        Row(stored=f"$pbkdf2-sha256$i={300_000 + number}$MDEyMzQ1Njc$".encode() + b"A" * 43)
+        for number in range(4)
+    ] + [
+        Row(stored=f"$argon2id$v=19$m=65536,t={passes},p=1$MDEyMzQ1Njc$".encode() + b"A" * 43)
+        for passes in range(1, 6)
+    ]
+    gateway.learn_costs([*planted, *usual])
+    for row in planted:
+        assert gateway.admit_row(row, password="no such").unusual_work
+    work.clear()
+    assert not gateway.admit(stored=None, password="no such").admitted
+    assert work == {"argon2 256 1": 1, "pbkdf2-sha256": 189}
+
+
+def test_rows_of_unusual_work_are_checked_one_at_a_time() -> None:
+    """Who asks for another meanwhile is told to come again; others are served."""
+    gateway = CredentialGateway(StoragePolicy.from_toml(_QUICK))
+    dear = _value("pbkdf2-sha256", rounds=200_000)
+    inside = Event()
+
+    class Slot:
+        def __enter__(self) -> None:
+            inside.set()
+
+        def __exit__(self, *_: object) -> None:
+            with pytest.raises(StoreUnavailable):
+                gateway.admit(stored=dear, password="p")
+            assert not gateway.admit(stored=None, password="p").admitted
+
+    assert gateway.admit(stored=dear, password="p", slot=Slot()).admitted
+    assert inside.is_set()
+    assert gateway.admit(stored=dear, password="p").admitted
+
+
+def test_what_gone_rows_asked_for_is_forgotten(work: Counter[str]) -> None:
+    """A look at the rows anew: refusals take what those take that are there now."""
+    gateway = CredentialGateway(StoragePolicy.from_toml(_QUICK))
+    for stored, expected in (("bcrypt", 64), ("PBKDF2", 0)):
+        name = "dearer bcrypt" if stored == "bcrypt" else stored
+        gateway.learn_costs([Row(stored=_raw(STORED[name][0]))])
+        work.clear()
+        gateway.admit(stored=None, password="no such")
+        assert work["bcrypt"] == expected
 
 
 def test_refusals_are_said_at_one_time() -> None:

@@ -1,5 +1,6 @@
 """One login against a store: fetch, decide, swap."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from lean_tumbler.core.login.gateway import NO_SLOT, CredentialGateway, Slot
@@ -10,7 +11,6 @@ from lean_tumbler.core.warrant import MOVES, Step
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.interface import (
     Account,
-    AccountKey,
     LoginStore,
     as_stored,
     room_of,
@@ -25,6 +25,30 @@ class Admission:
     alert: str = ""
     # what is known of the row beside its value; None where there is not one alone
     row: RowFacts | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Found:
+    """The rows of a login, as its store compares it, and how long it took to fetch them."""
+
+    accounts: Sequence[Account]
+    seconds: float
+
+    @property
+    def one(self) -> Account | None:
+        """The account; None where there is none, or not one alone."""
+        return self.accounts[0] if len(self.accounts) == 1 else None
+
+
+def look_up(store: LoginStore, gateway: CredentialGateway, login: str) -> Found:
+    """Fetch the rows of a login.
+
+    Raises:
+        SourceError: the store cannot be read.
+    """
+    started = gateway.clock()
+    accounts = store.fetch(login)
+    return Found(accounts=accounts, seconds=gateway.clock() - started)
 
 
 _ALERTS = {
@@ -47,6 +71,7 @@ def admit_login(
     password: str,  # as typed
     upgrade: bool = True,  # whether anything may be written
     slot: Slot = NO_SLOT,  # held while it derives; others read and write meanwhile
+    found: Found | None = None,  # its rows, where they were fetched already
 ) -> Admission:
     """Check a login and upgrade its value where due.
 
@@ -56,8 +81,9 @@ def admit_login(
         SourceError: the store cannot be read.
         CheckImpossible: a formula or key that the value needs is not there.
     """
+    found = found or look_up(store, gateway, login)
     account, alert, outcome = _checked(
-        store, gateway, store_name, login, password, upgrade=upgrade, slot=slot
+        gateway, store_name, found, password, upgrade=upgrade, slot=slot
     )
     row = None if account.stored is None else account.facts
     if outcome.new_value is not None:
@@ -65,16 +91,6 @@ def admit_login(
     if outcome.admitted and account.is_left_behind and outcome.kept in MOVES:
         return replace(_write(store, account, outcome, as_stored(account.stored or b"")), row=row)
     return Admission(outcome=outcome, alert=alert or _alert(account, outcome), row=row)
-
-
-def row_of(store: LoginStore, login: str) -> AccountKey | None:
-    """Give the key of the one row that has a login, as the store compares it; None without one.
-
-    Raises:
-        SourceError: the store cannot be read.
-    """
-    found = store.fetch(login)
-    return found[0].key if len(found) == 1 else None
 
 
 def change_password(
@@ -86,6 +102,7 @@ def change_password(
     password: str,
     new: str,
     slot: Slot = NO_SLOT,
+    found: Found | None = None,
 ) -> tuple[bool, Outcome]:
     """Check a password, and put a new one in its place; tell whether it stands there now.
 
@@ -99,9 +116,8 @@ def change_password(
     """
     gateway.warrant(Step.CHANGE, store_name).require()
     gateway.require_usable(password=new, login=login)
-    account, _, outcome = _checked(
-        store, gateway, store_name, login, password, upgrade=False, slot=slot
-    )
+    found = found or look_up(store, gateway, login)
+    account, _, outcome = _checked(gateway, store_name, found, password, upgrade=False, slot=slot)
     if not outcome.admitted or account.stored is None:
         return False, outcome
     with slot:
@@ -113,34 +129,36 @@ def change_password(
 
 
 def _checked(
-    store: LoginStore,
     gateway: CredentialGateway,
     store_name: str,
-    login: str,
+    found: Found,
     password: str,
     *,
     upgrade: bool,
     slot: Slot,
 ) -> tuple[Account, str, Outcome]:
-    """Fetch a login's account, or an empty one in its place, and check the password."""
-    started = gateway.clock()
-    accounts = store.fetch(login)
-    fetched = gateway.clock() - started
-    account = accounts[0] if len(accounts) == 1 else Account(key=0)
-    alert = "the login is not unique; no row was tried" if len(accounts) > 1 else ""
+    """Check the password of a login's account, or of an empty one in its place."""
+    account = found.one or Account(key=0)
+    alert = "the login is not unique; no row was tried" if len(found.accounts) > 1 else ""
     outcome = gateway.admit_row(
         account.row,
         password=password,
         store=store_name,
         upgrade=upgrade,
         slot=slot,
-        fetched_seconds=fetched,
+        fetched_seconds=found.seconds,
     )
     return account, alert, outcome
 
 
+_UNUSUAL_WORK = (
+    "a stored value asks for far more work than the store's usual rows: it is checked one at a "
+    "time, and refusals do not imitate it"
+)
+
+
 def _alert(account: Account, outcome: Outcome) -> str:
-    message = _ALERTS.get(outcome.refusal, "")
+    message = _ALERTS.get(outcome.refusal, _UNUSUAL_WORK if outcome.unusual_work else "")
     return f"account {account.key!r}: {message}" if message else ""
 
 

@@ -3,17 +3,20 @@
 import asyncio
 from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import Executor
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Action, Outcome
+from lean_tumbler.core.reading.rows import Row as RowOfStore
 from lean_tumbler.errors import RequestRefused, StoreUnavailable, TumblerError
 from lean_tumbler.migration.admission import (
     Admission,
+    Found,
     admit_login,
     change_password,
-    row_of,
+    look_up,
 )
 from lean_tumbler.service.derivation_slots import DerivationSlots
 from lean_tumbler.service.events import Event, Log
@@ -23,6 +26,7 @@ from lean_tumbler.service.requests import Admit, AdmitValue, Change, Hash
 from lean_tumbler.service.watch import AcceptanceWatch
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.login_evidence import Observations
+from lean_tumbler.stores.scans.costs import learn_costs
 
 T = TypeVar("T")
 Answer = dict[str, Any]
@@ -30,6 +34,7 @@ Answer = dict[str, Any]
 REFUSED: Mapping[str, object] = {"admitted": False, "action": "none"}
 RETRY_SECONDS = 1
 READY_SECONDS = 2.0  # so long an answer about the stores holds
+COSTS_SECONDS = 600.0  # so long what the stores' rows ask for holds
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -64,13 +69,15 @@ class LoginService:
         self._inside = 0
         self._readiness: asyncio.Future[bool] | None = None
         self._ready_until = 0.0
+        self._costs_until = context.clock() + COSTS_SECONDS
 
     async def admit(self, request: Admit) -> Answer:
         """Check a login of a store, and upgrade its value where due."""
         name, login, password = request.store, request.login, request.password
         store = self._store(name)
-        who = await self._counted_as(store, login)
-        if await self._is_refused_unseen(name, who, password):
+        found = await self._look_up(store, login)
+        who = _counted_as(login, found)
+        if await self._is_refused_unseen(name, who, password, found):
             return dict(REFUSED)
         admission = await self._derive(
             lambda: admit_login(
@@ -81,6 +88,7 @@ class LoginService:
                 password=password,
                 upgrade=self._watch.may_upgrade(name),
                 slot=self.context.slots,
+                found=found,
             )
         )
         await self.context.failures.note(name, who, admitted=admission.outcome.admitted)
@@ -122,8 +130,9 @@ class LoginService:
         """Check a password, and put a new one in its place."""
         name, login, password = request.store, request.login, request.password
         store = self._store(name)
-        who = await self._counted_as(store, login)
-        if await self._is_refused_unseen(name, who, password):
+        found = await self._look_up(store, login)
+        who = _counted_as(login, found)
+        if await self._is_refused_unseen(name, who, password, found):
             return {"changed": False}
         changed, outcome = await self._derive(
             lambda: change_password(
@@ -134,6 +143,7 @@ class LoginService:
                 password=password,
                 new=request.new_password,
                 slot=self.context.slots,
+                found=found,
             )
         )
         await self.context.failures.note(name, who, admitted=outcome.admitted)
@@ -156,19 +166,25 @@ class LoginService:
                 return False
         return True
 
-    async def _counted_as(self, store: LoginStore, login: str) -> str:
-        """Name whom failures of a login count for."""
+    async def _look_up(self, store: LoginStore, login: str) -> Found:
         loop = asyncio.get_running_loop()
-        row = await loop.run_in_executor(self.context.executor, row_of, store, login)
-        return counted_as(login, row)
+        return await loop.run_in_executor(
+            self.context.executor, look_up, store, self.gateway, login
+        )
 
-    async def _is_refused_unseen(self, store: str, who: str, password: str) -> bool:
+    async def _is_refused_unseen(
+        self, store: str, who: str, password: str, found: Found | None = None
+    ) -> bool:
         """Tell whether somebody has failed too often; it costs what an unknown login does."""
         if not await self.context.failures.is_reached(store, who):
             return False
         await self._derive(
-            lambda: self.gateway.admit(
-                stored=None, password=password, store=store or None, slot=self.context.slots
+            lambda: self.gateway.admit_row(
+                RowOfStore(stored=None),
+                password=password,
+                store=store or None,
+                slot=self.context.slots,
+                fetched_seconds=found.seconds if found else 0.0,
             )
         )
         self._alert(store, "a login failed too often in a row and is refused without a check")
@@ -202,6 +218,9 @@ class LoginService:
         )
         if self.context.observed.is_due:
             self.context.executor.submit(self.context.observed.write)
+        if self.context.clock() >= self._costs_until:
+            self._costs_until = self.context.clock() + COSTS_SECONDS
+            self.context.executor.submit(self._learn_costs_again)
         outcome, metrics = admission.outcome, self.context.metrics
         cohort, admitted = outcome.cohort or "none", str(outcome.admitted).lower()
         metrics.logins.labels(store, cohort, admitted, outcome.action).inc()
@@ -217,6 +236,12 @@ class LoginService:
             self._alert(store, admission.alert)
         return {"admitted": outcome.admitted, "action": str(_seen(outcome))}
 
+    def _learn_costs_again(self) -> None:
+        """See what rows ask for now; what gone rows asked for is forgotten."""
+        for name, store in self.stores.items():
+            with suppress(TumblerError):  # then what was learned before holds
+                learn_costs(self.gateway, store, store_name=name)
+
     def _alert(self, store: str, message: str) -> None:
         self.context.metrics.alerts.labels(store).inc()
         self.context.log(Event.ALERT, store=store, message=message)
@@ -224,6 +249,11 @@ class LoginService:
     def _store(self, name: str) -> LoginStore:
         _require_known(name, self.stores)
         return self.stores[name]
+
+
+def _counted_as(login: str, found: Found) -> str:
+    """Name whom failures of a login count for."""
+    return counted_as(login, found.one.key if found.one else None)
 
 
 def _require_known(name: str, stores: Collection[str]) -> None:

@@ -12,6 +12,7 @@ from lean_tumbler.core.audit.value_detectors import (
     DrawnAtRandom,
     Encrypted,
     MixedCase,
+    UnusualWork,
 )
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.schemes.obsolete.remnants import REMNANT
@@ -211,6 +212,14 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             summary="The value begins like a known scheme but is not whole: nobody can log in.",
             remedy="Look at the column's width; the passwords must be reset.",
             detect=CutOff(),
+        ),
+        "unusual-work": Rule(
+            severity=Severity.MEDIUM,
+            summary="A few values ask for far more work than all others: somebody may have planted "
+            "them to make logins dear.",
+            remedy="Find out who wrote them. Logins check them one at a time, and refusals do not "
+            "imitate them; lower [limits] to refuse them.",
+            detect=UnusualWork(),
         ),
         "obsolete-variant": Rule(
             severity=Severity.MEDIUM,

@@ -1,5 +1,6 @@
 """Findings that rest on what values themselves are."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import polars as pl
@@ -9,6 +10,8 @@ from lean_tumbler.core.audit.digest_lengths import TRUNCATED, length_of
 from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import Affected, GroupReading
 from lean_tumbler.core.audit.whole_column import unexplained_classes
+from lean_tumbler.core.tuning.ceiling import ceiling_seconds
+from lean_tumbler.core.tuning.work import work_of
 
 _TWICE = frozenset({"double-sha1"})
 
@@ -33,6 +36,40 @@ class CutOff:
         ]
         by_length = frame.of(*short).select("account", "privileged")
         return pl.concat([_NOT_WHOLE.members(case, frame), by_length])
+
+
+def _seconds(reading: GroupReading) -> float:
+    work = work_of(reading.scheme, dict(reading.parameters), formula=reading.formula)
+    return work.seconds_of_a_core if work else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class UnusualWork:
+    """Rows that ask for far more work than nine in ten of their column."""
+
+    def count(self, case: Case) -> tuple[Affected, str]:
+        """Add up the groups above the ceiling."""
+        wanted = self._wanted(case)
+        affected = gather(case.profile, wanted)
+        ceiling = self._ceiling(case)
+        dearest = max(map(_seconds, case.profile.groups), default=0.0)
+        return affected, (
+            f"{schemes_of(case.profile, wanted)}; one check of the dearest takes about "
+            f"{dearest:,.1f} s of a core, above the ceiling of {ceiling:,.2f} s"
+        )
+
+    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
+        """Give the rows of these groups."""
+        return of_reading(case, frame, self._wanted(case))
+
+    def _ceiling(self, case: Case) -> float:
+        return ceiling_seconds(
+            (_seconds(reading), affected.rows) for reading, affected in case.profile.groups.items()
+        )
+
+    def _wanted(self, case: Case) -> Callable[[GroupReading], bool]:
+        ceiling = self._ceiling(case)
+        return lambda reading: _seconds(reading) > ceiling
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from datetime import date
+from threading import Lock
 from types import MappingProxyType
 
 from lean_tumbler.core.login import written
@@ -13,8 +14,8 @@ from lean_tumbler.core.login.checking import Verdict, check
 from lean_tumbler.core.login.new_passwords import Objection, common_passwords, reasons_against
 from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.core.login.passwords import checkable, forms, new_form, require_storable
-from lean_tumbler.core.login.refusal_time import RefusalTime
-from lean_tumbler.core.login.refusal_work import Item, RefusalWork, derivation_work, work_of
+from lean_tumbler.core.login.refusals import Refusals
+from lean_tumbler.core.login.row_work import derivation_work, work_of
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.reading.of_stores import store_reader
@@ -75,9 +76,12 @@ class CredentialGateway:
         }
         self._without_store = RowReader(formulas=policy.formulas_by_fingerprint, keys=keys)
         always = derivation_work(policy.target.derivation, policy.target.parameters)
-        self._refusals = {name: RefusalWork(always) for name in (None, *policy.stores)}
+        one_at_a_time = Lock()
+        self._refusals = {
+            name: Refusals(always, wait=wait, one_at_a_time=one_at_a_time)
+            for name in (None, *policy.stores)
+        }
         self.clock = clock
-        self._times = {name: RefusalTime(wait) for name in self._refusals}
 
     def for_copy(self, store: StorePolicy) -> "CredentialGateway":
         """Give a gateway that decides for a copy of a store, which may be told to write.
@@ -172,7 +176,8 @@ class CredentialGateway:
     ) -> Outcome:
         """Decide one login on a row as a store gives it; `admit` says the rest.
 
-        All refusals take equal work, and are said at equal times.
+        All refusals take equal work, and are said at equal times; a row that asks for more than
+        they may take is checked as it is, one at a time.
 
         Args:
             row: as it was read.
@@ -181,40 +186,43 @@ class CredentialGateway:
             upgrade: whether a new value may be given at all.
             slot: held while it derives, and not while a refusal waits to be said.
             fetched_seconds: that reading the row took.
-        """
-        with slot:
-            started = self.clock()
-            outcome, done = self._decided(row, password, store, upgrade=upgrade)
-            if not outcome.admitted:
-                self._fill_up(done, password, store)
-            seconds = fetched_seconds + self.clock() - started
-        if not outcome.admitted:
-            self._times[store].wait_out(seconds)
-        return outcome
 
-    def _fill_up(self, done: tuple[Item, ...], password: str, store: str | None) -> None:
-        """Do what other rows of the store would have asked for."""
+        Raises:
+            StoreUnavailable: another row is being checked that asks for unusual work.
+        """
+        began = self.clock()
+        reading, refusals = self.reader(store).read(row), self._refusals[store]
         is_checked = checkable(password, self._policy.limits)
+        work = work_of(reading, self.bounds) if is_checked else ()
         typed = [form for _, form in forms(password)] if is_checked else [""]
-        self._refusals[store].learn(done)
-        self._refusals[store].fill_up(done, typed)
+        is_dear = refusals.is_dear(work)
+        seconds = fetched_seconds + self.clock() - began
+        with refusals.turn(is_dear=is_dear), slot:
+            began = self.clock()
+            outcome = self._decided(row, reading, password, store, upgrade=upgrade)
+            if outcome.refusal == "over-limit":  # nothing of it was run
+                work, is_dear = (), False
+            if not outcome.admitted:
+                refusals.fill_up(row, work, typed)
+            seconds += self.clock() - began
+        if not outcome.admitted and not is_dear:
+            refusals.wait_out(seconds)
+        return replace(outcome, unusual_work=is_dear)
 
     def decide_row(self, row: Row, *, password: str, store: str | None = None) -> Outcome:
         """Decide as `admit_row` does, and answer at once: where nobody sees how long it takes."""
-        return self._decided(row, password, store, upgrade=True)[0]
+        reading = self.reader(store).read(row)
+        return self._decided(row, reading, password, store, upgrade=True)
 
     def _decided(
-        self, row: Row, password: str, store: str | None, *, upgrade: bool
-    ) -> tuple[Outcome, tuple[Item, ...]]:
-        """Give the outcome, and for a refusal the work that was done for it."""
-        reader = self.reader(store)
+        self, row: Row, reading: Reading, password: str, store: str | None, *, upgrade: bool
+    ) -> Outcome:
         if not checkable(password, self._policy.limits):
-            return Outcome(admitted=False, refusal="not-checkable"), ()
-        reading = reader.read(row)
+            return Outcome(admitted=False, refusal="not-checkable")
         try:
             verdict = check(self._tried(reading, store), password, bounds=self.bounds)
         except OverLimit:
-            return Outcome(admitted=False, refusal="over-limit"), ()
+            return Outcome(admitted=False, refusal="over-limit")
         cohort = verdict.scheme if reading.state is not State.NO_VALUE else ""
         if not verdict.accepted:
             is_stored = password in {reading.text, row.text}
@@ -224,9 +232,9 @@ class CredentialGateway:
                 refusal=refusal,
                 opened_as_text=is_stored and bool(reading.text_class),
             )
-            return _with_cohort(refused, cohort, reading), work_of(reading, self.bounds)
+            return _with_cohort(refused, cohort, reading)
         outcome = self._admitted(verdict, store, row.login, upgrade=upgrade)
-        return _with_cohort(outcome, cohort, reading), ()
+        return _with_cohort(outcome, cohort, reading)
 
     def _tried(self, reading: Reading, store: str | None) -> Reading:
         """Leave out a text of a structure that nothing has proven to be a password."""
@@ -240,8 +248,8 @@ class CredentialGateway:
     ) -> None:
         """See what checks of a store's rows cost, so that every refusal costs as much.
 
-        Each refusal learns from its own row too. Rows that are seen before the first of them
-        leave no login that is refused sooner than others.
+        What was learned before is forgotten. Each refusal learns from its own row too. Rows that
+        are seen before the first of them leave no login that is refused sooner than others.
 
         Args:
             rows: some of the store's, or all.
@@ -253,7 +261,7 @@ class CredentialGateway:
             UsageError: the policy has no such store.
         """
         reader = self.reader(store)
-        work = (work_of(reader.read(row), self.bounds) for row in rows)
+        work = ((row, work_of(reader.read(row), self.bounds)) for row in rows)
         self._refusals[store].learn_of(work, at_once=at_once)
 
     def hash(self, *, password: str, login: str | None = None, force: bool = False) -> str:

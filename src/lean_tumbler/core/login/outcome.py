@@ -33,6 +33,7 @@ class Outcome:
         opened_as_text: whether what was typed is the stored text, of a structure that nothing has
             proven to be a password; for evidence.
         ruled_out: alternatives of its formula that would not have opened it, by fingerprint.
+        unusual_work: whether the row asks for more work than a refusal may take.
         kept: why the value stays as it is; None where it is replaced or the login is refused.
     """
 
@@ -47,4 +48,5 @@ class Outcome:
     identity: str = ""
     opened_as_text: bool = False
     ruled_out: frozenset[str] = frozenset()
+    unusual_work: bool = False
     kept: Reason | None = None
