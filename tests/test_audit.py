@@ -223,8 +223,24 @@ def test_administrators_come_first_and_ten_are_shown() -> None:
 
 
 MD5 = hashlib.md5(b"x").hexdigest()
-STRONG = "$2b$12$" + "a" * 53
-BCRYPT = "$2b$05$" + "a" * 53
+STRONG = "$2b$12$" + "aB" * 26 + "u"
+BCRYPT = "$2b$05$" + "aB" * 26 + "u"
+
+
+def strong(count: int, *, cost: int = 12, salt: str = "") -> list[str]:
+    """Give different values of bcrypt that nobody computed."""
+    return [
+        f"$2b${cost:02d}${salt or f'{n:03d}' + 'aB' * 9 + 'u'}{'dE' * 14}{n:03d}"
+        for n in range(count)
+    ]
+
+
+def slow(rounds: int, count: int) -> list[str]:
+    """Give different values of PBKDF2 with so many rounds."""
+    return [
+        f"$pbkdf2-sha256$i={rounds}$" + f"{n:03d}" + "aBcDeFgHiJkLmNoPqRs$" + f"{n:03d}" + "aB" * 20
+        for n in range(count)
+    ]
 
 
 def digests(count: int) -> list[str]:
@@ -279,6 +295,13 @@ def test_a_column_of_one_digest_is_not_taken_for_cipher_text() -> None:
         ("leftover-column", [("harbour", None, False)], 1, Place(beside=("pw",))),
         ("password-beside-hash", [(STRONG, None, False)], 1, Place(opens=Opens(stored="pw", opened=9, tried=9))),
         ("static-salt", [(d, "same salt", False) for d in digests(12)], 12, Place()),
+        ("static-salt", [(v, None, False) for v in strong(12, salt="aB" * 11)], 12, Place()),
+        ("salt-reused", [(v, None, False) for v in [*strong(3, salt="aB" * 11), *strong(40)]], 3, Place()),
+        ("copied-value", [(v, None, False) for v in [*strong(9), *strong(2)]], 4, Place()),
+        ("folded-value", [(STRONG.lower(), None, False), (STRONG, None, True), (MD5, None, False)], 1, Place()),
+        ("newest-weaker", [(v, None, False) for v in [*strong(9), *digests(4)]], 4, Place()),
+        ("unusual-work", [(v, None, False) for v in [*slow(1000, 30), *slow(9_000_000, 2)]], 2, Place()),
+        ("exchanged-columns", [("someone@coldharbour.example", None, False)], 1, Place(exchanged_with="email")),
         ("salt-reused", [(d, f"salt {n % 8} x", False) for n, d in enumerate(digests(12))], 8, Place()),
         ("salt-is-login", [(d, f"login{n}", False) for n, d in enumerate(digests(3))], 3, Place()),
         ("short-salt", [(digests(1)[0], "1234567", False), (digests(2)[1], "12345678", False)], 1, Place()),
@@ -307,13 +330,28 @@ def test_each_finding_counts_its_rows_exactly(
 
 def test_a_clean_column_has_no_findings() -> None:
     """Nothing is found where nothing is wrong, and every rule of the table is tested above."""
-    assert findings(profile([(STRONG, None, True)] * 3), Floor()) == []
+    assert findings(profile([(value, None, True) for value in strong(3)]), Floor()) == []
     table = test_each_finding_counts_its_rows_exactly.pytestmark[0].args[1]  # type: ignore[attr-defined] # set by pytest
     assert {row[0] for row in table} == set(RULES) - {
         *("common-password", "login-not-unique"),
         "digests-among-texts",  # in the tests of generations: it takes a column
         "same-value-elsewhere",  # in the tests of mistakes: it takes two
     }
+
+
+@pytest.mark.parametrize(
+    "values",
+    [
+        [*digests(9), *strong(20)],  # a migration that goes on
+        [*strong(20), *digests(2)],  # two at the end are chance
+        [*strong(5), *digests(6)],  # most rows
+        [*strong(9), *digests(9), *strong(20)[19:]],  # and a better one behind them
+    ],
+)
+def test_rows_that_are_no_worse_than_those_before(values: list[str]) -> None:
+    """Newer rows are called weaker where all of them are, and all before are not."""
+    found = findings(profile([(value, None, False) for value in values]), Floor())
+    assert "newest-weaker" not in {finding.code for finding in found}
 
 
 def test_likely_passwords_and_doubled_logins_are_found() -> None:

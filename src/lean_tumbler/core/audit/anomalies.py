@@ -5,13 +5,11 @@ from collections.abc import Iterator
 
 import polars as pl
 
-from lean_tumbler.core.audit.digest_lengths import TRUNCATED
 from lean_tumbler.core.audit.frames import Group
+from lean_tumbler.core.audit.own_salts import SHORT_SALT_BYTES
+from lean_tumbler.core.audit.results import TRUNCATED
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
-
-SHORT_SALT_BYTES = 8  # RFC 8018 section 4.1 asks for at least 64 bits
-
 
 _EMPTY_DIGESTS = tuple(
     text

@@ -15,6 +15,7 @@ from lean_tumbler.core.grades import BELOW_FLOOR, Floor, Grade
 
 _STATIC_SHARE = 0.5  # one salt for more than half of the salted rows is no salt
 _STATIC_ROWS = 10
+_NEWEST_ROWS = 3  # in a column of two kinds, so many at the end are chance in one of thousands
 _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
 _LEFTOVER_TABLE = re.compile(
     r"(^|_)(old|bak|backup|copy|tmp|temp|archive|\d{4,8})($|_)", re.IGNORECASE
@@ -33,6 +34,8 @@ class Place:
     beside: tuple[str, ...] = ()  # other columns of the table that hold credentials
     # the values of one of them that this column's content opens; None for none
     opens: Opens | None = None
+    # the column that holds the stored values, where a program wrote the two the wrong way round
+    exchanged_with: str = ""
     # what it shares with other columns of the source
     elsewhere: Elsewhere = field(default_factory=Elsewhere)
     characters: int | None = None  # the most that the column holds; None where nothing bounds it
@@ -183,6 +186,56 @@ class SharedDigest:
 
 
 @dataclass(frozen=True, slots=True)
+class CopiedValue:
+    """Equal values that hold their own salt."""
+
+    def count(self, case: Case) -> tuple[Affected, str]:
+        """Take the clusters."""
+        found = case.profile.copies
+        values = "value occurs" if found.number == 1 else "values occur"
+        return found.affected, (
+            f"{found.number:,} {values} more than once, the commonest {found.largest:,} times"
+        )
+
+    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
+        """Give the rows whose value stands elsewhere too."""
+        return frame.copies.join(case.profile.repeated_copies, on="text", how="semi")
+
+
+@dataclass(frozen=True, slots=True)
+class NewestWeaker:
+    """The newest rows, made otherwise than all before, and worse."""
+
+    def count(self, case: Case) -> tuple[Affected, str]:
+        """Add up the groups that stand behind all better ones."""
+        weaker = self._weaker(case)
+        affected = gather(case.profile, weaker.__contains__)
+        if not affected.rows:
+            return affected, ""
+        first = min((case.profile.spans[reading] for reading in weaker), key=lambda s: s.first)
+        return affected, (
+            f"from account {first.account} on: {schemes_of(case.profile, weaker.__contains__)}; "
+            f"all {first.first:,} rows before are better"
+        )
+
+    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
+        """Give the rows of these groups."""
+        return of_reading(case, frame, self._weaker(case).__contains__)
+
+    def _weaker(self, case: Case) -> set[GroupReading]:
+        """Give the groups below the floor that begin where all others have ended."""
+        spans = case.profile.spans
+        below = {each for each in case.profile.groups if each.grade in BELOW_FLOOR}
+        better = [each for each in case.profile.groups if each not in below]
+        rows = sum(case.profile.groups[each].rows for each in below)
+        before = sum(case.profile.groups[each].rows for each in better)
+        if not _NEWEST_ROWS <= rows <= before:
+            return set()
+        ended = max(spans[each].last for each in better)
+        return below if all(spans[each].first > ended for each in below) else set()
+
+
+@dataclass(frozen=True, slots=True)
 class SharedSalt:
     """Equal salts: one for most rows, or some that repeat."""
 
@@ -191,6 +244,8 @@ class SharedSalt:
     def count(self, case: Case) -> tuple[Affected, str]:
         """Take the clusters, where they are of this kind."""
         salts = case.profile.salts
+        if salts.affected.rows == case.profile.copies.affected.rows:
+            return Affected(), ""  # copies of whole values have equal salts
         if self.static is not _is_static(case, salts):
             return Affected(), ""
         if self.static:

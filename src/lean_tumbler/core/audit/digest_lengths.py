@@ -10,8 +10,6 @@ from dataclasses import dataclass
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
-TRUNCATED = "truncated-value"
-
 
 @dataclass(frozen=True, slots=True)
 class DigestLength:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from enum import Enum, auto
 from typing import Any
 
+from lean_tumbler.core.audit.exchanged import exchanged_with
 from lean_tumbler.core.audit.kinds import (
     CredentialKind,
     is_slow,
@@ -88,6 +89,7 @@ class CredentialColumn:
     table: str
     columns: Columns
     opens: Opens | None = None  # the values that its content opens; None where it opens none
+    exchanged_with: str = ""  # the column that holds the stored values in its place; or empty
 
 
 def folded(name: str) -> str:
@@ -366,6 +368,11 @@ def credential_columns(
         opened_by |= {name: opens for name, opens in opened.items() if name not in others}
     found |= {name: replace(roles, stored=name) for name in opened_by if name not in found}
     return [
-        CredentialColumn(table=table, columns=columns, opens=opened_by.get(name))
+        CredentialColumn(
+            table=table,
+            columns=columns,
+            opens=opened_by.get(name),
+            exchanged_with=exchanged_with(name, sample) if names_passwords(name) else "",
+        )
         for name, columns in found.items()
     ]

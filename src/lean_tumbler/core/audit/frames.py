@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from lean_tumbler.core.audit.results import Affected, GroupReading
+from lean_tumbler.core.audit.results import Affected, GroupReading, Span
 from lean_tumbler.core.schemes.base import ParsedValue
 
 
@@ -18,6 +18,7 @@ class Group:
     reading: GroupReading
     odd: tuple[str, ...]
     affected: Affected
+    span: Span  # of the frame's rows with a value
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,7 +32,8 @@ class Frame:
     # code of a finding -> the rows that show it by their texts alone
     flags: list[tuple[str, pl.DataFrame]]
     digests: pl.DataFrame  # fast rows with `text`, the hash of digest and salt
-    salts: pl.DataFrame  # rows with a salt, `text` its hash
+    salts: pl.DataFrame  # rows with a salt, beside the value or in it, `text` its hash
+    copies: pl.DataFrame  # rows whose value holds a salt of its own, `text` the value's hash
     logins: pl.DataFrame  # rows with a login, `text` its hash
     first_blocks: pl.DataFrame  # rows that may be cipher text, `text` the hash of their first block
     # what was read, the formula, and rows that it makes from a likely password

@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import polars as pl
@@ -10,14 +10,18 @@ import polars as pl
 from lean_tumbler.core.audit.anomalies import odd, text_flags
 from lean_tumbler.core.audit.cohort_marks import OTHER, marks
 from lean_tumbler.core.audit.digest_guesses import LikelyMatcher, digests_of, is_folded, own_digests
-from lean_tumbler.core.audit.digest_lengths import TRUNCATED, cut_lengths, length_of
+from lean_tumbler.core.audit.digest_lengths import cut_lengths, length_of
 from lean_tumbler.core.audit.frames import Frame, Group
+from lean_tumbler.core.audit.own_salts import folded, with_own_salt
 from lean_tumbler.core.audit.representatives import explained, row_of
 from lean_tumbler.core.audit.results import (
     ACCOUNTS_SHOWN,
+    FOLDED,
+    TRUNCATED,
     Affected,
     GroupReading,
     Profile,
+    Span,
     affected_by,
 )
 from lean_tumbler.core.audit.shapes import with_shapes
@@ -36,7 +40,7 @@ _OWN_ROWS = 20  # of one group and frame, each computed by itself
 # What the column as a whole may show to be something else.
 _SURVEYED = frozenset({"plain-text", "unknown", "des-crypt", "bigcrypt"})
 _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
-_SHAPE = ("shape", "salted", "mark")
+_SHAPE = ("shape", "salted", "mark", "folded")
 _READ_KEPT = 65_536
 # While rows are looked at, nothing is known of the column; the survey says it at the end.
 _UNSEEN = Column(rows=1)
@@ -67,9 +71,10 @@ class Profiler:
         self._profile = Profile()
         self._digests = Tally()
         self._salts = Tally()
+        self._copies = Tally(mostly_distinct=True)
         self._logins = Tally(mostly_distinct=True)
         self._first_blocks = Tally()
-        self._read: dict[tuple[str, bool, int], _Read] = {}
+        self._read: dict[tuple[str, bool, int, bool], _Read] = {}
 
     def look(self, frame: pl.DataFrame, *, number: int) -> Frame:
         """Look at one frame; keeps nothing, so several threads may look at once.
@@ -82,7 +87,7 @@ class Profiler:
         rows = frame.filter(pl.col("stored").is_not_null())
         rows, groups = self._grouped(rows)
         flags = [("no-credential", frame.filter(pl.col("stored").is_null()))]
-        salted = rows.filter("salted")
+        salted, self_salted = rows.filter("salted"), with_own_salt(rows, groups)
         fast = [n for n, group in enumerate(groups) if group.reading.grade in _FAST]
         blocks = [n for n, group in enumerate(groups) if may_be_blocks(group.reading)]
         digests = _hashed_digests(rows, groups, fast)
@@ -99,7 +104,11 @@ class Profiler:
                    if found.height],
             digests=digests,
             logins=_hashed_logins(frame),
-            salts=salted.with_columns(text=text_hash(pl.col("salt"))),
+            salts=pl.concat([
+                salted.select("account", "privileged", text=text_hash(pl.col("salt"))),
+                self_salted.select("account", "privileged", "text"),
+            ]),
+            copies=self_salted.select("account", "privileged", text="whole"),
             first_blocks=rows.filter(
                 pl.col("group").is_in(blocks) & (pl.col("stored").str.len_bytes() > _BLOCK_TEXT)
             ).with_columns(text=first_block),
@@ -113,6 +122,8 @@ class Profiler:
         shaped = with_shapes(rows, column="stored", shape="shape").with_columns(
             salted=pl.col("salt").str.len_bytes().fill_null(0) > 0,
             mark=marks(rows, self._reader),
+            folded=folded(pl.col("stored")),
+            position=pl.int_range(pl.len()),
             # A value without a shape is its own shape; the highest bit keeps it from the others.
             shape=pl.coalesce("shape", pl.col("stored").hash(seed=0) | (1 << 63)),
         )
@@ -122,6 +133,9 @@ class Profiler:
             pl.col("stored").first(),
             pl.struct("salt", "login", pl.col(f"^{OTHER}.*$")).first().alias("row"),
             pl.col("account").head(ACCOUNTS_SHOWN).alias("others"),
+            pl.col("account").first().alias("first"),
+            pl.col("position").first().alias("begins"),
+            pl.col("position").last().alias("ends"),
         )
         named = _named_by_privilege(shaped, groups)
         found = []
@@ -131,19 +145,21 @@ class Profiler:
             affected.add(
                 row["rows"], row["privileged_rows"], row["privileged"] or [], row["others"] or []
             )
-            found.append(Group(row["stored"], read.parsed, read.reading, read.odd, affected))
+            span = Span(row["begins"], row["ends"], row["first"])
+            found.append(Group(row["stored"], read.parsed, read.reading, read.odd, affected, span))
         numbered = named.select(*_SHAPE, pl.int_range(pl.len(), dtype=pl.UInt32).alias("group"))
         return shaped.join(numbered, on=_SHAPE, maintain_order="left"), found
 
     def _read_once(self, row: dict[str, Any]) -> _Read:
         """Read a representative; the same text, salt and mark are read once."""
-        key = (row["stored"], row["salted"], row["mark"])
+        key = (row["stored"], row["salted"], row["mark"], row["folded"])
         found = self._read.get(key)
         if found is None:
             if len(self._read) >= _READ_KEPT:
                 self._read.clear()
             whole = row_of({**row, **row["row"]})
-            found = self._read[key] = self._read_row(whole, salted=row["salted"])
+            found = self._read_row(whole, salted=row["salted"])
+            found = self._read[key] = _as_folded(found) if row["folded"] else found
         return found
 
     def _read_row(self, row: Row, *, salted: bool) -> _Read:
@@ -191,11 +207,14 @@ class Profiler:
     def add(self, frame: Frame) -> None:
         """Add up one frame."""
         profile = self._profile
+        before = profile.rows - profile.without_value
         profile.rows += frame.height
         profile.without_value += frame.height - frame.rows.height
         profile.salted_rows += frame.salts.height
         for group in frame.groups:
             self._add_group(group)
+            own = profile.spans.get(group.reading)
+            profile.spans[group.reading] = group.span.after(before).joined(own)
         open_groups = [n for n, g in enumerate(frame.groups) if g.reading.scheme in _SURVEYED]
         if open_groups:
             self._survey.add(frame.of(*open_groups)["stored"])
@@ -209,6 +228,7 @@ class Profiler:
             profile.spread.setdefault(reading, Counter()).update(bytes_seen)
         self._digests.add(frame.digests)
         self._salts.add(frame.salts)
+        self._copies.add(frame.copies)
         self._logins.add(frame.logins)
         self._first_blocks.add(frame.first_blocks)
         _add_ages(profile.ages, frame)
@@ -232,6 +252,7 @@ class Profiler:
         profile = self._profile
         profile.digests = self._digests.clusters()
         profile.salts = self._salts.clusters()
+        profile.copies = self._copies.clusters()
         profile.logins = self._logins.clusters()
         profile.first_blocks = self._first_blocks.clusters()
         profile.column = self._survey.column(profile.rows - profile.without_value)
@@ -240,14 +261,24 @@ class Profiler:
             profile.flagged.setdefault(TRUNCATED, Affected()).take(profile.lengths[length])
         profile.readings = weighed(profile)
         groups: dict[GroupReading, Affected] = {}
+        spans: dict[GroupReading, Span] = {}
         for reading, affected in profile.groups.items():
-            groups.setdefault(profile.readings.get(reading, reading), Affected()).take(affected)
-        profile.groups = groups
+            said = profile.readings.get(reading, reading)
+            groups.setdefault(said, Affected()).take(affected)
+            spans[said] = profile.spans[reading].joined(spans.get(said))
+        profile.groups, profile.spans = groups, spans
         without_digests(profile)
         profile.repeated_digests = self._digests.repeated()
         profile.repeated_salts = self._salts.repeated()
+        profile.repeated_copies = self._copies.repeated()
         profile.repeated_logins = self._logins.repeated()
         return profile
+
+
+def _as_folded(read: _Read) -> _Read:
+    """Give the reading of a value whose letters were folded: nobody can log in with it."""
+    reading = replace(read.reading, grade=Grade.UNKNOWN, confidence=0.0)
+    return replace(read, reading=reading, odd=(*read.odd, FOLDED))
 
 
 def _named_by_privilege(shaped: pl.DataFrame, groups: pl.DataFrame) -> pl.DataFrame:

@@ -11,6 +11,8 @@ from lean_tumbler.core.grades import BELOW_FLOOR, Grade
 from lean_tumbler.core.reading.survey import Column
 
 ACCOUNTS_SHOWN = 10
+TRUNCATED, FOLDED = "truncated-value", "folded-value"
+DAMAGES = (TRUNCATED, FOLDED)
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +70,26 @@ class Clusters:
     sizes: Mapping[int, int] = field(default_factory=dict)
 
 
+@dataclass(frozen=True, slots=True)
+class Span:
+    """The first and the last of some rows, counted from 0 in the order in which they were read."""
+
+    first: int
+    last: int
+    account: str | None  # of the first
+
+    def after(self, rows: int) -> "Span":
+        """Give the same span where so many rows stand before."""
+        return Span(self.first + rows, self.last + rows, self.account)
+
+    def joined(self, other: "Span | None") -> "Span":
+        """Give the span of both."""
+        if other is None:
+            return self
+        first = min(self, other, key=lambda span: span.first)
+        return Span(first.first, max(self.last, other.last), first.account)
+
+
 @dataclass(slots=True)
 class Profile:
     """What a column holds."""
@@ -78,10 +100,12 @@ class Profile:
     # rows by what is odd about them, whatever they are; by the code of the finding
     flagged: dict[str, Affected] = field(default_factory=dict)
     digests: Clusters = field(default_factory=Clusters)  # equal digests
-    salts: Clusters = field(default_factory=Clusters)  # equal salts in the salt column
+    salts: Clusters = field(default_factory=Clusters)  # equal salts, beside values or in them
+    copies: Clusters = field(default_factory=Clusters)  # equal values that hold their own salt
+    spans: dict[GroupReading, Span] = field(default_factory=dict)  # where rows of groups stand
     # equal beginnings of base64 values, a cipher block long
     first_blocks: Clusters = field(default_factory=Clusters)
-    salted_rows: int = 0  # rows with a salt in the salt column
+    salted_rows: int = 0  # rows with a salt, beside the value or in it
     # for groups of unsalted digests, rows by the formula that makes them from a likely password
     matches: dict[GroupReading, Counter[str]] = field(default_factory=dict)
     # for groups of bare digests, rows of a sample by the formula that makes them from the row's own
@@ -98,6 +122,7 @@ class Profile:
     # `text`, the hashes of digests that stand more than once
     repeated_digests: pl.DataFrame = field(default_factory=pl.DataFrame)
     repeated_salts: pl.DataFrame = field(default_factory=pl.DataFrame)  # the same of salts
+    repeated_copies: pl.DataFrame = field(default_factory=pl.DataFrame)  # of self-salted values
     repeated_logins: pl.DataFrame = field(default_factory=pl.DataFrame)  # the same of logins
     # salted rows that a likely password opens
     opened: pl.DataFrame = field(default_factory=pl.DataFrame)
@@ -122,9 +147,23 @@ class Profile:
         return sum(rows for grade, rows in self.grades.items() if grade in BELOW_FLOOR)
 
     @property
+    def privileged_below_floor(self) -> int:
+        """Administrators' rows among them."""
+        return sum(
+            affected.privileged_rows
+            for reading, affected in self.groups.items()
+            if reading.grade in BELOW_FLOOR
+        )
+
+    @property
     def not_understood(self) -> int:
         """Rows of which nobody knows whether a login works, remnants of failed writes included."""
         return self.grades.get(Grade.UNKNOWN, 0)
+
+    @property
+    def damaged(self) -> int:
+        """Rows whose values are not whole, or had their letters folded: nobody can log in."""
+        return sum(self.flagged[code].rows for code in DAMAGES if code in self.flagged)
 
     def note_opened(self, rows: pl.DataFrame) -> None:
         """Note salted rows that a likely password opens, beside the unsalted ones."""

@@ -5,6 +5,7 @@ from enum import StrEnum
 from types import MappingProxyType
 
 from lean_tumbler.core.audit import detectors
+from lean_tumbler.core.audit.results import FOLDED
 from lean_tumbler.core.audit.value_detectors import (
     CommonPassword,
     CutOff,
@@ -63,7 +64,21 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             detect=detectors.ByReading(
                 lambda reading: reading.scheme == "plain-text",
                 "{rows} of {all} rows hold text that is no digest",
-                lambda case: case.place.opens is None,
+                lambda case: case.place.opens is None and not case.place.exchanged_with,
+            ),
+        ),
+        "exchanged-columns": Rule(
+            severity=Severity.CRITICAL,
+            summary="A program wrote two columns the wrong way round: this one holds no passwords, "
+            "and the other one does.",
+            remedy="Find that program, and put the columns right in these rows; declare nothing "
+            "as plain text here.",
+            detect=detectors.WholeColumn(
+                lambda case: bool(case.place.exchanged_with),
+                lambda case: (
+                    f"the stored values are in {case.place.exchanged_with}, and "
+                    f"{case.place.column} holds what belongs there"
+                ),
             ),
         ),
         "digests-among-texts": Rule(
@@ -125,13 +140,37 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             remedy="Have these people log in or set new passwords first; then layer the rest.",
             detect=detectors.PrivilegedBelowFloor(),
         ),
+        "newest-weaker": Rule(
+            severity=Severity.CRITICAL,
+            summary="New rows are made in a weaker way than all before: a program has changed, or "
+            "another one writes now.",
+            breaks=f"{_NIST}; {_ASVS}",
+            remedy="Find the program that wrote the first of them, and what was changed then, "
+            "before anything is upgraded; `lean-tumbler enforce` keeps such values out.",
+            detect=detectors.NewestWeaker(),
+        ),
+        "copied-value": Rule(
+            severity=Severity.HIGH,
+            summary="One salted value is in several rows: it was copied, and one password opens "
+            "all of these accounts.",
+            breaks=_ASVS,
+            remedy="Find out who copied it; all of these accounts need new passwords.",
+            detect=detectors.CopiedValue(),
+        ),
+        FOLDED: Rule(
+            severity=Severity.HIGH,
+            summary="The letters of these values were folded to one case: nobody can log in.",
+            remedy="Find the program that folds them; the passwords must be reset.",
+            detect=detectors.Flagged(FOLDED, "{rows} of {all} values have letters of one case"),
+        ),
         "static-salt": Rule(
             severity=Severity.HIGH,
             summary=(
                 "One salt for all rows protects like none: one guess is tried against all of them."
             ),
             breaks=f"{_NIST}; {_ASVS}",
-            remedy="Run `lean-tumbler layer`: each row gets a fresh salt of its own.",
+            remedy="Mend the code that makes salts. `lean-tumbler layer` gives each old digest a "
+            "fresh one; slow values get theirs with a new password.",
             detect=detectors.SharedSalt(static=True),
         ),
         "shared-digest": Rule(
@@ -158,7 +197,11 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             detect=detectors.ByReading(
                 lambda reading: reading.grade is Grade.READABLE,
                 "beside it stands: {beside}",
-                lambda case: bool(case.place.beside) and case.place.opens is None,
+                lambda case: (
+                    bool(case.place.beside)
+                    and case.place.opens is None
+                    and not case.place.exchanged_with
+                ),
             ),
         ),
         "password-beside-hash": Rule(
@@ -251,7 +294,8 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             severity=Severity.MEDIUM,
             summary="Accounts that share a salt are attacked together.",
             breaks="RFC 8018 section 4.1",
-            remedy="Run `lean-tumbler layer`: each row gets a fresh salt of its own.",
+            remedy="Mend the code that makes salts. `lean-tumbler layer` gives each old digest a "
+            "fresh one; slow values get theirs with a new password.",
             detect=detectors.SharedSalt(static=False),
         ),
         "salt-is-login": Rule(

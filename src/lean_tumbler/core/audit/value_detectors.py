@@ -6,9 +6,9 @@ from dataclasses import dataclass
 import polars as pl
 
 from lean_tumbler.core.audit.detectors import Case, Flagged, gather, of_reading, schemes_of
-from lean_tumbler.core.audit.digest_lengths import TRUNCATED, length_of
+from lean_tumbler.core.audit.digest_lengths import length_of
 from lean_tumbler.core.audit.frames import Frame
-from lean_tumbler.core.audit.results import Affected, GroupReading
+from lean_tumbler.core.audit.results import TRUNCATED, Affected, GroupReading
 from lean_tumbler.core.audit.whole_column import unexplained_classes
 from lean_tumbler.core.tuning.ceiling import ceiling_seconds
 from lean_tumbler.core.tuning.work import work_of

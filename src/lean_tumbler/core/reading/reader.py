@@ -329,14 +329,15 @@ class RowReader:
             return None if way is None else replace(way, layout=cohort.layout.text)
         if parsed.says is Says.TAG:
             return None
-        printed, own_salt = digest_and_salt(parsed, text, salt)
-        if (printed, own_salt) != (text, salt):
+        # The whole text first: a formula may print what else would be something around a value.
+        for printed, own_salt in ((row.text or "", salt), digest_and_salt(parsed, text, salt),
+                                  (text, salt)):  # fmt: skip
             within = formula_way(
                 cohort.name, Certainty.DECLARED, named, printed, own_salt, row, parts
             )
             if within is not None:
                 return within
-        return formula_way(cohort.name, Certainty.DECLARED, named, text, salt, row, parts)
+        return None
 
     def _bare_formulas(self, parsed: ParsedValue) -> Iterator[FormulaWay]:
         """Give what a bare digest may be where nobody says anything of the store."""

@@ -181,7 +181,7 @@ def _wrapped(text: str) -> ParsedValue | None:
         found = read_first(layouts_beginning(inner), inner)
         if found is None or found.kind in _NOT_WRAPPED or found.contents.password is not None:
             continue
-        if found.says is Says.ALL or not any(map(needs_certainty, names)):
+        if found.says is Says.ALL or not any(needs_certainty(name, inner) for name in names):
             return replace(found, wrappers=names, inner_text=inner)
     return None
 

@@ -19,11 +19,24 @@ _PRINT = re.compile(r"""[bB](?P<quote>['"])(?P<text>.*)(?P=quote)""", re.DOTALL)
 _HEX_PRINT = re.compile(r"(?:\\x|0x|[xX]')(?P<digits>(?:[0-9a-fA-F]{2})+)'?", re.ASCII)
 _ESCAPED_BYTES = re.compile(r"(?:\\x[0-9a-fA-F]{2})+", re.ASCII)
 _BASE64 = re.compile(r"[A-Za-z0-9+/_-]{16,}={0,2}", re.ASCII)
+_DIGITS = re.compile(r"[0-9a-f]{32,128}|[0-9A-F]{32,128}", re.ASCII)
 _HEX = re.compile(r"(?:[0-9a-fA-F]{2}){8,}", re.ASCII)
-LONGEST = 1024  # a value that is longer wraps nothing that anybody would miss
+# How languages print a list of bytes: in decimal with blanks or commas between, in hexadecimal, or
+# each beside its place; a word or a key may stand before the list.
+_LIST = re.compile(
+    r"""(?:\{\s*"type"\s*:\s*"Buffer"\s*,\s*"data"\s*:\s*|\w+(?:\(\d+\))?\s*)?"""
+    r"""[\[{(]?\s*(?P<numbers>\d{1,3}(?:\s*[,\s]\s*\d{1,3}){15,})\s*[\])}]?\s*\}?""",
+    re.ASCII,
+)
+_PLACED = re.compile(
+    r"""\{\s*(?P<pairs>"0"\s*:\s*\d{1,3}(?:\s*,\s*"\d+"\s*:\s*\d{1,3}){15,})\s*\}"""
+)
+_DUMP = re.compile(r"<Buffer(?P<digits>(?: [0-9a-fA-F]{2}){8,})>", re.ASCII)
+LONGEST = 2048  # a value that is longer wraps nothing that anybody would miss
 MOST = 3  # of them, one in another
 
 BLANKS, QUOTES, PRINT = "blanks around", "quotes around", "a print of bytes"
+LIST = "a list of bytes"
 # These are taken off only where what is inside names its scheme without doubt: a digest's own
 # digits could be a coding of something by chance.
 CODED_BASE64, CODED_HEX = "base64 around", "hexadecimal around"
@@ -31,9 +44,13 @@ ESCAPED_JSON, ESCAPED_URL, ESCAPED_HTML = "JSON escapes", "percent escapes", "HT
 _CERTAIN_ONLY = frozenset({CODED_BASE64, CODED_HEX, ESCAPED_JSON, ESCAPED_URL, ESCAPED_HTML})
 
 
-def needs_certainty(wrapper: str) -> bool:
-    """Tell whether a wrapper is taken off only around a value that names its scheme."""
-    return wrapper in _CERTAIN_ONLY
+def needs_certainty(wrapper: str, inner: str) -> bool:
+    """Tell whether a wrapper is taken off only around a value that names its scheme.
+
+    Digits of a digest in base64 did not come about by chance: 32 bytes that all are digits.
+    """
+    is_digits = wrapper == CODED_BASE64 and _DIGITS.fullmatch(inner)
+    return wrapper in _CERTAIN_ONLY and not is_digits
 
 
 def _blanks(text: str) -> str | None:
@@ -55,6 +72,34 @@ def _print(text: str) -> str | None:
     if _ESCAPED_BYTES.fullmatch(text):
         return _ascii(bytes.fromhex(text.replace("\\x", "")))
     return None
+
+
+def _list(text: str) -> str | None:
+    """Read a list of bytes: of a value's characters, or of a digest, which is given in digits."""
+    raw = _listed(text)
+    return None if raw is None else _ascii(raw) or raw.hex()
+
+
+def is_listed(text: str) -> bool:
+    """Tell a list of bytes, as JSON too, from a document."""
+    try:
+        return _listed(text.strip()) is not None
+    except ValueError:
+        return False
+
+
+def _listed(text: str) -> bytes | None:
+    dump = _DUMP.fullmatch(text)
+    if dump:
+        return bytes.fromhex(dump["digits"])
+    placed, listed = _PLACED.fullmatch(text), _LIST.fullmatch(text)
+    if placed:
+        numbers = [pair.partition(":")[2] for pair in placed["pairs"].split(",")]
+    elif listed:
+        numbers = re.split(r"[,\s]+", listed["numbers"])
+    else:
+        return None
+    return bytes(map(int, numbers))  # above 255: no bytes, and a ValueError
 
 
 def _ascii(raw: bytes) -> str | None:
@@ -100,6 +145,7 @@ _TAKES_OFF: tuple[tuple[str, Callable[[str], str | None]], ...] = (
     (BLANKS, _blanks),
     (QUOTES, _quotes),
     (PRINT, _print),
+    (LIST, _list),
     (ESCAPED_JSON, _json),
     (ESCAPED_URL, _url),
     (ESCAPED_HTML, _html),

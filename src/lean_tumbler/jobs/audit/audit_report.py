@@ -11,12 +11,12 @@ from rich.text import Text
 from lean_tumbler.core.audit.equal_names import shared_name
 from lean_tumbler.core.audit.kinds import RULES_OF_KINDS
 from lean_tumbler.core.audit.rules import Severity
-from lean_tumbler.core.grades import BELOW_FLOOR
 from lean_tumbler.jobs.audit.attack import (
     ATTACK_HEADINGS,
     ATTACK_MEANING,
     attack_rows,
 )
+from lean_tumbler.jobs.audit.headline import ALL_CLEAR, headline
 from lean_tumbler.reports.terminal import GRADE_STYLES, grades_table, new_table
 from lean_tumbler.reports.wording import costs, count
 
@@ -83,8 +83,12 @@ def draw_audit(console: Console, audit: Audit) -> None:
 def _headlines(console: Console, audit: Audit) -> None:
     if not audit.columns:
         console.print(Text("No column of passwords was found.", "bold"))
-    for column, equal, members in folded(audit.columns):
-        console.print(_together(members, equal) if equal else _headline(column))
+    lines = [
+        _together(members, equal) if equal else headline(column)
+        for column, equal, members in folded(audit.columns)
+    ]
+    for line in sorted(lines, key=lambda line: line.style == ALL_CLEAR):
+        console.print(line)
     for other in audit.others:
         if other.readable:
             console.print(Text(_other_headline(other), "bold"))
@@ -122,7 +126,7 @@ def _together(members: Sequence[AuditedColumn], equal: str) -> Text:
     weak = sum(column.profile.below_floor for column in members)
     rows = sum(column.profile.rows for column in members)
     text = f"{equal}, {len(members):,} tables: {weak:,} of {rows:,} accounts are below the floor."
-    return Text(text, "bold" if weak else "bold green")
+    return Text(text, "bold" if weak else ALL_CLEAR)
 
 
 def _other_headline(other: OtherCredentials) -> str:
@@ -202,37 +206,6 @@ def _unreadable(console: Console, audit: Audit) -> None:
             console.print(f"  line {line:,}: {reason}")
         if found.rows > len(found.listed):
             console.print(f"  and {found.rows - len(found.listed):,} more")
-
-
-def _headline(column: AuditedColumn) -> Text:
-    profile = column.profile
-    weak = profile.below_floor
-    place = f"{column.table}.{column.column}"
-    if weak == 0:
-        text = Text(f"{place}: no account of {profile.rows:,} is below the floor")
-        text.stylize("bold yellow" if profile.not_understood else "bold green")
-    else:
-        privileged = sum(
-            affected.privileged_rows
-            for reading, affected in profile.groups.items()
-            if reading.grade in BELOW_FLOOR
-        )
-        whom = f", {count(privileged, 'administrator')} among them" if privileged else ""
-        are = "is" if weak == 1 else "are"
-        text = Text(f"{place}: {weak:,} of {profile.rows:,} accounts {are} below the floor{whom}")
-        text.stylize("bold")
-    return text.append(f"{not_understood(profile)}.", text.style or "bold")
-
-
-def not_understood(profile: Profile) -> str:
-    """Say how many rows nobody understands, to go on in a sentence; empty where there are none."""
-    unknown = profile.not_understood
-    if not unknown:
-        return ""
-    are = "is" if unknown == 1 else "are"
-    values = profile.rows - profile.without_value
-    alarm = "; nobody may be able to log in" if unknown > values / 2 else ""
-    return f", and {unknown:,} {are} not understood{alarm}"
 
 
 def _finding(console: Console, finding: Finding) -> None:

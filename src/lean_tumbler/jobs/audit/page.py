@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
+from lean_tumbler.core.grades import MEANING
 from lean_tumbler.core.printable import printable
 from lean_tumbler.jobs.audit.attack import ATTACK_HEADINGS, ATTACK_MEANING, attack_rows
 from lean_tumbler.jobs.audit.audit_document import other_parts
+from lean_tumbler.jobs.audit.headline import headline
 from lean_tumbler.reports import plots
 from lean_tumbler.reports.pages import ENVIRONMENT, inline
-from lean_tumbler.reports.wording import costs, count
+from lean_tumbler.reports.wording import costs
 
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from lean_tumbler.core.audit.results import Profile
     from lean_tumbler.core.tuning.attacker import Attacker
     from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn
 
@@ -61,7 +61,7 @@ def _column(column: AuditedColumn, attacker: Attacker) -> dict[str, object]:
         "values": profile.rows - profile.without_value,
         "weak": profile.below_floor,
         "not_understood": profile.not_understood,
-        "administrators": _administrators(profile),
+        "headline": headline(column).plain.partition(": ")[2],
         "without_value": profile.without_value,
         "grades": [
             {"grade": grade, "rows": rows, "share": 100 * rows / (profile.rows or 1)}
@@ -82,12 +82,3 @@ def _column(column: AuditedColumn, attacker: Attacker) -> dict[str, object]:
         "clusters_plot": inline(plots.clusters_plot(profile)),
         "ages_plot": inline(plots.ages_plot(profile)),
     }
-
-
-def _administrators(profile: Profile) -> str:
-    privileged = sum(
-        affected.privileged_rows
-        for reading, affected in profile.groups.items()
-        if reading.grade in BELOW_FLOOR
-    )
-    return count(privileged, "administrator") if privileged else ""

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from lean_tumbler.core.schemes.wrappers import is_listed
 from lean_tumbler.stores.definitions import Declared
 from lean_tumbler.stores.files.base import LINE, Frames, Table, Unreadable
 from lean_tumbler.stores.files.json_fields import flattened
@@ -36,7 +37,7 @@ def _fields(column: str, values: Sequence[str | None]) -> tuple[str, ...]:
 
 def _document(column: str, text: str | None) -> dict[str, str | None] | None:
     """Read one JSON object as fields named after the column; None where it is none."""
-    if text is None or not text.lstrip().startswith("{"):
+    if text is None or not text.lstrip().startswith("{") or is_listed(text):
         return None
     try:
         return dict(flattened(load_record(text), column))

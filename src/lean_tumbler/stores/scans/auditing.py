@@ -187,11 +187,15 @@ def _judged(
     *,
     beside: Sequence[str] = (),  # other columns of the table that hold credentials
     opens: Opens | None = None,  # the values of one of them that this column's content opens
+    exchanged_with: str = "",  # the column that holds the stored values in its place
     same: Elsewhere | None = None,  # what it shares with other columns
 ) -> AuditedColumn:
     """Say what is wrong with a column."""
     known = _place(read.table, read.columns.stored or "", context.policy.target)
-    place = replace(known, beside=tuple(beside), opens=opens, elsewhere=same or Elsewhere())
+    place = replace(
+        known, beside=tuple(beside), opens=opens, exchanged_with=exchanged_with,
+        elsewhere=same or Elsewhere(),
+    )  # fmt: skip
     found = findings(read.profile, context.floor, place)
 
     def listed() -> Iterator[tuple[Finding, pl.DataFrame]]:
@@ -311,6 +315,7 @@ def _together(places: Sequence[CredentialPlace], context: AuditContext) -> list[
             context,
             beside=[n for n in columns_of[found.table.name] if n != found.columns.stored],
             opens=found.opens,
+            exchanged_with=found.exchanged_with,
             same=same.get(column.place),
         )
         for found, column in zip(places, read, strict=True)

@@ -29,6 +29,7 @@ class CredentialPlace:
     table: Table
     columns: Columns
     opens: Opens | None = None
+    exchanged_with: str = ""
 
     @property
     def only_rows(self) -> str:
@@ -104,7 +105,7 @@ def credential_places(
         here = Aside()
         for found in credential_columns(table.name, sample, wanted, aside=here):
             if found.columns.stored not in documents:
-                yield CredentialPlace(table, found.columns, found.opens)
+                yield CredentialPlace(table, found.columns, found.opens, found.exchanged_with)
         aside.add(table, here, set(table.columns) - set(documents))
         if documents:
             yield from _in_documents(NestedTable(table, documents), aside)
@@ -116,7 +117,7 @@ def _in_documents(table: NestedTable, aside: "OtherPlaces") -> Iterator[Credenti
     here = Aside()
     for found in credential_columns(table.name, _sample(table), aside=here):
         if found.columns.stored in fields:
-            yield CredentialPlace(table, found.columns, found.opens)
+            yield CredentialPlace(table, found.columns, found.opens, found.exchanged_with)
     aside.add(table, here, fields)
 
 
