@@ -277,6 +277,22 @@ def test_a_column_of_one_digest_is_not_taken_for_cipher_text() -> None:
 
 
 @pytest.mark.parametrize(
+    ("lengths", "is_encrypted", "also"),
+    [((16, 32, 48), True, False), ((16, 80), True, False), ((16, 32), False, True), ((32,), False, False), ((20, 32), False, False)],
+)  # fmt: skip
+def test_cipher_text_in_hexadecimal(
+    lengths: tuple[int, ...], is_encrypted: bool, also: bool
+) -> None:
+    """Whole blocks of three lengths, or of one that no digest has; two lengths leave it open."""
+    chance = random.Random(4)
+    values = [chance.randbytes(chance.choice(lengths)).hex() for _ in range(60)]
+    found = profile([(value, None, False) for value in values])
+    schemes = {reading.scheme for reading in found.groups}
+    assert (schemes == {"encrypted"}) is is_encrypted
+    assert all(("encrypted" in reading.also_possible) is also for reading in found.groups)
+
+
+@pytest.mark.parametrize(
     ("code", "rows", "expected", "place"),
     [
         ("plain-text", [("harbour", None, False), (STRONG, None, False)], 1, Place()),

@@ -34,6 +34,7 @@ from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column, Survey
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 
+_HEXADECIMAL, _BLOCK_DIGITS = "^[0-9a-fA-F]+$", 32
 _BLOCK_TEXT = 21  # characters of base64 that lie within the first 16 bytes
 _SPREAD_ROWS = 200  # of one group and frame; a few thousand bytes show whether they are even
 _OWN_ROWS = 20  # of one group and frame, each computed by itself
@@ -91,7 +92,9 @@ class Profiler:
         fast = [n for n, group in enumerate(groups) if group.reading.grade in _FAST]
         blocks = [n for n, group in enumerate(groups) if may_be_blocks(group.reading)]
         digests = _hashed_digests(rows, groups, fast)
-        first_block = text_hash(pl.col("stored").str.slice(0, _BLOCK_TEXT))
+        block = pl.when(pl.col("stored").str.contains(_HEXADECIMAL)).then(_BLOCK_DIGITS)
+        length = block.otherwise(_BLOCK_TEXT)
+        first_block = text_hash(pl.col("stored").str.slice(0, length))
         matches = list(self._matches(rows, groups, digests))
         hits = [found for _, _, found in matches]
         if hits:
@@ -110,7 +113,7 @@ class Profiler:
             ]),
             copies=self_salted.select("account", "privileged", text="whole"),
             first_blocks=rows.filter(
-                pl.col("group").is_in(blocks) & (pl.col("stored").str.len_bytes() > _BLOCK_TEXT)
+                pl.col("group").is_in(blocks) & (pl.col("stored").str.len_bytes() > length)
             ).with_columns(text=first_block),
             matches=matches,
             spread=list(_spread(rows, groups)),

@@ -11,9 +11,15 @@ from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.reading.survey import Suspected
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES
 
-_BLOCK_LAYOUTS = frozenset({"base64", "base64 of whole cipher blocks"})
-# Of 16, 32 and 64 bytes, they pass for digests one by one.
-_BLOCK_SCHEMES = frozenset({"md5", "sha256", "sha512", "encrypted"})
+_HEXADECIMAL = frozenset({"hex", "hex-upper"})
+_BLOCK_LAYOUTS = _HEXADECIMAL | {
+    "base64",
+    "base64 of whole cipher blocks",
+    "hexadecimal of whole cipher blocks",
+}
+# Of 16, 32, 48 and 64 bytes, they pass for digests one by one.
+_BLOCK_SCHEMES = frozenset({"md5", "sha256", "sha384", "sha512", "encrypted"})
+_MOST_DIGESTS = 2  # in hexadecimal in one column, where nothing says more: one, and its successor
 _BLOCK_SHARE = 0.9  # of all values; digests would have one length, words have any
 _LENGTH_SHARE = 0.02
 _BARE_LAYOUTS = frozenset({"hex", "hex-upper", "hex, mixed case", "0x and hex", "base64"})
@@ -79,7 +85,7 @@ def weighed(profile: Profile) -> dict[GroupReading, GroupReading]:
 
 def _weighed(profile: Profile) -> Iterator[tuple[GroupReading, GroupReading]]:
     values = max(1, profile.rows - profile.without_value)
-    encrypted = is_encrypted(profile)
+    encrypted, may_be_encrypted = is_encrypted(profile), _may_be_encrypted(profile)
     for reading, affected in profile.groups.items():
         if encrypted and may_be_blocks(reading):
             yield reading, _ENCRYPTED
@@ -97,6 +103,17 @@ def _weighed(profile: Profile) -> Iterator[tuple[GroupReading, GroupReading]]:
                     confidence=0.3,
                     also_possible=("encoded", *reading.also_possible),
                     because="its bytes are not spread evenly, as a digest's are",
+                ),
+            )
+        elif may_be_encrypted and reading.layout in _HEXADECIMAL and may_be_blocks(reading):
+            yield (
+                reading,
+                replace(
+                    reading,
+                    confidence=0.5,
+                    also_possible=("encrypted", *reading.also_possible),
+                    because="values of 16 and of 32 bytes may be cipher text in blocks as well, and "
+                    "none is the digest of a likely password",
                 ),
             )
         elif is_bare(reading):
@@ -173,7 +190,7 @@ _UNKNOWN = GroupReading(
 )
 _ENCRYPTED = GroupReading(
     scheme="encrypted",
-    layout="base64 of whole cipher blocks",
+    layout="whole cipher blocks",
     salted=False,
     grade=Grade.READABLE,
     parameters=(),
@@ -189,11 +206,26 @@ def is_encrypted(profile: Profile) -> bool:
     A column of digests has one length; where lengths vary and all are whole blocks, something
     of varying length was encrypted, and can be decrypted.
     """
-    blocks = {
-        (reading.scheme, reading.layout): affected.rows
-        for reading, affected in profile.groups.items()
-        if may_be_blocks(reading)
-    }
+    usual = _usual_blocks(profile)
+    if any(layout in _HEXADECIMAL for _, layout in usual):
+        schemes = {scheme for scheme, _ in usual}
+        return len(schemes) > _MOST_DIGESTS or (len(schemes) > 1 and "encrypted" in schemes)
+    return len(usual) > 1
+
+
+def _may_be_encrypted(profile: Profile) -> bool:
+    """Tell two lengths in hexadecimal, which digests and their successors have too, if unknown."""
+    schemes = {scheme for scheme, layout in _usual_blocks(profile) if layout in _HEXADECIMAL}
+    return schemes == {"md5", "sha256"} and not any(profile.matches.values())
+
+
+def _usual_blocks(profile: Profile) -> set[tuple[str, str]]:
+    """Give scheme and layout of whole blocks that are not few; none in a column of more."""
+    blocks: Counter[tuple[str, str]] = Counter()
+    for reading, affected in profile.groups.items():
+        if may_be_blocks(reading):
+            blocks[reading.scheme, reading.layout] += affected.rows
     values = profile.rows - profile.without_value
-    lengths = sum(rows >= _LENGTH_SHARE * values for rows in blocks.values())
-    return lengths > 1 and sum(blocks.values()) >= _BLOCK_SHARE * values
+    if blocks.total() < _BLOCK_SHARE * values:
+        return set()
+    return {each for each, rows in blocks.items() if rows >= _LENGTH_SHARE * values}

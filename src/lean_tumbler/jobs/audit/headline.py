@@ -52,8 +52,8 @@ def _stored(profile: Profile) -> int:
 
 
 def _values(number: int, profile: Profile) -> str:
-    are = "value is" if number == 1 else "values are"
-    return f"{number:,} of {_stored(profile):,} {are}"
+    are = "is" if number == 1 else "are"
+    return f"{number:,} of {count(_stored(profile), 'value')} {are}"
 
 
 def _of(number: int, profile: Profile) -> str:

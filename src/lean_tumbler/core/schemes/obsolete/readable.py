@@ -28,6 +28,7 @@ CODED = r"[A-Za-z0-9+/._=-]"
 _CODED_RUN = re.compile(rf"{CODED}{{13,}}", re.ASCII)
 _CONTROL = re.compile(r"[\x00-\x08\x0e-\x1f\x7f]")
 _PLAIN_CONFIDENCE = 0.7
+_DIFFERENT_DIGITS = 10  # of 160 drawn at random, fewer than once in 10^30 values
 _BLOCK_BYTES = 16
 
 
@@ -48,6 +49,12 @@ def _build_blocks(match: re.Match[str]) -> Contents | None:
         return None
     also = ("sha384",) if len(raw) == 48 else ("sha512 and salt",)
     return Contents(confidence=0.5, also_possible=also)
+
+
+def _build_hexadecimal_blocks(match: re.Match[str]) -> Contents | None:
+    if len(set(match.string)) < _DIFFERENT_DIGITS:
+        return None
+    return Contents(confidence=0.5, also_possible=("digest and salt",))
 
 
 def _build_plain(match: re.Match[str]) -> Contents | None:
@@ -75,6 +82,17 @@ LAYOUTS = (
         build=_build_blocks,
         by_value=True,
         lengths=(64, 108, 128, 152, 172),
+    ),
+    Layout(
+        scheme="encrypted",
+        name="hexadecimal of whole cipher blocks",
+        structure="hexadecimal of 80, 96, 112 or 128 bytes: no digest has so many",
+        source="block sizes of AES and its predecessors, FIPS 197",
+        kind=Kind.READABLE,
+        pattern=r"[0-9a-f]+|[0-9A-F]+",
+        build=_build_hexadecimal_blocks,
+        by_value=True,
+        lengths=(160, 192, 224, 256),
     ),
     Layout(
         scheme="plain-text",
