@@ -166,7 +166,7 @@ def _encoding_of(stored: str, parsed: ParsedValue) -> _Encoding | None:
     if not parsed.digest:
         return None
     text = stored.lower() if is_folded(parsed.layout) else stored
-    for digits in ("hex", "base64", "base64-unpadded"):
+    for digits in TEXT_ENCODINGS:
         before, found, after = text.partition(TEXT_ENCODINGS[digits](parsed.digest))
         if found:
             return _Encoding(before, digits, after)

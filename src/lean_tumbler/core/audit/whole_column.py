@@ -19,6 +19,7 @@ _BLOCK_LAYOUTS = _HEXADECIMAL | {
 }
 # Of 16, 32, 48 and 64 bytes, they pass for digests one by one.
 _BLOCK_SCHEMES = frozenset({"md5", "sha256", "sha384", "sha512", "encrypted"})
+_OF_48_BYTES = ("sha384", "base64, no padding")  # which base64 writes without padding anyway
 _MOST_DIGESTS = 2  # in hexadecimal in one column, where nothing says more: one, and its successor
 _BLOCK_SHARE = 0.9  # of all values; digests would have one length, words have any
 _LENGTH_SHARE = 0.02
@@ -67,9 +68,8 @@ def without_digests(profile: Profile) -> None:
 
 def may_be_blocks(reading: GroupReading) -> bool:
     """Tell whether a group's values may be whole cipher blocks."""
-    return (
-        reading.layout in _BLOCK_LAYOUTS and reading.scheme in _BLOCK_SCHEMES and not reading.salted
-    )
+    is_whole = reading.layout in _BLOCK_LAYOUTS or (reading.scheme, reading.layout) == _OF_48_BYTES
+    return is_whole and reading.scheme in _BLOCK_SCHEMES and not reading.salted
 
 
 def is_bare(reading: GroupReading) -> bool:
@@ -112,8 +112,8 @@ def _weighed(profile: Profile) -> Iterator[tuple[GroupReading, GroupReading]]:
                     reading,
                     confidence=0.5,
                     also_possible=("encrypted", *reading.also_possible),
-                    because="values of 16 and of 32 bytes may be cipher text in blocks as well, and "
-                    "none is the digest of a likely password",
+                    because="values of 16 and of 32 bytes may be cipher text in blocks as well, "
+                    "and none is the digest of a likely password",
                 ),
             )
         elif is_bare(reading):

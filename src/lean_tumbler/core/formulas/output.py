@@ -33,10 +33,12 @@ from lean_tumbler.core.formulas.steps import (
 )
 
 _HEX = frozenset({"hex", "hex-upper"})
-_BASE64 = frozenset({"base64", "base64-unpadded"})
+_BASE64URL = frozenset({"base64url", "base64url-unpadded"})
+_BASE64 = frozenset({"base64", "base64-unpadded", *_BASE64URL})
 _ANY = "any"  # text that nothing is known of
 _LITERAL = "literal"
-_BASE64_CUT = "base64, cut"
+_BASE64_CUT, _BASE64URL_CUT = "base64, cut", "base64url, cut"
+_SIGNS, _URL_SIGNS = "[A-Za-z0-9+/]", "[A-Za-z0-9_-]"
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,15 +51,20 @@ class Segment:
     padding: int = 0  # of the length, how many characters are base64's padding
 
     @property
+    def signs(self) -> str:
+        """Match a sign of its base64."""
+        return _URL_SIGNS if self.text_encoding in {*_BASE64URL, _BASE64URL_CUT} else _SIGNS
+
+    @property
     def pattern(self) -> str:
         """Match such a stretch."""
         count = "*" if self.length is None else f"{{{self.length}}}"
         if self.text_encoding in _HEX:
             return f"[0-9a-fA-F]{count}"
         if self.text_encoding in _BASE64:
-            return "[A-Za-z0-9+/]+={0,2}"
-        if self.text_encoding == _BASE64_CUT:
-            return f"[A-Za-z0-9+/=]{count}"
+            return f"{self.signs}+={{0,2}}"
+        if self.text_encoding in {_BASE64_CUT, _BASE64URL_CUT}:
+            return f"(?:{self.signs}|=){count}"
         return re.escape(self.text) if self.text_encoding == _LITERAL else "(?s:.*)"
 
 
@@ -97,9 +104,9 @@ class OutputShape:
         text = stored.strip() if self.is_fixed else stored
         if self.text_encoding in _BASE64:
             body = text.rstrip("=")
-            fits = re.fullmatch("[A-Za-z0-9+/]+", body, re.ASCII) and len(text) - len(body) <= 2
-            padded = body + "=" * (-len(body) % 4)
             segment = self.segments[0]
+            fits = re.fullmatch(f"{segment.signs}+", body, re.ASCII) and len(text) - len(body) <= 2
+            padded = body + "=" * (-len(body) % 4)
             is_long = segment.length is None or len(body) == segment.length - segment.padding
             return padded if fits and is_long else None
         match = self._pattern.fullmatch(text)
@@ -161,7 +168,7 @@ def _written(text_encoding: str, size: int | None) -> Segment:
         return Segment(text_encoding)
     if text_encoding in _HEX:
         return Segment(text_encoding, 2 * size)
-    padding = -size % 3 if text_encoding == "base64" else 0
+    padding = 0 if text_encoding.endswith("-unpadded") else -size % 3
     return Segment(text_encoding, -(-4 * size // 3) + padding, padding=padding)
 
 
@@ -183,7 +190,9 @@ def _cut(step: Cut, shape: OutputShape) -> OutputShape:
 
 
 def _shortened(segment: Segment, length: int) -> Segment:
-    text_encoding = _BASE64_CUT if segment.text_encoding in _BASE64 else segment.text_encoding
+    text_encoding = segment.text_encoding
+    if text_encoding in _BASE64:
+        text_encoding = _BASE64URL_CUT if text_encoding in _BASE64URL else _BASE64_CUT
     return replace(
         segment, text_encoding=text_encoding, length=length, text=segment.text[:length], padding=0
     )

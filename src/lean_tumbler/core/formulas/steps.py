@@ -3,7 +3,7 @@
 import hashlib
 import html
 import unicodedata
-from base64 import b64encode
+from base64 import b64encode, urlsafe_b64encode
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -95,6 +95,15 @@ def _ripemd160(data: bytes) -> bytes:
     return RIPEMD160.new(data).digest()
 
 
+def _truncated_sha512(bits: str) -> Callable[[bytes], bytes]:
+    def compute(data: bytes) -> bytes:
+        from Crypto.Hash import SHA512  # noqa: PLC0415 - not in every OpenSSL; rarely needed
+
+        return SHA512.new(data, truncate=bits).digest()
+
+    return compute
+
+
 DIGESTS: MappingProxyType[str, DigestFunction] = MappingProxyType(
     {
         "md4": DigestFunction(16, 64, _md4),
@@ -104,10 +113,15 @@ DIGESTS: MappingProxyType[str, DigestFunction] = MappingProxyType(
         "sha256": _from_hashlib("sha256"),
         "sha384": _from_hashlib("sha384"),
         "sha512": _from_hashlib("sha512"),
+        "sha512-224": DigestFunction(28, 128, _truncated_sha512("224")),
+        "sha512-256": DigestFunction(32, 128, _truncated_sha512("256")),
+        "sha3-224": _from_hashlib("sha3_224"),
         "sha3-256": _from_hashlib("sha3_256"),
+        "sha3-384": _from_hashlib("sha3_384"),
         "sha3-512": _from_hashlib("sha3_512"),
         "ripemd160": DigestFunction(20, 64, _ripemd160),
         "blake2b": _from_hashlib("blake2b"),
+        "blake2s": _from_hashlib("blake2s"),
     }
 )
 
@@ -120,6 +134,9 @@ TEXT_ENCODINGS: MappingProxyType[str, Callable[[bytes], str]] = MappingProxyType
         "hex-upper": lambda raw: raw.hex().upper(),
         "base64": lambda raw: b64encode(raw).decode("ascii"),
         "base64-unpadded": lambda raw: b64encode(raw).decode("ascii").rstrip("="),
+        # RFC 4648 section 5
+        "base64url": lambda raw: urlsafe_b64encode(raw).decode("ascii"),
+        "base64url-unpadded": lambda raw: urlsafe_b64encode(raw).decode("ascii").rstrip("="),
     }
 )
 
@@ -136,6 +153,8 @@ FILTERS = MappingProxyType(
         "hex-upper": (Flow.BYTES, Flow.TEXT),
         "base64": (Flow.BYTES, Flow.TEXT),
         "base64-unpadded": (Flow.BYTES, Flow.TEXT),
+        "base64url": (Flow.BYTES, Flow.TEXT),
+        "base64url-unpadded": (Flow.BYTES, Flow.TEXT),
         "unhex": (Flow.TEXT, Flow.BYTES),
         "unbase64": (Flow.TEXT, Flow.BYTES),
     }

@@ -20,12 +20,14 @@ def read_digest(text: str) -> tuple[bytes, str, bool] | None:
         encoding = "hex-upper" if text.upper() == text and not text.isdigit() else "hex"
         even = len(text) // 2 * 2
         return bytes.fromhex(text[:even]), encoding, even == len(text)
-    body = text.rstrip("=")
+    body, alphabet = text.rstrip("="), "base64"
+    if {"-", "_"} & set(body):
+        body, alphabet = body.replace("-", "+").replace("_", "/"), "base64url"
     try:
         raw = base64.b64decode(body[: len(body) // 4 * 4], validate=True)
         whole = base64.b64decode(body + "=" * (-len(body) % 4), validate=True)
     except (binascii.Error, ValueError):
         return None
     is_whole = len(whole) in {digest.size_bytes for digest in DIGESTS.values()}
-    padded = text != body or len(body) % 4 == 0
-    return (whole if is_whole else raw), "base64" if padded else "base64-unpadded", is_whole
+    padded = text.endswith("=") or len(body) % 4 == 0
+    return (whole if is_whole else raw), alphabet if padded else f"{alphabet}-unpadded", is_whole

@@ -38,6 +38,8 @@ ENCODINGS: Mapping[str, tuple[str, Callable[[str], bytes | None]]] = MappingProx
         "hex-upper": ("(?:[0-9A-F]{2})*", _unhex),
         "base64": (r"[A-Za-z0-9+/]*={0,2}", lambda text: phc.decode(text.rstrip("="))),
         "base64-unpadded": (r"[A-Za-z0-9+/]*", phc.decode),
+        "base64url": (r"[A-Za-z0-9_-]*={0,2}", phc.decode_url),
+        "base64url-unpadded": (r"[A-Za-z0-9_-]*", phc.decode_url),
         "number": (r"[0-9]{1,9}", _as_it_stands),
         "text": ("", _as_it_stands),  # anything but what comes next
     }

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
+from lean_tumbler.core.formulas.steps import DIGESTS
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.fitting_ways import (
     bare_schemes,
@@ -39,8 +40,7 @@ from lean_tumbler.core.schemes.obsolete.remnants import REMNANT
 
 # What a bare digest is tried with where no cohort says how it was made.
 BARE_FORMULAS = tuple(
-    named_by_itself(f"utf-8, {name}, hex")
-    for name in ("md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha3-256", "sha3-512")
+    named_by_itself(f"{name}, hex") for name in (*(f"utf-8, {d}" for d in DIGESTS), "utf-16le, md4")
 )
 DECRYPTABLE = "decryptable"
 

@@ -9,7 +9,9 @@ from functools import cached_property
 Parameters = Mapping[str, int]
 
 # A digest as text with nothing beside it: what a formula prints.
-BARE_LAYOUTS = frozenset({"hex", "hex-upper", "hex, mixed case", "base64", "base64, no padding"})
+BARE_LAYOUTS = frozenset(
+    {"hex", "hex-upper", "hex, mixed case", "base64", "base64, no padding", "base64url"}
+)
 PREFIXED_HEX = "0x and hex"
 PRINTED_BYTES = "bytes in hexadecimal"
 

@@ -40,9 +40,14 @@ COMPRESSION: Mapping[str, int] = MappingProxyType(
         "sha384": 80 * 34 + 64 * 22,  # section 6.4.2, in 64-bit words
         "sha512": 80 * 34 + 64 * 22,
         "ripemd160": 2 * 80 * 5,
-        "sha3-256": 24 * 188,  # FIPS 202 section 3.2
+        "sha512-224": 80 * 34 + 64 * 22,  # section 5.3.6: SHA-512 with other first words
+        "sha512-256": 80 * 34 + 64 * 22,
+        "sha3-224": 24 * 188,  # FIPS 202 section 3.2
+        "sha3-256": 24 * 188,
+        "sha3-384": 24 * 188,
         "sha3-512": 24 * 188,
         "blake2b": 12 * 8 * 36,  # RFC 7693 section 3.2
+        "blake2s": 10 * 8 * 18,  # the same in 32-bit words, two rounds fewer
     }
 )
 DES = 16 * (8 * 23 + 80) / 32  # FIPS 46-3 in bit slices: 32 guesses in one word

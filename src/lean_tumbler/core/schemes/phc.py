@@ -30,6 +30,11 @@ def decode(text: str) -> bytes | None:
         return None
 
 
+def decode_url(text: str) -> bytes | None:
+    """Read base64url (RFC 4648 section 5), padded or not; None where the length is impossible."""
+    return decode(text.rstrip("=").replace("-", "+").replace("_", "/"))
+
+
 def salt_and_digest(match: re.Match[str]) -> tuple[bytes, bytes] | None:
     """Decode the two fields at the end; None where they cannot be."""
     salt, digest = decode(match["salt"]), decode(match["digest"])

@@ -28,14 +28,15 @@ class _Size:
 SIZES = {
     16: _Size("md5", 0.8, ("nt-hash", "md4")),
     20: _Size("sha1", 0.9, ("ripemd160",)),
-    28: _Size("sha224", 0.8, ("sha3-224",)),
-    32: _Size("sha256", 0.8, ("sha3-256", "blake2s")),
+    28: _Size("sha224", 0.8, ("sha3-224", "sha512-224")),
+    32: _Size("sha256", 0.8, ("sha3-256", "blake2s", "sha512-256")),
     48: _Size("sha384", 0.8, ("sha3-384",)),
     64: _Size("sha512", 0.8, ("sha3-512", "blake2b")),
 }
 _NAMES = tuple(size.scheme for size in SIZES.values())
 _HEX_LENGTHS = tuple(2 * size for size in SIZES)
 _MIXED_CASE_NOTE = "The letters of its hexadecimal digits mix both cases."
+_URL_NOTE = "Base64url: with - and _ for + and /."
 _UNPADDED_NOTE = "Base64 without padding."
 
 
@@ -73,6 +74,12 @@ def _build_unpadded(match: re.Match[str]) -> Contents | None:
     return _bare(phc.decode(match.string) or b"", less_sure=0.2, notes=(_UNPADDED_NOTE,))
 
 
+def _build_url(match: re.Match[str]) -> Contents | None:
+    if not looks_random(match.string):
+        return None
+    return _bare(phc.decode_url(match.string) or b"", less_sure=0.2, notes=(_URL_NOTE,))
+
+
 def _salted(name: str, raw: bytes, salt: str, *, first: str) -> Contents:
     """A digest with its salt in the same text; `first` is the side to try first."""
     sides = ("prepend", "append") if first == "prepend" else ("append", "prepend")
@@ -102,7 +109,6 @@ def _build_named(match: re.Match[str]) -> Contents | None:
 _digest_alone = partial(
     Layout,
     scheme=", ".join(_NAMES),
-    source=_SOURCE,
     kind=Kind.FAST,
 )
 
@@ -114,6 +120,7 @@ def _hex_layouts() -> Iterator[Layout]:
         ("hex, mixed case", "[0-9a-fA-F]", (_MIXED_CASE_NOTE,)),
     ):
         yield _digest_alone(
+            source=_SOURCE,
             name=name,
             structure="the digest in hexadecimal, told apart by length",
             pattern=f"(?P<digest>{digits}+)",
@@ -135,6 +142,7 @@ HEX_LAYOUTS = tuple(_hex_layouts())
 LAYOUTS = (
     *HEX_LAYOUTS,
     _digest_alone(
+        source=_SOURCE,
         name="hex, in pairs",
         structure="the digest's bytes in hexadecimal, with colons, dashes or blanks between",
         pattern="(?P<digest>[0-9a-fA-F]{2}(?:(?::[0-9a-fA-F]{2})+|(?:-[0-9a-fA-F]{2})+"
@@ -143,6 +151,7 @@ LAYOUTS = (
         build=_build_pairs,
     ),
     _digest_alone(
+        source=_SOURCE,
         name="list of byte numbers",
         structure="the digest's bytes as decimal numbers, as programs print lists",
         pattern=r"[\[({]?(?P<digest>[0-9]{1,3}(?:[,; ] ?[0-9]{1,3}){15,63})[\])}]?",
@@ -151,6 +160,7 @@ LAYOUTS = (
         by_value=True,
     ),
     _digest_alone(
+        source=_SOURCE,
         name=PREFIXED_HEX,
         structure="0x and the digest in hexadecimal, as databases print binary",
         starts=("0x", "\\x"),
@@ -180,17 +190,27 @@ LAYOUTS = (
         build=_build_base64,
     ),
     Layout(
-        scheme="md5, sha1, sha256, sha512",
+        scheme="md5, sha1, sha256, sha384, sha512",
         name="base64, no padding",
         structure="the digest in base64 without padding; only where it looks random",
         source=f"{_SOURCE}; RFC 4648 section 3.2",
         kind=Kind.FAST,
         pattern=r"[A-Za-z0-9+/]+",
-        lengths=(22, 27, 43, 86),
+        lengths=(22, 27, 38, 43, 64, 86),
         build=_build_unpadded,
         by_value=True,
     ),
     _digest_alone(
+        name="base64url",
+        structure="the digest in base64 with - and _, told apart by length",
+        source=f"{_SOURCE}; RFC 4648 section 5",
+        pattern=r"[A-Za-z0-9]*[_-][A-Za-z0-9_-]*={0,2}",
+        lengths=(22, 24, 27, 28, 38, 40, 43, 44, 64, 86, 88),
+        build=_build_url,
+        by_value=True,
+    ),
+    _digest_alone(
+        source=_SOURCE,
         name="digest, colon, salt",
         structure="hex:salt",
         says=Says.PLACES,
@@ -199,6 +219,7 @@ LAYOUTS = (
         longest=256,
     ),
     _digest_alone(
+        source=_SOURCE,
         name="dollar fields, salt first",
         structure="sha1$salt$hex",
         says=Says.PLACES,

@@ -47,8 +47,7 @@ def _build_blocks(match: re.Match[str]) -> Contents | None:
     raw = phc.decode(match.string.rstrip("="))
     if raw is None or len(raw) % _BLOCK_BYTES or not looks_random(match.string):
         return None
-    also = ("sha384",) if len(raw) == 48 else ("sha512 and salt",)
-    return Contents(confidence=0.5, also_possible=also)
+    return Contents(confidence=0.5, also_possible=("sha512 and salt",))
 
 
 def _build_hexadecimal_blocks(match: re.Match[str]) -> Contents | None:
@@ -75,13 +74,13 @@ LAYOUTS = (
     Layout(
         scheme="encrypted",
         name="base64 of whole cipher blocks",
-        structure="base64 of 48, 80, 96, 112 or 128 bytes that do not read as words",
+        structure="base64 of 80, 96, 112 or 128 bytes that do not read as words",
         source="block sizes of AES and its predecessors, FIPS 197",
         kind=Kind.READABLE,
         pattern=r"[A-Za-z0-9+/]+={0,2}",
         build=_build_blocks,
         by_value=True,
-        lengths=(64, 108, 128, 152, 172),
+        lengths=(108, 128, 152, 172),
     ),
     Layout(
         scheme="encrypted",
