@@ -78,7 +78,9 @@ def written(action: argparse.Action) -> str:
     name = ", ".join(action.option_strings)
     if not name:
         return str(taken) + (" …" if action.nargs in {"+", "*"} else "")
-    return name if action.nargs == 0 else f"{name} {taken}"
+    if action.nargs == 0:
+        return name
+    return f"{name} [{taken}]" if action.nargs == "?" else f"{name} {taken}"
 
 
 def meaning(action: argparse.Action) -> str:

@@ -3,7 +3,7 @@
 import hashlib
 import hmac
 import re
-from base64 import b64encode
+from base64 import b64encode, urlsafe_b64encode
 from pathlib import Path
 
 import pytest
@@ -113,6 +113,32 @@ UTF8 = PASSWORD.encode()
         # RFC 1320 A.5 and the RIPEMD-160 authors' page: digests of "abc".
         ('take "abc", md4, hex', "a448017aaf21d8525fc10ae87aa6729d"),
         ('take "abc", ripemd160, hex', "8eb208f7e05d987a9b044a8e98c6b087f15a0bfc"),
+        # FIPS 180-4's and FIPS 202's examples, and RFC 7693 appendix B.
+        ('take "abc", sha512-224, hex', "4634270f707b6a54daae7530460842e20e37ed265ceee9a43e8924aa"),
+        (
+            'take "abc", sha512-256, hex',
+            "53048e2681941ef99b2e29b76b4c7dabe4c2d0c634fc6d46e0e2f13107e7af23",
+        ),
+        ('take "abc", sha3-224, hex', "e642824c3f8cf24ad09234ee7d3c766fc9a3a5168d0c94ad73b46fdf"),
+        ('take "abc", sha3-384, hex', hashlib.sha3_384(b"abc").hexdigest()),
+        (
+            'take "abc", blake2s, hex',
+            "508c5e8c327c14e2e1a72ba34eeb452f37458b209ed63a294d999b4c86675982",
+        ),
+        ("sha256, base64url", urlsafe_b64encode(hashlib.sha256(UTF8).digest()).decode()),
+        ("md5, base64url-unpadded", urlsafe_b64encode(md5(UTF8)).decode().rstrip("=")),
+        ("reverse, md5, hex", md5(PASSWORD[::-1].encode()).hex()),
+        ("md5, hex, reverse", md5(UTF8).hex()[::-1]),
+        ("sha1, hex, slice 8 24", sha1(UTF8).hex()[8:24]),
+        ("sha1, slice 2 7, hex", sha1(UTF8)[2:7].hex()),
+        ("slice 0 3, md5, hex", md5("Möw".encode()).hex()),
+        ("append salt:slice 1 3, md5, hex", md5(UTF8 + SALT[1:3]).hex()),
+        (
+            "append salt:hex:slice 2 4:upper, md5, hex",
+            md5(UTF8 + SALT.hex()[2:4].upper().encode()).hex(),
+        ),
+        ("append password:length, md5, hex", md5(UTF8 + str(len(PASSWORD)).encode()).hex()),
+        ("double-utf-8, md5, hex", md5(UTF8.decode("latin-1").encode()).hex()),
     ],
 )
 def test_evaluation_agrees_with_the_same_written_by_hand(text: str, expected: str) -> None:
@@ -181,6 +207,9 @@ def test_fingerprint_is_the_start_of_sha256_of_the_canonical_text() -> None:
         ("3 times (md5), hex", 0, "give back the type"),
         ("3 md5", 2, "“times”"),
         ("first 0, md5, hex", 6, "a length"),
+        ("slice 4, md5, hex", 7, "where it ends"),
+        ("slice 4 4, md5, hex", 8, "an end behind the beginning"),
+        ("append salt:slice 0 99999999999, md5, hex", 20, "where it ends"),
         ("hmac-md6 salt, hex", 0, "a digest after “hmac-”"),
         ("pbkdf2-sha1 10 salt, hex", 15, "the length in bytes"),
         ("pbkdf2-sha1 99999999999 20 salt, hex", 12, "the rounds"),
@@ -236,6 +265,9 @@ def test_bytes_salt_joins_bytes_as_it_is() -> None:
         ("lower, md5, hex", ("lower",)),
         ("trim, first 8, md5, hex", ("trim", "first 8")),
         ("utf-8, first 8, md5, hex", ("first 8",)),
+        ("slice 2 9, md5, hex", ("slice 2",)),
+        ("length, md5, hex", ("length",)),
+        ("reverse, md5, hex, slice 2 9", ()),
         ("md5, hex, upper, md5, hex, first 20", ()),
         ("take salt, trim, append password, md5, hex", ()),
         ("take salt, append password:lower, md5, hex", ("lower",)),
@@ -262,6 +294,11 @@ def test_lossy_formulas_are_recognised(text: str, narrowed: tuple[str, ...]) -> 
         ('md5, hex, append ":", append salt', "5F4DCC3B5AA765D61D8327DEB882CF99:Ab", "5f4dcc3b5aa765d61d8327deb882cf99:Ab"),
         ('md5, hex, append ":", append salt', "a plain text", None),
         ("md5, base64, first 10", "X03MO1qnZd", "X03MO1qnZd"),
+        ("md5, base64url", "X03MO1qnZdYdgyfeuIL_mQ", "X03MO1qnZdYdgyfeuIL_mQ=="),
+        ("md5, base64url", "X03MO1qnZdYdgyfeuIL/mQ", None),
+        ("md5, hex, slice 8 16", "5F4DCC3B", "5f4dcc3b"),
+        ("md5, hex, reverse", "5F4DCC3B5AA765D61D8327DEB882CF99", "5f4dcc3b5aa765d61d8327deb882cf99"),
+        ('md5, hex, prepend "v1:", slice 2 7', ":5F4D", ":5f4d"),
     ],
 )  # fmt: skip
 def test_stored_text_is_brought_into_canonical_form(
@@ -304,6 +341,10 @@ def operands(draw: st.DrawFn, depth: int) -> Operand:
     flow = Operand(source).flow
     names = []
     for _ in range(draw(st.integers(0, 2))):
+        if draw(st.booleans()):
+            start = draw(st.integers(0, 9))
+            names.append(f"slice {start} {start + draw(st.integers(1, 9))}")
+            continue
         fitting = sorted(name for name, (takes, _) in FILTERS.items() if takes is flow)
         names.append(draw(st.sampled_from(fitting)))
         flow = FILTERS[names[-1]][1]
@@ -315,7 +356,7 @@ def step_lists(draw: st.DrawFn, depth: int, flow: Flow, end: Flow | None) -> tup
     steps: list[Step] = []
     for _ in range(draw(st.integers(1, 4))):
         options: list[st.SearchStrategy[Step]] = [
-            st.builds(Cut, st.integers(1, 99)),
+            st.builds(Cut, st.integers(1, 99), st.integers(0, 9)),
             st.builds(Join, st.sampled_from(Side), operands(depth)),
             st.builds(Take, operands(depth)),
             st.builds(Digest, st.sampled_from(sorted(DIGESTS))),

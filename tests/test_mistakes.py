@@ -154,9 +154,9 @@ SLOW: dict[str, tuple[str | bytes, str]] = {
         base64.b64encode(hashlib.sha384(PASSWORD.encode()).digest()), "SHA-384 first, in base64"),
     "cut to eight": (PASSWORD[:8], "cut to 8 characters"),
     "an empty password": ("", "the hash of an empty password"),
-    "undefined": ("undefined", "the hash of “undefined”"),
-    "null": ("null", "the hash of “null”"),
-    "a promise": ("[object Promise]", "the hash of “[object Promise]”"),
+    "undefined": ("undefined", "it fits “undefined”, which was hashed"),
+    "null": ("null", "it fits “null”, which was hashed"),
+    "a promise": ("[object Promise]", "it fits “[object Promise]”, which was hashed"),
     "as bytes": (f"b'{PASSWORD}'", "printed as bytes"),
     "in quotes": (f'"{PASSWORD}"', "in double quotes"),
 }  # fmt: skip
@@ -643,7 +643,7 @@ def test_an_account_is_explained_by_its_login(tmp_path: Path, in_process: Progra
     missing = in_process("explain", "--store", "passengers", "--login", "nobody")
     assert "no account has the login that --login names" in missing.err
     both = in_process(*of, "--account", "1")
-    assert "give one of --account and --login" in both.err
+    assert "give one of --account, --login and --newest" in both.err
 
 
 def _any_text(chance: random.Random) -> str:

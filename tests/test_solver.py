@@ -11,6 +11,7 @@ from typing import Any
 import pytest
 
 from conftest import Program
+from invented.puzzles import Puzzle, puzzles
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate
 from lean_tumbler.core.formulas.loops import LoopSearch
@@ -117,6 +118,20 @@ def test_a_puzzle_is_solved_from_three_accounts_and_holds_on_twenty(
     assert explaining
     if not hint:  # the plausible comes first
         assert explaining[0] == solution.formulas[0]
+
+
+@pytest.mark.parametrize("puzzle", puzzles(22, seed=3), ids=lambda puzzle: str(puzzle.formula))
+def test_habits_of_old_code_are_found(puzzle: Puzzle) -> None:
+    """Reversed, sliced, counted and coded texts, rare digests, HMAC, loops and PBKDF2."""
+    solution = solved(list(puzzle.accounts), budget=60)
+    fresh = [
+        Inputs(password=password, salt=b"a1b2c3d4", login="x.y@tidepost.example")
+        for password in ("Puffin Nest 3", "kittiwake", "Zz9!storm")
+    ]
+    meant = [evaluate(notation.parse(puzzle.formula), inputs) for inputs in fresh]
+    assert meant in [
+        [evaluate(notation.parse(found), inputs) for inputs in fresh] for found in solution.formulas
+    ]
 
 
 def test_formulas_that_read_alike_are_all_listed() -> None:

@@ -28,6 +28,7 @@ class _Declared:
     read: Callable[[str], Any] | None = None
     choices: Sequence[str] | None = None
     one_of: str = ""
+    bare: Any = None
 
 
 def option(
@@ -40,12 +41,15 @@ def option(
     choices: Sequence[str] | None = None,  # all that it may be
     # the name of a group of which one may be given; one must, where it ends with “!”
     one_of: str = "",
+    bare: Any = None,  # what it is where it is given with nothing behind it
 ) -> Any:
     """Declare an option; its name is the field's.
 
     Without a default it is required, unless its type has None; a list may be given several times.
     """
-    told = _Declared(metavar=metavar, help=text, read=read, choices=choices, one_of=one_of)
+    told = _Declared(
+        metavar=metavar, help=text, read=read, choices=choices, one_of=one_of, bare=bare
+    )
     return field(default=default, metadata={_DECLARED: told})
 
 
@@ -124,6 +128,8 @@ def _add(
         more["type"] = read
     if told.choices is not None:
         more["choices"] = told.choices
+    if told.bare is not None:
+        more |= {"nargs": "?", "const": told.bare}
     if told.is_argument:
         if is_list or may_be_none:
             more["nargs"] = "+" if is_list else "?"

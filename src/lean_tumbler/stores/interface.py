@@ -186,6 +186,21 @@ class Store(LoginStore, Protocol):
 
 
 @runtime_checkable
+class HasOrder(Protocol):
+    """A store whose rows stand in an order."""
+
+    def newest(self, rows: int) -> list[Account]:
+        """Read the rows that were written last, the newest first.
+
+        Raises:
+            UsageError: nothing says which they are.
+        """
+
+    def beside(self, key: AccountKey, rows: int) -> list[Account]:
+        """Read so many rows before a key and behind it, the nearest first."""
+
+
+@runtime_checkable
 class HasSchema(Protocol):
     """A store whose columns are declared, in a catalogue that can be asked."""
 

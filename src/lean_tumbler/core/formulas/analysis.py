@@ -173,9 +173,8 @@ def _lossy(steps: Iterable[Step], *, raw: bool, found: list[str]) -> bool:
         elif isinstance(step, Rewrite) and raw and step.name in NARROWING:
             found.append(step.name)
         elif isinstance(step, Cut) and raw:
-            found.append(
-                f"first {step.length.name if isinstance(step.length, Part) else step.length}"
-            )
+            length = step.length.name if isinstance(step.length, Part) else step.length
+            found.append(f"slice {step.start}" if step.start else f"first {length}")
     return raw
 
 

@@ -4,6 +4,7 @@ A candidate is abandoned at its first digest that does not match the leading acc
 is run on all accounts by the notation's own evaluation.
 """
 
+import base64
 import hashlib
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -27,6 +28,28 @@ from lean_tumbler.errors import FormulaError
 
 _WIDELY = Narrowed()
 _NO_CONSTANTS = Constants()
+
+
+def _from_base64(text: str) -> str:
+    try:
+        return base64.b64decode(text, validate=True).decode("ascii")
+    except ValueError:
+        return ""
+
+
+# How digests were written beside the usual ways: the text back again, and the steps behind.
+_WRITTEN_OTHERWISE: tuple[tuple[Callable[[str], str], tuple[str, ...]], ...] = (
+    (lambda text: text[::-1], ("reverse",)),
+    (_from_base64, ("utf-8", "base64")),
+)
+_HEXADECIMAL = re.compile("[0-9a-f]+|[0-9A-F]+", re.ASCII)
+_LEAST_SLICE = 8  # digits, which are in one digest of some hundred millions by chance
+# (where they begin, how many): of a digest's digits, in steps that people choose
+_SLICES = tuple(
+    (start, length)
+    for start in (0, 1, 2, 3, 4, 5, 6, 7, 8, 10, 12, 16, 20, 24, 32)
+    for length in (4, 5, 6, 8, 10, 12, 15, 16, 20, 24, 30, 32)
+)
 _CHECK_EVERY = 4096  # candidates between two looks at the clock
 
 
@@ -123,6 +146,21 @@ class Matcher:
         self._cut = self._finals_of(longer, cut, quick=True)
         return True
 
+    def _aims_otherwise(self) -> Iterator[list[Final]]:
+        """Read what is stored as old code wrote digests, one way after the other; give the finals.
+
+        The digest's text was reversed, or written in base64 once more.
+        """
+        text, before = self._accounts[self._pivot].stored, self._prefix
+        for written, behind in _WRITTEN_OTHERWISE:
+            read = read_digest(written(text))
+            if read is None or not read[2]:
+                continue
+            self._prefix, text_encoding, _ = read
+            names = [name for name in self._digests if DIGESTS[name].size_bytes == len(read[0])]
+            yield [(n, self._digests[n], (text_encoding, *behind)) for n in names]
+        self._prefix = before
+
     def _finals_of(
         self, names: Iterable[str], text_encoding: tuple[str, ...], *, quick: bool
     ) -> list[Final]:
@@ -185,6 +223,40 @@ class Matcher:
                 for steps in hits:
                     self._hit((*piece.steps, *steps, *after, name, *text_encoding))
             self._count(each)
+
+    def _scan_within(self, pieces: Iterable[Piece], forms: Sequence[Form]) -> None:
+        """Digest each piece within each form, and look for what is stored inside of its digits."""
+        p, text = self._pivot, self._accounts[self._pivot].stored
+        joins = [(form.before[p], form.after[p], form.steps) for form in forms]
+        names = [n for n in self._hashers if 2 * DIGESTS[n].size_bytes > len(text)]
+        if len(text) < _LEAST_SLICE or not _HEXADECIMAL.fullmatch(text):
+            return
+        written, text = ("hex-upper" if text.upper() == text else "hex"), text.lower()
+        for piece in pieces:
+            value = piece.values[p]
+            for name in names:
+                for before, behind, steps in joins:
+                    place = self._digests[name](before + value + behind).hex().find(text)
+                    if place > 0:
+                        cut = f"slice {place} {place + len(text)}"
+                        self._hit((*piece.steps, *steps, name, written, cut))
+            self._count(len(joins) * len(names))
+
+    def _changed(self, pieces: Iterable[Piece]) -> Iterator[Piece]:
+        """Give digests as old code changed their text on the way: reversed, sliced, coded."""
+        p = self._pivot
+        for piece in pieces:
+            if piece.steps[-1] not in {"hex", "hex-upper"}:
+                continue
+            digits = piece.values[p]
+            yield Piece((*piece.steps, "reverse"), (b"",) * p + (digits[::-1],))
+            again = base64.b64encode(digits)
+            yield Piece((*piece.steps, "utf-8", "base64"), (b"",) * p + (again,))
+            for start, length in _SLICES:
+                part = digits[start : start + length]
+                if start + length < len(digits):
+                    step = f"slice {start} {start + length}" if start else f"first {length}"
+                    yield Piece((*piece.steps, step), (b"",) * p + (part,))
 
     def _count(self, tried: int) -> None:
         self._tried += tried

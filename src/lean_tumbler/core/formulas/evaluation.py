@@ -12,6 +12,7 @@ from lean_tumbler.core.formulas.analysis import number_parts, work
 from lean_tumbler.core.formulas.steps import (
     DIGESTS,
     ENCODINGS,
+    SLICE,
     TEXT_ENCODINGS,
     TEXT_STEPS,
     Cut,
@@ -113,6 +114,9 @@ def _filter(name: str) -> Callable[[Value], Value]:
         return _unhex
     if name == "unbase64":
         return _unbase64
+    if name.startswith(SLICE):
+        start, end = map(int, name.removeprefix(SLICE).split())
+        return lambda value: value[start:end]
     if name == "local-part":
         return lambda value: _as_text(value).rpartition("@")[0] or _as_text(value)
     if name in TEXT_ENCODINGS:
@@ -260,8 +264,8 @@ def _step(step: Step) -> _Compiled:
         fetch = _operand(step.operand)
         return lambda _, run: fetch(run)
     if isinstance(step, Cut):
-        length = _number(step.length)
-        return lambda value, run: value[: length(run)]
+        length, start = _number(step.length), step.start
+        return lambda value, run: value[start : start + length(run)]
     if isinstance(step, Encode):
         encode = _encode(step.name)
         return lambda value, _: encode(value)

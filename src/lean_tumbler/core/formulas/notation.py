@@ -1,7 +1,8 @@
 """The notation: text to formula and back.
 
     formula  =  step *("," step)
-    step     =  word  |  "first" N  |  ("take" / "append" / "prepend" / "surround") F
+    step     =  word  |  "first" N  |  "slice" A B
+             |  ("take" / "append" / "prepend" / "surround") F
              |  digest  |  "hmac-" digest F  |  "pbkdf2-" digest ROUNDS LENGTH F
              |  N "times" "(" formula ")"
     F        =  source *(":" filter)
@@ -25,6 +26,7 @@ from lean_tumbler.core.formulas.steps import (
     ENCODINGS,
     FILTERS,
     PBKDF2_DIGESTS,
+    SLICE,
     TEXT_ENCODINGS,
     TEXT_STEPS,
     Cut,
@@ -140,6 +142,9 @@ class _Parser:
             return Write(word), Flow.TEXT
         if word == "first":
             return Cut(self._number("a length")), flow
+        if word == "slice":
+            start, end = self._slice()
+            return Cut(end - start, start), flow
         if word == "take":
             operand = self._operand()
             return Take(operand), operand.flow
@@ -212,8 +217,11 @@ class _Parser:
         while self._next.text == ":" and self._next.kind == "mark":
             self._take()
             token = self._take()
+            if token.text == "slice":
+                filters.append("{}{} {}".format(SLICE, *self._slice()))
+                continue
             if token.text not in FILTERS:
-                raise self._expected(f"a filter ({', '.join(FILTERS)})", token)
+                raise self._expected(f"a filter ({', '.join(FILTERS)}, slice A B)", token)
             takes, gives = FILTERS[token.text]
             # A salt or login may be raw bytes in the store, so either kind of filter may be first.
             if takes is not flow and (filters or not isinstance(source, Input | Part)):
@@ -221,6 +229,18 @@ class _Parser:
             filters.append(token.text)
             flow = gives
         return Operand(source, tuple(filters))
+
+    def _slice(self) -> tuple[int, int]:
+        """Read the place of the first that is kept, from 0, and of the first behind them."""
+        numbers = []
+        for what in ("where it begins", "where it ends"):
+            token = self._take()
+            if token.kind != "number" or int(token.text) > LARGEST_NUMBER:
+                raise self._expected(f"{what}, counted from 0", token)
+            numbers.append(int(token.text))
+        if numbers[0] >= numbers[1]:
+            raise self._expected("an end behind the beginning", token)
+        return numbers[0], numbers[1]
 
     def _source(self) -> Input | Key | Part | str | bytes | Formula:
         token = self._next
@@ -278,6 +298,12 @@ def parse(text: str, *, may_end_in_bytes: bool = False) -> Formula:
     return _Parser(text).whole(may_end_in_bytes=may_end_in_bytes)
 
 
+def _cut(step: Cut) -> str:
+    if step.start and isinstance(step.length, int):
+        return f"{SLICE}{step.start} {step.start + step.length}"
+    return f"first {_number(step.length)}"
+
+
 def _number(number: Number) -> str:
     return number.name if isinstance(number, Part) else str(number)
 
@@ -304,7 +330,7 @@ class _Writer:
         elif isinstance(step, Loop):
             yield f"{_number(step.times)} times ({self.steps(step.body, flow)})"
         elif isinstance(step, Cut):
-            yield f"first {_number(step.length)}"
+            yield _cut(step)
         elif isinstance(step, Take):
             yield f"take {self._operand(step.operand)}"
         elif isinstance(step, Join):

@@ -176,26 +176,34 @@ def _cut(step: Cut, shape: OutputShape) -> OutputShape:
     if isinstance(step.length, Part):
         return _UNKNOWN_TEXT if shape.is_text else _bytes(None)
     if not shape.is_text:
-        return _bytes(None if shape.size_bytes is None else min(shape.size_bytes, step.length))
+        size = shape.size_bytes
+        return _bytes(None if size is None else max(0, min(size - step.start, step.length)))
     kept: list[Segment] = []
-    left = step.length
+    skipped, left = step.start, step.length
     for segment in shape.segments:
         if segment.length is None:
             return _UNKNOWN_TEXT
         if left <= 0:
             break
-        kept.append(segment if segment.length <= left else _shortened(segment, left))
-        left -= segment.length
+        begin = min(skipped, segment.length)
+        skipped -= begin
+        taken = min(left, segment.length - begin)
+        left -= taken
+        if taken == segment.length:
+            kept.append(segment)
+        elif taken:
+            kept.append(_part_of(segment, begin, taken))
     return OutputShape(tuple(kept))
 
 
-def _shortened(segment: Segment, length: int) -> Segment:
+def _part_of(segment: Segment, begin: int, length: int) -> Segment:
     text_encoding = segment.text_encoding
     if text_encoding in _BASE64:
         text_encoding = _BASE64URL_CUT if text_encoding in _BASE64URL else _BASE64_CUT
     return replace(
-        segment, text_encoding=text_encoding, length=length, text=segment.text[:length], padding=0
-    )
+        segment, text_encoding=text_encoding, length=length,
+        text=segment.text[begin : begin + length], padding=0,
+    )  # fmt: skip
 
 
 def _operand_shape(operand: Operand) -> OutputShape:
@@ -237,15 +245,17 @@ def _merged(segments: Iterable[Segment]) -> tuple[Segment, ...]:
 
 def _rewritten(step: Rewrite, shape: OutputShape) -> OutputShape:
     """Follow a rewrite: hexadecimal stays hexadecimal, in whichever letter case."""
+    if step.name == "length":
+        return _UNKNOWN_TEXT
     rewrite = TEXT_STEPS[step.name]
-    changes_case = step.name in {"upper", "lower"}
+    changes_more = step.name in {"upper", "lower", "reverse"}
     parts = []
     for segment in shape.segments:
         if segment.text_encoding == _LITERAL:
             text = rewrite(segment.text)
             parts.append(Segment(_LITERAL, len(text), text))
-        elif segment.text_encoding in _HEX or (segment.text_encoding != _ANY and not changes_case):
+        elif segment.text_encoding in _HEX or (segment.text_encoding != _ANY and not changes_more):
             parts.append(segment)
         else:
             return _UNKNOWN_TEXT
-    return OutputShape(tuple(parts))
+    return OutputShape(tuple(parts[::-1] if step.name == "reverse" else parts))

@@ -4,13 +4,12 @@ Everything here is written in the notation and computed by its own evaluation, s
 found is what will be checked. docs/FORMULAS.md lists the space for readers.
 """
 
-import json
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cache, lru_cache
 
-from lean_tumbler.core.formulas import notation
+from lean_tumbler.core.formulas import joins, notation
 from lean_tumbler.core.formulas.evaluation import Inputs, value_of
 from lean_tumbler.core.formulas.steps import Formula
 from lean_tumbler.errors import FormulaError, InputDoesNotFit
@@ -18,7 +17,7 @@ from lean_tumbler.errors import FormulaError, InputDoesNotFit
 USUAL_DIGESTS = ("md5", "sha1", "sha256", "sha512", "sha224", "sha384")
 DIGEST_ORDER = (
     "md5", "sha1", "sha256", "sha512", "sha224", "sha384", "md4", "ripemd160", "sha3-256",
-    "sha3-512", "blake2b",
+    "sha3-512", "blake2b", "sha3-224", "sha3-384", "sha512-224", "sha512-256", "blake2s",
 )  # fmt: skip
 WRITING_ORDER = ("hex", "", "hex-upper", "base64", "base64-unpadded")  # "": raw bytes
 ENCODING_ORDER = ("utf-8", "latin-1", "windows-1252", "utf-16le")
@@ -33,18 +32,13 @@ SHORT_LOOP_COUNT = 1_001
 LOOP_COUNT = 10_000  # every count up to here
 LONG_LOOP_COUNT = 100_000
 
-_SEPARATORS = (":", "-", "_", "|", "$", ".", "#", "@", "/", "+", ",", ";", "*", "&", "=", " ",
-               "\n", "\r\n", "\r", "\t", "\0")  # fmt: skip
-# Two and three of a kind, and pairs that people write; they go in with one digest only.
-_LONG_SEPARATORS = (
-    *(mark * times for mark in ":-_|$.#@/+,;*&=~!%^" for times in (2, 3)),
-    "~", "!", "%", "^", "?", "\\", ", ", ": ", "; ", " - ", " : ", " | ", "->", "=>", "<>", "()",
+_TEXT_STEPS = (
+    "", "lower", "trim", "upper", "escape-html", "escape-quotes", "nfc", "nfd", "reverse",
+    "double-utf-8",
 )  # fmt: skip
-_TEXT_STEPS = ("", "lower", "trim", "upper", "escape-html", "escape-quotes", "nfc", "nfd")
 _CUTS = (8, 10, 12, 14, 15, 16, 20, 32, 6, 7, 9, 11, 13)
 _SALT_FILTERS = ("", ":trim", ":unhex", ":hex", ":lower", ":upper", ":unbase64", ":hex-upper")
 _LOGIN_FILTERS = ("", ":lower", ":trim", ":upper")
-_MAIL_FILTERS = (":local-part", ":lower:local-part")  # of a login that is a mail address
 _NAMES_ROUNDS = re.compile(r"(^|_)(rounds?|iter(ation)?s?|costs?|count|number\d+)(_|$)")
 _LARGEST_NUMBER = 10_000_000  # rounds; a larger one would be a date or a key
 
@@ -91,6 +85,8 @@ class Space:
     # one salt, login, constant or other column, with separators that people like; made when they
     # are first asked for
     customary: Callable[[], list[Form]]
+    # joins with a reversed text, a slice of the salt or a length; made when first asked for
+    odd: Callable[[], list[Form]]
     operands: list[Piece]  # what can be a salt or a key of its own
     numbers: list[dict[str, int]]  # for each account, the parts that may be a number of rounds
     # steps -> other steps that mean the same for these accounts and might not for others
@@ -108,17 +104,22 @@ def build_space(accounts: Sequence[Inputs], constants: Constants) -> Space:
     twins: dict[tuple[str, ...], list[tuple[str, ...]]] = {}
     operands = _operands(accounts, literals)
     single = [piece.steps[0] for piece in operands]
-    core = _forms(accounts, _core(single), "", twins)
+    core = _forms(accounts, joins.core_joins(single), "", twins)
     return Space(
         starts=_starts(accounts, twins),
         wide_starts=_pieces(accounts, [(*steps, "utf-16le") for steps in _prepared()], drop=1),
-        plain=_forms(accounts, _plain(single, literals), "", {}),
+        plain=_forms(accounts, joins.plain_joins(single, literals), "", {}),
         core=core,
-        forms=_forms(accounts, (*_core(single), *_all(single, literals)), "", twins),
-        wide_forms=_forms(accounts, _core(single), "utf-16le", twins),
-        customary=cache(
-            lambda: _forms(accounts, _customary(accounts, operands, constants.names), "", twins)
+        forms=_forms(
+            accounts, (*joins.core_joins(single), *joins.all_joins(single, literals)), "", twins
         ),
+        wide_forms=_forms(accounts, joins.core_joins(single), "utf-16le", twins),
+        customary=cache(
+            lambda: _forms(
+                accounts, joins.customary_joins(accounts, single, constants.names), "", twins
+            )
+        ),
+        odd=cache(lambda: _forms(accounts, joins.odd_joins(accounts, single), "", twins)),
         operands=operands,
         numbers=_numbers(accounts),
         twins=twins,
@@ -204,11 +205,6 @@ def _starts(
     return starts
 
 
-def literal(text: str) -> str:
-    """Write a constant as the notation does."""
-    return json.dumps(text, ensure_ascii=False)
-
-
 def _operands(accounts: Sequence[Inputs], literals: Sequence[str]) -> list[Piece]:
     """Give what is joined alone: salt and login with filters, and constants."""
     names: list[str] = []
@@ -216,99 +212,13 @@ def _operands(accounts: Sequence[Inputs], literals: Sequence[str]) -> list[Piece
         names += [f"salt{name}" for name in _SALT_FILTERS]
     if all(inputs.login for inputs in accounts):
         names += [f"login{name}" for name in _LOGIN_FILTERS]
-    names += [literal(text) for text in literals]
+    names += [joins.literal(text) for text in literals]
     found: dict[tuple[str, tuple[bytes, ...]], Piece] = {}
     for name in names:
         values = operand_values(name, accounts)
         if values is not None and all(values):  # equal salts and logins both stay: they are twins
             found.setdefault((name.partition(":")[0], values), Piece((name,), values))
     return list(found.values())
-
-
-def _plain(operands: Sequence[str], literals: Sequence[str]) -> Iterator[tuple[str, ...]]:
-    """Give the sequences with at most one operand, which no filter changes."""
-    yield ("P",)
-    for name in operands:
-        if name in {"salt", "login", *map(literal, literals)}:
-            yield from (("P", name), (name, "P"))
-
-
-def _core(operands: Sequence[str]) -> tuple[tuple[str, ...], ...]:
-    """Give the commonest sequences; `P` is what flows."""
-    joined = [sequence for name in operands for sequence in ((("P", name)), (name, "P"))]
-    around = [(name, "P", name) for name in operands]
-    return (("P",), *joined, *around, ("P", "password"), ("password", "P"))
-
-
-def _all(operands: Sequence[str], literals: Sequence[str]) -> Iterator[tuple[str, ...]]:
-    """Give the other sequences: with separators, with two operands, with digests of the salt."""
-    quoted = [literal(text) for text in _SEPARATORS]
-    for mark in quoted:
-        yield ("P", mark)
-        yield (mark, "P")
-        for name in operands:
-            yield from _orders(name, mark)
-    constants = {literal(text) for text in literals}
-    for first in operands:
-        for second in operands:
-            if first.partition(":")[0] != second.partition(":")[0] or first in constants:
-                yield from ((first, second, "P"), (first, "P", second), ("P", first, second))
-                for mark in quoted[:8]:
-                    yield (first, mark, second, mark, "P")
-                    yield (first, mark, "P", mark, second)
-                    yield ("P", mark, first, mark, second)
-    for name in operands:
-        for digest in ("md5", "sha1", "sha256"):
-            yield (f"(take {name}, {digest}, hex)", "P")
-            yield ("P", f"(take {name}, {digest}, hex)")
-        yield ("P", "password", name)
-        yield (name, "P", "password")
-
-
-def _orders(name: str, mark: str) -> Iterator[tuple[str, ...]]:
-    yield (name, mark, "P")
-    yield ("P", mark, name)
-    yield ("P", name, mark)
-    yield (mark, "P", name)
-    yield (name, "P", mark)
-    yield (mark, name, "P")
-
-
-def _customary(
-    accounts: Sequence[Inputs], operands: Sequence[Piece], names: Sequence[str]
-) -> Iterator[tuple[str, ...]]:
-    """Give sequences with other columns, names and longer separators, which are rarer."""
-    known = [piece.steps[0] for piece in operands]
-    shared = set.intersection(*(set(inputs.parts) for inputs in accounts))
-    others = [*sorted(shared), *map(literal, names)]
-    if all(inputs.login and "@" in inputs.login for inputs in accounts):
-        others += [f"login{name}" for name in _MAIL_FILTERS]
-    short, long = map(literal, _SEPARATORS), [literal(text) for text in _LONG_SEPARATORS]
-    marks = [*short, *long]
-    for name in others:
-        yield from (("P", name), (name, "P"), (name, "P", name))
-        for other in (*known, *others):
-            if other != name:
-                yield from _between(name, other)
-                yield from _between(other, name)
-        for mark in marks:
-            yield from _orders(name, mark)
-    for mark in long:
-        yield from (("P", mark), (mark, "P"), (mark, "P", mark))
-        for name in known:
-            yield from _orders(name, mark)
-    for mark in marks:
-        for name in (*known, *others):
-            yield (name, mark, "P", mark)
-            yield (mark, "P", mark, name)
-            yield (mark, name, mark, "P")
-            yield ("P", mark, name, mark)
-            yield (mark, name, mark, "P", mark)
-            yield (mark, "P", mark, name, mark)
-
-
-def _between(first: str, second: str) -> Iterator[tuple[str, ...]]:
-    yield from ((first, second, "P"), (first, "P", second), ("P", first, second))
 
 
 class _Joined:

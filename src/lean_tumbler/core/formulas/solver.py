@@ -32,6 +32,9 @@ _SIMPLE_STARTS = 4
 
 _Stage = tuple[str, list[Final], Callable[[list[Final]], None]]
 _WIDE = ("utf-16le",)
+_ODD_FIRST = 40  # of the odd joins: those without slices
+# Stands for the finals of a stage that reads what is stored in ways of its own.
+_ANY: list[Final] = [("", bytes, ())]
 
 
 def _is_cut(piece: Piece) -> bool:
@@ -86,12 +89,19 @@ class Solver(Matcher):
                 return
 
     def _stages(self) -> list[_Stage]:
+        stages = [*self._plausible_stages(), *self._further_stages()]
+        first = self._narrowed.first
+        return sorted(stages, key=lambda stage: not (first and first in stage[0]))
+
+    def _plausible_stages(self) -> list[_Stage]:
         exact, cut, slow = self._exact, self._cut, self._slow
-        stages: list[_Stage] = [
+        return [
             ("one digest", exact, self._one_digest),
             ("two digests with one join", exact, self._two_digests),
             ("one rare digest", slow, self._one_rare_digest),
             ("HMAC", exact, self._hmacs),
+            ("one digest with odd joins", [*exact, *slow], self._odd_joins),
+            ("one digest, written otherwise", _ANY, self._written_otherwise),
             ("one digest with customary joins", exact, self._customary),
             (
                 f"loops up to {SHORTEST_LOOP_COUNT:,} times, plain joins",
@@ -99,6 +109,9 @@ class Solver(Matcher):
                 self._plain_shortest_loops,
             ),
             ("one digest, cut off", cut, self._one_digest),
+            ("two digests with odd joins", exact, self._two_odd),
+            ("two digests, written otherwise", _ANY, self._two_written_otherwise),
+            ("HMAC with digests", exact, self._hmacs_of_digests),
             ("PBKDF2", exact or cut, self._pbkdf2),
             ("one digest with customary joins, cut off", cut, self._customary),
             ("two digests with one join, cut off", cut, self._two_digests),
@@ -107,6 +120,11 @@ class Solver(Matcher):
                 exact,
                 self._plain_short_loops,
             ),
+        ]
+
+    def _further_stages(self) -> list[_Stage]:
+        exact, cut, slow = self._exact, self._cut, self._slow
+        return [
             ("three digests", exact, self._three_digests),
             ("three digests with plain joins", exact, self._three_digests_plain),
             ("two digests with joins in both", exact, self._two_joins),
@@ -120,8 +138,6 @@ class Solver(Matcher):
             ("three digests with joins", exact, self._three_digests_wide),
             (f"loops up to {LONG_LOOP_COUNT:,} times", exact, self._long_loops),
         ]
-        first = self._narrowed.first
-        return sorted(stages, key=lambda stage: not (first and first in stage[0]))
 
     # Stages
 
@@ -149,6 +165,34 @@ class Solver(Matcher):
     def _customary(self, finals: list[Final]) -> None:
         whole = [start for start in self._space.starts if not _is_cut(start)]
         self._scan(whole, self._space.customary(), finals)
+
+    def _odd_joins(self, finals: list[Final]) -> None:
+        self._scan(self._space.starts, self._space.odd()[:_ODD_FIRST], finals)
+        self._scan(self._simple(), self._space.odd(), finals)
+
+    def _two_odd(self, finals: list[Final]) -> None:
+        space, odd = self._space, self._space.odd()
+        once = space.core[:1]
+        self._scan(self._inner(self._simple(), once), odd, finals)
+        self._scan(self._inner(self._simple(), odd), once, finals)
+        self._scan(self._changed(self._inner(self._simple(), space.plain)), space.plain, finals)
+        self._scan(self._changed(self._inner(self._simple(), once)), space.core, finals)
+
+    def _written_otherwise(self, _: list[Final]) -> None:
+        space = self._space
+        for finals in self._aims_otherwise():
+            self._scan(space.starts, space.core, finals)
+            self._scan(self._simple(), space.forms, finals)
+        self._scan_within(space.starts, space.core)
+
+    def _two_written_otherwise(self, _: list[Final]) -> None:
+        space = self._space
+        once = space.core[:1]
+        for finals in self._aims_otherwise():
+            self._scan(self._inner(self._simple(), once), space.core, finals)
+            self._scan(self._inner(self._simple(), space.core), once, finals)
+        self._scan_within(self._inner(self._simple(), once), space.plain)
+        self._scan_within(self._inner(self._simple(), space.plain), once)
 
     def _two_customary(self, finals: list[Final]) -> None:
         space = self._space
@@ -189,15 +233,34 @@ class Solver(Matcher):
         self._scan(self._inner(once, self._space.core), self._space.core, finals)
 
     def _hmacs(self, finals: list[Final]) -> None:
-        p, prefix = self._pivot, self._prefix
+        p = self._pivot
         password = Piece(("password",), self._simple()[0].values)
-        keys = [*self._space.operands, password]
         flows = [
             *((start.steps, start.values[p]) for start in self._space.starts),
             *(((f"take {o.steps[0]}",), o.values[p]) for o in self._space.operands),
         ]
+        self._keyed(flows, [*self._space.operands, password], self._space.core, finals)
+
+    def _hmacs_of_digests(self, finals: list[Final]) -> None:
+        """Try digests of the password as message and as key."""
+        p, operands = self._pivot, self._space.operands
+        digests = list(self._inner(self._simple(), self._space.plain))
+        of_digests = [(each.steps, each.values[p]) for each in digests]
+        as_keys = [Piece((f"({', '.join(each.steps)})",), each.values) for each in digests]
+        self._keyed(of_digests, operands, self._space.plain[:1], finals)
+        flows = [((f"take {o.steps[0]}",), o.values[p]) for o in operands]
+        self._keyed(flows, as_keys, self._space.plain[:1], finals)
+
+    def _keyed(
+        self,
+        flows: Sequence[tuple[tuple[str, ...], bytes]],
+        keys: Sequence[Piece],
+        forms: Sequence[Form],
+        finals: list[Final],
+    ) -> None:
+        p, prefix = self._pivot, self._prefix
         for name, _, text_encoding in finals:
-            for (steps, value), form in product(flows, self._space.core):
+            for (steps, value), form in product(flows, forms):
                 data = form.before[p] + value + form.after[p]
                 for key in keys:
                     digest = hmac.digest(key.values[p], data, DIGESTS[name].hashlib_name)

@@ -52,11 +52,15 @@ TEXT_STEPS: MappingProxyType[str, Callable[[str], str]] = MappingProxyType(
         "nfd": lambda text: unicodedata.normalize("NFD", text),
         "escape-quotes": _escape_quotes,
         "escape-html": _escape_html,
+        "reverse": lambda text: text[::-1],  # by code points
+        "length": lambda text: str(len(text)),  # in code points, as a decimal number
+        # what a program makes of UTF-8 that it takes for Latin-1
+        "double-utf-8": lambda text: text.encode("utf-8", "surrogatepass").decode("latin-1"),
     }
 )
 
 # Steps after which different passwords can be the same text.
-NARROWING = frozenset({"trim", "lower", "upper"})
+NARROWING = frozenset({"trim", "lower", "upper", "length"})
 
 ENCODINGS = MappingProxyType(
     {"utf-8": "utf-8", "latin-1": "latin-1", "windows-1252": "cp1252", "utf-16le": "utf-16-le"}
@@ -148,6 +152,8 @@ FILTERS = MappingProxyType(
         "upper": (Flow.TEXT, Flow.TEXT),
         "nfc": (Flow.TEXT, Flow.TEXT),
         "nfd": (Flow.TEXT, Flow.TEXT),
+        "reverse": (Flow.TEXT, Flow.TEXT),
+        "length": (Flow.TEXT, Flow.TEXT),
         "local-part": (Flow.TEXT, Flow.TEXT),  # of a mail address: RFC 5321, section 4.1.2
         "hex": (Flow.BYTES, Flow.TEXT),
         "hex-upper": (Flow.BYTES, Flow.TEXT),
@@ -159,6 +165,9 @@ FILTERS = MappingProxyType(
         "unbase64": (Flow.TEXT, Flow.BYTES),
     }
 )
+
+
+SLICE = "slice "  # how a filter begins that has two numbers behind it
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,8 +197,9 @@ class Operand:
     @property
     def flow(self) -> Flow:
         """Text or bytes, after the filters."""
-        if self.filters:
-            return FILTERS[self.filters[-1]][1]
+        for name in reversed(self.filters):
+            if not name.startswith(SLICE):  # which leaves what it takes
+                return FILTERS[name][1]
         if isinstance(self.source, Formula):
             return self.source.flow
         return Flow.BYTES if isinstance(self.source, bytes | Key) else Flow.TEXT
@@ -258,9 +268,10 @@ class Write:
 
 @dataclass(frozen=True, slots=True)
 class Cut:
-    """Keep the first code points of text, or the first bytes of bytes."""
+    """Keep some code points of text, or some bytes of bytes: the first, or those from a place."""
 
     length: Number
+    start: int = 0
 
 
 @dataclass(frozen=True, slots=True)

@@ -34,6 +34,7 @@ _TOKEN = re.compile(
 WORDS = (
     *TEXT_STEPS,
     "first N",
+    "slice A B",
     *ENCODINGS,
     "take",
     *Side,
@@ -48,7 +49,7 @@ WORDS = (
 # What no part may be called: it would be read as a step, a source or a filter.
 RESERVED = frozenset(
     {*TEXT_STEPS, *ENCODINGS, *Side, *DIGESTS, *TEXT_ENCODINGS, *FILTERS, *Input}
-    | {"first", "take", "key", "times", "from"}
+    | {"first", "slice", "take", "key", "times", "from"}
 )
 
 

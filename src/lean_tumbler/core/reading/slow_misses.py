@@ -36,16 +36,12 @@ VARIANTS: tuple[tuple[str, str], ...] = (
     ("utf-16le", "in UTF-16"),
     ("lower", "in lower case"),
     ("upper", "in upper case"),
-    ("first 8", "cut to 8 characters"),
+    ("double-utf-8", "in UTF-8 twice over"),
+    *((f"first {length}", f"cut to {length} characters") for length in range(8, 73)),
     ("utf-8, first 72", "cut to 72 bytes"),
     ('prepend "b\'", append "\'"', "printed as bytes, b'…'"),
     ('surround "\\""', "in double quotes"),
     ('take ""', "left out: the value is the hash of an empty password"),
-    ('take "undefined"', "lost: the value is the hash of “undefined”"),
-    ('take "null"', "lost: the value is the hash of “null”"),
-    ('take "None"', "lost: the value is the hash of “None”"),
-    ('take "[object Promise]"', "lost: the value is the hash of “[object Promise]”"),
-    ('take "[object Object]"', "lost: the value is the hash of “[object Object]”"),
 )
 
 

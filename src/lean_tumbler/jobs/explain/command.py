@@ -27,6 +27,7 @@ EXAMPLE = """\
   lean-tumbler explain '$2b$05$Bj71jXIzxD43Uq3VTt1rmucdgFNf2XOvkkyAq5vWOAlifqILUBgde'
   lean-tumbler explain --check            asks for the value and for one password
   lean-tumbler explain --store passengers --account 17      a row of a store, and why
+  lean-tumbler explain --store passengers --newest 3        the rows written last
   lean-tumbler explain --store passengers --login ada@coldharbour.example --check"""
 
 _VALUE_BYTES = 1 << 20
@@ -46,6 +47,9 @@ class Options(StoreOptions, ReportOptions):
     )
     account: str | None = option("KEY", "the key of its row; the value is never shown")
     login: str | None = option("NAME", "or its login")
+    newest: int | None = option(
+        "N", "or the rows that were written last: one, or N of them", bare=1
+    )
     salted: bool = flag("there is a salt in a column beside the value")
     check: bool = flag(
         "ask for one password, and say whether it opens; from standard input it is the line "
@@ -57,10 +61,10 @@ class Options(StoreOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
-    named = [options.account, options.login]
+    named = [options.account, options.login, options.newest]
     of_account = options.store is not None or any(name is not None for name in named)
-    if of_account and named.count(None) != 1:
-        raise UsageError("for an account give one of --account and --login")
+    if of_account and named.count(None) != len(named) - 1:
+        raise UsageError("for an account give one of --account, --login and --newest")
     if options.value is not None and of_account:
         raise UsageError("give a stored value or an account, not both")
     if of_account and options.show_values:
@@ -74,27 +78,35 @@ def _account(options: Options, session: Session) -> int:
         draw_explain_account,
         explain_account_document,
     )
-    from lean_tumbler.jobs.explain.explaining import account_of, explain_account
+    from lean_tumbler.jobs.explain.explaining import accounts_of, beside, explain_account
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
     password = _password(options, policy, session)
     keys = keys_of(options, policy)
     with opened_store(options, store_policy) as store:
-        found = explain_account(
-            account_of(store, key=options.account, login=options.login),
-            store_policy=store_policy,
-            policy=policy,
-            warrants=[
-                step_warrant(options, session, step, store, (policy, store_policy), keys=keys)
-                for step in Step
-            ],
-            column=column_of(options, policy, store_policy),
-            keys=keys,
-            password=password,
-        )
-    session.emit(options, explain_account_document(found), draw=draw_explain_account)
-    return int(found.checked is not None and not found.checked.accepted)
+        warrants = [
+            step_warrant(options, session, step, store, (policy, store_policy), keys=keys)
+            for step in Step
+        ]
+        found = [
+            explain_account(
+                account,
+                store_policy=store_policy,
+                policy=policy,
+                warrants=warrants,
+                column=column_of(options, policy, store_policy),
+                keys=keys,
+                password=password,
+                beside=beside(store, account, time.monotonic) if password else None,
+            )
+            for account in accounts_of(
+                store, key=options.account, login=options.login, newest=options.newest
+            )
+        ]
+    for each in found:
+        session.emit(options, explain_account_document(each), draw=draw_explain_account)
+    return int(any(each.checked is not None and not each.checked.accepted for each in found))
 
 
 def _value_alone(options: Options, session: Session) -> int:

@@ -26,10 +26,16 @@ from lean_tumbler.core.schemes.catalogue import ValuePart, parts_of, read_value
 from lean_tumbler.core.stock_functions import StockFunction, Version, readers_of
 from lean_tumbler.core.warrant import Step, Warrant
 from lean_tumbler.errors import UsageError
-from lean_tumbler.stores.interface import Account, AccountKey, LoginStore
-from lean_tumbler.stores.scans.verification import CheckedAccount, check_row, reader_of_files
+from lean_tumbler.stores.interface import Account, AccountKey, HasOrder, LoginStore
+from lean_tumbler.stores.scans.verification import (
+    Beside,
+    CheckedAccount,
+    check_row,
+    reader_of_files,
+)
 
 _INVENTED = "gull on a mast"
+_ROWS_BESIDE = 10  # before an account, and behind it
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -130,6 +136,7 @@ def explain_account(
     column: Callable[[], Column],  # gives what a survey says of the column
     keys: dict[str, bytes],  # the legacy system's
     password: Masked[str] | None = None,  # to be checked against it; None for none
+    beside: Beside | None = None,  # where it is tried too, where it does not open the row
 ) -> ExplainedAccount:
     """Explain one account of a store.
 
@@ -143,8 +150,9 @@ def explain_account(
     if password is not None:
         bounds = Bounds(limits=policy.limits, keys=keys)
         checked = check_row(
-            account.row, login=account.login or "", password=password, reader=reader, bounds=bounds
-        )
+            account.row, login=account.login or "", password=password, reader=reader, bounds=bounds,
+            beside=beside,
+        )  # fmt: skip
     left = {warrant.step: _left(warrant, plan, account) for warrant in warrants}
     return ExplainedAccount(
         store=store_policy.name,
@@ -160,13 +168,38 @@ def explain_account(
     )  # fmt: skip
 
 
-def account_of(store: LoginStore, *, key: str | None, login: str | None) -> Account:
-    """Find the one account that is meant: by the key of its row, or by its login.
+def beside(store: LoginStore, account: Account, clock: Callable[[], float]) -> Beside | None:
+    """Give the rows beside an account; None where rows have no order.
+
+    Raises:
+        SourceError: the store cannot be read.
+    """
+    if not isinstance(store, HasOrder):
+        return None
+    near = store.beside(account.key, _ROWS_BESIDE)
+    return Beside(rows=[each.row for each in near], clock=clock)
+
+
+def accounts_of(
+    store: LoginStore, *, key: str | None, login: str | None, newest: int | None
+) -> Sequence[Account]:
+    """Find the accounts that are meant: by the key of a row, by a login, or the newest rows.
 
     Raises:
         UsageError: there is none, or several have the login.
         SourceError: the store cannot be read.
     """
+    if newest is None:
+        return [_account_of(store, key=key, login=login)]
+    if not isinstance(store, HasOrder):
+        raise UsageError(f"{store.table}: its entries have no order; try --account or --login")
+    found = store.newest(newest)
+    if not found:
+        raise UsageError(f"{store.table}: it has no rows")
+    return found
+
+
+def _account_of(store: LoginStore, *, key: str | None, login: str | None) -> Account:
     if key is not None:
         account = store.find(key)
         if account is None:

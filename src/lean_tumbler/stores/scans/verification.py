@@ -8,7 +8,7 @@ from types import MappingProxyType
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.near_misses import changed_inputs, fits, near_miss, salted_formulas
-from lean_tumbler.core.login.checking import Verdict, check
+from lean_tumbler.core.login.checking import Verdict, check, is_opened
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.cohorts import Cohort
@@ -25,6 +25,7 @@ from lean_tumbler.stores.evidence_file import CohortTrial
 from lean_tumbler.stores.interface import LoginStore
 from lean_tumbler.stores.known_accounts import KnownAccount
 
+_BESIDE_SECONDS = 5.0
 _NO_SUCH_LOGIN = "the store has no such login"
 _REFUSALS = {
     "locked": "the account is locked",
@@ -145,13 +146,46 @@ def verify_accounts(
     return Verification(accounts=checked, trials=trials)
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Beside:
+    """Rows beside one, on which its password is tried for some seconds."""
+
+    rows: Sequence[Row]
+    clock: Callable[[], float]  # seconds, monotonic
+
+    def opened(self, reader: RowReader, password: str, bounds: Bounds) -> bool:
+        """Tell whether it opens one of them."""
+        until = self.clock() + _BESIDE_SECONDS
+        return any(
+            is_opened(reader.read(row), password, bounds=bounds)
+            for row in self.rows
+            if self.clock() < until
+        )
+
+
 def check_row(
-    row: Row, *, login: str, password: Masked[str], reader: RowReader, bounds: Bounds
+    row: Row,
+    *,
+    login: str,
+    password: Masked[str],
+    reader: RowReader,
+    bounds: Bounds,
+    beside: Beside | None = None,
 ) -> CheckedAccount:
     """Check one row with a known password, and say what is near where it fails."""
     known = KnownAccount(line=0, login=login, password=password)
     misses = _NearMisses(reader, bounds, {})
-    return _checked(known, row, _verdict(reader.read(row), known, bounds), misses)
+    checked = _checked(known, row, _verdict(reader.read(row), known, bounds), misses)
+
+    def near() -> str:
+        if beside is not None and beside.opened(reader, password.reveal(), bounds):
+            return (
+                "it opens the row of another account nearby: were two rows exchanged, or was the "
+                "other one meant?"
+            )
+        return checked.look_near()
+
+    return checked if checked.accepted else replace(checked, look_near=near)
 
 
 def cohort_shown(store: str, reading: Reading) -> CohortKey | None:
@@ -252,9 +286,19 @@ class _NearMisses:
             explained = f"{reading.doubt}"
         if reading.state is State.LAYERED:
             return self._below_a_layer(reading, password) or _LAYERED
+        in_place = self._in_place_of_it(account, row, reading)
+        if in_place:
+            return in_place
         if any(isinstance(way, DerivationWay | CryptWay) for way in reading.ways):
             return self._on_a_slow_value(account.login, reading, password)
         return self._on_a_digest(account, row, reading) or explained or _NO_FORMULA
+
+    def _in_place_of_it(self, account: KnownAccount, row: Row, reading: Reading) -> str:
+        """Say what of the row itself was hashed in the password's place; empty for nothing."""
+        for what, text in _said_by_row(account, row):
+            if text and is_opened(reading, text, bounds=self._bounds):
+                return f"it fits {what}, which was hashed in the password's place; reset it"
+        return ""
 
     def _below_a_layer(self, reading: Reading, password: str) -> str:
         for what, changed in changed_inputs(Inputs(password=password)):
@@ -306,6 +350,19 @@ class _NearMisses:
         return ""
 
 
+def _said_by_row(account: KnownAccount, row: Row) -> Iterator[tuple[str, str]]:
+    login = row.login or account.login
+    yield "the login", login
+    if "@" in login:
+        yield "the login up to its @", login.rpartition("@")[0]
+    for name, content in row.others.items():
+        yield f"the column {name}", (content or b"").decode("utf-8", "replace")
+    for word in _WORDS_OF_NOTHING:
+        yield f"“{word}”", word
+
+
+# What programs hash where they have lost the password.
+_WORDS_OF_NOTHING = ("undefined", "null", "None", "[object Promise]", "[object Object]")
 _NO_FORMULA = (
     "no similar formula fits; `lean-tumbler formula solve` searches further with two or three "
     "such accounts"

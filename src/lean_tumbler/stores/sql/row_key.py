@@ -1,7 +1,8 @@
 """What names a row: a column, or several together."""
 
 import json
-from collections.abc import Mapping, Sequence
+import operator
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -58,12 +59,24 @@ class RowKey:
 
     def after(self, key: AccountKey) -> Expression:
         """Tell the rows that come after a key, in the columns' order."""
+        return self._beyond(key, operator.gt, operator.ge)
+
+    def before(self, key: AccountKey) -> Expression:
+        """Tell the rows that come before a key."""
+        return self._beyond(key, operator.lt, operator.le)
+
+    def _beyond(
+        self,
+        key: AccountKey,
+        beyond: Callable[[Any, Any], Expression],
+        at_or_beyond: Callable[[Any, Any], Expression],
+    ) -> Expression:
         parts = self._as_types(self._parts(key))
         later: Expression = sa.false()
         for column, part in reversed(list(zip(self.columns, parts, strict=True))):
-            later = sa.or_(column > part, sa.and_(column == part, later))
+            later = sa.or_(beyond(column, part), sa.and_(column == part, later))
         # The first part by itself, so that an index serves.
-        return sa.and_(self.columns[0] >= parts[0], later)
+        return sa.and_(at_or_beyond(self.columns[0], parts[0]), later)
 
     def is_text(self, key: str) -> Expression:
         """Tell the row with a key that a person typed."""

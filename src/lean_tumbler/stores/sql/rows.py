@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Mapping
 from functools import cached_property
+from itertools import chain, zip_longest
 from types import MappingProxyType
 from typing import Any
 
@@ -192,6 +193,34 @@ class TableRows:
         query = self._relation.select(*self._row_columns()).where(self._key.is_text(key))
         found = self._accounts(query.limit(2))
         return found[0] if len(found) == 1 and self._is_own(found[0]) else None
+
+    def newest(self, rows: int) -> list[Account]:
+        """Read the rows that were written last: by the column `created`, or the highest keys."""
+        order = list(self._key.columns)
+        if self._columns.created:
+            order.insert(0, self._relation.column(self._columns.created))
+        elif not isinstance(self._relation.types.get(order[0].name), sa.Integer):
+            raise UsageError(
+                f"{self._place}: its keys do not say which row is the newest; name the column that "
+                "says when as “created”"
+            )
+        query = self._relation.select(*self._row_columns()).where(order[0].is_not(None))
+        found = self._accounts(query.order_by(*(each.desc() for each in order)).limit(rows))
+        return list(filter(self._is_own, found))
+
+    def beside(self, key: AccountKey, rows: int) -> list[Account]:
+        """Read so many rows before a key and behind it, the nearest first."""
+        query = self._relation.select(*self._row_columns()).limit(rows)
+        sides = [
+            self._accounts(query.where(self._key.after(key)).order_by(*self._key.columns)),
+            self._accounts(
+                query.where(self._key.before(key)).order_by(
+                    *(column.desc() for column in self._key.columns)
+                )
+            ),
+        ]
+        both = chain.from_iterable(zip_longest(*sides))
+        return [account for account in both if account is not None and self._is_own(account)]
 
     def _fetch_statement(self, login: str) -> tuple[str, Any]:
         """Give the statement as text: making it anew each time takes longer than running it."""
