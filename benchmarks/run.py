@@ -28,6 +28,7 @@ import fuzzing
 import generations
 import loads
 import mistakes
+import promises
 import refusals
 import remains
 import servers
@@ -42,6 +43,7 @@ BENCHMARKS = {
         *(
             starting,
             serving,
+            promises,
             bulk,
             auditing,
             forecasting,

@@ -68,7 +68,7 @@ def admit_overhead() -> Row:
     }
 
 
-_SERVICE_POLICY = """
+SERVICE_POLICY = """
 [target]
 memory_kib = 12288
 passes = 2
@@ -86,25 +86,30 @@ stored = "pw"
 name = "old"
 formula = "utf-8, md5, hex"
 """
-_PASSWORD = "Dunlin 42"  # noqa: S105 - invented
+PASSWORD = "Dunlin 42"  # noqa: S105 - invented
 
 
 @contextmanager
-def _service(
-    rows: int = 200, policy: str = _SERVICE_POLICY, within: str = "250ms"
+def serving(
+    rows: int = 200,
+    policy: str = SERVICE_POLICY,
+    within: str = "250ms",
+    concurrency: int | None = None,
 ) -> Iterator[tuple[str, int]]:
     """Serve a table of legacy and current values by turns; give the address and the process."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         port = servers.free_port()
         (folder / "tumbler.toml").write_text(policy)
-        current = CredentialGateway(StoragePolicy.from_toml(policy)).hash(password=_PASSWORD)
-        legacy = hashlib.md5(_PASSWORD.encode()).hexdigest()  # noqa: S324 - legacy data
+        current = CredentialGateway(StoragePolicy.from_toml(policy)).hash(password=PASSWORD)
+        legacy = hashlib.md5(PASSWORD.encode()).hexdigest()  # noqa: S324 - legacy data
         with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
             connection.execute(TABLE)
             values = ((n, f"k{n}", legacy if n % 2 else current) for n in range(rows))
             connection.executemany("INSERT INTO kiosk VALUES (?, ?, ?)", values)
         command = [PROGRAM, "serve", "--listen", f"127.0.0.1:{port}", "--within", within]
+        if concurrency:
+            command += ["--concurrency", str(concurrency)]
         with (
             (folder / "log").open("w") as log,
             subprocess.Popen(command, cwd=folder, stderr=log) as process,
@@ -133,7 +138,7 @@ def service_timing(tries: int = 500) -> Row:
     times: dict[str, list[float]] = {kind: [] for kind in kinds}
     bare: list[float] = []
     with (
-        _service(rows=2 * tries) as (address, _),
+        serving(rows=2 * tries) as (address, _),
         httpx.Client(base_url=address) as client,
     ):
         for number in range(tries):
@@ -157,7 +162,7 @@ def service_timing(tries: int = 500) -> Row:
 
 def _derive(_: int) -> None:
     low_level.hash_secret_raw(
-        _PASSWORD.encode(), bytes(16), time_cost=2, memory_cost=12_288, parallelism=1, hash_len=32,
+        PASSWORD.encode(), bytes(16), time_cost=2, memory_cost=12_288, parallelism=1, hash_len=32,
         type=low_level.Type.ID,
     )  # fmt: skip
 
@@ -172,9 +177,9 @@ def _derivations_per_second(at_once: int, number: int = 300) -> float:
 
 def service_own_share(requests: int = 500) -> Row:
     """What a login takes beside its derivation: by a target that costs nothing, one at a time."""
-    cheap = _SERVICE_POLICY.replace("12288", "8").replace("passes = 2", "passes = 1")
-    with _service(policy=cheap) as (address, _), tempfile.NamedTemporaryFile("w") as body:
-        json.dump({"store": "kiosk", "login": "k0", "password": _PASSWORD}, body)
+    cheap = SERVICE_POLICY.replace("12288", "8").replace("passes = 2", "passes = 1")
+    with serving(policy=cheap) as (address, _), tempfile.NamedTemporaryFile("w") as body:
+        json.dump({"store": "kiosk", "login": "k0", "password": PASSWORD}, body)
         body.flush()
         with tempfile.NamedTemporaryFile() as log:
             command = ["h2load", "--h1", "-n", str(requests), "-c", "1", "-d", body.name,
@@ -201,10 +206,10 @@ def service_rate(requests: int = 600) -> Row:
     """Logins a second at saturation by a load generator, beside what the bare primitive makes."""
     cores = os.cpu_count() or 1
     with (
-        _service(within="10s") as (address, _),
+        serving(within="10s") as (address, _),
         tempfile.NamedTemporaryFile("w", suffix=".json") as body,
     ):
-        json.dump({"store": "kiosk", "login": "k0", "password": _PASSWORD}, body)
+        json.dump({"store": "kiosk", "login": "k0", "password": PASSWORD}, body)
         body.flush()
         before = _derivations_per_second(cores)
         command = ["ab", "-q", "-k", "-n", str(requests), "-c", str(4 * cores), "-p", body.name,
@@ -234,7 +239,7 @@ def service_problems(tries: int = 50) -> Row:
     kinds["unknown-store"] = json.dumps({"store": "x", "login": "x", "password": "x"}).encode()
     medians = {}
     headers = {"Content-Type": "application/json"}
-    with _service() as (address, _), httpx.Client(base_url=address, headers=headers) as client:
+    with serving() as (address, _), httpx.Client(base_url=address, headers=headers) as client:
         for kind, body in kinds.items():
             times = []
             for _ in range(tries):
@@ -267,12 +272,12 @@ def service_overload(seconds: int = 60) -> Row:
     """
     cores, within = os.cpu_count() or 1, 250.0  # what `tune` and `serve` go by without another word
     with (
-        _service() as (address, process),
+        serving() as (address, process),
         tempfile.NamedTemporaryFile("w") as body,
         tempfile.NamedTemporaryFile() as log,
         httpx.Client(base_url=address, headers={"Content-Type": "application/json"}) as client,
     ):
-        login = json.dumps({"store": "kiosk", "login": "k0", "password": _PASSWORD})
+        login = json.dumps({"store": "kiosk", "login": "k0", "password": PASSWORD})
         body.write(login)
         body.flush()
         capacity = _derivations_per_second(cores)

@@ -5,6 +5,7 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,8 @@ import pytest
 
 import servers
 from lean_tumbler.service.derivation_slots import DerivationSlots
+from lean_tumbler.service.metrics import Metrics
+from lean_tumbler.service.promise import Promise
 from server_portal import make_portal as make_server_portal
 from server_portal import may_only_read
 from test_servers import STARTERS
@@ -107,10 +110,64 @@ def test_who_would_wait_too_long_is_told_to_come_back() -> None:
     for _ in range(30):
         with turns:
             now[0] += 0.1
-    assert turns.has_room(inside=12)  # six and a half rounds of 0.1 s
-    assert not turns.has_room(inside=14)
+    assert turns.has_room(inside=16)  # eight rounds of 0.1 s before it
+    assert not turns.has_room(inside=20)
+    with turns:  # one slow row alone says little of the next
+        now[0] += 60.0
+    assert turns.has_room(inside=10)
     for _ in range(60):
         with turns:
             now[0] += 5.0
     assert turns.has_room(inside=1)
     assert not turns.has_room(inside=2)
+
+
+def test_a_turn_that_ends_soon_is_waited_for() -> None:
+    """Who holds a turn, and since when, counts: late is who would be late in truth."""
+    now = [0.0]
+    turns = DerivationSlots(at_once=1, within_seconds=1.0, clock=lambda: now[0])
+    for _ in range(30):
+        with turns:
+            now[0] += 0.6
+    with turns:
+        assert not turns.has_room(inside=1)  # 0.6 s until it begins, and 0.6 s for itself
+        now[0] += 0.3
+        assert turns.has_room(inside=1)  # 0.3 s and 0.6 s
+        assert not turns.has_room(inside=2)
+
+
+@pytest.mark.parametrize(
+    ("gap", "turn", "why"),
+    [
+        (0.1, 0.2, "are more than this host carries; run `lean-tumbler tune` for that load"),
+        (1.0, 0.2, "come in bursts, or other programs take the cores"),
+    ],
+)
+def test_a_promise_that_is_not_kept_is_told_once_a_minute(
+    gap: float, turn: float, why: str
+) -> None:
+    """Of the last thousand more than ten late or refused: how many, and why."""
+    now = [0.0]
+    turns = DerivationSlots(at_once=1, within_seconds=0.25, clock=lambda: now[0])
+    with turns:
+        now[0] += turn
+    metrics = Metrics()
+    promise = Promise(turns, metrics, clock=lambda: now[0])
+    alerts = []
+    for number in range(1_100):
+        now[0] += gap
+        seconds = None if number % 100 == 3 else 0.9 if number % 100 == 5 else turn
+        alerts.append((now[0], promise.note(seconds)))
+    told = [(at, text) for at, text in alerts if text]
+    assert told[0][1].startswith("980 of the last 1,000 logins were answered within 250 ms")
+    assert told[0][1].partition("at once, ")[2].startswith(why)
+    assert all(later - earlier >= 60 for (earlier, _), (later, _) in pairwise(told))
+    assert 'tumbler_promise_total{outcome="no-room"} 11.0' in metrics.text().decode()
+    assert "tumbler_promise_seconds 0.25" in metrics.text().decode()
+
+
+def test_a_promise_that_is_kept_is_not_told() -> None:
+    """Ten in a thousand may be late."""
+    turns = DerivationSlots(at_once=1, within_seconds=0.25, clock=lambda: 0.0)
+    promise = Promise(turns, Metrics(), clock=lambda: 0.0)
+    assert not any(promise.note(0.9 if number % 100 == 5 else 0.2) for number in range(3_000))

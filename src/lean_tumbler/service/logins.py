@@ -1,9 +1,9 @@
 """What the service does with a request, whatever carries it."""
 
 import asyncio
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import AsyncIterator, Callable, Collection, Mapping
 from concurrent.futures import Executor
-from contextlib import suppress
+from contextlib import asynccontextmanager, suppress
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -22,6 +22,7 @@ from lean_tumbler.service.derivation_slots import DerivationSlots
 from lean_tumbler.service.events import Event, Log
 from lean_tumbler.service.failures import FailureLimit, counted_as
 from lean_tumbler.service.metrics import Metrics
+from lean_tumbler.service.promise import Promise
 from lean_tumbler.service.requests import Admit, AdmitValue, Change, Hash
 from lean_tumbler.service.watch import AcceptanceWatch
 from lean_tumbler.stores.interface import LoginStore
@@ -53,6 +54,11 @@ class ServiceContext:
     clock: Callable[[], float]  # seconds, monotonic
     # stops a store's upgrades; it outlasts the policy
     watch: AcceptanceWatch = field(default_factory=AcceptanceWatch)
+    promise: Promise  # how logins are answered beside it
+
+
+class NoRoom(StoreUnavailable):
+    """More logins at once than can be answered in time."""
 
 
 class LoginService:
@@ -73,6 +79,10 @@ class LoginService:
 
     async def admit(self, request: Admit) -> Answer:
         """Check a login of a store, and upgrade its value where due."""
+        async with self._promised(request.store):
+            return await self._admit(request)
+
+    async def _admit(self, request: Admit) -> Answer:
         name, login, password = request.store, request.login, request.password
         store = self._store(name)
         found = await self._look_up(store, login)
@@ -96,6 +106,10 @@ class LoginService:
 
     async def admit_value(self, request: AdmitValue) -> Answer:
         """Check a value that the application has fetched, and give what it is to write."""
+        async with self._promised(request.store or ""):
+            return await self._admit_value(request)
+
+    async def _admit_value(self, request: AdmitValue) -> Answer:
         login = request.login
         if request.store is not None:
             _require_known(request.store, self.gateway.policy.stores)
@@ -202,7 +216,7 @@ class LoginService:
         if self._inside >= self.context.most_inside or not self.context.slots.has_room(
             self._inside
         ):
-            raise StoreUnavailable("too many logins at once; retry in a moment")
+            raise NoRoom("too many logins at once; retry in a moment")
         self._inside += 1
         self.context.metrics.waiting.set(self._inside)
         try:
@@ -235,6 +249,22 @@ class LoginService:
         if admission.alert:
             self._alert(store, admission.alert)
         return {"admitted": outcome.admitted, "action": str(_seen(outcome))}
+
+    @asynccontextmanager
+    async def _promised(self, store: str) -> AsyncIterator[None]:
+        """Hold a login's time beside the promise."""
+        began = self.context.clock()
+        try:
+            yield
+        except StoreUnavailable as error:
+            if isinstance(error, NoRoom):
+                self._hear(store, self.context.promise.note(None))
+            raise
+        self._hear(store, self.context.promise.note(self.context.clock() - began))
+
+    def _hear(self, store: str, alert: str) -> None:
+        if alert:
+            self._alert(store, alert)
 
     def _learn_costs_again(self) -> None:
         """See what rows ask for now; what gone rows asked for is forgotten."""

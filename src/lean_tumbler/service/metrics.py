@@ -44,6 +44,15 @@ class Metrics:
             "tumbler_request_seconds", "Seconds from a complete request to its answer.", ("path",),
             buckets=_SECONDS, registry=self.registry,
         )  # fmt: skip
+        self.promise = Counter(
+            "tumbler_promise", "Logins answered within --within, later, or refused for no room.",
+            ("outcome",), registry=self.registry,
+        )  # fmt: skip
+        self.promise_seconds = Gauge(
+            "tumbler_promise_seconds",
+            "Seconds within which 99 in 100 logins are promised.",
+            registry=self.registry,
+        )
         self.waiting = Gauge(
             "tumbler_requests_in_flight", "Requests that derive or wait for it.",
             registry=self.registry,

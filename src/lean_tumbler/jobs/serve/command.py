@@ -110,17 +110,21 @@ def _context(
     from lean_tumbler.service.derivation_slots import DerivationSlots
     from lean_tumbler.service.logins import ServiceContext
     from lean_tumbler.service.metrics import Metrics
+    from lean_tumbler.service.promise import Promise
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.login_evidence import Observations
 
+    slots = DerivationSlots(
+        at_once=at_once, within_seconds=options.within / 1000, clock=time.monotonic
+    )
+    metrics = Metrics()
     return ServiceContext(
         executor=executor,
-        slots=DerivationSlots(
-            at_once=at_once, within_seconds=options.within / 1000, clock=time.monotonic
-        ),
+        slots=slots,
+        promise=Promise(slots, metrics, clock=time.monotonic),
         most_inside=at_once + (options.queue or _QUEUE_FOR_EACH * at_once),
         failures=_failures(options.failure_store, log),
-        metrics=Metrics(),
+        metrics=metrics,
         log=log,
         clock=time.monotonic,
         observed=Observations(

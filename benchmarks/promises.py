@@ -1,0 +1,109 @@
+"""What `tune` and `serve` promise of waiting, beside what a real service does at that load."""
+
+import asyncio
+import os
+import random
+import time
+from collections.abc import Iterator
+
+import httpx
+import numpy as np
+
+from lean_tumbler.core.tuning.capacity import (
+    MOST_UTILISATION,
+    Service,
+    response_p99,
+)
+from measuring import Benchmark, Row
+from serving import PASSWORD, SERVICE_POLICY, serving
+
+REQUESTS = 3_000
+WARM = 200
+_RESAMPLES = 400
+# (KiB of the target, how many times a derivation the wait may be, the load's share of the promised)
+LOADS = [
+    (memory_kib, waits, share)
+    for memory_kib in (2_048, 4_096, 6_144)
+    for waits in (4, 8)
+    for share in (1.0, 0.7)
+]
+OVERLOADS = [(4_096, 8, 1.5), (4_096, 8, 3.0)]
+
+
+def promised(memory_kib: int, waits: int, share: float, *, seed: int) -> Row:
+    """Serve so many logins at random times, and hold times and refusals beside the promise."""
+    policy = SERVICE_POLICY.replace("12288", str(memory_kib)).replace("passes = 2", "passes = 3")
+    with serving(policy=policy, within="10s", concurrency=1) as (address, _):
+        alone = asyncio.run(_times(address, [0.02 * n for n in range(WARM)]))[WARM // 2 :]
+    each = np.array([seconds for seconds in alone if seconds is not None])
+    mean, tail = float(each.mean()), float(np.quantile(each, 0.99) / each.mean())
+    within = waits * mean
+    service = Service(seconds=mean, tail=tail)
+    rate = share * _largest_load(service, within)
+    chance = random.Random(seed)  # noqa: S311 - when logins arrive
+    due = np.cumsum([chance.expovariate(rate) for _ in range(REQUESTS)])
+    with serving(policy=policy, within=f"{1000 * within:.0f}ms", concurrency=1) as (address, _):
+        asyncio.run(_times(address, [0.02 * n for n in range(WARM)]))
+        seen = asyncio.run(_times(address, list(due)))
+    answered = np.array([seconds for seconds in seen if seconds is not None])
+    low, high = _interval(answered, chance)
+    return {
+        "benchmark": f"serve at {share:g} of the promised load, {1000 * mean:.1f} ms a login",
+        "logins_per_second": round(rate, 1),
+        "promised_within_milliseconds": round(1000 * within, 1),
+        "seen_p99_milliseconds": round(1000 * float(np.quantile(answered, 0.99)), 1),
+        "its_interval": [round(1000 * low, 1), round(1000 * high, 1)],
+        "ratio": round(float(np.quantile(answered, 0.99)) / within, 2),
+        "refused": round(1 - len(answered) / len(seen), 4),
+        "late": round(float(np.mean(answered > within)), 4),
+        "by_the_formula": round(response_p99(rate, 1, service) / within, 2),
+        "utilisation": round(rate * mean, 2),
+        "cores": os.cpu_count() or 1,
+    }
+
+
+def _largest_load(service: Service, within: float) -> float:
+    """Find the most logins a second that `tune` would promise, for one at once."""
+    low, high = 0.0, MOST_UTILISATION / service.mean
+    if response_p99(high, 1, service) <= within:
+        return high
+    for _ in range(50):
+        middle = (low + high) / 2
+        low, high = (middle, high) if response_p99(middle, 1, service) <= within else (low, middle)
+    return low
+
+
+def _interval(answered: np.ndarray, chance: random.Random) -> tuple[float, float]:
+    """Give the 95 % interval of the 99th percentile, by drawing blocks anew: waits follow waits."""
+    block = 50
+    starts = range(0, len(answered) - block, block)
+    drawn = [
+        np.quantile(np.concatenate([answered[s : s + block] for s in chance.choices(starts, k=len(starts))]), 0.99)
+        for _ in range(_RESAMPLES)
+    ]  # fmt: skip
+    return float(np.quantile(drawn, 0.025)), float(np.quantile(drawn, 0.975))
+
+
+async def _times(address: str, due: list[float]) -> list[float | None]:
+    """Log in at these times; give the seconds until each answer, None where it was refused."""
+    limits = httpx.Limits(max_connections=200, max_keepalive_connections=200)
+    async with httpx.AsyncClient(base_url=address, limits=limits, timeout=30) as client:
+        body = {"store": "kiosk", "login": "k0", "password": PASSWORD}
+        started = time.perf_counter()
+
+        async def login(at: float) -> float | None:
+            await asyncio.sleep(max(0.0, started + at - time.perf_counter()))
+            answer = await client.post("/v1/admit", json=body)
+            taken = time.perf_counter() - started - at
+            return taken if answer.status_code == httpx.codes.OK else None
+
+        return list(await asyncio.gather(*map(login, due)))
+
+
+def promises() -> Iterator[Row]:
+    """All loads."""
+    for seed, (memory_kib, waits, share) in enumerate([*LOADS, *OVERLOADS]):
+        yield promised(memory_kib, waits, share, seed=seed)
+
+
+BENCHMARKS = (Benchmark(name="promise", run=promises),)
