@@ -78,7 +78,10 @@ def _interval(answered: np.ndarray, chance: random.Random) -> tuple[float, float
     block = 50
     starts = range(0, len(answered) - block, block)
     drawn = [
-        np.quantile(np.concatenate([answered[s : s + block] for s in chance.choices(starts, k=len(starts))]), 0.99)
+        np.quantile(
+            np.concatenate([answered[s : s + block] for s in chance.choices(starts, k=len(starts))]),
+            0.99,
+        )
         for _ in range(_RESAMPLES)
     ]  # fmt: skip
     return float(np.quantile(drawn, 0.025)), float(np.quantile(drawn, 0.975))

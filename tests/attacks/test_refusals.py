@@ -21,6 +21,7 @@ from lean_tumbler.core.login.refusal_time import LAST, RefusalTime
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.tuning import ceiling
 from lean_tumbler.errors import StoreUnavailable
 from lean_tumbler.migration.admission import admit_login, change_password
 from lean_tumbler.stores.kinds import open_store
@@ -193,6 +194,14 @@ def test_a_gateway_learns_from_what_it_refuses(work: Counter[str]) -> None:
     assert sums[1:] == [sums[0]] * 3
 
 
+@pytest.fixture
+def low_ceiling(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Take values of a fifth of a second for unusual, so that the tests need not run dearer ones."""
+    monkeypatch.setattr(ceiling, "LEAST_CEILING_SECONDS", 0.05)
+    monkeypatch.setattr(ceiling, "UNUSUAL_SECONDS", 0.05)
+
+
+@pytest.mark.usefixtures("low_ceiling")
 def test_planted_rows_do_not_make_refusals_dear(work: Counter[str]) -> None:
     """One row in ten, inside the limits and far dearer than all others: checked, and never imitated."""
     gateway = CredentialGateway(StoragePolicy.from_toml(_QUICK))
@@ -212,6 +221,7 @@ def test_planted_rows_do_not_make_refusals_dear(work: Counter[str]) -> None:
     assert work == {"argon2 256 1": 1, "pbkdf2-sha256": 189}
 
 
+@pytest.mark.usefixtures("low_ceiling")
 def test_rows_of_unusual_work_are_checked_one_at_a_time() -> None:
     """Who asks for another meanwhile is told to come again; others are served."""
     gateway = CredentialGateway(StoragePolicy.from_toml(_QUICK))
@@ -230,6 +240,14 @@ def test_rows_of_unusual_work_are_checked_one_at_a_time() -> None:
     assert gateway.admit(stored=dear, password="p", slot=Slot()).admitted
     assert inside.is_set()
     assert gateway.admit(stored=dear, password="p").admitted
+
+
+def test_a_few_rows_of_a_usual_slow_scheme_are_checked_beside_each_other() -> None:
+    """Bcrypt at cost 12 among digests is nothing unusual, whatever the target costs."""
+    gateway = CredentialGateway(StoragePolicy.from_toml(_QUICK))
+    slow = Row(stored=b"$2b$12$" + b"aB" * 26 + b"u")
+    gateway.learn_costs([*(Row(stored=_raw(STORED["MD5"][0])) for _ in range(99)), slow])
+    assert not gateway.admit_row(slow, password="no such").unusual_work
 
 
 def test_what_gone_rows_asked_for_is_forgotten(work: Counter[str]) -> None:

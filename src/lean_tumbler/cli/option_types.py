@@ -133,7 +133,7 @@ class ProofOptions:
     )
     error_bound: float | None = option(
         "SHARE",
-        "take a cohort where at most this share of its rows can be made otherwise without having "
-        "been seen, at 95 %, like 1%; without it, what the policy says (20%)",
+        "take a cohort where, with 95 % confidence, at most this share of its rows uses another "
+        "formula, like 1%; without it, what the policy says (20%)",
         read=share,
     )

@@ -23,7 +23,7 @@ class Reason(StrEnum):
     NO_VALUE = "no value", "", True
     LOCKED = "locked: no password opens it", "", True
     LAYERED = "already layered: replaced at login", "", True
-    CURRENT = "current: left as it is at login too", "", True
+    CURRENT = "current: neither this step nor a login changes it", "", True
     REWRITTEN = "current, but not what the target writes: replaced at login", "", True
     NOT_UNDERSTOOD = "not understood", "look at one with `explain --store NAME --account KEY`"
     REMNANT = (

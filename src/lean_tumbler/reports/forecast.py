@@ -315,7 +315,7 @@ def draw_source(
             f"accounts on average, the plain baseline by {baseline.error:.1%}."
         )
     if any(each.is_drawn for each in forecast.days.values()):
-        text += " The interval holds the truth four times out of five, by what those missed."
+        text += " It is an 80 % interval, from the errors of those."
     console.print(text, highlight=False)
     if forecast.no_interval:
         console.print(Text(f"No interval: {forecast.no_interval}.", "yellow"))

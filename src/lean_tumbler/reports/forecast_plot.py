@@ -158,5 +158,5 @@ def finish_axes(axes: Axes, title: str, *, no_interval: str = "") -> None:
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
     said = fill(f"no interval: {no_interval}", 34) if no_interval else None
     if axes.collections:
-        said = "shaded: four times out of five,\nas far as the past reaches"
+        said = "shaded: 80 % interval"
     axes.legend(loc="upper left", bbox_to_anchor=(1.0, 1.0), frameon=False, title=said)

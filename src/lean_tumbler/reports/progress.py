@@ -227,13 +227,12 @@ def _draw_verdict(console: Console, migration: MigrationProgress) -> None:
     expected, verdict = migration.expected_now, migration.verdict
     if expected is None:
         return
-    text = f"{verdict.capitalize()}: {span(expected)} were forecast to wait today"
-    if migration.waiting:
-        text += f", and {migration.waiting:,} do"
+    waiting = f", and {migration.waiting:,} wait" if migration.waiting else ""
+    text = f"{verdict.capitalize()}. Forecast for today: {span(expected)} waiting{waiting}."
     locked = changes(migration).get(str(Grade.LOCKED), 0)
     if locked > 0:
-        text += f"; {locked:,} were locked"
-    console.print(Text(f"{text}.", _VERDICT_STYLES.get(verdict, "bold")))
+        text += f" Of those left, {locked:,} were locked."
+    console.print(Text(text, _VERDICT_STYLES.get(verdict, "bold")))
 
 
 def _draw_course(console: Console, migration: MigrationProgress) -> None:
@@ -275,8 +274,8 @@ def _draw_ahead(console: Console, migration: MigrationProgress) -> None:
     else:
         stay = migration.ahead.at(_FAR)
         console.print(
-            f"No end by itself: about {stay.expected:,.0f} may not have come in a year; count them "
-            "then, and close them with `lean-tumbler lock-dormant`.",
+            f"About {stay.expected:,.0f} accounts will still wait in a year. Close them then with "
+            "`lean-tumbler lock-dormant`.",
             highlight=False,
         )
     console.print()

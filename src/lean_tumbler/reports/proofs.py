@@ -35,8 +35,8 @@ def proof_sentence(proof: CohortProof) -> str:
         shown = f"{shown} and {equal}" if shown else equal
     together = "" if counts.right == _sum(counts) else f" ({counts.right:,} people in all)"
     return (
-        f"{shown}{together}: if these accounts are like the rest, at most {bound} of its rows can "
-        "be made otherwise, at 95 %"
+        f"{shown}{together}. If these are like the rest, with 95 % confidence at most {bound} of "
+        "its rows use another formula"
     )
 
 

@@ -10,7 +10,7 @@ from lean_tumbler.core.audit.digest_lengths import length_of
 from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import TRUNCATED, Affected, GroupReading
 from lean_tumbler.core.audit.whole_column import unexplained_classes
-from lean_tumbler.core.tuning.ceiling import ceiling_seconds
+from lean_tumbler.core.tuning.ceiling import CEILING, ceiling_seconds, is_unusual
 from lean_tumbler.core.tuning.work import work_of
 
 _TWICE = frozenset({"double-sha1"})
@@ -55,7 +55,7 @@ class UnusualWork:
         dearest = max(map(_seconds, case.profile.groups), default=0.0)
         return affected, (
             f"{schemes_of(case.profile, wanted)}; one check of the dearest takes about "
-            f"{dearest:,.1f} s of a core, above the ceiling of {ceiling:,.2f} s"
+            f"{dearest:,.1f} s of a core, and of nine rows in ten under {ceiling / CEILING:,.2f} s"
         )
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
@@ -69,7 +69,7 @@ class UnusualWork:
 
     def _wanted(self, case: Case) -> Callable[[GroupReading], bool]:
         ceiling = self._ceiling(case)
-        return lambda reading: _seconds(reading) > ceiling
+        return lambda reading: is_unusual(_seconds(reading), ceiling)
 
 
 @dataclass(frozen=True, slots=True)

@@ -216,7 +216,7 @@ def _tell_apart(
         placed[each].is_shared |= not within
         if split is None:
             placed[each].unsure.append(
-                "another cohort takes in the same rows, and no column tells them apart: a login "
+                "another cohort matches the same rows and no column distinguishes them, so a login "
                 "tries both"
             )
         elif not split.is_sure:

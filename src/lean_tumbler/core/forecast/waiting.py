@@ -29,8 +29,8 @@ _FIRST_CUT_OF_HISTORY = 3
 # Of a few accounts a week may be thousands of times as busy as usual; nothing is known beyond.
 _FARTHEST_WEEKS = 4 * AHEAD_WEEKS
 NO_PAST = (
-    "last logins hold no earlier forecast to hold against what came: give a log of logins "
-    "(--logins), or count with `progress` for some weeks"
+    "last logins alone cannot be back-tested: give a log of logins (--logins), or count with "
+    "`progress` for some weeks"
 )
 
 

@@ -11,7 +11,7 @@ from threading import Lock
 
 from lean_tumbler.core.login.row_work import Item
 from lean_tumbler.core.reading.rows import Row
-from lean_tumbler.core.tuning.ceiling import ceiling_seconds
+from lean_tumbler.core.tuning.ceiling import ceiling_seconds, is_unusual
 from lean_tumbler.errors import TumblerError
 
 MOST_KINDS = 64  # of fast formulas beside each other; a policy declares each of them
@@ -101,10 +101,10 @@ class RefusalWork:
         self._most = most
 
     def is_dear(self, items: Sequence[Item]) -> bool:
-        """Tell whether a row asks for more than any refusal may take."""
-        if _together(items) > self._ceiling:
+        """Tell whether a row asks for far more than any refusal may take."""
+        if is_unusual(_together(items), self._ceiling):
             self._learn_the_rest()  # others may ask for as much
-        return _together(items) > self._ceiling
+        return is_unusual(_together(items), self._ceiling)
 
     def fill_up(self, done: Sequence[Item], forms: Iterable[str]) -> None:
         """Do what is missing.

@@ -3,10 +3,11 @@
 from collections.abc import Iterable
 
 # So many times what a derivation at the target takes, or what nine rows in ten stay under,
-# whichever is more; and never less than what nobody would notice.
+# whichever is more; and never less than what a value of a usual slow scheme takes.
 CEILING = 4
 USUAL_SHARE = 0.9
-LEAST_CEILING_SECONDS = 0.05
+LEAST_CEILING_SECONDS = 0.5
+UNUSUAL_SECONDS = 1.0  # a check above the ceiling that takes less is no harm, one beside others
 
 
 def ceiling_seconds(rows: Iterable[tuple[float, int]], *, target_seconds: float = 0.0) -> float:
@@ -24,3 +25,8 @@ def ceiling_seconds(rows: Iterable[tuple[float, int]], *, target_seconds: float 
         if left <= 0:
             break
     return max(LEAST_CEILING_SECONDS, CEILING * max(usual, target_seconds))
+
+
+def is_unusual(seconds: float, ceiling: float) -> bool:
+    """Tell whether a check of so many seconds of a core is made alone, and told."""
+    return seconds > max(UNUSUAL_SECONDS, ceiling)

@@ -26,7 +26,7 @@ ATTACK_HEADINGS = (
 ATTACK_MEANING = (
     f"guesses/s: at one value, on this hardware · likeliest: time and price of the "
     f"{_SHOWN_GUESSES:,} passwords that people choose most · open: the share of the accounts that "
-    f"opens if ${SPEND_EACH:.2f} is spent on each; docs/ATTACKER.md says how far off all may be"
+    f"opens if ${SPEND_EACH:.2f} is spent on each; for their error see docs/ATTACKER.md"
 )
 
 

@@ -167,11 +167,9 @@ def _last_lines(console: Console, audit: Audit) -> None:
         )
     if audit.likely_passwords:
         tried = f"{audit.likely_passwords:,} likely passwords were looked for in plain text and"
-        console.print(f"{tried} unsalted digests; salted rows are tried with --budget SECONDS.")
+        console.print(f"{tried} unsalted digests. To try salted rows too, add --budget SECONDS.")
     if any(column.findings for column in audit.columns):
-        console.print(
-            "The live column is not the only copy: backups, replicas and old dumps hold the same."
-        )
+        console.print("Backups, replicas and old dumps hold the same values.")
 
 
 def _summary(found: list[Finding]) -> Table:

@@ -31,8 +31,8 @@ def _new(options: Options, session: Session) -> int:
     for path in (private, public):
         if path.exists():
             raise UsageError(
-                f"{path} is there already; without its private half, what was sealed for it can "
-                "never be opened"
+                f"{path} exists and is not overwritten: backups sealed for it would be lost; "
+                "choose another name"
             )
     private_text, public_text = new_key_pair()
     write_text(private, private_text + "\n")

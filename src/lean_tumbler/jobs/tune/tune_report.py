@@ -168,12 +168,10 @@ def way_in_words(way: Requirement) -> str:
     if way.cores is not None:
         ways.append(f"{way.cores} cores would be enough")
     if way.milliseconds is not None:
-        ways.append(f"allow --within {math.ceil(way.milliseconds * 1.05)}")
+        ways.append(f"allow --within {math.ceil(way.milliseconds * 1.05)}ms")
     if way.both is not None:
         cores, milliseconds = way.both
-        ways.append(
-            f"{cores} cores and --within {math.ceil(milliseconds)} together would be enough"
-        )
+        ways.append(f"{cores} cores with --within {math.ceil(milliseconds)}ms would be enough")
     return ", or ".join(ways) or "no number of cores would be enough"
 
 
@@ -317,8 +315,8 @@ def _notes_on_measuring(tuned: Tuned, host: MeasuredHost) -> list[str]:
     errors = [line.error for line in tuned.lines.values() if line.error is not None]
     if errors:
         notes.append(
-            f"The fitted lines miss measured points that they had not seen by {max(errors):.0%} "
-            "at most (median of each scheme)."
+            f"Prediction error on held-out measurements: at most {max(errors):.0%} (the median of "
+            "each scheme)."
         )
     chosen, simulated = tuned.choice.chosen, tuned.simulated_milliseconds
     if chosen is not None and simulated is not None:

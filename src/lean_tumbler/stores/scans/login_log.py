@@ -85,7 +85,7 @@ def read_log(
     if unreadable.rows:
         notes.append(f"lines of the log that cannot be read, and are left out: {unreadable.rows:,}")
     if number := pl.concat(strangers).n_unique():
-        notes.append(f"logins that are no accounts of the store, and are left out: {number:,}")
+        notes.append(f"logins that match no account, and are ignored: {number:,}")
     if not events.height:
         raise UsageError(f"{named}: none of its logins is an account of the store {store.name}")
     return LoginLog(events=events, accounts=known, name=named, notes=tuple(notes))

@@ -309,7 +309,7 @@ class _NearMisses:
     def _on_a_slow_value(self, login: str, reading: Reading, password: str) -> str:
         found = self._slow.find(reading, password)
         if found is not None:
-            return f"it fits with the password {found.meaning}: “{found.formula}”"
+            return f"it fits {found.meaning}; formula: “{found.formula}”"
         before = self._earlier.get(login)
         if before is not None and self._is_twice(before, reading, password):
             return (
@@ -368,8 +368,8 @@ _NO_FORMULA = (
     "such accounts"
 )
 _NO_VARIANT = (
-    "none of the usual changes to a password fits; if the value was hashed twice, --earlier with "
-    "an older dump proves it; otherwise check whether the password is right"
+    "no known transformation fits; if the value was hashed twice, give an older dump with "
+    "--earlier; otherwise check the password"
 )
 _LAYERED = (
     "either the password is wrong, or the layer is over another formula's digest: compare with the "

@@ -174,8 +174,8 @@ def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
             f"DROP TRIGGER IF EXISTS {GUARD}_insert;",
             f"DROP TRIGGER IF EXISTS {GUARD}_update;",
         ),
-        locks="the file for a moment; a CHECK would need the table to be built anew, so two "
-        "triggers stand for it.",
+        locks="the file, briefly; SQLite cannot add a CHECK without rebuilding the table, so two "
+        "triggers are used.",
         stands=f"{exists} GROUP BY tbl_name HAVING COUNT(*) = 2",
         exists=exists,
         together=True,
