@@ -1,20 +1,28 @@
 """What `tune` and `serve` promise of waiting, beside what a real service does at that load."""
 
 import asyncio
+import hashlib
+import json
 import os
 import random
+import sqlite3
+import subprocess
+import tempfile
 import time
 from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
 
 import httpx
 import numpy as np
 
+from lean_tumbler.core.reading.evidence import Counts
 from lean_tumbler.core.tuning.capacity import (
     MOST_UTILISATION,
     Service,
     response_p99,
 )
-from measuring import Benchmark, Row
+from measuring import PROGRAM, TABLE, Benchmark, Row
 from serving import PASSWORD, SERVICE_POLICY, serving
 
 REQUESTS = 3_000
@@ -77,13 +85,12 @@ def _interval(answered: np.ndarray, chance: random.Random) -> tuple[float, float
     """Give the 95 % interval of the 99th percentile, by drawing blocks anew: waits follow waits."""
     block = 50
     starts = range(0, len(answered) - block, block)
-    drawn = [
-        np.quantile(
-            np.concatenate([answered[s : s + block] for s in chance.choices(starts, k=len(starts))]),
-            0.99,
-        )
-        for _ in range(_RESAMPLES)
-    ]  # fmt: skip
+    drawn = []
+    for _ in range(_RESAMPLES):
+        blocks = [
+            answered[start : start + block] for start in chance.choices(starts, k=len(starts))
+        ]
+        drawn.append(float(np.quantile(np.concatenate(blocks), 0.99)))
     return float(np.quantile(drawn, 0.025)), float(np.quantile(drawn, 0.975))
 
 
@@ -109,4 +116,66 @@ def promises() -> Iterator[Row]:
         yield promised(memory_kib, waits, share, seed=seed)
 
 
-BENCHMARKS = (Benchmark(name="promise", run=promises),)
+def layering_times() -> Iterator[Row]:
+    """What `plan` and a dry run say that layering takes, beside what it takes."""
+    for rows in (300, 1_000, 3_000):
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            (folder / "tumbler.toml").write_text(_LAYERING)
+            with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
+                connection.execute(TABLE)
+                digests = (hashlib.md5(b"%d" % n).hexdigest() for n in range(rows))  # noqa: S324 - legacy data
+                connection.executemany(
+                    "INSERT INTO kiosk VALUES (?, ?, ?)",
+                    ((n, f"k{n}", digest) for n, digest in enumerate(digests)),
+                )
+            known = "".join(f"k{n},{n}\n" for n in range(0, rows, rows // 60))
+            (folder / "known.csv").write_text(f"login,password\n{known}")
+            _told(folder, "verify", "known.csv", "--store", "kiosk")
+            further = ("--no-backup", "--store", "kiosk")
+            planned = _told(folder, "plan", "--store", "kiosk")["layering"]
+            dry = _told(folder, "layer", "--dry-run", *further)["expected"]
+            took = _told(folder, "layer", *further)["seconds"]
+        yield {
+            "benchmark": f"layering {rows:,} rows",
+            "plan_says_seconds": [round(planned["low"], 1), round(planned["high"], 1)],
+            "dry_run_says_seconds": [round(dry["low"], 1), round(dry["high"], 1)],
+            "seconds": round(took, 1),
+            "ratio": round(took / planned["expected"], 2),
+        }
+
+
+_LAYERING = SERVICE_POLICY.replace("12288", "7168").replace("passes = 2", "passes = 5").replace(
+    "readers_ready", 'mode = "upgrade"\nreaders_ready'
+)  # fmt: skip
+
+
+def _told(folder: Path, *arguments: str) -> Row:
+    command = [PROGRAM, *arguments, "--format", "json"]
+    done = subprocess.run(command, cwd=folder, check=True, capture_output=True)
+    return dict(json.loads(done.stdout))
+
+
+def bounds_held(tries: int = 4_000, seed: int = 1) -> Iterator[Row]:
+    """How often the bound that known accounts prove holds, where some rows use another formula."""
+    chance = np.random.default_rng(seed)
+    for rows, known in ((40, 10), (500, 20), (5_000, 60), (200_000, 300)):
+        held = 0
+        for _ in range(tries):
+            other = int(rows * chance.uniform(0, 0.6))
+            wrong = int(chance.hypergeometric(other, rows - other, known))
+            counts = Counts(accepted=known - wrong, refused=wrong)
+            held += other <= counts.bound_among(rows) * rows + 1e-6
+        yield {
+            "benchmark": f"{known:,} known accounts of {rows:,} rows",
+            "tries": tries,
+            "promised": 0.95,
+            "held": round(held / tries, 4),
+        }
+
+
+BENCHMARKS = (
+    Benchmark(name="promise", run=promises),
+    Benchmark(name="layering-time", run=layering_times),
+    Benchmark(name="bound", run=bounds_held),
+)

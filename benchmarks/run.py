@@ -4,8 +4,8 @@
     python benchmarks/run.py NAME [NAME ...]  some of them
     python benchmarks/run.py --list           their names, and what each needs
 
-Results are printed as they come, and added to benchmarks/results/latest.jsonl. A benchmark that
-fails says so and loses no other's result.
+Results are printed as they come, and kept in benchmarks/results.jsonl in the place of earlier ones,
+with the day and the machine. A benchmark that fails says so and loses no other's result.
 """
 
 import json
@@ -13,6 +13,7 @@ import os
 import sys
 import time
 from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
 from importlib.util import find_spec
 from pathlib import Path
 
@@ -66,7 +67,7 @@ NEEDS: Mapping[str, tuple[Callable[[], object], str]] = {
     "h2load": (lambda: servers.where("h2load"), "nghttp2-client"),
     "atheris": (lambda: find_spec("atheris"), "atheris of the Python index"),
 }
-RESULTS = Path(__file__).with_name("results") / "latest.jsonl"
+RESULTS = Path(__file__).with_name("results.jsonl")
 
 
 def lacking(wanted: list[Benchmark]) -> list[str]:
@@ -80,16 +81,36 @@ def lacking(wanted: list[Benchmark]) -> list[str]:
     ]
 
 
+def _measured_on() -> dict[str, object]:
+    return {
+        "day": datetime.now(UTC).strftime("%Y-%m-%d"),
+        "cores": os.cpu_count(),
+        "python": sys.version.split()[0],
+    }
+
+
+def _forget(benchmark: Benchmark) -> None:
+    """Drop the earlier results of a benchmark."""
+    lines = RESULTS.read_text("utf-8").splitlines(keepends=True) if RESULTS.exists() else []
+    kept = [line for line in lines if json.loads(line)["of"] != benchmark.name]
+    RESULTS.write_text("".join(kept), "utf-8")
+
+
 def _run(benchmark: Benchmark) -> bool:
     started = time.perf_counter()
+    told_before = False
     try:
         for row in benchmark.run():
+            if not told_before:
+                _forget(benchmark)
+                told_before = True
             name, rest = row.get("benchmark", benchmark.name), dict(row)
             rest.pop("benchmark", None)
             print(f"{name:<34}", "  ".join(f"{key} {value}" for key, value in rest.items()),
                   flush=True)  # fmt: skip
             with RESULTS.open("a", encoding="utf-8") as file:
-                file.write(json.dumps({**row, "of": benchmark.name}, ensure_ascii=False) + "\n")
+                told = {**row, "of": benchmark.name, "on": _measured_on()}
+                file.write(json.dumps(told, ensure_ascii=False) + "\n")
     except Exception as error:  # noqa: BLE001 - the others are to be run all the same
         print(f"{benchmark.name}: failed: {type(error).__name__}: {error}", flush=True)
         return False
@@ -111,9 +132,6 @@ def main(arguments: list[str]) -> int:
     if missing := lacking(wanted):
         print("not installed: " + "; ".join(missing))
         return 2
-    RESULTS.parent.mkdir(exist_ok=True)
-    machine = {"cores": os.cpu_count(), "python": sys.version.split()[0]}
-    RESULTS.write_text(json.dumps(machine) + "\n")
     return min(1, sum(not _run(benchmark) for benchmark in wanted))
 
 

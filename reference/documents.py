@@ -30,7 +30,7 @@ def documents() -> dict[str, type[Document]]:
 def schema_of(kind: type[Document]) -> dict[str, Any]:
     """Give the schema of a kind of document, each key with its meaning."""
     (reference,), parts = msgspec.json.schema_components([kind], ref_template="#/$defs/{name}")
-    types = {each.__name__: each for each in _types_in(kind)}
+    types = {each.__name__: each for each in types_in(kind)}
     for name, structure in types.items():
         properties = parts[name]["properties"]
         for field, said in _meanings(structure).items():
@@ -57,7 +57,7 @@ def _meanings(kind: type) -> dict[str, str]:
     }
 
 
-def _types_in(kind: Any, seen: frozenset[Any] = frozenset()) -> Iterator[type]:
+def types_in(kind: Any, seen: frozenset[Any] = frozenset()) -> Iterator[type]:
     """Give the structs that a type is made of, itself among them."""
     if isinstance(kind, type) and (is_dataclass(kind) or issubclass(kind, msgspec.Struct)):
         if kind in seen:
@@ -68,7 +68,7 @@ def _types_in(kind: Any, seen: frozenset[Any] = frozenset()) -> Iterator[type]:
     else:
         inner = get_args(kind)
     for each in inner:
-        yield from _types_in(each, seen)
+        yield from types_in(each, seen)
 
 
 def schema_files() -> dict[str, str]:

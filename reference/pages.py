@@ -10,6 +10,7 @@ from reference.findings import findings_page
 from reference.languages import languages_page
 from reference.metrics import metrics_page
 from reference.policy import policy_page
+from reference.promises import promises_page
 from reference.schemes import schemes_page
 
 
@@ -25,6 +26,7 @@ PAGES: Mapping[str, Callable[[], str]] = MappingProxyType(
         "LANGUAGES.md": languages_page,
         "METRICS.md": metrics_page,
         "POLICY.md": policy_page,
+        "PROMISES.md": promises_page,
         "SCHEMES.md": schemes_page,
         "openapi.json": _openapi,
     }

@@ -7,6 +7,7 @@ import json
 import re
 import shutil
 import subprocess
+import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -23,6 +24,7 @@ from reference.documents import schema_files
 from reference.manual import manual_pages
 from reference.pages import PAGES as GENERATED
 from reference.policy import EXAMPLE, TABLES, meanings_of
+from reference.promises import MEASURED, PROMISES, telling_fields
 
 ROOT = Path(__file__).parent.parent
 PAGES = tuple(
@@ -245,6 +247,21 @@ def test_links_in_documents_lead_somewhere(page: Path) -> None:
     """Every relative link and picture of a document is there."""
     for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
         assert (page.parent / target).exists(), target
+
+
+def test_every_number_that_is_a_promise_is_listed_beside_what_was_measured() -> None:
+    """A field that tells how long, how much or how sure is in docs/PROMISES.md, or tells of its run."""
+    listed = {name for promise in PROMISES for name in promise.fields}
+    assert set(telling_fields()) == listed | MEASURED
+
+
+def test_every_promise_names_benchmarks_that_there_are() -> None:
+    """What is measured of a promise can be measured again, by the name that the page gives."""
+    listed = subprocess.run(
+        [sys.executable, "benchmarks/run.py", "--list"], cwd=ROOT, check=True, capture_output=True
+    ).stdout.decode()
+    named = {name for promise in PROMISES for name in promise.benchmarks}
+    assert named <= {line.split()[0] for line in listed.splitlines()}
 
 
 @pytest.mark.parametrize("name", GENERATED)

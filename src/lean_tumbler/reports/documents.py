@@ -46,6 +46,14 @@ class DocumentPart(msgspec.Struct, forbid_unknown_fields=True):
         )
 
 
+class SpreadPart(DocumentPart):
+    """Seconds, with what they were at best and at worst of some measurements."""
+
+    low: Annotated[float, "at best"]
+    expected: Annotated[float, "in the middle"]
+    high: Annotated[float, "at worst"]
+
+
 class ListedRow(DocumentPart):
     """A row that a person must look at."""
 

@@ -37,9 +37,12 @@ def duration(seconds: float) -> str:
     return "under a second" if seconds < 1 else count(round(seconds), "second")
 
 
-def estimate(seconds: float) -> str:
-    """Write a length of time that is not known well."""
-    return duration(seconds) if seconds < 1 else f"about {duration(seconds)}"
+def spread(low: float, high: float) -> str:
+    """Write a length of time between two; one where a person sees no difference."""
+    shortest, longest = duration(low), duration(high)
+    if shortest == longest:
+        return longest if high < 1 else f"about {longest}"
+    return f"{shortest} to {longest}"
 
 
 def money(amount: float) -> str:

@@ -6,11 +6,18 @@ from typing import TYPE_CHECKING, Annotated
 
 from rich.text import Text
 
-from lean_tumbler.reports.documents import Document, ListedRow, RowsByReason, key_told, named
+from lean_tumbler.reports.documents import (
+    Document,
+    ListedRow,
+    RowsByReason,
+    SpreadPart,
+    key_told,
+    named,
+)
 from lean_tumbler.reports.proofs import ProofPart, draw_proofs, proof_part
 from lean_tumbler.reports.skipped import draw_left
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count, duration, estimate
+from lean_tumbler.reports.wording import count, duration, spread
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -33,7 +40,9 @@ class LayerDocument(Document, tag=named("layer")):
     hashing_time_share: Annotated[float, "part of the workers' time that hashing took, 0 to 1"]
     stopped: Annotated[bool, "whether it was stopped part-way"]
     dry_run: Annotated[bool, "whether nothing was to be written"]
-    expected_seconds: Annotated[float | None, "of a dry run, what the whole step will take"]
+    expected: Annotated[
+        SpreadPart | None, "of a dry run, the seconds that the whole step will take"
+    ]
     cohorts: Annotated[dict[str, int], "rows that were written, by cohort"]
     hindrances: Annotated[list[str], "why nothing may be written yet, whatever stands in the rows"]
     proofs: Annotated[dict[str, ProofPart], "evidence by cohort"]
@@ -50,7 +59,7 @@ def layer_document(summary: LayeringSummary) -> LayerDocument:
     """Give what a bulk run did as a document."""
     return LayerDocument.of(
         summary,
-        expected_seconds=summary.expected_seconds if summary.dry_run else None,
+        expected=summary.expected and SpreadPart.of(summary.expected),
         proofs={key.label: proof_part(proof) for key, proof in summary.proofs.items()},
         proof_lapsed=summary.lapsed or None,
         copy=summary.copy or None,
@@ -86,8 +95,8 @@ def draw_layer(console: Console, summary: LayeringSummary, *, store: str) -> Non
 
 
 def _draw_end(console: Console, summary: LayeringSummary) -> None:
-    if summary.dry_run:
-        took = estimate(summary.expected_seconds)
+    if summary.expected is not None:
+        took = spread(summary.expected.low, summary.expected.high)
         console.print(f"It would take {took} here with {count(summary.workers, 'worker')}.")
         for reason in summary.hindrances:
             console.print(Text(f"Nothing can be written yet: {reason}.", "yellow"))

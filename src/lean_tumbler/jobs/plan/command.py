@@ -134,11 +134,15 @@ def _outlook(
     found = store_forecast(options, session, policy, store, needs_log=options.back_test)
     if found is None:
         return None
+    from lean_tumbler.migration.bulk.deriving import NO_TIME
+
     summary = plan.summary
     return Outlook(
         found,
         left=max(0, found.weak.accounts - summary.written),
-        seconds_each=summary.expected_seconds * summary.workers / max(1, summary.written),
+        seconds_each=(summary.expected or NO_TIME).expected
+        * summary.workers
+        / max(1, summary.written),
         lock_after_days=options.lock_after,
         shows_back_test=options.back_test,
     )

@@ -8,11 +8,13 @@ from typing import TYPE_CHECKING, Annotated
 from rich.text import Text
 
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.migration.bulk.deriving import NO_TIME
 from lean_tumbler.reports.documents import (
     Document,
     DocumentPart,
     ListedRow,
     Rows,
+    SpreadPart,
     StoreName,
     key_told,
     named,
@@ -22,7 +24,7 @@ from lean_tumbler.reports.progress import MovePart, moved_so_far
 from lean_tumbler.reports.proofs import ProofPart, draw_proofs, proof_part
 from lean_tumbler.reports.skipped import draw_left
 from lean_tumbler.reports.terminal import new_table
-from lean_tumbler.reports.wording import count, estimate, guess_count
+from lean_tumbler.reports.wording import count, guess_count, spread
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -156,7 +158,7 @@ class PlanDocument(Document, tag=named("plan")):
     proof_lapsed: Annotated[str | None, "why earlier proof does not count; null where it does"]
     hindrances: Annotated[list[str], "why nothing may be written yet, whatever stands in the rows"]
     guesses_per_second_after: Annotated[float | None, "an attacker's, at the target"]
-    layering_seconds: Annotated[float, "what layering takes here"]
+    layering: Annotated[SpreadPart, "the seconds that layering takes here"]
     workers: Annotated[int, "on so many cores"]
     characters_needed: Annotated[int, "characters that the longest new value needs"]
     schema_change: Annotated[
@@ -186,7 +188,7 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> PlanDocument:
         proof_lapsed=summary.lapsed or None,
         hindrances=summary.hindrances,
         guesses_per_second_after=plan.guesses_after,
-        layering_seconds=summary.expected_seconds,
+        layering=SpreadPart.of(summary.expected or NO_TIME),
         workers=summary.workers,
         characters_needed=plan.needed,
         schema_change=plan.change and SchemaChangePart.of(plan.change),
@@ -201,7 +203,8 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> PlanDocument:
 def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     """Print the plan, and how it will finish."""
     summary = plan.summary
-    took = estimate(summary.expected_seconds)
+    seconds = summary.expected or NO_TIME
+    took = spread(seconds.low, seconds.high)
     waiting = _waiting(plan)
     rows = f"{summary.written:,} of {summary.considered:,} rows"
     more = f"; {waiting:,} wait until their cohort is proven" if waiting else ""

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass
+from statistics import fmean, median
 
 from lean_tumbler.core.row_plans import DerivationTask, assembled, derived
 from lean_tumbler.errors import SourceError, StoreUnavailable
@@ -99,7 +100,36 @@ def timed_alone(task: DerivationTask, clock: Clock) -> Derived:
     return value, clock() - started
 
 
-def expected_seconds(task: DerivationTask, executor: Executor, workers: int, clock: Clock) -> float:
-    """Say how long a derivation takes of all that is at hand, by running one for each worker."""
-    running = [executor.submit(timed_alone, task, clock) for _ in range(workers)]
-    return max(future.result()[1] for future in running) / workers
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spread:
+    """Seconds that something takes: as measured in the middle, at best and at worst."""
+
+    low: float
+    expected: float
+    high: float
+
+    def times(self, number: float) -> "Spread":
+        """Give the seconds of so many."""
+        return Spread(
+            low=number * self.low, expected=number * self.expected, high=number * self.high
+        )
+
+
+NO_TIME = Spread(low=0.0, expected=0.0, high=0.0)
+_FEWEST_ROUNDS, _MOST_ROUNDS, _ROUNDS_SECONDS = 3, 9, 1.5
+
+
+def expected_seconds(
+    task: DerivationTask, executor: Executor, workers: int, clock: Clock
+) -> Spread:
+    """Say how long a derivation takes of all that is at hand, by running some on each worker.
+
+    What else the machine does shows in the spread of the rounds.
+    """
+    started, rounds = clock(), list[float]()
+    while len(rounds) < _FEWEST_ROUNDS or (
+        len(rounds) < _MOST_ROUNDS and clock() - started < _ROUNDS_SECONDS
+    ):
+        running = [executor.submit(timed_alone, task, clock) for _ in range(workers)]
+        rounds.append(fmean(future.result()[1] for future in running) / workers)
+    return Spread(low=min(rounds), expected=median(rounds), high=max(rounds))

@@ -136,7 +136,7 @@ def layer_store(
         if selection.dry_run:
             task = task_of(RowPlan(plain=b"measured"), policy.target, context.randomness)
             each = expected_seconds(task, workers.executor, workers.count, context.clock)
-            summary.expected_seconds = summary.written * each
+            summary.expected = each.times(summary.written)
     finally:
         summary.stopped, summary.waited_seconds = run.stopped, run.waited_seconds
         summary.seconds = context.clock() - started

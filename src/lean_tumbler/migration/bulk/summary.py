@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.row_plans import RowPlan
+from lean_tumbler.migration.bulk.deriving import Spread
 from lean_tumbler.migration.bulk.strata import CohortProof
 from lean_tumbler.stores.interface import AccountKey
 
@@ -46,7 +47,7 @@ class LayeringSummary:
     listed: list[tuple[AccountKey, str]] = field(default_factory=list)
     seconds: float = 0.0
     hashing_seconds: float = 0.0
-    expected_seconds: float = 0.0
+    expected: Spread | None = None
     stopped: bool = False
     copy: str = ""
     waited_seconds: float = 0.0
