@@ -849,3 +849,42 @@ def test_printed_bytes_are_opened(printed: Callable[[bytes], str]) -> None:
     assert read_value(printed(hashlib.sha256(PASSWORD.encode()).digest())).scheme == "sha256"
     for stored in (whole, hashlib.sha256(PASSWORD.encode()).digest()):
         assert gateway.admit(stored=printed(stored), password=PASSWORD).admitted or stored == whole
+
+
+def test_a_header_that_names_a_column_twice(tmp_path: Path, in_process: Program) -> None:
+    """The names are told apart, no header is taken for a row, and the copy keeps both columns."""
+    rows = [f"{n},p{n}@coldharbour.example,gannet {n},{hashlib.md5(b'gannet %d' % n).hexdigest()}"
+            for n in range(8)]  # fmt: skip
+    (tmp_path / "people.csv").write_text("\n".join(["id,email,password,password", *rows]) + "\n")
+    found = in_process("audit", "people.csv", "--format", "json").document["stores"]
+    assert {(each["column"], each["rows"]) for each in found} == {
+        ("password", 8),
+        ("password_2", 8),
+    }
+    (tmp_path / "tumbler.toml").write_text(
+        CHEAP_POLICY.split("[store.")[0]
+        + '[store.people]\nlocator = "people.csv"\nmode = "upgrade"\nreaders_ready = 2026-01-01\n'
+        '[store.people.columns]\nlogin = "email"\nstored = "password_2"\n'
+        '[[store.people.cohort]]\nname = "old"\nformula = "utf-8, md5, hex"\n'
+    )
+    layer = ("layer", "--store", "people", "--unproven", "old", "--no-backup", "--into", "new.csv")
+    assert in_process(*layer).code == 0
+    copied = list(csv.reader((tmp_path / "new.csv").open()))
+    assert copied[0] == ["id", "email", "password", "password"]
+    assert copied[3][2] == "gannet 2"
+    assert read_value(copied[3][3]).kind.value == "layered"
+
+
+def test_a_server_that_ignores_writes_is_no_success(tmp_path: Path, in_process: Program) -> None:
+    """A trigger that keeps old values, without an error: the run ends, says so, and writes nothing."""
+    portal = make_portal(tmp_path, ["md5"] * 6)
+    with closing(sqlite3.connect(portal.database)) as connection, connection:
+        connection.execute(
+            "CREATE TRIGGER kept BEFORE UPDATE ON passengers WHEN new.id = 4 "
+            "BEGIN SELECT RAISE(IGNORE); END"
+        )
+    before = portal.stored()
+    done = in_process("layer", "--no-backup", "--unproven", "portal-2004")
+    assert done.code == 3
+    assert "accepted the write of a row and kept the old value" in done.err
+    assert portal.stored() == before

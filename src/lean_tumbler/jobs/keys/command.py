@@ -36,7 +36,11 @@ def _new(options: Options, session: Session) -> int:
             )
     private_text, public_text = new_key_pair()
     write_text(private, private_text + "\n")
-    write_text(public, public_text + "\n")
+    try:
+        write_text(public, public_text + "\n")
+    except BaseException:  # one half alone would stop the next try
+        private.unlink(missing_ok=True)
+        raise
     session.message(f"{private}: the private half. Keep it offline; without it nothing is opened.")
     session.message(f"{public}: the public half, for `layer --backup FILE --to {public}`.")
     return 0

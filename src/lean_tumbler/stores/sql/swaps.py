@@ -219,8 +219,14 @@ class SqlSwaps(TableRows):
         if found is None:
             return SwapResult.GONE
         # After a lost connection the write may have been done already: salts make it unmistakable.
-        written = found[0] is not None and bytes(found[0]) == swap.new_bytes
-        return SwapResult.STOOD if written else SwapResult.CHANGED
+        stands = None if found[0] is None else bytes(found[0])
+        if stands == swap.old and swap.last_login is None:
+            raise SourceError(
+                f"{self._place}: the server accepted the write of a row and kept the old value, as "
+                "a trigger or a rule makes it do; nothing of this batch was written: look at the "
+                "table's triggers, which `plan` lists"
+            )
+        return SwapResult.STOOD if stands == swap.new_bytes else SwapResult.CHANGED
 
 
 def _as_text(expression: Expression, *, dialect: sa.Dialect) -> str:

@@ -7,8 +7,10 @@ line by line, so that every row that cannot be read is counted and named.
 import csv
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import islice
 from pathlib import Path
 
 import polars as pl
@@ -58,14 +60,37 @@ def find_delimiter(beginning: str) -> str:
     return best
 
 
-def _is_head(fields: Sequence[str]) -> bool:
-    """Tell whether a first line names columns rather than holding values."""
+_LINES_BELOW = 20
+
+
+def _is_head(fields: Sequence[str], below: Sequence[Sequence[str]]) -> bool:
+    """Tell whether a first line names columns rather than holding values.
+
+    Args:
+        fields: of the line.
+        below: those of some lines behind it; a name that stands twice is in none of them.
+    """
     names = [name.strip() for name in fields]
-    if not all(names) or len(set(names)) != len(names):
+    if not all(names):
+        return False
+    twice = {name for name in names if names.count(name) > 1}
+    if twice and (not below or any(twice & {each.strip() for each in line} for line in below)):
         return False
     return not any(
         read_value(name).kind in _DIGESTS or "@" in name or name.isdigit() for name in names
     )
+
+
+def _told_apart(names: Sequence[str]) -> tuple[str, ...]:
+    """Number names that stand more than once: `password`, `password_2`."""
+    found: list[str] = []
+    for name in names:
+        number, told = 1, name
+        while told in found:
+            number += 1
+            told = f"{name}_{number}"
+        found.append(told)
+    return tuple(found)
 
 
 def _any(frame: pl.DataFrame, test: pl.Expr) -> bool:
@@ -99,20 +124,27 @@ class DelimitedTable(Schemaless):
         return find_delimiter(self._beginning)
 
     @cached_property
+    def _first_lines(self) -> list[list[str]]:
+        reader = csv.reader(split_lines(self._beginning), delimiter=self.delimiter)
+        lines: list[list[str]] = []
+        with suppress(csv.Error):  # of a later line, which is counted when it is read
+            lines.extend(islice(reader, _LINES_BELOW + 1))
+        return lines or [[]]
+
+    @property
     def _first(self) -> list[str]:
-        lines = split_lines(self._beginning)
-        return next(csv.reader(lines, delimiter=self.delimiter), [])
+        return self._first_lines[0]
 
     @cached_property
     def has_head(self) -> bool:
         """Whether the first line names the columns."""
-        return _is_head(self._first)
+        return _is_head(self._first, self._first_lines[1:])
 
     @cached_property
     def columns(self) -> tuple[str, ...]:
         """The names of the header line; numbered where there is none."""
         if self.has_head:
-            return tuple(name.strip() for name in self._first)
+            return _told_apart([name.strip() for name in self._first])
         return tuple(f"column_{number}" for number in range(1, len(self._first) + 1))
 
     def frames(self, wanted: Sequence[str], unreadable: Unreadable) -> Frames:
