@@ -21,7 +21,7 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.audit.discovery import ColumnContent, content_of
 from lean_tumbler.core.schemes.catalogue import read_value, stored_value_scheme
 from lean_tumbler.errors import PasswordRefused
-from lean_tumbler.stores.files import json_documents
+from lean_tumbler.stores.files import json_cutting, json_documents
 from lean_tumbler.stores.files.base import Unreadable
 from lean_tumbler.stores.files.kinds import tables_of_file
 
@@ -753,8 +753,8 @@ def test_json_in_pieces_of_any_size(tmp_path: Path, monkeypatch: pytest.MonkeyPa
     """Wherever one ends, in a string or an escape: too long objects are counted, all others read."""
     chance = random.Random(9)
     monkeypatch.setattr(json_documents, "LINE_BYTES", 300)
-    monkeypatch.setattr(json_documents, "_HELD_CHARACTERS", 600)
-    monkeypatch.setattr(json_documents, "_TOO_LONG", " " * 301)
+    monkeypatch.setattr(json_cutting, "_HELD_CHARACTERS", 600)
+    monkeypatch.setattr(json_cutting, "_TOO_LONG", " " * 301)
 
     def cut(path: Path, _: Unreadable) -> Iterator[bytes]:
         raw = path.read_bytes()
@@ -763,7 +763,7 @@ def test_json_in_pieces_of_any_size(tmp_path: Path, monkeypatch: pytest.MonkeyPa
             yield raw[:size]
             raw = raw[size:]
 
-    monkeypatch.setattr(json_documents, "pieces", cut)
+    monkeypatch.setattr(json_cutting, "pieces", cut)
     path = tmp_path / "guests.json"
     for _ in range(200):
         texts = [
@@ -888,3 +888,36 @@ def test_a_server_that_ignores_writes_is_no_success(tmp_path: Path, in_process: 
     assert done.code == 3
     assert "accepted the write of a row and kept the old value" in done.err
     assert portal.stored() == before
+
+
+@pytest.mark.parametrize("people", [5, 200, 3_000])
+@pytest.mark.parametrize("shape", ["objects", "under a name", "values", "indented"])
+def test_documents_keyed_by_login_are_rows(
+    tmp_path: Path, in_process: Program, shape: str, people: int
+) -> None:
+    """A JSON object with a member a person is a table with a row a person, and the name its login."""
+    if shape == "values" and people > 1_000:
+        pytest.skip("such an object is read whole, up to 128 KiB")
+    digests = {
+        f"p{n}@coldharbour.example": hashlib.md5(b"%d" % n).hexdigest() for n in range(people)
+    }
+    keyed: dict[str, object] = {name: {"pw": digest, "age": 7} for name, digest in digests.items()}
+    document = {"values": digests, "under a name": {"people": keyed}}.get(shape, keyed)
+    indent = 1 if shape == "indented" else None
+    (tmp_path / "people.json").write_text(json.dumps(document, indent=indent))
+    (found,) = in_process("audit", "people.json", "--format", "json").document["stores"]
+    assert (found["column"], found["rows"]) == ("value" if shape == "values" else "pw", people)
+
+
+@pytest.mark.parametrize(
+    "record",
+    [
+        {"profile": {"name": "ann"}, "login": {"email": "a@coldharbour.example", "pw": "x" * 32}},
+        {"id": "1", "email": "a@coldharbour.example", "pw": hashlib.md5(b"1").hexdigest(), "a": "b", "c": "d"},
+    ],
+)  # fmt: skip
+def test_a_record_is_no_set_of_records(tmp_path: Path, in_process: Program, record: object) -> None:
+    """One object with objects or texts in it stays one row."""
+    (tmp_path / "people.json").write_text(json.dumps(record))
+    found = in_process("audit", "people.json", "--format", "json").document["stores"]
+    assert {each["rows"] for each in found} == {1}

@@ -12,6 +12,7 @@ from lean_tumbler.stores.files.streams import encoding_of, is_plain, sample
 # In this order they are asked.
 _MODULES = (
     "parquet",
+    "json_members",
     "json_documents",
     "json_lines",
     "ldif",
