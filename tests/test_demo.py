@@ -48,8 +48,8 @@ def test_the_demo_runs_the_whole_job(tmp_path: Path, program: Program) -> None:
     assert "0 of 500 accounts still below the floor" in finished.out
     for day in ("2026-06-03", "2026-08-02", "2026-10-31"):
         assert f"Until {day}, " in finished.out
-    assert finished.out.count("On course: ") == 3
-    assert "Finished: " in finished.out
+    assert finished.out.count("On course. ") == 3
+    assert "Finished. " in finished.out
     progress = program("progress", "--policy", "coldharbour/tumbler.toml", "--format", "json")
     (store,) = progress.document["stores"]
     assert (store["below_floor"], store["waiting"]) == (0, 0)

@@ -66,8 +66,8 @@ def test_known_accounts_prove_and_disprove(unproven: Portal, in_process: Program
     asked = in_process("layer", "--no-backup")
     assert asked.code == 1
     assert (
-        "portal-2004: 5 of 5 known accounts: if these accounts are like the rest, at most 40 % of "
-        "its rows can be made otherwise, at 95 %."
+        "portal-2004: 5 of 5 known accounts. If these are like the rest, with 95 % confidence at "
+        "most 40 % of its rows use another formula."
     ) in asked.out
     assert "“portal-2004” is not layered: too few accounts" in asked.out
     assert "Add 4 more accounts to KNOWN" in asked.out

@@ -39,12 +39,12 @@ def _store(folder: Path, *, key: str = "id INTEGER PRIMARY KEY", created: bool =
     ("login", "typed", "says"),
     [
         ("ann", "bravo two", "it opens the row of another account nearby"),
-        ("eva", "Möwe im Hafen", "it fits with the password in UTF-8 twice over: “double-utf-8, then bcrypt”"),
-        ("finn", "a long password that was cut", "cut to 18 characters: “first 18, then bcrypt”"),
+        ("eva", "Möwe im Hafen", "it fits after one change: in UTF-8 twice over; formula: “double-utf-8, then bcrypt”"),
+        ("finn", "a long password that was cut", "cut to 18 characters; formula: “first 18, then bcrypt”"),
         ("gus", "golf", "it fits the login, which was hashed in the password's place; reset it"),
         ("hal", "hotel", "it fits “undefined”, which was hashed in the password's place; reset it"),
         ("ida", "india", "it fits the login up to its @, which was hashed in the password's place"),
-        ("bob", "quite another", "none of the usual changes to a password fits"),
+        ("bob", "quite another", "no known transformation fits"),
     ],
 )  # fmt: skip
 def test_what_was_hashed_in_place_of_a_password(

@@ -386,7 +386,7 @@ def test_plan_with_dates_that_are_of_no_use(program: Program, tmp_path: Path) ->
     finished = program("plan")
     assert finished.code == 0, finished.err
     text = " ".join(finished.out.split())
-    assert "No interval: last logins hold no earlier forecast" in text
+    assert "No interval: last logins alone cannot be back-tested" in text
     assert "times that cannot be read, and are left out: 2" in text
     assert "times in the future, which are left out: 1" in text
 
@@ -419,7 +419,7 @@ def test_plan_with_a_log_and_its_back_test(program: Program, tmp_path: Path) -> 
     assert len(test["tried"]) >= 7
     assert test["mean_error"] < test["mean_error_of_baseline"]
     notes = " ".join(found["notes"])
-    assert "logins that are no accounts of the store, and are left out: 1" in notes
+    assert "logins that match no account, and are ignored: 1" in notes
     assert "times that cannot be read, and are left out: 1" in notes
     text = program("plan", "--logins", "logins.csv", "--back-test").out
     assert "13 weeks before the log's end" in text

@@ -60,7 +60,7 @@ def test_the_whole_job(tmp_path: Path, program: Program) -> None:
     layered = program("layer", "--no-backup", "--format", "json").document
     assert (layered["considered"], layered["layered"], layered["replaced"]) == (8, 4, 1)
     assert layered["left"] == {
-        "current: left as it is at login too": 1,
+        "current: neither this step nor a login changes it": 1,
         "locked: no password opens it": 1,
         "no value": 1,
     }

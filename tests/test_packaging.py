@@ -1,6 +1,7 @@
 """What is built and installed, in an environment of its own."""
 
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -92,3 +93,35 @@ def test_pipx_installs_what_admits_layers_and_verifies(
     lacking = run("audit", "harbour.db")
     assert lacking.returncode == 2
     assert b"pip install 'lean-tumbler[analysis]'" in lacking.stderr
+
+
+def test_the_unit_lets_the_service_write_what_it_keeps() -> None:
+    """Evidence and history are beside the policy: the unit's own folder, which the sandbox opens."""
+    text = (ROOT / "contrib" / "lean-tumbler.service").read_text()
+    settings = dict(
+        line.split("=", 1) for line in text.splitlines() if re.match(r"[A-Z]\w+=", line)
+    )
+    state = f"/var/lib/{settings['StateDirectory']}"
+    policy = settings["ExecStart"].partition("--policy ")[2]
+    assert settings["ProtectSystem"] == "strict"
+    assert policy == f"{state}/tumbler.toml"
+    assert settings["WorkingDirectory"] == state
+
+
+def test_the_unit_is_one_that_systemd_reads(tmp_path: Path) -> None:
+    """Every setting is known, with the installed program in the place of the unit's."""
+    analyze = shutil.which("systemd-analyze")
+    if analyze is None:
+        pytest.skip("no systemd here")
+    for name in ("lean-tumbler.service", "lean-tumbler.socket"):
+        text = (ROOT / "contrib" / name).read_text()
+        installed = text.replace("/opt/lean-tumbler/bin/lean-tumbler", sys.executable)
+        (tmp_path / name).write_text(installed)
+    done = subprocess.run(
+        [analyze, "verify", "--man=no", str(tmp_path / "lean-tumbler.service")],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert "Unknown" not in done.stderr
+    assert done.returncode == 0, done.stderr

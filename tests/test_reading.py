@@ -271,7 +271,7 @@ def test_explain_says_why_a_row_is_read_so(tmp_path: Path, in_process: Program) 
     assert found[1]["layer"] == unproven  # the proof was of a cohort with another condition
     assert found[3]["layer"] == "replaces it: the password is known"
     assert (found[4]["state"], found[5]["state"]) == ("locked", "no value")
-    assert found[6]["layer"] == "leaves it: current: left as it is at login too"
+    assert found[6]["layer"] == "leaves it: current: neither this step nor a login changes it"
     for arguments in (("--account", "99"), ("--account", "x' OR 1=1 --")):
         missing = in_process("explain", "--store", "passengers", *arguments)
         assert (missing.code, missing.out) == (2, "")

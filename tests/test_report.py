@@ -52,7 +52,7 @@ def test_the_page_of_a_migration(program: Program, tmp_path: Path) -> None:
     text = " ".join(page.text.split())
     assert text.count("No stored value is below the floor; 100 are layered") == 1
     assert "200 accounts waited then, 100 do now" in text
-    assert "On course: 100 (90 to 130) were forecast to wait today, 100 do" in text
+    assert "On course. Forecast for today: 100 (90 to 130) waiting; 100 wait." in text
     assert "lean-tumbler enforce constraint --store passengers" in text
     assert "layer-1.sealed layer passengers" in text
     assert (tmp_path / "report.html").stat().st_mode & 0o777 == 0o600

@@ -409,6 +409,7 @@ def test_where_passwords_could_be_read_along(portal: Portal, program: Program) -
                "--private-key", "key.pem", "--token-file", "token"]  # fmt: skip
     with subprocess.Popen(command, cwd=folder, stderr=subprocess.PIPE) as process:
         assert process.stderr is not None
+        assert b"starting" in process.stderr.readline()
         assert b"listening" in process.stderr.readline()
         trusted = ssl.create_default_context(cafile=str(folder / "cert.pem"))
         with httpx.Client(verify=trusted, base_url=f"https://localhost:{port}") as client:

@@ -225,7 +225,7 @@ def test_plan_and_layer_keep_to_it_and_say_what_it_costs(
 def test_plan_says_what_becomes_of_current_rows(tmp_path: Path, in_process: Program) -> None:
     """Left, or replaced at login by another scheme."""
     portal = make_portal(tmp_path, ["current", "current"])
-    assert "as it is at login too" in " ".join(in_process("plan").out.split())
+    assert "neither this step nor a login changes it" in " ".join(in_process("plan").out.split())
     path = tmp_path / "tumbler.toml"
     path.write_text(
         path.read_text().replace('"argon2id"\nmemory_kib = 256\npasses = 1\nlanes = 1', '"bcrypt"')

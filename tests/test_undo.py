@@ -156,7 +156,7 @@ def test_a_missing_tail_is_noticed(sealed: Portal, program: Program, tmp_path: P
         (("layer", "--backup", "x.sealed", "--to", "known.csv"), "not a public key in PEM"),
         (("layer", "--backup", "x.sealed", "--to", "recovery.private.pem"), "not the public half"),
         (("layer", "--backup", "no/x.sealed", "--to", "recovery.public.pem"), "no/x.sealed: No"),
-        (("keys", "new", "recovery"), "recovery.private.pem is there already"),
+        (("keys", "new", "recovery"), "recovery.private.pem exists and is not overwritten"),
         (("undo", "known.csv", "--key", "recovery.private.pem"), "not a sealed backup"),
         (("undo", "nope", "--key", "recovery.private.pem"), "nope: No such file"),
     ],

@@ -13,6 +13,7 @@ from typing import Protocol
 class Event(StrEnum):
     """What happened."""
 
+    STARTING = "starting"
     LISTENING = "listening"
     ENDED = "ended"
     POLICY_READ = "policy-read"
@@ -24,6 +25,7 @@ class Event(StrEnum):
 
 LEVELS: Mapping[Event, str] = MappingProxyType(
     {
+        Event.STARTING: "info",
         Event.LISTENING: "info",
         Event.ENDED: "info",
         Event.POLICY_READ: "notice",

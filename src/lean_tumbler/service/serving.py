@@ -165,6 +165,7 @@ def serve(
         TumblerError: it cannot begin.
     """
     listening.require_safe(access)
+    log(Event.STARTING, at=listening.place)  # reading large stores takes some seconds
     current = _Current(make, log)
     opened = listening.open()
     application = Application(lambda: current.service, access, clock=clock).starlette()

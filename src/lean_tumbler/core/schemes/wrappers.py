@@ -23,13 +23,15 @@ _DIGITS = re.compile(r"[0-9a-f]{32,128}|[0-9A-F]{32,128}", re.ASCII)
 _HEX = re.compile(r"(?:[0-9a-fA-F]{2}){8,}", re.ASCII)
 # How languages print a list of bytes: in decimal with blanks or commas between, in hexadecimal, or
 # each beside its place; a word or a key may stand before the list.
+_NUMBER, _COMMA = r"[0-9]{1,3}+", r"(?:\s*+,\s*+|\s++)"  # possessive: nothing is tried twice
 _LIST = re.compile(
-    r"""(?:\{\s*"type"\s*:\s*"Buffer"\s*,\s*"data"\s*:\s*|\w+(?:\(\d+\))?\s*)?"""
-    r"""[\[{(]?\s*(?P<numbers>\d{1,3}(?:\s*[,\s]\s*\d{1,3}){15,})\s*[\])}]?\s*\}?""",
+    r"""(?:\{\s*+"type"\s*+:\s*+"Buffer"\s*+,\s*+"data"\s*+:\s*+|[A-Za-z]\w*+(?:\(\d++\))?+\s*+)?+"""
+    rf"""[\[{{(]?+\s*+(?P<numbers>{_NUMBER}(?:{_COMMA}{_NUMBER}){{15,}}+)\s*+[\])}}]?+\s*+\}}?+""",
     re.ASCII,
 )
+_PAIR = rf'"[0-9]++"\s*+:\s*+{_NUMBER}'
 _PLACED = re.compile(
-    r"""\{\s*(?P<pairs>"0"\s*:\s*\d{1,3}(?:\s*,\s*"\d+"\s*:\s*\d{1,3}){15,})\s*\}"""
+    rf"""\{{\s*+(?P<pairs>"0"\s*+:\s*+{_NUMBER}(?:\s*+,\s*+{_PAIR}){{15,}}+)\s*+\}}""", re.ASCII
 )
 _DUMP = re.compile(r"<Buffer(?P<digits>(?: [0-9a-fA-F]{2}){8,})>", re.ASCII)
 LONGEST = 2048  # a value that is longer wraps nothing that anybody would miss

@@ -21,11 +21,11 @@ from lean_tumbler.stores.json_text import load_record
 
 _FEWEST = 5  # members that are alike; a record of its own rarely has so many
 _SHARED = 0.5  # of their fields
-_NAME = rf"\s*{STRING}\s*:\s*"
+_NAME = rf"\s*+{STRING}\s*+:\s*+"
 # What stands before the first member: a brace, or another name too.
-_HEADS = (re.compile(r"\s*\{"), re.compile(rf"\s*\{{{_NAME}\{{", re.DOTALL))
+_HEADS = (re.compile(r"\s*+\{"), re.compile(rf"\s*+\{{{_NAME}\{{", re.DOTALL))
 _OF_OBJECTS = re.compile(rf"{_NAME}\{{", re.DOTALL)
-_PAIR = re.compile(rf"\s*,?\s*(?P<name>{STRING})\s*:\s*(?P<value>{STRING})", re.DOTALL)
+_PAIR = re.compile(rf"\s*+(?:,\s*+)?+(?P<name>{STRING})\s*+:\s*+(?P<value>{STRING})", re.DOTALL)
 _VALUES = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 KEY, VALUE = "login", "value"
 

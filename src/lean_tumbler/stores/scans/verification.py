@@ -309,7 +309,7 @@ class _NearMisses:
     def _on_a_slow_value(self, login: str, reading: Reading, password: str) -> str:
         found = self._slow.find(reading, password)
         if found is not None:
-            return f"it fits {found.meaning}; formula: “{found.formula}”"
+            return f"it fits after one change: {found.meaning}; formula: “{found.formula}”"
         before = self._earlier.get(login)
         if before is not None and self._is_twice(before, reading, password):
             return (
