@@ -42,7 +42,9 @@ def spread(low: float, high: float) -> str:
     shortest, longest = duration(low), duration(high)
     if shortest == longest:
         return longest if high < 1 else f"about {longest}"
-    return f"{shortest} to {longest}"
+    number, _, unit = shortest.partition(" ")
+    is_alike = number.isdigit() and unit.rstrip("s") == longest.partition(" ")[2].rstrip("s")
+    return f"{number if is_alike else shortest} to {longest}"
 
 
 def money(amount: float) -> str:
