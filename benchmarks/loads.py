@@ -23,7 +23,7 @@ def _under_load(chosen: Row, logins_per_second: float, seconds: float, seed: int
     while arrivals[-1] < seconds:
         arrivals.append(arrivals[-1] + random.expovariate(logins_per_second))
     started = time.perf_counter()
-    stolen = _stolen_seconds()
+    stolen = stolen_seconds()
 
     def login(due: float) -> tuple[float, float]:
         begun = time.perf_counter()
@@ -46,11 +46,11 @@ def _under_load(chosen: Row, logins_per_second: float, seconds: float, seed: int
         "p99": 1000 * waits[int(0.99 * len(waits))],
         "derivation": 1000 * typical,
         "formula": 1000 * response_p99(logins_per_second, chosen["at_once"], service),
-        "stolen": (_stolen_seconds() - stolen) / taken / (os.cpu_count() or 1),
+        "stolen": (stolen_seconds() - stolen) / taken / (os.cpu_count() or 1),
     }
 
 
-def _stolen_seconds() -> float:
+def stolen_seconds() -> float:
     """Seconds that the hypervisor gave to others (proc_stat(5), the eighth number)."""
     try:
         line = Path("/proc/stat").read_text("ascii").splitlines()[0]

@@ -198,7 +198,7 @@ def test_a_plan_says_how_long_observing_takes(tmp_path: Path, in_process: Progra
     assert (proof["more_people_needed"], proof["days_of_logins"]) == (9, 5)
     out = in_process("plan").out
     assert (
-        "9 more accounts came, about 5 days as people logged in lately, seldom more than 18" in out
+        "9 more accounts came, about 5 days at the recent rate, rarely more than 18" in out
     )
 
 

@@ -5,10 +5,11 @@ import importlib
 import json
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -287,7 +288,8 @@ def test_a_document_store_is_upgraded_by_its_own_application(tmp_path: Path) -> 
             assert not login(row.login, row.password + "x")
             assert login(row.login, row.password)
             assert login(row.login, row.password)
-        assert not login("nobody", "x")
+        for name in ("nobody", "constructor", "__proto__", "toString"):
+            assert not login(name, "x")
     stored = json.loads(path.read_text())
     assert all(found["profile"]["secret"].startswith("$argon2id$") for found in stored.values())
 
@@ -309,3 +311,30 @@ def test_a_flask_application_logs_in(tmp_path: Path, monkeypatch: pytest.MonkeyP
     require_logins(portal, login)
     require_forms(portal, client.post, registered=201)
     assert login("new@tidepost.example", "Skua 12 harbour")
+
+
+def test_a_change_in_flask_overwrites_nobody(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Where somebody else wrote between the check and the change, the other's value stays."""
+    portal = make_portal(tmp_path, ["current"])
+    shutil.copy(EXAMPLES / "flask" / "portal.py", tmp_path / "portal_example.py")
+    monkeypatch.setenv("PORTAL", str(tmp_path))
+    monkeypatch.syspath_prepend(str(tmp_path))
+    monkeypatch.delitem(sys.modules, "portal_example", raising=False)
+    module = importlib.import_module("portal_example")
+    hashed = module.gateway.hash
+
+    def hash_meanwhile(**asked: str) -> str:
+        with closing(sqlite3.connect(portal.database)) as connection, connection:
+            connection.execute("UPDATE passengers SET pw = 'of another'")
+        return str(hashed(**asked))
+
+    monkeypatch.setattr(module.gateway, "hash", hash_meanwhile)
+    person = portal.passengers[0]
+    answer = module.app.test_client().post(
+        "/change",
+        data={"login": person.login, "password": person.password, "new": "Razorbill 12 pier"},
+    )
+    assert answer.status_code == 401
+    assert portal.stored()[1] == "of another"

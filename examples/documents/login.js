@@ -12,14 +12,20 @@ const http = require("node:http");
 
 const path = process.env.DOCUMENTS;
 
+// Own members alone: every object of the language has a "constructor", and nobody of that name.
+function of(documents, login) {
+  return Object.hasOwn(documents, login) ? documents[login] : undefined;
+}
+
 function find(login) {
-  return JSON.parse(fs.readFileSync(path, "utf8"))[login];
+  return of(JSON.parse(fs.readFileSync(path, "utf8")), login);
 }
 
 function compareAndSet(login, expected, value) {
   const documents = JSON.parse(fs.readFileSync(path, "utf8"));
-  if (documents[login]?.profile.secret !== expected) return false;
-  documents[login].profile.secret = value;
+  const found = of(documents, login);
+  if (found === undefined || found.profile.secret !== expected) return false;
+  found.profile.secret = value;
   fs.writeFileSync(`${path}.new`, JSON.stringify(documents), { mode: 0o600 });
   fs.renameSync(`${path}.new`, path);
   return true;

@@ -20,8 +20,11 @@ gateway = CredentialGateway(StoragePolicy.from_toml((FOLDER / "tumbler.toml").re
 app = Flask(__name__)
 
 
-def admit(login: str, password: str) -> bool:
-    """Check a login, and upgrade its value where due."""
+def admit(login: str, password: str, *, new: str = "") -> bool:
+    """Check a login, and upgrade its value where due; or put a new password in its place.
+
+    A new password is in force only where this gives True.
+    """
     with closing(sqlite3.connect(FOLDER / "harbour.db")) as connection:
         row = connection.execute(
             "SELECT id, pw, pw_salt FROM passengers WHERE email = ?", (login,)
@@ -31,15 +34,22 @@ def admit(login: str, password: str) -> bool:
         outcome = gateway.admit(
             store="passengers", stored=stored, salt=salt, login=login, password=password
         )
+        if outcome.admitted and new:
+            return swap(connection, key, stored, gateway.hash(password=new, login=login))
         if outcome.new_value is not None:
-            # A swap: only where exactly the old value still stands. Where it does not, somebody
-            # else has changed it meanwhile, and the login is right all the same.
-            with connection:
-                connection.execute(
-                    "UPDATE passengers SET pw = ? WHERE id = ? AND CAST(pw AS BLOB) = ?",
-                    (outcome.new_value, key, stored.encode()),
-                )
+            # Where the swap fails, the login is right all the same.
+            swap(connection, key, stored, outcome.new_value)
         return outcome.admitted
+
+
+def swap(connection: sqlite3.Connection, key: int, old: str, value: str) -> bool:
+    """Write only where exactly the old value still stands: else somebody else has changed it."""
+    with connection:
+        written = connection.execute(
+            "UPDATE passengers SET pw = ? WHERE id = ? AND CAST(pw AS BLOB) = ?",
+            (value, key, old.encode()),
+        )
+    return written.rowcount == 1
 
 
 @app.post("/login")
@@ -65,15 +75,16 @@ def register() -> tuple[str, int]:
 @app.post("/change")
 def change() -> tuple[str, int]:
     """Put a new password in the place of one that is known."""
-    login = request.form.get("login", "")
-    if not admit(login, request.form.get("password", "")):
+    form = request.form
+    if not form.get("new"):
+        return "a new password is missing\n", 422
+    if not admit(form.get("login", ""), form.get("password", ""), new=form["new"]):
         return "not known\n", 401
-    store(login, request.form.get("new", ""))
     return "changed\n", 200
 
 
-def store(login: str, password: str) -> None:
-    """Write a new password: after a change, or behind the link of a reset mail."""
+def reset(login: str, password: str) -> None:
+    """Write a new password behind the link of a reset mail, whatever stood there."""
     value = gateway.hash(password=password, login=login)
     with closing(sqlite3.connect(FOLDER / "harbour.db")) as connection, connection:
         connection.execute("UPDATE passengers SET pw = ? WHERE email = ?", (value, login))

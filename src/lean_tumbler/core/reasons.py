@@ -52,19 +52,19 @@ class Reason(StrEnum):
         ),
     )
     STRUCTURED_TEXT = (
-        "a text with a structure that no login has proven to be a password",
+        "a text with a structure; no login has proven that it is a password",
         "prove it with a known account of such a row; or name the class in plain_text",
     )
     TWO_CLAIM_IT = (
-        "one cohort calls it a digest, and another one a password",
+        "one cohort says that it is a digest, another that it is a password",
         "a condition (`when`) that tells these cohorts apart decides it",
     )
     ONLY_SHAPE = (
-        "a bare shape that neither a cohort nor the column confirms",
+        "only its shape says what it may be: no cohort and no other row confirms it",
         "declare a cohort for them: by its scheme, by a formula, or as plain text",
     )
     WAYS_DIFFER = (
-        "several ways, which differ in what lies below",
+        "several formulas fit, and their digests differ",
         "a condition (`when`) that tells these cohorts apart decides it",
     )
     # What could be written.
@@ -73,7 +73,7 @@ class Reason(StrEnum):
         "the next login replaces them",
     )
     AT_NEXT_LOGIN = (
-        "the target lies over no digest: replaced at login",
+        "the target cannot be layered over a digest: replaced at login",
         (
             "with layer_with in [target] they are layered now; check first that every program can "
             "verify a layered value"
@@ -88,7 +88,7 @@ class Reason(StrEnum):
     )
     PREPARED = "a formula under a slow scheme: replaced at login", "", True
     NOT_STORABLE = (
-        "a password that no new value can be made of",
+        "its password cannot be stored in a new value",
         "these accounts need a reset",
     )
     LAYER_TOO_WEAK = "layered below the floor: replaced at login", "", True

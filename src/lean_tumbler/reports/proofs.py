@@ -152,7 +152,7 @@ def _lately(proof: CohortProof) -> str:
     days, most = proof.days_of_logins, proof.most_days_of_logins
     if days is None:
         return ""
-    return f", about {count(days, 'day')} as people logged in lately, seldom more than {most}"
+    return f", about {count(days, 'day')} at the recent rate, rarely more than {most}"
 
 
 def _ways_on(key: CohortKey, proof: CohortProof, store: str) -> Iterator[str]:

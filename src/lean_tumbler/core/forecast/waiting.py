@@ -141,10 +141,11 @@ def _why_not_all(test: BackTest) -> str:
         return ""
     first_without = next(day for day in HORIZONS if earned * WEEK < day)
     weeks = test.weeks
-    until = f"an interval reaches {earned * WEEK} days ahead" if earned else "there is no interval"
+    until = f"intervals end {earned * WEEK} days ahead" if earned else "there is no interval"
+    more = _weeks_needed(first_without, test) - weeks
     return (
-        f"{until}, as the past of {weeks} weeks holds too few forecasts to be held against what "
-        f"came; day {first_without} needs about {_weeks_needed(first_without, test) - weeks} more"
+        f"{until}: {weeks} weeks of history allow too few back-tests beyond; day {first_without} "
+        f"needs about {more} more"
     )
 
 

@@ -40,11 +40,6 @@ class RefusalWork:
         self._later: Iterator[tuple[Row, Sequence[Item]]] = iter(())
         self._lock = Lock()
 
-    @property
-    def seconds(self) -> float:
-        """About what all of it takes a core."""
-        return sum(item.seconds for item in self._most.values())
-
     def learn_of(self, rows: Iterator[tuple[Row, Sequence[Item]]], *, at_once: bool) -> None:
         """Take in what rows ask for, and nothing else: now, or at the first refusal."""
         self._later = rows
@@ -53,13 +48,14 @@ class RefusalWork:
 
     def _learn_the_rest(self) -> None:
         with self._lock:
-            rows, self._later = self._later, iter(())
-            first = next(rows, None)
-            if first is None:
-                return
+            later, self._later = self._later, iter(())
+        rows = {_number_of(row): items for row, items in later}  # meanwhile refusals go on
+        if not rows:
+            return
+        with self._lock:
             self._rows, self._items = {}, {}
-            for row, items in (first, *rows):
-                self._remember(_number_of(row), items)
+            for number, items in rows.items():
+                self._remember(number, items)
             self._reckon()
 
     def learn(self, row: Row, items: Sequence[Item]) -> None:

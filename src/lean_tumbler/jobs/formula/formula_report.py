@@ -138,7 +138,7 @@ def draw_solve(console: Console, solved: Solved) -> None:
     )
     console.print()
     if len(solution.formulas) > 1:
-        table = new_table("these explain all of them too", "what would tell")
+        table = new_table("these formulas fit all of them too", "what would distinguish them")
         for text, difference in zip(solution.formulas[1:], solved.differences[1:], strict=True):
             table.add_row(text, difference)
         console.print(table)
@@ -290,7 +290,7 @@ def draw_show(console: Console, shown: ShownFormula) -> None:
     rate = 1 / shown.seconds_each
     console.print(
         f"A guess costs {count(work(formula), 'step')}: one core of this machine tries "
-        f"{rate:,.0f} a second; hardware made for it, thousands of times as many."
+        f"{rate:,.0f} a second; dedicated hardware tries thousands of times as many."
     )
     console.print()
     _draw_example(console, shown)

@@ -61,7 +61,7 @@ _TOUCHED = {
     "views": "views read the table",
     "generated": "generated columns may be computed from it",
     "updated_by_itself": "columns that the server dates at every row; kept, where this user may",
-    "relatives": "tables that may keep its past, weak values too (`lean-tumbler residue` looks)",
+    "relatives": "tables that may hold older values (`lean-tumbler residue` searches them)",
     "copies": "copies get every change, and keep the old values",
 }
 # Who reads the column, as the server knows it: readers_ready is said of all of them.
@@ -221,7 +221,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     console.print(table)
     if plan.guesses_after is not None:
         console.print()
-        console.print(f"Afterwards an attacker makes {guess_count(plan.guesses_after)} a second.")
+        console.print(f"After layering, an attacker tries {guess_count(plan.guesses_after)} guesses a second.")
     draw_left(console, summary, table=False)
     draw_proofs(console, plan.summary, store=plan.name)
     _draw_hindrances(console, plan)
@@ -323,7 +323,7 @@ def _draw_touched(console: Console, plan: Plan) -> None:
     around = asdict(plan.around)
     if any(around[part] for part in _TOUCHED):
         console.print()
-        console.print(Text("What the change touches besides:", "bold"))
+        console.print(Text("What else the change affects:", "bold"))
     for part, means in _TOUCHED.items():
         if around[part]:
             console.print(f"  {means}: {', '.join(around[part])}", highlight=False)

@@ -227,7 +227,7 @@ def _seen_lately(rows: pl.DataFrame, days: int) -> dict[tuple[Grade, str], tuple
 def _stale(end: int, context: ForecastContext) -> Iterator[str]:
     if end < context.day:
         newest = day_of(end).isoformat()
-        yield f"the newest login is of {newest}: the data is taken to be of that day"
+        yield f"the newest login is dated {newest}, so that day is taken as today"
 
 
 def _of_sessions(context: ForecastContext) -> Iterator[str]:
