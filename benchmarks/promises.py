@@ -2,7 +2,9 @@
 
 import asyncio
 import hashlib
+import heapq
 import json
+import math
 import os
 import random
 import sqlite3
@@ -11,6 +13,7 @@ import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
+from itertools import product
 from pathlib import Path
 from threading import Event, Thread
 
@@ -23,6 +26,7 @@ from lean_tumbler.core.tuning.capacity import (
     Service,
     response_p99,
 )
+from lean_tumbler.service.derivation_slots import DerivationSlots
 from loads import stolen_seconds
 from measuring import PROGRAM, TABLE, Benchmark, Row
 from serving import PASSWORD, SERVICE_POLICY, serving
@@ -113,14 +117,15 @@ def _is_disturbed(at: float, stolen: list[tuple[float, float]]) -> bool:
     )
 
 
-def _largest_load(service: Service, within: float) -> float:
-    """Find the most logins a second that `tune` would promise, for one at once."""
-    low, high = 0.0, MOST_UTILISATION / service.mean
-    if response_p99(high, 1, service) <= within:
+def _largest_load(service: Service, within: float, at_once: int = 1) -> float:
+    """Find the most logins a second that `tune` would promise."""
+    low, high = 0.0, at_once * MOST_UTILISATION / service.mean
+    if response_p99(high, at_once, service) <= within:
         return high
     for _ in range(50):
         middle = (low + high) / 2
-        low, high = (middle, high) if response_p99(middle, 1, service) <= within else (low, middle)
+        is_kept = response_p99(middle, at_once, service) <= within
+        low, high = (middle, high) if is_kept else (low, middle)
     return low
 
 
@@ -170,6 +175,79 @@ def promises() -> Iterator[Row]:
     """All loads."""
     for seed, (memory_kib, waits, share) in enumerate([*LOADS, *OVERLOADS]):
         yield promised(memory_kib, waits, share, seed=seed)
+
+
+class _SimulatedSlots(DerivationSlots):
+    """The service's own rule of room, with turns that begin and end by a simulated clock."""
+
+    def begin(self, number: int, at: float) -> None:
+        """Let a login begin."""
+        self._begun[number] = at
+
+    def end(self, number: int, at: float) -> None:
+        """Let it end, and count how long it took."""
+        self.took(at - self._begun.pop(number))
+
+
+def simulated_promises(arrivals: int = 20_000, seed: int = 1) -> Iterator[Row]:
+    """Loads that `tune` promises, and more, put before the service's own rule of room."""
+    for at_once, milliseconds, within, upgrading in product(
+        (1, 2, 4), (50, 100), (250,), (0.0, 0.3)
+    ):
+        service = Service(seconds=milliseconds / 1000, tail=1.2, upgrading=upgrading)
+        promised_load = _largest_load(service, within / 1000, at_once)
+        for share in (1.0, 1.5, 3.0):
+            chance = np.random.default_rng(seed)
+            seen = _simulated(
+                service, at_once, within / 1000, share * promised_load, arrivals, chance
+            )
+            answered = np.array([seconds for seconds in seen if seconds is not None])
+            yield {
+                "benchmark": f"{at_once} at once, {milliseconds} ms, {upgrading:.0%} upgraded, "
+                f"{share:g} of the promised {promised_load:.1f}/s",
+                "p99 over promise": round(1000 * float(np.quantile(answered, 0.99)) / within, 2),
+                "refused": round(1 - len(answered) / arrivals, 4),
+                "late": round(float(np.mean(answered > within / 1000)), 4),
+            }
+
+
+def _simulated(
+    service: Service,
+    at_once: int,
+    within: float,
+    rate: float,
+    arrivals: int,
+    chance: np.random.Generator,
+) -> list[float | None]:
+    """Give the seconds until each answer, None where there was no room; in order of arrival."""
+    now, spread = 0.0, math.log(service.tail) / 2.326  # of the normal distribution, its 99 %
+    slots = _SimulatedSlots(at_once=at_once, within_seconds=within, clock=lambda: now)
+    free = [0.0] * at_once
+    inside: list[tuple[float, float, int]] = []  # (end, begin, number)
+    begun: set[int] = set()
+    seen: list[float | None] = []
+    for number in range(arrivals):
+        now += chance.exponential(1 / rate)
+        for end, begin, each in sorted(inside):
+            if begin <= now and each not in begun:
+                slots.begin(each, begin)
+                begun.add(each)
+            if end <= now:
+                slots.end(each, end)
+        inside = [entry for entry in inside if entry[0] > now]
+        if not slots.has_room(len(inside)):
+            seen.append(None)
+            continue
+        seconds = service.seconds * math.exp(spread * chance.standard_normal())
+        seconds *= 2 if chance.random() < service.upgrading else 1
+        begin = max(now, heapq.heappop(free))
+        heapq.heappush(free, begin + seconds)
+        inside.append((begin + seconds, begin, number))
+        if begin <= now:
+            slots.begin(number, begin)
+            begun.add(number)
+        seen.append(begin + seconds - now)
+    return seen
 
 
 def layering_times() -> Iterator[Row]:
@@ -232,6 +310,7 @@ def bounds_held(tries: int = 4_000, seed: int = 1) -> Iterator[Row]:
 
 BENCHMARKS = (
     Benchmark(name="promise", run=promises),
+    Benchmark(name="promise-simulated", run=simulated_promises),
     Benchmark(name="layering-time", run=layering_times),
     Benchmark(name="bound", run=bounds_held),
 )

@@ -40,7 +40,7 @@ PROMISES = (
             "RequirementPart.within_milliseconds",
             "RequirementPart.cores_and_milliseconds",
         ),
-        benchmarks=("promise", "tune"),
+        benchmarks=("promise-simulated", "promise", "tune"),
         says="`serve` counts it as it goes (`tumbler_promise`), and says so where it is not kept.",
     ),
     Promised(
@@ -206,8 +206,8 @@ def _measured(name: str, rows: list[dict[str, Any]]) -> str:
 
 _HEAD = """# Promises
 
-Each number that a command prints as a promise, and what a benchmark measured beside it. This page is
-generated: `python benchmarks/run.py NAME` writes benchmarks/results.jsonl, then
+Each number that a command prints as a promise, and what a benchmark measured beside it. This page
+is generated: `python benchmarks/run.py NAME` writes benchmarks/results.jsonl, then
 `python -m reference docs` writes this. A test fails where a document has such a number that is not
 listed here.
 """

@@ -197,9 +197,7 @@ def test_a_plan_says_how_long_observing_takes(tmp_path: Path, in_process: Progra
     proof = in_process("plan", "--format", "json").document["proofs"]["md5"]
     assert (proof["more_people_needed"], proof["days_of_logins"]) == (9, 5)
     out = in_process("plan").out
-    assert (
-        "9 more accounts came, about 5 days at the recent rate, rarely more than 18" in out
-    )
+    assert "9 more accounts came, about 5 days at the recent rate, rarely more than 18" in out
 
 
 def test_rows_that_nobody_speaks_for_are_named(tmp_path: Path, in_process: Program) -> None:

@@ -33,11 +33,14 @@ class DerivationSlots:
 
     def __exit__(self, *_: object) -> None:
         with self._lock:
-            taken = self._clock() - self._begun.pop(get_ident())
-            before = self.mean_seconds or taken
-            usual = min(taken, CEILING * before)  # one row of unusual work says little of others
-            self.mean_seconds = before + _WEIGHT * (usual - before)
+            self.took(self._clock() - self._begun.pop(get_ident()))
         self._free.release()
+
+    def took(self, seconds: float) -> None:
+        """Count how long a turn took."""
+        before = self.mean_seconds or seconds
+        usual = min(seconds, CEILING * before)  # one row of unusual work says little of others
+        self.mean_seconds = before + _WEIGHT * (usual - before)
 
     def has_room(self, inside: int) -> bool:
         """Tell whether one more request is likely to be answered in time.

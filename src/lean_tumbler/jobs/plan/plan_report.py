@@ -221,7 +221,9 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
     console.print(table)
     if plan.guesses_after is not None:
         console.print()
-        console.print(f"After layering, an attacker tries {guess_count(plan.guesses_after)} guesses a second.")
+        console.print(
+            f"After layering, an attacker tries {guess_count(plan.guesses_after)} guesses a second."
+        )
     draw_left(console, summary, table=False)
     draw_proofs(console, plan.summary, store=plan.name)
     _draw_hindrances(console, plan)

@@ -309,8 +309,8 @@ def _notes_on_measuring(tuned: Tuned, host: MeasuredHost) -> list[str]:
     notes = [f"{measured_on}; for {tuned.demand.cores} cores and {memory}. {floor}"]
     if tuned.demand.cores > host.cores:
         notes.append(
-            f"More than {host.cores} at once were not measured. The figures assume that more do not slow "
-            "each other down further; measure on the host itself to be sure."
+            f"More than {host.cores} at once were not measured. The figures assume that more do "
+            "not slow each other down further; measure on the host itself to be sure."
         )
     errors = [line.error for line in tuned.lines.values() if line.error is not None]
     if errors:
