@@ -120,7 +120,7 @@ def test_a_puzzle_is_solved_from_three_accounts_and_holds_on_twenty(
         assert explaining[0] == solution.formulas[0]
 
 
-@pytest.mark.parametrize("puzzle", puzzles(22, seed=3), ids=lambda puzzle: str(puzzle.formula))
+@pytest.mark.parametrize("puzzle", puzzles(11, seed=3), ids=lambda puzzle: str(puzzle.formula))
 def test_habits_of_old_code_are_found(puzzle: Puzzle) -> None:
     """Reversed, sliced, counted and coded texts, rare digests, HMAC, loops and PBKDF2."""
     solution = solved(list(puzzle.accounts), budget=60)
