@@ -186,23 +186,6 @@ class SharedDigest:
 
 
 @dataclass(frozen=True, slots=True)
-class CopiedValue:
-    """Equal values that hold their own salt."""
-
-    def count(self, case: Case) -> tuple[Affected, str]:
-        """Take the clusters."""
-        found = case.profile.copies
-        values = "value occurs" if found.number == 1 else "values occur"
-        return found.affected, (
-            f"{found.number:,} {values} more than once, the commonest {found.largest:,} times"
-        )
-
-    def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows whose value stands elsewhere too."""
-        return frame.copies.join(case.profile.repeated_copies, on="text", how="semi")
-
-
-@dataclass(frozen=True, slots=True)
 class NewestWeaker:
     """The newest rows, made otherwise than all before, and worse."""
 
@@ -265,20 +248,27 @@ def _is_static(case: Case, salts: Clusters) -> bool:
 
 
 @dataclass(frozen=True, slots=True)
-class SharedLogin:
-    """Logins that stand more than once."""
+class Repeated:
+    """Texts of one sort that stand more than once."""
+
+    clusters: Callable[[Profile], Clusters]
+    texts: Callable[[Profile], pl.DataFrame]  # their hashes
+    rows: Callable[[Frame], pl.DataFrame]  # of one frame, with the hashes of their texts
+    names: tuple[str, str]  # one of them, and several, with what they do
+    aside: str = ""  # what does not count
 
     def count(self, case: Case) -> tuple[Affected, str]:
         """Take the clusters."""
-        found = case.profile.logins
+        found = self.clusters(case.profile)
+        occur = self.names[found.number != 1]
         return found.affected, (
-            f"{found.number:,} logins occur more than once, the commonest {found.largest:,} times, "
-            "letter case and blanks around aside"
+            f"{found.number:,} {occur} more than once, the commonest {found.largest:,} times"
+            f"{self.aside}"
         )
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
-        """Give the rows whose login stands elsewhere too."""
-        return frame.logins.join(case.profile.repeated_logins, on="text", how="semi")
+        """Give the rows whose text stands elsewhere too."""
+        return self.rows(frame).join(self.texts(case.profile), on="text", how="semi")
 
 
 @dataclass(frozen=True, slots=True)

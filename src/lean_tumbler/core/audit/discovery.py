@@ -17,7 +17,7 @@ from lean_tumbler.core.audit.kinds import (
 )
 from lean_tumbler.core.audit.opening import Opens, columns_that_open
 from lean_tumbler.core.policy import Columns
-from lean_tumbler.core.schemes.base import PREFIXED_HEX, Kind, Says
+from lean_tumbler.core.schemes.base import HASHED, PREFIXED_HEX, Kind, Says
 from lean_tumbler.core.schemes.catalogue import read_value
 
 SAMPLE_ROWS = 1000
@@ -79,7 +79,6 @@ _FILE = re.compile(r"\.[A-Za-z]{2,4}\d?$")  # how names of files and hosts end
 _LOGINS_SHARE = 0.9
 _FEW_COLUMNS = 2
 _ROWS_FOLLOWED = 50  # of a sample, whose digests are held against what stands beside them
-_DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -129,7 +128,7 @@ def content_of(name: str, values: Sequence[str | None]) -> ColumnContent:
     says_passwords = _PASSWORDS.search(name) is not None
     # Bytes of a digest's length may be a key or an address: there the name decides.
     read = [parsed for parsed in map(read_value, texts) if parsed.layout != PREFIXED_HEX]
-    digests = sum(parsed.kind in _DIGESTS for parsed in read)
+    digests = sum(parsed.kind in HASHED for parsed in read)
     locked = sum(parsed.kind is Kind.LOCKED for parsed in read)  # says nothing of the others
     if digests and digests >= _CONTENT_SHARE * (len(texts) - locked):
         says_itself = any(parsed.says is not Says.NOTHING for parsed in read)

@@ -3,13 +3,12 @@
 import re
 from collections.abc import Mapping, Sequence
 
-from lean_tumbler.core.schemes.base import Kind, Says
+from lean_tumbler.core.schemes.base import HASHED, Says
 from lean_tumbler.core.schemes.catalogue import read_value
 
 _NAMES_PEOPLE = re.compile(r"(mail|login|user|name|nick|account)")
 _SHARE = 0.8
 _LEAST_ROWS = 3
-_DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
 def exchanged_with(stored: str, sample: Mapping[str, Sequence[str | None]]) -> str:
@@ -38,6 +37,6 @@ def exchanged_with(stored: str, sample: Mapping[str, Sequence[str | None]]) -> s
 
 def _share_of_digests(texts: Sequence[str]) -> tuple[float, float]:
     """Give the share of digests, and of those that say what they are."""
-    read = [parsed for parsed in map(read_value, texts) if parsed.kind in _DIGESTS]
+    read = [parsed for parsed in map(read_value, texts) if parsed.kind in HASHED]
     say_so = sum(parsed.says is not Says.NOTHING for parsed in read)
     return len(read) / len(texts), say_so / len(texts)

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
-from lean_tumbler.core.schemes.base import PREFIXED_HEX, Kind
+from lean_tumbler.core.schemes.base import PREFIXED_HEX, SLOW, Kind
 from lean_tumbler.core.schemes.catalogue import read_value
 
 
@@ -211,7 +211,6 @@ RULES_OF_KINDS: Mapping[CredentialKind, KindRule] = MappingProxyType(
     {rule.kind: rule for rule in reversed(KINDS)}
 )
 _BEGINS_KEY = re.compile(r"-----BEGIN [A-Z ]*PRIVATE KEY|PuTTY-User-Key-File")
-_SLOW = frozenset({Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 _MOST = 0.5
 # Characters of the shortest; what is drawn at random stands once for each person.
 _SHORTEST: Mapping[CredentialKind, int] = MappingProxyType(
@@ -265,7 +264,7 @@ def may_be_of(kind: CredentialKind, texts: Sequence[str]) -> bool:
 
 def is_slow(texts: Sequence[str]) -> bool:
     """Tell values of slow schemes, as logins make them."""
-    return sum(read_value(text).kind in _SLOW for text in texts) > _MOST * len(texts)
+    return sum(read_value(text).kind in SLOW for text in texts) > _MOST * len(texts)
 
 
 def is_readable(text: str) -> bool:
@@ -274,5 +273,5 @@ def is_readable(text: str) -> bool:
     Digits of a digest's length may be a hash, or drawn so: they are not called readable.
     """
     parsed = read_value(text)
-    is_digest = parsed.kind in {Kind.FAST, *_SLOW}
+    is_digest = parsed.kind in {Kind.FAST, *SLOW}
     return not is_digest and parsed.kind is not Kind.LOCKED and parsed.layout != PREFIXED_HEX

@@ -10,7 +10,7 @@ from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row, bytes_of
 from lean_tumbler.core.reading.ways import Bounds
-from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.base import SLOW, Kind
 
 _FAST_ROWS, _SLOW_ROWS = 50, 3  # of a sample, tried with each column
 _SLOW_CHECKS = 30  # in all, for one column of stored values
@@ -19,7 +19,6 @@ _LEAST_OPENED = 2
 _LONGEST = 128  # characters; longer texts are prose
 _DIFFERENT_SHARE = 0.3  # of a column's texts; one with fewer holds states and places
 _BOUNDS = Bounds()
-_SLOW = frozenset({Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -92,7 +91,7 @@ def _rows_to_try(
         )
         reading = reader.read(row)
         kind = reading.parsed.kind
-        if kind is not Kind.FAST and kind not in _SLOW:
+        if kind is not Kind.FAST and kind not in SLOW:
             continue
         slot, most = (fast, _FAST_ROWS) if kind is Kind.FAST else (slow, _SLOW_ROWS)
         if len(slot) < most:

@@ -155,7 +155,12 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             "all of these accounts.",
             breaks=_ASVS,
             remedy="Find out who copied it; all of these accounts need new passwords.",
-            detect=detectors.CopiedValue(),
+            detect=detectors.Repeated(
+                lambda profile: profile.copies,
+                lambda profile: profile.repeated_copies,
+                lambda frame: frame.copies,
+                ("value occurs", "values occur"),
+            ),
         ),
         FOLDED: Rule(
             severity=Severity.HIGH,
@@ -248,7 +253,13 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             severity=Severity.HIGH,
             summary="Two rows have one login, so it is undefined which of them is checked.",
             remedy="Merge or rename them; the commands that write refuse such logins until then.",
-            detect=detectors.SharedLogin(),
+            detect=detectors.Repeated(
+                lambda profile: profile.logins,
+                lambda profile: profile.repeated_logins,
+                lambda frame: frame.logins,
+                ("logins occur", "logins occur"),
+                ", letter case and blanks around aside",
+            ),
         ),
         "truncated-value": Rule(
             severity=Severity.HIGH,

@@ -49,9 +49,9 @@ class UnusualWork:
 
     def count(self, case: Case) -> tuple[Affected, str]:
         """Add up the groups above the ceiling."""
-        wanted = self._wanted(case)
-        affected = gather(case.profile, wanted)
         ceiling = self._ceiling(case)
+        wanted = self._above(ceiling)
+        affected = gather(case.profile, wanted)
         dearest = max(map(_seconds, case.profile.groups), default=0.0)
         return affected, (
             f"{schemes_of(case.profile, wanted)}; one check of the dearest takes about "
@@ -60,15 +60,15 @@ class UnusualWork:
 
     def members(self, case: Case, frame: Frame) -> pl.DataFrame:
         """Give the rows of these groups."""
-        return of_reading(case, frame, self._wanted(case))
+        return of_reading(case, frame, self._above(self._ceiling(case)))
 
     def _ceiling(self, case: Case) -> float:
         return ceiling_seconds(
             (_seconds(reading), affected.rows) for reading, affected in case.profile.groups.items()
         )
 
-    def _wanted(self, case: Case) -> Callable[[GroupReading], bool]:
-        ceiling = self._ceiling(case)
+    @staticmethod
+    def _above(ceiling: float) -> Callable[[GroupReading], bool]:
         return lambda reading: is_unusual(_seconds(reading), ceiling)
 
 

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
+from collections.abc import Set as AbstractSet
 from dataclasses import replace
 
 from lean_tumbler.core.audit.results import Affected, GroupReading, Profile
@@ -85,7 +86,8 @@ def weighed(profile: Profile) -> dict[GroupReading, GroupReading]:
 
 def _weighed(profile: Profile) -> Iterator[tuple[GroupReading, GroupReading]]:
     values = max(1, profile.rows - profile.without_value)
-    encrypted, may_be_encrypted = is_encrypted(profile), _may_be_encrypted(profile)
+    usual = _usual_blocks(profile)
+    encrypted, may_be_encrypted = _is_encrypted(usual), _may_be_encrypted(usual, profile)
     for reading, affected in profile.groups.items():
         if encrypted and may_be_blocks(reading):
             yield reading, _ENCRYPTED
@@ -200,22 +202,21 @@ _ENCRYPTED = GroupReading(
 )
 
 
-def is_encrypted(profile: Profile) -> bool:
+def _is_encrypted(usual: AbstractSet[tuple[str, str]]) -> bool:
     """Tell whether a column holds cipher text: whole blocks throughout, of more than one length.
 
     A column of digests has one length; where lengths vary and all are whole blocks, something
     of varying length was encrypted, and can be decrypted.
     """
-    usual = _usual_blocks(profile)
     if any(layout in _HEXADECIMAL for _, layout in usual):
         schemes = {scheme for scheme, _ in usual}
         return len(schemes) > _MOST_DIGESTS or (len(schemes) > 1 and "encrypted" in schemes)
     return len(usual) > 1
 
 
-def _may_be_encrypted(profile: Profile) -> bool:
+def _may_be_encrypted(usual: AbstractSet[tuple[str, str]], profile: Profile) -> bool:
     """Tell two lengths in hexadecimal, which digests and their successors have too, if unknown."""
-    schemes = {scheme for scheme, layout in _usual_blocks(profile) if layout in _HEXADECIMAL}
+    schemes = {scheme for scheme, layout in usual if layout in _HEXADECIMAL}
     return schemes == {"md5", "sha256"} and not any(profile.matches.values())
 
 

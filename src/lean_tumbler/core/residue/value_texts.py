@@ -7,7 +7,7 @@ from functools import lru_cache
 from urllib.parse import unquote_to_bytes
 
 from lean_tumbler.core.residue.finds import Encoding
-from lean_tumbler.core.schemes.base import Kind, Layout, Says
+from lean_tumbler.core.schemes.base import HASHED, Layout, Says
 from lean_tumbler.core.schemes.catalogue import LAYOUTS, layouts_beginning, read_value
 
 LONGEST = 1200  # bytes of a value; the longest layered ones have some hundred
@@ -22,11 +22,10 @@ _PLAIN = re.compile(rb"[%s]+" % _SIGNS)
 _URL = re.compile(rb"[%%~%s]+" % _SIGNS)
 _JSON = re.compile(rb"[\\%s]+" % _SIGNS)
 _ESCAPED = re.compile(rb"\\(?:u00([0-9a-fA-F]{2})|(/))")
-_FOUND = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 MARKED = tuple(
     layout
     for layout in LAYOUTS
-    if layout.says is Says.ALL and layout.kind in _FOUND and layout.starts
+    if layout.says is Says.ALL and layout.kind in HASHED and layout.starts
 )
 _BARE = frozenset({"hex", "hex-upper", "base64", "base64, no padding"})
 # What stands between a word for passwords and the value: the rest of the name, and a separator.
@@ -146,6 +145,6 @@ def named_after(data: bytes, start: int, end: int) -> PossibleValue | None:
     text = unescaped(match["value"]).decode("ascii", "replace").rstrip("\\.,:|@")
     parsed = read_value(text)
     is_digest = parsed.layout in _BARE or parsed.says in {Says.TAG, Says.PLACES}
-    if parsed.kind not in _FOUND or not is_digest:
+    if parsed.kind not in HASHED or not is_digest:
         return None  # what says so itself is found by its mark
     return PossibleValue(match.start("value"), text, parsed.scheme)

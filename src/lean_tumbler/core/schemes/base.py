@@ -30,6 +30,11 @@ class Kind(StrEnum):
     UNKNOWN = "unknown"
 
 
+# What holds a digest: of a slow scheme, or of any.
+SLOW = frozenset({Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
+HASHED = SLOW | {Kind.FAST}
+
+
 class Says(StrEnum):
     """How much a layout says by itself about how a value was made."""
 

@@ -9,6 +9,7 @@ from types import MappingProxyType
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import (
+    HASHED,
     PREFIXED_HEX,
     PRINTED_BYTES,
     Kind,
@@ -89,7 +90,6 @@ def own_formulas() -> Mapping[str, NamedFormula]:
 
 
 _WITHIN_A_NAME = 6  # characters; shorter beginnings of names are anybody's text
-_STORED = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 # What is no value to be found inside something: words, markers, and what nobody understands.
 _NOT_WRAPPED = frozenset({Kind.READABLE, Kind.LOCKED, Kind.UNKNOWN})
 
@@ -165,7 +165,7 @@ def stored_value_scheme(text: str) -> str:
     parsed = read_value(text)
     bare_hex = parsed.layout in {"hex", "hex-upper"} and not text.isdigit() and not text.isalpha()
     is_certain = parsed.says is not Says.NOTHING or parsed.wrappers or bare_hex
-    is_value = parsed.kind in _STORED and parsed.contents.password is None
+    is_value = parsed.kind in HASHED and parsed.contents.password is None
     return parsed.scheme if is_value and is_certain else ""
 
 

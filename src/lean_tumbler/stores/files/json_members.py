@@ -10,7 +10,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.base import HASHED
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable
 from lean_tumbler.stores.files.json_cutting import STRING, objects, texts
@@ -26,7 +26,6 @@ _NAME = rf"\s*+{STRING}\s*+:\s*+"
 _HEADS = (re.compile(r"\s*+\{"), re.compile(rf"\s*+\{{{_NAME}\{{", re.DOTALL))
 _OF_OBJECTS = re.compile(rf"{_NAME}\{{", re.DOTALL)
 _PAIR = re.compile(rf"\s*+(?:,\s*+)?+(?P<name>{STRING})\s*+:\s*+(?P<value>{STRING})", re.DOTALL)
-_VALUES = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 KEY, VALUE = "login", "value"
 
 
@@ -50,7 +49,7 @@ def _are_members(text: str, start: int) -> bool:
         return False
     pairs = list(islice(_PAIR.finditer(text, start), _FEWEST))
     kinds = [read_value(_text(pair["value"])).kind for pair in pairs]
-    return len(pairs) == _FEWEST and all(kind in _VALUES for kind in kinds)
+    return len(pairs) == _FEWEST and all(kind in HASHED for kind in kinds)
 
 
 def _members(texts: Iterator[str]) -> Iterator[tuple[str, dict[str, Any]]]:

@@ -9,12 +9,11 @@ from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
 from lean_tumbler.core.residue.searching import finds_in
-from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.base import HASHED
 from lean_tumbler.core.schemes.catalogue import TAGS, read_value
 from lean_tumbler.stores.files.base import LINE
 
 _SHORTEST = 8  # characters of a value that is looked into
-_DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 _NOTHING = KnownValues()
 
 
@@ -144,7 +143,7 @@ def _whole_find(text: str, *, is_named: bool) -> Find | None:
 def _bare_digest(text: str, known: KnownValues) -> Find | None:
     """Read the digest that is a whole value of a column for passwords."""
     parsed = read_value(text)
-    if parsed.kind not in _DIGESTS or parsed.contents.password is not None:
+    if parsed.kind not in HASHED or parsed.contents.password is not None:
         return None
     mark = known.mark(text.encode("utf-8"))
     return Find(

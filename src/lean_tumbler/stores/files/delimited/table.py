@@ -15,7 +15,7 @@ from pathlib import Path
 
 import polars as pl
 
-from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.base import HASHED
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.stores.files.base import (
     LINE,
@@ -41,7 +41,6 @@ NULL = r"\N"  # how databases export NULL; an empty field is no value either
 _LINE_BYTES = 1 << 25
 _OPEN_QUOTE_BYTES = 1 << 24  # a quote that is not closed within this is broken
 _SWALLOWED = "two stray quotes make one field of this line and others"
-_DIGESTS = frozenset({Kind.FAST, Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 
 
 def find_delimiter(beginning: str) -> str:
@@ -77,7 +76,7 @@ def _is_head(fields: Sequence[str], below: Sequence[Sequence[str]]) -> bool:
     if twice and (not below or any(twice & {each.strip() for each in line} for line in below)):
         return False
     return not any(
-        read_value(name).kind in _DIGESTS or "@" in name or name.isdigit() for name in names
+        read_value(name).kind in HASHED or "@" in name or name.isdigit() for name in names
     )
 
 
