@@ -8,6 +8,7 @@ import bcrypt
 import pytest
 
 from conftest import CHEAP_POLICY, Program
+from lean_tumbler.core.reading.slow_misses import MOST_DERIVATIONS
 
 _TABLE = "CREATE TABLE passengers ({key}, email TEXT, pw TEXT, pw_salt TEXT, is_admin INTEGER, created_on TEXT)"
 PASSWORDS = {
@@ -83,3 +84,25 @@ def test_keys_without_an_order(tmp_path: Path, in_process: Program) -> None:
     done = in_process("explain", "--newest")
     assert done.code == 2
     assert "name the column that says when as “created”" in done.err
+
+
+def test_a_long_file_of_refused_accounts_ends(
+    tmp_path: Path, in_process: Program, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whatever is tried in a password's place takes from the derivations of the run, too."""
+    derived = 0
+    hashed = bcrypt.hashpw
+
+    def counted(secret: bytes, salt: bytes) -> bytes:
+        nonlocal derived
+        derived += 1
+        return hashed(secret, salt)
+
+    stored = hashed(b"tern", bcrypt.gensalt(4)).decode()
+    people = [f"p{n}@coldharbour.example,no such {n},{stored}" for n in range(60)]
+    (tmp_path / "known.csv").write_text("\n".join(["login,password,stored", *people]) + "\n")
+    (tmp_path / "tumbler.toml").write_text(CHEAP_POLICY)
+    monkeypatch.setattr(bcrypt, "hashpw", counted)
+    out = in_process("verify", "known.csv").out
+    assert "the derivations for near misses are spent" in " ".join(out.split())
+    assert derived <= MOST_DERIVATIONS + 2 * len(people)

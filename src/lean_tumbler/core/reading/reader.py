@@ -329,9 +329,10 @@ class RowReader:
             return None if way is None else replace(way, layout=cohort.layout.text)
         if parsed.says is Says.TAG:
             return None
-        # The whole text first: a formula may print what else would be something around a value.
-        for printed, own_salt in ((row.text or "", salt), digest_and_salt(parsed, text, salt),
-                                  (text, salt)):  # fmt: skip
+        tried = [digest_and_salt(parsed, text, salt), (text, salt)]
+        if parsed.wrappers:  # a formula may print what else would be something around a value
+            tried.insert(0, (row.text or "", salt))
+        for printed, own_salt in dict.fromkeys(tried):
             within = formula_way(
                 cohort.name, Certainty.DECLARED, named, printed, own_salt, row, parts
             )

@@ -71,6 +71,13 @@ class SlowMisses:
         """Whether no derivation is left."""
         return self._left <= 0
 
+    def takes_one(self) -> bool:
+        """Take a derivation out of those of the run; tell whether one was left."""
+        if self.is_spent:
+            return False
+        self._left -= 1
+        return True
+
     def find(self, reading: Reading, password: str) -> SlowMiss | None:
         """Find what a password may have gone through; None where nothing that is tried fits."""
         ways = [way for way in reading.ways if isinstance(way, DerivationWay | CryptWay)]
@@ -78,9 +85,8 @@ class SlowMisses:
             return None
         way = replace(ways[-1], before=None)  # the value's own, without what cohorts declare
         for text, meaning in self._tried(password):
-            if self.is_spent:
+            if not self.takes_one():
                 return None
-            self._left -= 1
             if self._opens(replace(way, before=Before(formula=_named(text))), password):
                 self._order.insert(0, self._order.pop(self._order.index((text, meaning))))
                 return SlowMiss(f"{text}, then {way.origin}", meaning)

@@ -286,17 +286,24 @@ class _NearMisses:
             explained = f"{reading.doubt}"
         if reading.state is State.LAYERED:
             return self._below_a_layer(reading, password) or _LAYERED
-        in_place = self._in_place_of_it(account, row, reading)
+        is_slow = any(isinstance(way, DerivationWay | CryptWay) for way in reading.ways)
+        in_place = self._in_place_of_it(account, row, reading, is_slow=is_slow)
         if in_place:
             return in_place
-        if any(isinstance(way, DerivationWay | CryptWay) for way in reading.ways):
+        if is_slow:
             return self._on_a_slow_value(account.login, reading, password)
         return self._on_a_digest(account, row, reading) or explained or _NO_FORMULA
 
-    def _in_place_of_it(self, account: KnownAccount, row: Row, reading: Reading) -> str:
+    def _in_place_of_it(
+        self, account: KnownAccount, row: Row, reading: Reading, *, is_slow: bool
+    ) -> str:
         """Say what of the row itself was hashed in the password's place; empty for nothing."""
         for what, text in _said_by_row(account, row):
-            if text and is_opened(reading, text, bounds=self._bounds):
+            if not text:
+                continue
+            if is_slow and not self._slow.takes_one():
+                break
+            if is_opened(reading, text, bounds=self._bounds):
                 return f"it fits {what}, which was hashed in the password's place; reset it"
         return ""
 
