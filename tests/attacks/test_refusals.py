@@ -18,7 +18,7 @@ import pytest
 from conftest import make_portal
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.login.refusal_time import LAST, RefusalTime
-from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.rows import Row, given_row
 from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.tuning import ceiling
@@ -237,7 +237,7 @@ def test_rows_of_unusual_work_are_checked_one_at_a_time() -> None:
                 gateway.admit(stored=dear, password="p")
             assert not gateway.admit(stored=None, password="p").admitted
 
-    assert gateway.admit(stored=dear, password="p", slot=Slot()).admitted
+    assert gateway.admit_row(given_row(stored=dear), password="p", slot=Slot()).admitted
     assert inside.is_set()
     assert gateway.admit(stored=dear, password="p").admitted
 

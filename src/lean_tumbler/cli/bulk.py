@@ -21,7 +21,7 @@ from lean_tumbler.cli.options import policy_path
 from lean_tumbler.cli.session import Session
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping
+    from collections.abc import Callable
 
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.core.warrant import Step, Warrant
@@ -41,8 +41,6 @@ def step_warrant(
     step: "Step",  # which
     store: "LoginStore",  # opened
     policies: "tuple[StoragePolicy, StorePolicy]",  # the whole, and the store's
-    *,
-    keys: "Mapping[str, bytes] | None" = None,  # the legacy system's
 ) -> "Warrant":
     """Give the warrant of a step, as the options, the policy, the evidence and the store say."""
     from lean_tumbler.migration.bulk.warranting import warrant_of
@@ -60,7 +58,6 @@ def step_warrant(
         share=options.share if isinstance(options, BulkOptions) else 1.0,
         evidence=EvidenceFile.beside(policy_path(options)),
         sisters=openers(store_policy.sisters, policy=policy, base=policy_path(options).parent),
-        keys=keys,
         most_otherwise=options.error_bound if isinstance(options, ProofOptions) else None,
         unproven=frozenset(options.unproven) if isinstance(options, ProofOptions) else frozenset(),
     )

@@ -1,7 +1,9 @@
 """From the options of a command to what it works with: policy, gateway, keys, stores."""
 
 import argparse
+import os
 from contextlib import closing, contextmanager
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -50,17 +52,22 @@ def read_policy(options: PolicyOptions, *, required: bool = True) -> "StoragePol
         options: parsed options.
         required: without it, a policy that is neither named nor there is the default policy.
     """
+    from lean_tumbler.core.keyring import SecretKeys
     from lean_tumbler.core.policy import StoragePolicy
+    from lean_tumbler.stores.keys import read_keys
     from lean_tumbler.stores.policy_file import read_policy as read
 
     path = policy_path(options)
     if not required and options.policy is None and not path.exists():
         return StoragePolicy()
-    return read(path)
+    policy = read(path)
+    base = path.parent
+    load = partial(read_keys, policy, base=base, environment=os.environ)
+    return policy.with_keys(SecretKeys(load))
 
 
 def gateway_of(options: PolicyOptions, policy: "StoragePolicy") -> "CredentialGateway":
-    """Give the gateway of a policy, with the keys that it names; it looks at columns by need."""
+    """Give the gateway of a policy, which looks at columns by need."""
     from lean_tumbler.core.login.gateway import CredentialGateway
     from lean_tumbler.core.policy import APPLICATION
 
@@ -71,7 +78,6 @@ def gateway_of(options: PolicyOptions, policy: "StoragePolicy") -> "CredentialGa
     }
     return CredentialGateway(
         policy,
-        keys=keys_of(options, policy),
         columns=columns,
         evidence=_evidence_of(options, policy),
     )
@@ -98,15 +104,6 @@ def column_of(
 
     base = policy_path(options).parent
     return surveyed_once(lambda: closing(open_store(store, base=base)), store_reader(policy, store))
-
-
-def keys_of(options: PolicyOptions, policy: "StoragePolicy") -> dict[str, bytes]:
-    """Read the keys that a policy names."""
-    import os
-
-    from lean_tumbler.stores.keys import read_keys
-
-    return read_keys(policy, base=policy_path(options).parent, environment=os.environ)
 
 
 def chosen_store(policy: "StoragePolicy", name: str | None) -> "StorePolicy":

@@ -10,7 +10,7 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 
 class Grade(StrEnum):
-    """The grades, worst first; the last two stand beside the order."""
+    """The grades, worst first; the last three stand beside the order."""
 
     READABLE = "readable"
     FAST_UNSALTED = "fast-unsalted"
@@ -18,6 +18,7 @@ class Grade(StrEnum):
     OUTDATED = "outdated"
     LAYERED = "layered"
     CURRENT = "current"
+    KEYED = "keyed"
     LOCKED = "locked"
     UNKNOWN = "unknown"
 
@@ -32,6 +33,7 @@ MEANING: MappingProxyType[Grade, str] = MappingProxyType(
         Grade.OUTDATED: "a slow scheme, at a cost that is too low today",
         Grade.LAYERED: "the legacy digest lies under a slow hash",
         Grade.CURRENT: "a slow scheme at or above the floor",
+        Grade.KEYED: "under a key that stands apart, and was not opened here",
         Grade.LOCKED: "no password opens the account",
         Grade.UNKNOWN: "not understood; a person must look",
     }
@@ -95,6 +97,8 @@ def grade(parsed: ParsedValue, floor: Floor, *, salted: bool) -> Grade:
             return Grade.FAST_SALTED if salted else Grade.FAST_UNSALTED
         case Kind.ITERATED:
             return Grade.OUTDATED
+        case Kind.KEYED:
+            return Grade.KEYED
         case Kind.LOCKED:
             return Grade.LOCKED
         case Kind.UNKNOWN:

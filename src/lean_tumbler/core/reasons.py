@@ -67,6 +67,27 @@ class Reason(StrEnum):
         "several formulas fit, and their digests differ",
         "a condition (`when`) that tells these cohorts apart decides it",
     )
+    KEY_MISSING = (
+        "under a key that is not there",
+        "name the key in [keys], and the realm in [target]; `keys check` tries each key",
+    )
+    MOVED = (
+        "moved from another row, or damaged: no password opens it",
+        (
+            "find who wrote it; put the account's own value back from a backup, or lock it "
+            "(`set-password` gives it a new one)"
+        ),
+    )
+    NOT_SEALABLE = (
+        "neither layered nor of a slow scheme: no key goes over it",
+        "layer it first (`layer`), or wait for its login",
+        True,
+    )
+    KEYED_ALREADY = "under the key of new values already", "", True
+    NO_ACCOUNT = (
+        "nothing names its row, and new values are bound to it",
+        "name the column “account”, or set bound_to to “realm”",
+    )
     # What could be written.
     HEAD_TOO_LONG = (
         "an input of its formula is too long for a layered value",

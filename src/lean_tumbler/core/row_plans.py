@@ -19,7 +19,7 @@ from lean_tumbler.core.reading.ways import (
     PasswordWay,
 )
 from lean_tumbler.core.reasons import Reason
-from lean_tumbler.core.schemes import layered, phc
+from lean_tumbler.core.schemes import keyed, layered, phc
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.derivation import Derivation
@@ -83,7 +83,7 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
         reading: the row, as the store's reader gives it.
         policy: target, floor and limits.
     """
-    leave = _STATES.get(reading.state) or reading.doubt
+    leave = _STATES.get(reading.state) or why_closed(reading) or reading.doubt
     if reading.state is State.LAYERED:
         weak = grade(reading.parsed, policy.floor, salted=True) is Grade.OUTDATED
         leave = Reason.LAYER_TOO_WEAK if weak else Reason.LAYERED
@@ -106,6 +106,13 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
         bound = policy.target.derivation.on_top is not None
         return _left(reading, Reason.READERS_OF_TARGET if bound else Reason.AT_NEXT_LOGIN)
     return _plan_digest(reading, [way for way in ways if not isinstance(way, PasswordWay)])
+
+
+def why_closed(reading: Reading) -> Reason | None:
+    """Say why no step writes a keyed value that was not opened; None for any other."""
+    if reading.closed is None:
+        return None
+    return Reason.KEY_MISSING if reading.closed.is_the_operators else Reason.MOVED
 
 
 def _left(reading: Reading, leave: Reason) -> RowPlan:
@@ -305,11 +312,14 @@ def characters_needed(target: Target, formulas: int = 1) -> tuple[int, int]:
     """
     direct = _characters(target.derivation, target.parameters)
     over = target.over_digests
-    if over is None:
-        return direct, direct
-    origins = "+".join(["0" * 16] * max(1, formulas))
-    head = f"{layered.TAG}from={origins},salt={phc.encode(bytes(16))}"
-    return direct, _characters(DERIVATIONS[over.scheme], over.parameters) + len(head)
+    layer = direct
+    if over is not None:
+        origins = "+".join(["0" * 16] * max(1, formulas))
+        head = f"{layered.TAG}from={origins},salt={phc.encode(bytes(16))}"
+        layer = _characters(DERIVATIONS[over.scheme], over.parameters) + len(head)
+    if target.keyed_by:
+        direct, layer = (keyed.characters(each, target.keyed_by) for each in (direct, layer))
+    return direct, layer
 
 
 def _characters(derivation: Derivation, parameters: Parameters) -> int:

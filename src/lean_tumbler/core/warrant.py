@@ -10,6 +10,7 @@ from datetime import date
 from enum import StrEnum
 from types import MappingProxyType
 
+from lean_tumbler.core.keyring import Keyring
 from lean_tumbler.core.login.checking import Verdict
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.policy import StorePolicy
@@ -23,7 +24,7 @@ from lean_tumbler.core.reading.evidence import (
 )
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.row_plans import RowPlan
-from lean_tumbler.errors import NotReady
+from lean_tumbler.errors import KeyMissing, NotReady
 
 
 class Step(StrEnum):
@@ -34,6 +35,7 @@ class Step(StrEnum):
     CHANGE = "a changed password"
     SET_PASSWORD = "set-password"  # noqa: S105 - the command's name
     LOCK = "lock-dormant"
+    REKEY = "rekey"
     UNDO = "undo"
 
 
@@ -42,6 +44,7 @@ class Check(StrEnum):
 
     MODE = "mode"
     READERS = "readers_ready"
+    KEY = "key of new values"
     WIDTH = "width of the column"
     WAY_BACK = "backup"
     LOGIN = "login is unique"
@@ -67,6 +70,9 @@ NOT_ASKED: Mapping[tuple[Step, Check], str] = MappingProxyType(
         (Step.SET_PASSWORD, Check.PROOF): _CLOSED,
         (Step.SET_PASSWORD, Check.SHARE): _OWN_WISH,
         (Step.SET_PASSWORD, Check.ONE_PASSWORD): _CLOSED,
+        (Step.REKEY, Check.PROOF): "the same value stays, under another key",
+        (Step.REKEY, Check.ONE_PASSWORD): "the same value stays, under another key",
+        (Step.LOCK, Check.KEY): "a marker is under no key",
         (Step.LOCK, Check.PROOF): "a marker rests on no reading, and the backup puts it back",
         (Step.LOCK, Check.ONE_PASSWORD): "a marker opens to nobody",
         **{
@@ -97,6 +103,8 @@ class Warrant:
     needed: int = 0  # those that the longest value needs
     # whether what is replaced can be put back, or somebody said that it need not
     has_way_back: bool = False
+    # puts new values under a key, where the policy names one
+    keyring: Keyring = field(default_factory=Keyring)
     repeated: frozenset[object] = NO_ROWS  # keys of rows whose login other rows have too
     share: float = 1.0  # the part of the accounts that is written now
     table: str = ""  # the table's name, for the share
@@ -125,6 +133,7 @@ class Warrant:
         holds: Mapping[Check, tuple[bool, Reason]] = {
             Check.MODE: (self.store.mode == "observe", Reason.OBSERVED),
             Check.READERS: (ready is None or ready > self.today, Reason.READERS_NOT_READY),
+            Check.KEY: (self.keyring.lacks_key, Reason.KEY_MISSING),
             Check.WIDTH: (not self.has_room(self.needed), Reason.TOO_NARROW),
             Check.WAY_BACK: (not self.has_way_back, Reason.NO_WAY_BACK),
         }
@@ -135,8 +144,11 @@ class Warrant:
 
         Raises:
             NotReady: saying why, and what settles it.
+            KeyMissing: new values go under a key that is not there.
         """
         reason = self.of_step()
+        if reason is Reason.KEY_MISSING:
+            raise KeyMissing(refusal(self.store, reason, self.today))
         if reason is not None:
             raise NotReady(refusal(self.store, reason, self.today))
 
@@ -148,6 +160,8 @@ class Warrant:
         """Say why a row is left whatever it holds; None where it may be written."""
         if self._asks(Check.LOGIN) and facts.key in self.repeated:
             return Reason.LOGIN_REPEATED
+        if self._asks(Check.KEY) and self.keyring.needs_account and not facts.is_named:
+            return Reason.NO_ACCOUNT
         return None
 
     def of_plan(self, plan: RowPlan, facts: RowFacts) -> Reason | None:
@@ -234,7 +248,12 @@ def of_opened(
 
 
 def at_login(
-    store: StorePolicy | None, *, today: Callable[[], date], reference: bytes
+    store: StorePolicy | None,
+    *,
+    today: Callable[[], date],
+    reference: bytes,
+    keyring: Keyring,
+    account: str | None,
 ) -> Reason | None:
     """Say why a right login writes nothing, whatever the row holds; None where it may.
 
@@ -242,14 +261,19 @@ def at_login(
         store: of the policy; None where the caller names none and decides by itself.
         today: for `readers_ready`.
         reference: names the account, for the share.
+        keyring: puts new values under a key, where the policy names one.
+        account: what names the row, for values that are bound to it; None where nothing does.
     """
-    if store is None:
-        return None
-    warrant = Warrant(step=Step.LOGIN, store=store, today=today())
-    reason = warrant.of_step()
-    if reason is None and not in_share(reference, store.share):
-        return Reason.OUTSIDE_SHARE
-    return reason
+    if store is not None:
+        warrant = Warrant(step=Step.LOGIN, store=store, today=today(), keyring=keyring)
+        reason = warrant.of_step()
+        if reason is not None:
+            return reason
+        if not in_share(reference, store.share):
+            return Reason.OUTSIDE_SHARE
+    if keyring.lacks_key:
+        return Reason.KEY_MISSING
+    return Reason.NO_ACCOUNT if keyring.needs_account and account is None else None
 
 
 _READERS = (

@@ -57,6 +57,9 @@ _ALERTS = {
     "stored-value-typed": (
         "somebody typed what is stored: the column has leaked, or a program sends the hash"
     ),
+    "moved-or-damaged": (
+        "a value under a key was moved from another row, or damaged: find who wrote it"
+    ),
     "remnant": "a stored value is what a failed write left; the account needs a reset",
     "empty-value": "a stored value is empty",
 }
@@ -121,7 +124,7 @@ def change_password(
     if not outcome.admitted or account.stored is None:
         return False, outcome
     with slot:
-        value = gateway.hash(password=new, login=login)
+        value = gateway.hash(password=new, login=login, account=account.bound_name)
     warrant = gateway.warrant(Step.CHANGE, store_name)
     replace(warrant, room=room_of(store), needed=len(value)).require()
     result = store.swap(account.swap(value))

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Action, Outcome
 from lean_tumbler.core.reading.rows import Row as RowOfStore
+from lean_tumbler.core.reading.rows import given_row
 from lean_tumbler.errors import RequestRefused, StoreUnavailable, TumblerError
 from lean_tumbler.migration.admission import (
     Admission,
@@ -117,12 +118,15 @@ class LoginService:
         if login and await self._is_refused_unseen(place, who, request.password):
             return dict(REFUSED)
         outcome = await self._derive(
-            lambda: self.gateway.admit(
-                stored=request.stored,
+            lambda: self.gateway.admit_row(
+                given_row(
+                    stored=request.stored,
+                    salt=request.salt,
+                    login=login,
+                    account=request.account,
+                    columns=request.columns or {},
+                ),
                 password=request.password,
-                salt=request.salt,
-                login=login,
-                columns=request.columns or {},
                 store=request.store,
                 upgrade=self._watch.may_upgrade(place),
                 slot=self.context.slots,
@@ -136,7 +140,9 @@ class LoginService:
     async def hash(self, request: Hash) -> Answer:
         """Give the stored value for a new password."""
         value = await self._derive_in_turn(
-            lambda: self.gateway.hash(password=request.password, login=request.login)
+            lambda: self.gateway.hash(
+                password=request.password, login=request.login, account=request.account
+            )
         )
         return {"value": value}
 

@@ -47,6 +47,14 @@ StoreName = Annotated[
 Login = Annotated[
     str, Meta(max_length=512, pattern=_NO_NUL, description="the name that the person types")
 ]
+AccountName = Annotated[
+    str,
+    Meta(
+        max_length=512,
+        pattern=_NO_NUL,
+        description="what names the row, as text: values under a key may be bound to it",
+    ),
+]
 Password = Annotated[
     str, Meta(max_length=8192, pattern=_NO_NUL, description="the password, as typed")
 ]
@@ -79,6 +87,7 @@ class AdmitValue(Request, frozen=True, kw_only=True):
     password: Password
     salt: Annotated[_Text | None, Meta(description="the salt beside it")] = None
     login: Login | None = None
+    account: AccountName | None = None
     columns: Annotated[
         dict[_Text, _Text | None] | None,
         Meta(
@@ -97,6 +106,7 @@ class Hash(Request, frozen=True, kw_only=True):
 
     password: Password
     login: Login | None = None
+    account: AccountName | None = None
 
 
 class Change(Request, frozen=True, kw_only=True):

@@ -44,20 +44,21 @@ def read_text(path: Path, *, limit_bytes: int) -> str:
         raise SourceError(f"{path}: not UTF-8 at byte {error.start:,}") from None
 
 
-def read_secret(path: Path, *, what: str, limit_bytes: int) -> bytes:
+def read_secret(path: Path, *, what: str, limit_bytes: int, others: int = 0o077) -> bytes:
     """Read a file that holds a secret; who may read it is asked of the very file that is read.
 
     Args:
         path: the file.
         what: it holds, for messages.
         limit_bytes: of it.
+        others: the permissions that it may not give.
 
     Raises:
         UsageError: others may read it, or it belongs to somebody else.
         SourceError: it cannot be read, or is larger than the limit.
     """
     with file_errors(path), path.open("rb") as file:
-        require_own(path, os.fstat(file.fileno()), what=what)
+        require_own(path, os.fstat(file.fileno()), what=what, others=others)
         raw = file.read(limit_bytes + 1)
     if len(raw) > limit_bytes:
         raise SourceError(f"{path}: larger than {limit_bytes:,} bytes")

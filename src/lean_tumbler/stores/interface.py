@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from lean_tumbler.core.reading.conditions import day_of
 from lean_tumbler.core.reading.evidence import RowFacts
-from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.rows import Row, text_of
 
 if TYPE_CHECKING:
     from lean_tumbler.stores.sql.column_move import ColumnMove
@@ -66,6 +66,15 @@ class Account:
     origin: bytes | None = None
     others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
     is_left_behind: bool = False  # whether the value stands in a column whose place another takes
+    key_is_place: bool = False  # whether the key is a line of a file, which may move
+    name: str | None = None  # what names the row there; None where nothing does
+
+    @property
+    def bound_name(self) -> str | None:
+        """Give what a value may be bound to, as text; None where nothing names the row."""
+        if self.key_is_place:
+            return self.name
+        return text_of(self.key) if isinstance(self.key, bytes) else str(self.key)
 
     @property
     def facts(self) -> RowFacts:
@@ -73,6 +82,7 @@ class Account:
         told = {"role": self.role, "origin": self.origin}
         return RowFacts(
             key=self.key,
+            is_named=self.bound_name is not None,
             login=self.login,
             created=day_of(self.created),
             last_login=day_of(self.last_login),
@@ -84,7 +94,13 @@ class Account:
     @property
     def row(self) -> Row:
         """Give what a reading takes."""
-        return Row(stored=self.stored, salt=self.salt, login=self.login, others=self.others)
+        return Row(
+            stored=self.stored,
+            salt=self.salt,
+            login=self.login,
+            account=self.bound_name,
+            others=self.others,
+        )
 
     def swap(self, new: str | bytes, *, last_login: bytes | None = None) -> Swap:
         """Give the swap that writes `new` where this row's value still stands.

@@ -11,6 +11,7 @@ from lean_tumbler.core.audit.cohort_marks import OTHER, marks
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row, text_of
+from lean_tumbler.core.schemes import keyed
 
 _KEY = ("shape", "mark", "salt_bytes", "login_bytes")
 
@@ -41,7 +42,9 @@ def alike(rows: Sequence[Row], reader: RowReader) -> list[int | None]:
             **{OTHER + name: _texts([row.others.get(name) for row in rows]) for name in columns},
         }
     )
-    valued = frame.filter(pl.col("stored").is_not_null() & ~pl.col("stored").str.starts_with("\\x"))
+    text = pl.col("stored")
+    by_itself = text.str.starts_with("\\x") | text.str.starts_with(keyed.TAG)
+    valued = frame.filter(text.is_not_null() & ~by_itself)
     if valued.height == 0:
         return found
     shaped = with_shapes(valued, column="stored", shape="shape").with_columns(

@@ -21,13 +21,14 @@ from lean_tumbler.core.reading.ways import (
 )
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import ParsedValue
-from lean_tumbler.errors import CheckImpossible
+from lean_tumbler.errors import CheckImpossible, KeyMissing
 
 _REFUSALS = {
     State.NO_VALUE: "unknown",
     State.EMPTY: "empty-value",
     State.LOCKED: "locked",
     State.REMNANT: "remnant",
+    State.CLOSED: "moved-or-damaged",
 }
 
 
@@ -106,6 +107,9 @@ def check(reading: Reading, password: str, *, bounds: Bounds) -> Verdict:
             more than the limits allow.
     """
     refusal = _REFUSALS.get(reading.state, "")
+    if reading.closed is not None and reading.closed.is_the_operators:
+        name = reading.parsed.contents.variant
+        raise KeyMissing(f"a stored value is under the key “{name}”: {reading.closed}; see [keys]")
     if reading.missing:
         raise CheckImpossible(
             f"a layered value refers to the formula {reading.missing[0]}, which the policy lacks"

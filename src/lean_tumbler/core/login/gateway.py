@@ -9,29 +9,29 @@ from datetime import date
 from threading import Lock
 from types import MappingProxyType
 
-from lean_tumbler.core.login import written
 from lean_tumbler.core.login.checking import Verdict, check
-from lean_tumbler.core.login.new_passwords import Objection, common_passwords, reasons_against
+from lean_tumbler.core.login.new_values import NewValues, require_usable
 from lean_tumbler.core.login.outcome import Action, Outcome
-from lean_tumbler.core.login.passwords import checkable, forms, new_form, require_storable
+from lean_tumbler.core.login.passwords import checkable, forms, new_form
 from lean_tumbler.core.login.refusals import Refusals
 from lean_tumbler.core.login.row_work import derivation_work, work_of
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Evidence
-from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.reading.of_stores import bounds_of, store_reader
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.readings import Reading, State
-from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.reading.rows import Row, given_row
 from lean_tumbler.core.reading.survey import ALONE, Column
-from lean_tumbler.core.reading.ways import Bounds, Certainty, DerivationWay, PasswordWay
+from lean_tumbler.core.reading.ways import Certainty, DerivationWay, PasswordWay
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import Kind
-from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.core.warrant import Step, Warrant, at_login, of_opened
 from lean_tumbler.errors import OverLimit, PasswordRefused, UsageError
 
 Randomness = Callable[[int], bytes]
 
+# Why a value stays as it is, though it may go under another key as it is.
+_OTHER_KEY = frozenset({Reason.CURRENT, Reason.LOSSY, Reason.CASE_UNSETTLED})
 Slot = AbstractContextManager[object]  # held while something derives
 NO_SLOT: Slot = nullcontext()
 
@@ -44,7 +44,7 @@ class CredentialGateway:
 
     Args:
         policy: target, floor, limits, stores and formulas.
-        keys: the legacy system's secrets, by the names in the policy's [keys].
+        keys: by the names in the policy's [keys]; without them, those that the policy carries.
         randomness: number of bytes -> random bytes, for new salts.
         columns: store -> gives what a survey says of its column; without it, a text that may be a
             digest by itself is not taken for a password.
@@ -66,15 +66,20 @@ class CredentialGateway:
         wait: Callable[[float], None] = time.sleep,
         today: Callable[[], date] = date.today,
     ) -> None:
+        if keys:
+            policy = policy.with_keys(keys)
         self._policy = policy
         self._randomness = randomness
+        self._new_values = NewValues(policy, randomness)
         self._evidence, self._today, self._columns = evidence, today, columns
-        self.bounds = Bounds(limits=policy.limits, keys=keys)
+        self.bounds = bounds_of(policy)
         self._readers = {
-            name: store_reader(policy, store, keys=keys, column=columns.get(name, lambda: ALONE))
+            name: store_reader(policy, store, column=columns.get(name, lambda: ALONE))
             for name, store in policy.stores.items()
         }
-        self._without_store = RowReader(formulas=policy.formulas_by_fingerprint, keys=keys)
+        self._without_store = RowReader(
+            formulas=policy.formulas_by_fingerprint, keyring=policy.keyring
+        )
         always = derivation_work(policy.target.derivation, policy.target.parameters)
         one_at_a_time = Lock()
         self._refusals = {
@@ -91,7 +96,6 @@ class CredentialGateway:
         """
         return CredentialGateway(
             replace(self._policy, stores={**self._policy.stores, store.name: store}),
-            keys=self.bounds.keys,
             randomness=self._randomness,
             columns=self._columns,
             evidence=self._evidence,
@@ -128,9 +132,9 @@ class CredentialGateway:
         store: str | None = None,
         salt: str | bytes | None = None,
         login: str | None = None,
+        account: str | None = None,
         columns: Mapping[str, str | bytes | None] = MappingProxyType({}),
         upgrade: bool = True,
-        slot: Slot = NO_SLOT,
     ) -> Outcome:
         """Decide one login.
 
@@ -140,9 +144,9 @@ class CredentialGateway:
             store: the policy's name of the store, for its formulas and options.
             salt: the salt column's content, where there is one.
             login: the row's login, where a formula takes it or a share is chosen.
+            account: what names the row, as text: values under a key may be bound to it.
             columns: further columns by the table's own names, for conditions and parts.
             upgrade: whether a new value may be given at all.
-            slot: held while it derives, and not while a refusal waits to be said.
 
         Returns:
             The outcome. Where `new_value` is set, write it only if exactly the old value still
@@ -154,15 +158,11 @@ class CredentialGateway:
             TypeError: an argument is of another type.
         """
         _require_text("password", password)
-        if login is not None:
-            _require_text("login", login)
-        row = Row(
-            stored=_raw(stored),
-            salt=_raw(salt),
-            login=login,
-            others={name: _raw(content) for name, content in columns.items()},
-        )
-        return self.admit_row(row, password=password, store=store, upgrade=upgrade, slot=slot)
+        for name, text in (("login", login), ("account", account)):
+            if text is not None:
+                _require_text(name, text)
+        row = given_row(stored=stored, salt=salt, login=login, account=account, columns=columns)
+        return self.admit_row(row, password=password, store=store, upgrade=upgrade)
 
     def admit_row(
         self,
@@ -233,7 +233,7 @@ class CredentialGateway:
                 opened_as_text=is_stored and bool(reading.text_class),
             )
             return _with_cohort(refused, cohort, reading)
-        outcome = self._admitted(verdict, store, row.login, upgrade=upgrade)
+        outcome = self._admitted(verdict, store, row, upgrade=upgrade)
         return _with_cohort(outcome, cohort, reading)
 
     def _tried(self, reading: Reading, store: str | None) -> Reading:
@@ -264,21 +264,31 @@ class CredentialGateway:
         work = ((row, work_of(reader.read(row), self.bounds)) for row in rows)
         self._refusals[store].learn_of(work, at_once=at_once)
 
-    def hash(self, *, password: str, login: str | None = None, force: bool = False) -> str:
+    def hash(
+        self,
+        *,
+        password: str,
+        login: str | None = None,
+        account: str | None = None,
+        force: bool = False,
+    ) -> str:
         """Give the stored value for a new or changed password, which is stored in NFC.
 
         Args:
             password: as typed.
             login: the account's; a rule says that the password must not be made of it.
+            account: what names its row; needed where the policy binds values to accounts.
             force: take it although it reads as a stored value.
 
         Raises:
             PasswordRefused: it is empty, too long or not plain text, breaks a rule of the policy's
                 [new_passwords], or reads as a stored value: a hash of a hash locks its owner out.
+            KeyMissing: new values go under a key that is not there.
+            UsageError: they are bound to accounts, and none is given.
             TypeError: an argument is not text.
         """
         self.require_usable(password=password, login=login, force=force)
-        return self._value_of(new_form(password))
+        return self._new_values.of(new_form(password), account=account)
 
     def require_usable(
         self, *, password: str, login: str | None = None, force: bool = False
@@ -292,28 +302,7 @@ class CredentialGateway:
         _require_text("password", password)
         if login is not None:
             _require_text("login", login)
-        require_storable(new_form(password), limits=self._policy.limits, target=self._policy.target)
-        rules = self._policy.new_passwords
-        reasons = reasons_against(password, login=login, rules=rules, common=common_passwords())
-        reasons = [reason for reason in reasons if not (force and reason is Objection.STORED_VALUE)]
-        if Objection.STORED_VALUE in reasons:
-            raise PasswordRefused(
-                f"the password reads as a stored value ({stored_value_scheme(password)}): a hash "
-                "of a hash locks its owner out; give the password itself; use force if it really "
-                "is the password",
-                reasons=reasons,
-            )
-        if reasons:
-            against = ", ".join(reasons)
-            raise PasswordRefused(
-                f"the new password may not be used, by [new_passwords]: {against}", reasons=reasons
-            )
-
-    def _value_of(self, password: str) -> str:
-        target = self._policy.target
-        raw = require_storable(password, limits=self._policy.limits, target=target)
-        salt = self._randomness(target.derivation.salt_bytes)
-        return written.direct(target.scheme, target.parameters, raw, salt, variant=target.variant)
+        require_usable(password, login=login, policy=self._policy, force=force)
 
     def warrant(self, step: Step, store: str) -> Warrant:
         """Say what a step that writes single rows may write to a store.
@@ -324,18 +313,24 @@ class CredentialGateway:
         found = self._store(store)
         if found is None:
             raise UsageError("name a store of the policy")
-        return Warrant(step=step, store=found, today=self._today())
+        keyring = self._policy.keyring
+        return Warrant(step=step, store=found, today=self._today(), keyring=keyring)
 
-    def _admitted(
-        self, verdict: Verdict, store: str | None, login: str | None, *, upgrade: bool
-    ) -> Outcome:
+    def _admitted(self, verdict: Verdict, store: str | None, row: Row, *, upgrade: bool) -> Outcome:
         admitted = Outcome(admitted=True, from_scheme=verdict.scheme, ruled_out=verdict.ruled_out)
-        kept = self._kept(verdict, store, login, upgrade=upgrade)
+        kept, account = self._kept(verdict, store, row, upgrade=upgrade), row.account
+        if kept in _OTHER_KEY and self._new_values.is_rekeyed(verdict.reading):
+            return replace(
+                admitted,
+                action=Action.REKEYED,
+                new_value=self._new_values.rekeyed(verdict.reading, account=account),
+                to_scheme=verdict.parsed.scheme,
+            )
         if kept is not None:
             return replace(admitted, kept=kept)
         try:
             # The form that fitted: whoever typed it so before can type it so again.
-            new_value = self._value_of(verdict.fitted)
+            new_value = self._new_values.of(verdict.fitted, account=account)
         except PasswordRefused:  # right, but not storable in the new form: it stays as it is
             return replace(admitted, kept=Reason.NOT_STORABLE)
         layer = verdict.parsed.kind is Kind.LAYERED
@@ -347,14 +342,20 @@ class CredentialGateway:
         )
 
     def _kept(
-        self, verdict: Verdict, store: str | None, login: str | None, *, upgrade: bool
+        self, verdict: Verdict, store: str | None, row: Row, *, upgrade: bool
     ) -> Reason | None:
         """Say why a value is not rewritten now; None where it is."""
         if not upgrade:
             return Reason.STOPPED
         found = self._store(store)
-        reference = (login or verdict.reading.text).encode("utf-8", "replace")
-        reason = at_login(found, today=self._today, reference=reference)
+        reference = (row.login or verdict.reading.text).encode("utf-8", "replace")
+        reason = at_login(
+            found,
+            today=self._today,
+            reference=reference,
+            keyring=self._policy.keyring,
+            account=row.account,
+        )
         if reason is not None:
             return reason
         lossy = of_opened(
@@ -385,12 +386,3 @@ def _with_cohort(outcome: Outcome, cohort: str, reading: Reading) -> Outcome:
 def _require_text(name: str, value: object) -> None:
     if not isinstance(value, str):
         raise TypeError(f"{name} must be text (str), not {type(value).__name__}")
-
-
-def _raw(content: object) -> bytes | None:
-    if not isinstance(content, str | bytes | None):
-        kind = type(content).__name__
-        raise TypeError(f"a stored value, salt or column must be text, bytes or None, not {kind}")
-    if isinstance(content, str):
-        return content.encode("utf-8", "surrogatepass")
-    return content if isinstance(content, bytes) else None

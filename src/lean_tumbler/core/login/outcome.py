@@ -12,6 +12,7 @@ class Action(StrEnum):
     NONE = "none"
     UPGRADED = "upgraded"
     LAYER_REMOVED = "layer-removed"
+    REKEYED = "rekeyed"  # the same value goes under another key
     DEFERRED = "deferred"  # an upgrade was due and could not be written; the next login tries again
 
 

@@ -5,6 +5,7 @@ Text comes in, a frozen policy goes out; reading and writing the file is `stores
 
 from lean_tumbler.core.policy.model import (
     APPLICATION,
+    DIRECTORY_SCHEMES,
     PLAIN_ROWS,
     Columns,
     KeySource,
@@ -16,6 +17,7 @@ from lean_tumbler.core.policy.model import (
 
 __all__ = [
     "APPLICATION",
+    "DIRECTORY_SCHEMES",
     "PLAIN_ROWS",
     "Columns",
     "KeySource",

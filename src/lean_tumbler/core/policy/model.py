@@ -9,6 +9,7 @@ from typing import Literal
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.grades import Floor, Grade, grade
+from lean_tumbler.core.keyring import Keyring
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.login.new_passwords import NewPasswords
 from lean_tumbler.core.reading.cohorts import Cohort
@@ -17,6 +18,7 @@ from lean_tumbler.core.reading.evidence import MOST_OTHERWISE
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
+from lean_tumbler.core.schemes.keyed import Bound
 from lean_tumbler.core.stock_functions import Program, hindrance, variant_for
 
 
@@ -25,6 +27,7 @@ def names_any(patterns: Sequence[str], table: str) -> bool:
     return any(fnmatchcase(table, pattern) for pattern in patterns)
 
 
+DIRECTORY_SCHEMES = ("ldap", "ldaps", "ldapi")  # of URLs of directories
 APPLICATION = "application"  # the locator of a store whose values come with each request
 
 
@@ -50,6 +53,9 @@ class Target:
     verified_by: tuple[Program, ...] = ()
     # what lies over digests, where that is not the target itself
     layer_with: "LayeredWith | None" = None
+    keyed_by: str = ""  # the key of [keys] under which new values go; empty for none
+    bound_to: Bound = Bound.ACCOUNT  # what a value under a key is bound to
+    realm: str = ""  # the place that keyed values are made for; needed to read them too
 
     @property
     def derivation(self) -> Derivation:
@@ -185,17 +191,27 @@ PLAIN_ROWS = RowSource()
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class KeySource:
-    """Where a key comes from: a variable of the environment, or a file; and how it is written.
+    """Where a key comes from: one place of the four; and how it is written there.
 
     Attributes:
         environment: the variable that holds it.
         file: the file that holds it; only its owner may read it (mode 0600).
-        form: how it is written there.
+        credential: the systemd credential that holds it (`LoadCredential=` in the unit).
+        helper: a program and its arguments, which is asked for the key (docs/FORMATS.md).
+        form: how it is written there; a key over stored values is `base64` or `hex`.
     """
 
     environment: str = ""
     file: str = ""
+    credential: str = ""
+    helper: tuple[str, ...] = ()
     form: Literal["text", "hex", "base64"] = "text"
+
+    @property
+    def places(self) -> int:
+        """How many places are named."""
+        named = (self.environment, self.file, self.credential, self.helper)
+        return sum(bool(place) for place in named)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -284,6 +300,12 @@ class StoragePolicy:
     formulas: Mapping[str, NamedFormula] = field(default_factory=dict)
     keys: Mapping[str, KeySource] = field(default_factory=dict)
     new_passwords: NewPasswords = field(default_factory=NewPasswords)
+    # opens and seals keyed values; it holds no key until one is needed
+    keyring: Keyring = field(default_factory=Keyring, compare=False)
+
+    def with_keys(self, keys: Mapping[str, bytes]) -> "StoragePolicy":
+        """Give the same policy with the keys that it names."""
+        return replace(self, keyring=self.keyring.with_keys(keys))
 
     def leaves(self, parsed: ParsedValue) -> bool:
         """Tell whether a login leaves a direct value of a slow scheme as it is."""

@@ -1,13 +1,13 @@
 """From the text of the policy file to the policy; every message names file, table and key."""
 
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import replace
 from types import MappingProxyType
-from typing import Annotated, Any
+from typing import Any
 from urllib.parse import urlsplit
 
-from msgspec import Meta, Struct, defstruct
+from msgspec import defstruct
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas import notation
@@ -16,6 +16,7 @@ from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.formulas.steps import ENCODINGS
 from lean_tumbler.core.formulas.tokens import is_part_name
 from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.keyring import Keyring
 from lean_tumbler.core.limits import Limits
 from lean_tumbler.core.login.new_passwords import NewPasswords
 from lean_tumbler.core.policy.cohort_tables import CohortTables, takes_salt_column
@@ -25,17 +26,14 @@ from lean_tumbler.core.policy.model import (
     ROLES,
     Columns,
     KeySource,
-    LayeredWith,
     StoragePolicy,
     StorePolicy,
     Target,
 )
 from lean_tumbler.core.policy.source_tables import row_source
 from lean_tumbler.core.policy.tables import PolicyDocument, PrivilegedTable, StoreTable
+from lean_tumbler.core.policy.target_table import TargetTables
 from lean_tumbler.core.reading.cohorts import Cohort
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
-from lean_tumbler.core.schemes.derivation import Derivation
-from lean_tumbler.core.stock_functions import Program, languages, schemes_for
 from lean_tumbler.errors import FormulaError, PolicyError
 
 
@@ -72,25 +70,21 @@ def _toml(text: str, origin: str) -> dict[str, Any]:
         raise PolicyError(f"{origin}: a number has too many digits") from None
 
 
-LAYER_READERS = ("service", "library", "own check")  # the last one by docs/FORMATS.md
-
-
-class _Chosen(Struct):
-    scheme: str
-
-
 class _Reader(Entries):
     """Turns the TOML document into the policy."""
 
     def policy(self, entries: Mapping[str, Any]) -> StoragePolicy:
         document = self.read("", entries, PolicyDocument)
         formulas = {name: self._formula(name, text) for name, text in document.formulas.items()}
+        tables = TargetTables(self._origin)
+        target = (
+            Target(declared=False) if document.target is None else tables.target(document.target)
+        )
         policy = StoragePolicy(
             floor=Floor() if document.floor is None else self.floor(document.floor),
             limits=self.read("limits", document.limits, Limits),
-            target=Target(declared=False)
-            if document.target is None
-            else self._target(document.target),
+            target=target,
+            keyring=Keyring(realm=target.realm, sealed_by=target.keyed_by, bound=target.bound_to),
             formulas=formulas,
             stores={
                 name: self._store(name, table, formulas) for name, table in document.store.items()
@@ -98,7 +92,7 @@ class _Reader(Entries):
             keys={name: self._key(f"keys.{name}", key) for name, key in document.keys.items()},
             new_passwords=self._new_passwords(document.new_passwords),
         )
-        self._check_target(policy)
+        tables.check_target(policy)
         self._check_keys(policy)
         return policy
 
@@ -107,24 +101,6 @@ class _Reader(Entries):
         if rules.max_length < rules.min_length:
             raise self.error("new_passwords", "“max_length” must be “min_length” or more")
         return rules
-
-    def _check_target(self, policy: StoragePolicy) -> None:
-        target = policy.target
-        if target.hindrances:
-            able = ", ".join(schemes_for(target.verified_by, tuple(DERIVATIONS))) or "no scheme"
-            raise self.error("target", f"{target.hindrances[0]}; all of verified_by verify: {able}")
-        written = [("target", target.scheme, target.parameters)]
-        if target.layer_with is not None:
-            over = target.layer_with
-            written.append(("target.layer_with", over.scheme, over.parameters))
-        for place, scheme, costs in written:
-            if not policy.floor.reached_by(scheme, costs):
-                raise self.error(
-                    place,
-                    f"{Target(scheme, costs)} is below the floor ({policy.floor.source}); raise it",
-                )
-            if DERIVATIONS[scheme].memory_kib(costs) > policy.limits.memory_kib:
-                raise self.error(place, "asks for more than [limits] memory_kib allows")
 
     def _check_keys(self, policy: StoragePolicy) -> None:
         for named in policy.formulas_by_fingerprint.values():
@@ -142,9 +118,11 @@ class _Reader(Entries):
 
     def _key(self, table: str, entries: Mapping[str, Any]) -> KeySource:
         source = self.read(table, entries, KeySource)
-        if bool(source.environment) == bool(source.file):
+        if source.places != 1:
             raise self.error(
-                table, 'a key comes from one place: { environment = "NAME" } or { file = "PATH" }'
+                table,
+                'a key comes from one place: { environment = "NAME" }, { file = "PATH" }, '
+                '{ credential = "NAME" } or { helper = ["PROGRAM"] }',
             )
         return source
 
@@ -162,87 +140,10 @@ class _Reader(Entries):
         except FormulaError as error:
             raise self.error("formulas", f"“{name}”, {error}") from None
 
-    def _scheme(self, table: str, name: str) -> Derivation:
-        if name not in DERIVATIONS:
-            raise self.error(table, f"unknown scheme “{name}”; known: {', '.join(DERIVATIONS)}")
-        return DERIVATIONS[name]
-
-    def _target(self, entries: Mapping[str, Any]) -> Target:
-        verified_by = self._verified_by(entries)
-        usual = next(iter(schemes_for(verified_by, tuple(TUNED))), USUAL_TARGET)
-        chosen = self.read("target", {"scheme": entries.get("scheme", usual)}, _Chosen)
-        derivation = self._scheme("target", chosen.scheme)
-        beside: list[Any] = [
-            ("verified_by", list[str], []),
-            ("layer_with", dict[str, Any] | None, None),
-        ]
-        given, parameters = self._costs("target", derivation, entries, beside)
-        over = given.layer_with
-        return Target(
-            chosen.scheme,
-            parameters,
-            verified_by=verified_by,
-            layer_with=None if over is None else self._layer_with(over),
-        )
-
-    def _layer_with(self, entries: Mapping[str, Any]) -> LayeredWith:
-        """Read what lies over digests, and who verifies the result."""
-        place = "target.layer_with"
-        chosen = self.read(place, {"scheme": entries.get("scheme", USUAL_TARGET)}, _Chosen)
-        derivation = self._scheme(place, chosen.scheme)
-        if derivation.on_top is None:
-            able = ", ".join(name for name, found in DERIVATIONS.items() if found.on_top)
-            raise self.error(place, f"{chosen.scheme} lies over no digest; these do: {able}")
-        beside: list[Any] = [("verified_by", list[str], [])]
-        given, parameters = self._costs(place, derivation, entries, beside)
-        if not given.verified_by or not set(given.verified_by) <= set(LAYER_READERS):
-            raise self.error(
-                place,
-                "“verified_by” must say who verifies layered values: a list of "
-                + ", ".join(LAYER_READERS),
-            )
-        return LayeredWith(chosen.scheme, parameters, tuple(given.verified_by))
-
-    def _costs(
-        self, place: str, derivation: Derivation, entries: Mapping[str, Any], beside: Sequence[Any]
-    ) -> tuple[Any, Mapping[str, int]]:
-        """Read a scheme with its costs, and what stands beside them."""
-        table = defstruct(
-            "CostsTable",
-            [
-                ("scheme", str, derivation.scheme),
-                *beside,
-                *(
-                    (
-                        cost.name,
-                        Annotated[int, Meta(ge=cost.lowest, le=cost.highest)],
-                        derivation.defaults[cost.name],
-                    )
-                    for cost in derivation.parameters
-                ),
-            ],
-            forbid_unknown_fields=True,
-        )
-        given = self.read(place, entries, table)
-        costs = {cost.name: getattr(given, cost.name) for cost in derivation.parameters}
-        return given, MappingProxyType(costs)
-
-    def _verified_by(self, entries: Mapping[str, Any]) -> tuple[Program, ...]:
-        given = entries.get("verified_by", [])
-        texts = given if isinstance(given, list) else [None]
-        found = [Program.named(text) if isinstance(text, str) else None for text in texts]
-        if None in found:
-            raise self.error(
-                "target",
-                "“verified_by” must be a list of languages with versions, like "
-                f'["php 8.2", "node 20"]; known: {", ".join(languages())}',
-            )
-        return tuple(filter(None, found))
-
     def floor(self, entries: Mapping[str, Any]) -> Floor:
         alternatives = dict(Floor().alternatives)
         for scheme in entries:
-            derivation = self._scheme("floor", scheme)
+            derivation = TargetTables(self._origin).scheme_named("floor", scheme)
             given = entries[scheme] if isinstance(entries[scheme], list) else [entries[scheme]]
             table = defstruct(
                 "FloorTable",

@@ -179,6 +179,7 @@ class RowFacts:
     """What is known of a row beside its reading."""
 
     key: object  # names the row
+    is_named: bool = True  # whether that is what the table calls it, and not a place in a file
     login: str | None = None  # the person's, where there is one
     created: date | None = None  # the day on which the account was made, as far as that can be read
     last_login: date | None = None  # the day of the last login, as far as that can be read

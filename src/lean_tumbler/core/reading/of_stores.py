@@ -1,18 +1,17 @@
 """What reads the rows of a store of the policy."""
 
-from collections.abc import Callable, Mapping
-from types import MappingProxyType
+from collections.abc import Callable
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.survey import ALONE, Column
+from lean_tumbler.core.reading.ways import Bounds
 
 
 def store_reader(
     policy: StoragePolicy,
     store: StorePolicy,
     *,
-    keys: Mapping[str, bytes] = MappingProxyType({}),
     column: Callable[[], Column] = lambda: ALONE,
 ) -> RowReader:
     """Give what reads the rows of a store of the policy."""
@@ -22,6 +21,11 @@ def store_reader(
         formulas=policy.formulas_by_fingerprint,
         has_salts=store.columns.salt is not None,
         decryption=store.decryption,
-        keys=keys,
+        keyring=policy.keyring,
         column=column,
     )
+
+
+def bounds_of(policy: StoragePolicy) -> Bounds:
+    """Give what checks by a policy may spend, and its keys."""
+    return Bounds(limits=policy.limits, keys=policy.keyring.keys)

@@ -6,6 +6,7 @@ from dataclasses import replace
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.formulas.steps import DIGESTS
+from lean_tumbler.core.keyring import Closed, Keyring, Opened
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.fitting_ways import (
     bare_schemes,
@@ -59,7 +60,7 @@ class RowReader:
         # whether the store has a salt column: then NULL counts as a salt of no bytes
         has_salts: bool = True,
         decryption: Decryption | None = None,  # how values are decrypted, where they are
-        keys: Mapping[str, bytes] | None = None,  # secrets of the legacy system, by name
+        keyring: Keyring | None = None,  # opens keyed values, and has the keys of decryption
         # gives what a survey says of the column; asked where a text may be a password
         column: Callable[[], Column] = lambda: ALONE,
     ) -> None:
@@ -72,7 +73,7 @@ class RowReader:
         self._below_layers = BelowLayers(self._formulas)
         self._has_salts = has_salts
         self._decryption = decryption
-        self._keys = keys or {}
+        self.keyring = keyring or Keyring()
         self._declares = any((c.formula and not c.then) or c.scheme for c in self.cohorts)
 
     @property
@@ -97,26 +98,21 @@ class RowReader:
 
     def seen_with(self, column: Callable[[], Column]) -> "RowReader":
         """Give the same reader with what a survey says of the column."""
-        return RowReader(
-            cohorts=self.cohorts,
-            parts=self._parts,
-            formulas=self._formulas,
-            has_salts=self._has_salts,
-            decryption=self._decryption,
-            keys=self._keys,
-            column=column,
-        )
+        return self._again(self.cohorts, column)
 
     def with_cohort(self, cohort: Cohort) -> "RowReader":
         """Give the same reader with one cohort in the place of all that are no plain text."""
+        return self._again((cohort, *self._plain_cohorts), self._column)
+
+    def _again(self, cohorts: Sequence[Cohort], column: Callable[[], Column]) -> "RowReader":
         return RowReader(
-            cohorts=(cohort, *self._plain_cohorts),
+            cohorts=cohorts,
             parts=self._parts,
             formulas=self._formulas,
             has_salts=self._has_salts,
             decryption=self._decryption,
-            keys=self._keys,
-            column=self._column,
+            keyring=self.keyring,
+            column=column,
         )
 
     @property
@@ -138,6 +134,8 @@ class RowReader:
         if parsed.scheme == REMNANT:
             return Reading(state=State.REMNANT, text=text, parsed=parsed, doubt=Reason.REMNANT)
         text = parsed.inner_text or text
+        if parsed.kind is Kind.KEYED:
+            return self._keyed(text, parsed, row)
         if parsed.kind is Kind.LOCKED:
             return Reading(state=State.LOCKED, text=text, parsed=parsed)
         if parsed.kind is Kind.LAYERED:
@@ -152,6 +150,17 @@ class RowReader:
             doubt=doubt,
             suspected=suspected,
         )
+
+    def _keyed(self, text: str, parsed: ParsedValue, row: Row) -> Reading:
+        """Read what stands under a key: a direct or a layered value, and nothing else."""
+        found = self.keyring.open(text, account=row.account)
+        if isinstance(found, Opened):
+            within = self.read(replace(row, stored=found.text.encode("utf-8")))
+            if is_sealable(within):
+                own = replace(within.parsed, wrappers=parsed.wrappers)
+                return replace(within, parsed=own, keyed=found.head)
+            found = Closed.MOVED
+        return Reading(state=State.CLOSED, text=text, parsed=parsed, closed=found)
 
     def read_text(self, text: str) -> Reading:
         """Understand a stored text that nothing is known of beside it."""
@@ -178,7 +187,7 @@ class RowReader:
             prepared = tuple(self._prepared(said, parsed, row))
             return (*prepared, *said), (None if said else Reason.NOT_UNDERSTOOD), ""
         if self._decryption is not None:
-            opened = self._decryption.password_of(text, self._keys)
+            opened = self._decryption.password_of(text, self.keyring.keys)
             if opened is not None:
                 return (_password(DECRYPTABLE, opened, Certainty.DECLARED),), None, ""
         declared = tuple(self._declared(text, parsed, row))
@@ -351,6 +360,12 @@ class RowReader:
                 yield FormulaWay(
                     name=name, certainty=Certainty.POSSIBLE, formula=named, canonical=canonical
                 )
+
+
+def is_sealable(reading: Reading) -> bool:
+    """Tell whether a key may go over a value: it is layered, or of a slow scheme, and clean."""
+    kinds = {Kind.DERIVATION, Kind.LAYERED}
+    return reading.keyed is None and reading.parsed.kind in kinds and not reading.parsed.wrappers
 
 
 def _password(name: str, password: str, certainty: Certainty) -> PasswordWay:

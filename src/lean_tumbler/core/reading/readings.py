@@ -3,8 +3,10 @@
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from lean_tumbler.core.keyring import Closed
 from lean_tumbler.core.reading.ways import Certainty, PasswordWay, Way
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.schemes import keyed
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.obsolete import readable
 
@@ -18,6 +20,7 @@ class State(StrEnum):
     EMPTY = "empty"
     LOCKED = "locked"
     REMNANT = "a remnant of a failed write"
+    CLOSED = "keyed, and not opened"
     LAYERED = "layered"
     VALUE = "a value"
 
@@ -37,6 +40,9 @@ class Reading:
     doubt: Reason | None = None
     suspected: str = ""  # what the column shows the text to be a digest of; empty where nothing
     missing: tuple[str, ...] = ()  # fingerprints below a layer that no formula has
+    # the head of the keyed value that the text was in; None where it stood by itself
+    keyed: keyed.Head | None = None
+    closed: Closed | None = None  # why a keyed value was not opened; None for any other
 
     @property
     def label(self) -> str:

@@ -3,6 +3,7 @@
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from types import MappingProxyType
 
 # The roles whose content a row carries by itself; others stand under the table's own name.
 STORED, SALT, LOGIN = "stored", "salt", "login"
@@ -47,6 +48,8 @@ class Row:
     # the salt column; None where it is NULL or there is none
     salt: bytes | None = field(default=None, repr=False)
     login: str | None = None  # the login
+    # what names the row in its table, as text: a value may be bound to it; None where nothing does
+    account: str | None = None
     # further columns, by the table's own names
     others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
 
@@ -69,3 +72,34 @@ class Row:
         if role == LOGIN:
             return None if self.login is None else self.login.encode("utf-8", "replace")
         return self.others.get(column)
+
+
+def given_row(
+    *,
+    stored: str | bytes | None,
+    salt: str | bytes | None = None,
+    login: str | None = None,
+    account: str | None = None,
+    columns: Mapping[str, str | bytes | None] = MappingProxyType({}),
+) -> Row:
+    """Make a row of what an application brings along.
+
+    Raises:
+        TypeError: a content is neither text nor bytes.
+    """
+    return Row(
+        stored=_raw(stored),
+        salt=_raw(salt),
+        login=login,
+        account=account,
+        others={name: _raw(content) for name, content in columns.items()},
+    )
+
+
+def _raw(content: object) -> bytes | None:
+    if not isinstance(content, str | bytes | None):
+        kind = type(content).__name__
+        raise TypeError(f"a stored value, salt or column must be text, bytes or None, not {kind}")
+    if isinstance(content, str):
+        return content.encode("utf-8", "surrogatepass")
+    return content if isinstance(content, bytes) else None

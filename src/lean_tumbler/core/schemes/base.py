@@ -26,6 +26,7 @@ class Kind(StrEnum):
     ITERATED = "iterated"  # slow once: the crypt(3) family and its like
     DERIVATION = "derivation"  # a slow scheme with parameters, still recommended at some cost
     LAYERED = "layered"  # a legacy digest under a derivation
+    KEYED = "keyed"  # any of these, under a key that stands apart and was not used
     LOCKED = "locked"  # a marker that no password opens
     UNKNOWN = "unknown"
 

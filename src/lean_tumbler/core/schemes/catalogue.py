@@ -7,7 +7,7 @@ from importlib import import_module
 from types import MappingProxyType
 
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
-from lean_tumbler.core.schemes import layered
+from lean_tumbler.core.schemes import keyed, layered
 from lean_tumbler.core.schemes.base import (
     HASHED,
     PREFIXED_HEX,
@@ -49,7 +49,11 @@ _LEGACY_AND_CURRENT: tuple[Family, ...] = tuple(
 DERIVATIONS: MappingProxyType[str, Derivation] = MappingProxyType(
     {found.scheme: found for family in _LEGACY_AND_CURRENT for found in family.derivations}
 )
-FAMILIES: tuple[Family, ...] = (layered.family(DERIVATIONS.values()), *_LEGACY_AND_CURRENT)
+FAMILIES: tuple[Family, ...] = (
+    keyed.FAMILY,
+    layered.family(DERIVATIONS.values()),
+    *_LEGACY_AND_CURRENT,
+)
 
 # Nothing of another family is hexadecimal throughout and as long as a digest but words in
 # hexadecimal. Asked first, they spare the commonest values all other patterns.
@@ -165,7 +169,7 @@ def stored_value_scheme(text: str) -> str:
     parsed = read_value(text)
     bare_hex = parsed.layout in {"hex", "hex-upper"} and not text.isdigit() and not text.isalpha()
     is_certain = parsed.says is not Says.NOTHING or parsed.wrappers or bare_hex
-    is_value = parsed.kind in HASHED and parsed.contents.password is None
+    is_value = parsed.kind in {*HASHED, Kind.KEYED} and parsed.contents.password is None
     return parsed.scheme if is_value and is_certain else ""
 
 

@@ -10,7 +10,6 @@ from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     chosen_store,
     column_of,
-    keys_of,
     opened_store,
     read_policy,
 )
@@ -83,11 +82,9 @@ def _account(options: Options, session: Session) -> int:
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
     password = _password(options, policy, session)
-    keys = keys_of(options, policy)
     with opened_store(options, store_policy) as store:
         warrants = [
-            step_warrant(options, session, step, store, (policy, store_policy), keys=keys)
-            for step in Step
+            step_warrant(options, session, step, store, (policy, store_policy)) for step in Step
         ]
         found = [
             explain_account(
@@ -96,7 +93,6 @@ def _account(options: Options, session: Session) -> int:
                 policy=policy,
                 warrants=warrants,
                 column=column_of(options, policy, store_policy),
-                keys=keys,
                 password=password,
                 beside=beside(store, account, time.monotonic) if password else None,
             )
@@ -121,7 +117,6 @@ def _value_alone(options: Options, session: Session) -> int:
         salted=options.salted,
         clock=time.perf_counter,
         password=_password(options, policy, session),
-        keys=keys_of(options, policy) if options.check else {},
     )
     shown = options.show_values
     session.emit(

@@ -2,14 +2,13 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from types import MappingProxyType
 
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.limits import over_limits
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.grading import grade_of
-from lean_tumbler.core.reading.of_stores import store_reader
+from lean_tumbler.core.reading.of_stores import bounds_of, store_reader
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column
@@ -62,12 +61,11 @@ def explain_value(
     salted: bool,  # whether a salt stands in a column beside it
     clock: Callable[[], float],  # in seconds, to time one check
     password: Masked[str] | None = None,  # to be checked against it; None for none
-    keys: Mapping[str, bytes] = MappingProxyType({}),  # the legacy system's
 ) -> ExplainedValue:
     """Explain one stored value."""
     parsed = read_value(text)
     salted = parsed.salted or salted
-    bounds = Bounds(limits=policy.limits, keys=keys)
+    bounds = bounds_of(policy)
     reader = reader_of_files(policy)
     row = Row(stored=text.encode("utf-8"))
     checked = None
@@ -134,7 +132,6 @@ def explain_account(
     policy: StoragePolicy,  # target and floor
     warrants: Sequence[Warrant],  # of the steps that may write the row
     column: Callable[[], Column],  # gives what a survey says of the column
-    keys: dict[str, bytes],  # the legacy system's
     password: Masked[str] | None = None,  # to be checked against it; None for none
     beside: Beside | None = None,  # where it is tried too, where it does not open the row
 ) -> ExplainedAccount:
@@ -143,12 +140,12 @@ def explain_account(
     Raises:
         SourceError: the store's column cannot be read.
     """
-    reader = store_reader(policy, store_policy, keys=keys, column=column)
+    reader = store_reader(policy, store_policy, column=column)
     reading = reader.read(account.row)
     plan = plan_row(reading, policy)
     checked = None
     if password is not None:
-        bounds = Bounds(limits=policy.limits, keys=keys)
+        bounds = bounds_of(policy)
         checked = check_row(
             account.row, login=account.login or "", password=password, reader=reader, bounds=bounds,
             beside=beside,

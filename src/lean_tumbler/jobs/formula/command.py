@@ -9,7 +9,6 @@ from lean_tumbler.cli.declared import CommandPart, argument, flag, option
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     chosen_store,
-    keys_of,
     policy_path,
     read_policy,
 )
@@ -208,7 +207,7 @@ def _worked_known(
     account = next((found for found in known if found.login == wanted), None)
     if account is None:
         raise UsageError(f"{options.known}: no account has the login that --login names")
-    given = inputs_of(account, keys_of(options, policy))
+    given = inputs_of(account, policy.keyring.keys)
     inputs = given.inputs
     return ShownFormula(
         name=name,

@@ -21,7 +21,6 @@ from lean_tumbler.cli.option_types import (
 )
 from lean_tumbler.cli.options import (
     chosen_store,
-    keys_of,
     opened_rows,
     read_policy,
 )
@@ -97,7 +96,6 @@ def _layered(
     from lean_tumbler.migration.bulk.layering import Selection, Workers, layer_store
 
     local_workers = options.concurrency or os.cpu_count() or 1
-    keys = keys_of(options, policy)
     with (
         opened_rows(options, store_policy) as store,
         ThreadPoolExecutor(local_workers) as executor,
@@ -105,7 +103,7 @@ def _layered(
         warranted_context(
             options,
             session,
-            step_warrant(options, session, Step.LAYER, store, (policy, store_policy), keys=keys),
+            step_warrant(options, session, Step.LAYER, store, (policy, store_policy)),
             title="Layering",
             rows=store.count(),
         ) as (context, warrant),
@@ -117,7 +115,6 @@ def _layered(
             warrant=warrant,
             context=context,
             workers=Workers(executor, remote_workers or local_workers, elsewhere),
-            keys=keys,
             selection=Selection(
                 only=options.only,
                 dry_run=options.dry_run,

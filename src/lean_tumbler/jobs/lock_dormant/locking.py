@@ -14,6 +14,7 @@ from lean_tumbler.core.printable import printable
 from lean_tumbler.core.reading.grading import grade_of
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.row_plans import why_closed
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.lock_markers import new_marker
 from lean_tumbler.core.stored_days import is_never
@@ -231,6 +232,9 @@ class _Locking:
         if not account.stored:
             return Grade.UNKNOWN, Reason.NO_VALUE
         reading = self._reader.read(account.row)
+        closed = why_closed(reading)
+        if closed is not None:
+            return Grade.KEYED, closed
         if not reading.ways and reading.parsed.kind is Kind.UNKNOWN:
             return Grade.UNKNOWN, Reason.NOT_UNDERSTOOD
         found = grade_of(reading, self._policy.floor, salt=account.salt)

@@ -13,7 +13,6 @@ from lean_tumbler.cli.histories import begin_history
 from lean_tumbler.cli.option_types import ForecastOptions, ProofOptions, ReportOptions
 from lean_tumbler.cli.options import (
     chosen_store,
-    keys_of,
     opened_rows,
     policy_path,
     read_policy,
@@ -67,7 +66,6 @@ def run(options: Options, session: Session) -> int:
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
-    keys = keys_of(options, policy)
     workers = options.concurrency or os.cpu_count() or 1
     with (
         opened_rows(options, store_policy) as store,
@@ -80,10 +78,7 @@ def run(options: Options, session: Session) -> int:
             policy=policy,
             context=reading_context(advance),
             workers=Workers(executor, workers),
-            keys=keys,
-            warrant=step_warrant(
-                options, session, Step.LAYER, store, (policy, store_policy), keys=keys
-            ),
+            warrant=step_warrant(options, session, Step.LAYER, store, (policy, store_policy)),
         )
     outlook = _outlook(options, session, policy, store_policy, plan)
     session.emit(

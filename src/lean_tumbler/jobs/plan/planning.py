@@ -41,7 +41,6 @@ def plan_store(
     policy: StoragePolicy,
     context: RunContext,
     workers: Workers,
-    keys: Mapping[str, bytes],
     warrant: Warrant,
 ) -> Plan:
     """Make the plan of a store; it is only read.
@@ -57,7 +56,6 @@ def plan_store(
         policy=policy,
         context=context,
         workers=workers,
-        keys=keys,
         warrant=warrant,
         selection=Selection(dry_run=True),
     )

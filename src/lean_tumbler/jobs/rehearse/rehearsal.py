@@ -158,7 +158,6 @@ def rehearse(  # noqa: PLR0913 - all that a change needs, and a copy
             warrant=_of_copy(copy, there, today),
             context=replace(context, progress=lambda _: None),
             workers=workers,
-            keys=gateway.bounds.keys,
         )
         run.try_all(attempts, Moment.LAYERED)
         run.log_in(attempts)

@@ -36,7 +36,7 @@ def set_password(
     warrant.require()
     account = _closed_account(store, gateway, store_name, login)
     was = gateway.reader(store_name).read(account.row).state
-    value = gateway.hash(password=new, login=login)
+    value = gateway.hash(password=new, login=login, account=account.bound_name)
     replace(warrant, room=room_of(store), needed=len(value)).require()
     if account.stored is None:
         result = store.fill(account.key, value)

@@ -1,13 +1,12 @@
 """Bulk layering: what each row gets, and derivations on an executor while others are written."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import nullcontext
 from dataclasses import dataclass
 from importlib.util import find_spec
 from itertools import chain
-from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -101,8 +100,6 @@ def layer_store(
     warrant: Warrant,  # says which rows may be written
     context: RunContext,  # backup, pace and stop
     workers: Workers,  # who derives
-    # the legacy system's keys, by the names in the policy
-    keys: Mapping[str, bytes] = MappingProxyType({}),
     selection: Selection = Selection(),  # which rows
 ) -> LayeringSummary:
     """Put the target over every legacy digest of a store.
@@ -121,7 +118,7 @@ def layer_store(
         warrant.require()
         if policy.target.over_digests is not None:
             require_opening(policy.target, context.randomness, Bounds(limits=policy.limits))
-    layering = _Layering(store, store_policy, policy, context, workers, keys, selection, warrant)
+    layering = _Layering(store, store_policy, policy, context, workers, selection, warrant)
     layering.count_cohorts(store)
     run = BulkRun(
         store,
@@ -162,14 +159,13 @@ class _Layering:
         policy: StoragePolicy,
         context: RunContext,
         workers: Workers,
-        keys: Mapping[str, bytes],
         selection: Selection,
         warrant: Warrant,
     ) -> None:
         self._policy, self._warrant = policy, warrant
         self._context, self._workers, self._selection = context, workers, selection
         self._only_counts = selection.dry_run
-        reader = store_reader(policy, store_policy, keys=keys)
+        reader = store_reader(policy, store_policy)
         self._reader = reader.seen_with(surveyed_once(lambda: nullcontext(store), reader))
         self.summary = LayeringSummary(
             workers=workers.count,
@@ -290,6 +286,9 @@ class _Layering:
                 swaps[id(due)] = None
                 continue
             require_confirmed(value, task, self._reader)
+            value = self._policy.keyring.sealed(  # noqa: PLW2901 - what is written of it
+                value, account=due.account.bound_name, randomness=self._context.randomness
+            )
             self.summary.hashing_seconds += seconds
             if not self._warrant.has_room(len(value)):
                 self.summary.leave(due.account.key, Reason.TOO_NARROW, due.choice)

@@ -41,7 +41,6 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
     evidence: EvidenceFile | None = None,
     # the stores of equal tables, whose people speak for this one's too
     sisters: Mapping[str, Opened] = MappingProxyType({}),
-    keys: Mapping[str, bytes] | None = None,  # the legacy system's
     most_otherwise: float | None = None,  # the largest bound, where an option says it
     unproven: frozenset[str] = frozenset(),  # cohorts that are taken without proof
 ) -> Warrant:
@@ -53,7 +52,7 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
     """
     found, binding = Evidence(), None
     if evidence is not None:
-        settled = settled_by(store_reader(policy, store_policy, keys=keys or {}), policy)
+        settled = settled_by(store_reader(policy, store_policy), policy)
         name, known = store_policy.name, evidence.load()
         lapsed = lapsed_of(known, {**sisters, name: lambda: nullcontext((store, settled))})
         binding = None if name in lapsed else known.bindings.get(name)
@@ -65,8 +64,9 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
         store=store_policy,
         today=today,
         room=room_of(store),
-        needed=widest(policy, store_policy) if step is Step.LAYER else 0,
+        needed=widest(policy, store_policy) if step in {Step.LAYER, Step.REKEY} else 0,
         has_way_back=has_way_back or isinstance(store, WritesCopy),
+        keyring=policy.keyring,
         repeated=frozenset(store.repeated() if isinstance(store, Store) else ()),
         share=share,
         table=store.table,

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from lean_tumbler.core.policy import DIRECTORY_SCHEMES
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE, server_login
 from lean_tumbler.stores.transport import leaves_this_machine
 
-_SCHEMES = ("ldap", "ldaps", "ldapi")
 _BIND_NAME = "bindname"  # RFC 2255 section 4
 _SECONDS = 10
 _HOW_TO_INSTALL = "pip install 'lean-tumbler[directory]'"
@@ -19,7 +19,7 @@ _HOW_TO_INSTALL = "pip install 'lean-tumbler[directory]'"
 
 def is_directory_url(locator: str) -> bool:
     """Tell the URL of a directory (RFC 4516) from others."""
-    return locator.partition("://")[0].lower() in _SCHEMES
+    return locator.partition("://")[0].lower() in DIRECTORY_SCHEMES
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,15 +10,18 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote
 
 from lean_tumbler.core.policy import Columns, StorePolicy
+from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.file_access import OWNER_ONLY, file_errors, require_own, write_parts
 from lean_tumbler.stores.files.copying import Fields, Record
 from lean_tumbler.stores.files.kinds import open_export
-from lean_tumbler.stores.interface import AccountKey
+from lean_tumbler.stores.interface import Account, AccountKey
 from lean_tumbler.stores.naming import require_column
 from lean_tumbler.stores.sql.sqlite import open_sqlite, sqlite_errors
 from lean_tumbler.stores.sql.swaps import SqlSwaps
@@ -50,7 +53,8 @@ class FileStore(SqlSwaps):
     def __init__(self, path: Path, store: StorePolicy, *, into: Path | None) -> None:
         self._path, self._into, self._mapped = path, into, store.columns
         self._export = open_export(path)
-        self._other_names = store.other_columns
+        named = filter(None, [store.columns.account])
+        self._other_names = tuple(dict.fromkeys((*store.other_columns, *named)))
         mapped = store.columns.mapped.values()
         for name in filter(None, (*mapped, *self._other_names)):
             require_column(name, self._export.columns, str(path))
@@ -146,6 +150,13 @@ class FileStore(SqlSwaps):
                 number += 1
                 rows.append((record.line if self._export.numbered_by_line else number, fields))
             yield record, rows
+
+    def _account(self, row: Any) -> Account:
+        """Give a row; a line may move, so only a column names it for good."""
+        account, column = super()._account(row), self._mapped.account
+        content = account.others.get(column) if column else None
+        name = None if content is None else text_of(content)
+        return replace(account, key_is_place=True, name=name)
 
     @property
     def table(self) -> str:

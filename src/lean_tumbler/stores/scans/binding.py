@@ -22,7 +22,9 @@ from lean_tumbler.stores.kinds import open_store
 SAMPLE_ROWS = 40
 STILL_THERE = 0.9  # of the sample; people leave, and change their passwords in the old program
 # What a row may have become since, without speaking against what was known of it.
-_BECOME = frozenset({Reason.LAYERED, Reason.CURRENT, Reason.REWRITTEN, Reason.LOCKED})
+_BECOME = frozenset(
+    {Reason.LAYERED, Reason.CURRENT, Reason.REWRITTEN, Reason.LOCKED, Reason.KEY_MISSING}
+)
 OTHER_ROWS = (
     "the rows that known accounts were tried on do not stand there any more: another database, a "
     "restored one, or another table"
