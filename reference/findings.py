@@ -3,7 +3,8 @@
 from collections.abc import Iterator
 
 from lean_tumbler.core.audit.kinds import RULES_OF_KINDS
-from lean_tumbler.core.audit.rules import RULES, Severity
+from lean_tumbler.core.audit.rule import Severity
+from lean_tumbler.core.audit.rules import RULES
 from lean_tumbler.core.grades import BELOW_FLOOR, MEANING
 from reference.tables import GENERATED, table
 

@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 from types import MappingProxyType
-from typing import Any
 
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.schemes import keyed
@@ -66,7 +65,7 @@ def require_key(name: str, raw: bytes) -> bytes:
     else:
         return raw
     raise UsageError(
-        f"[keys] “{name}” {problem}; `lean-tumbler keys new {name} --for values` makes one"
+        f"[keys] “{name}” {problem}; `lean-tumbler keys new {name} --over-values` makes one"
     )
 
 
@@ -105,18 +104,14 @@ class _Key:
     """A key as it is used: what is derived from it is computed once."""
 
     def __init__(self, name: str, raw: bytes, realm: str) -> None:
+        from cryptography.hazmat.primitives.ciphers.aead import (  # noqa: PLC0415 - rarely needed
+            AESGCM,
+        )
+
         require_key(name, raw)
-        self._encrypting = Masked(hmac.digest(raw, _ENCRYPTING, "sha256"))
+        self.cipher = AESGCM(hmac.digest(raw, _ENCRYPTING, "sha256"))
         checked = hmac.digest(raw, f"{_CHECKING}{name}:{realm}".encode(), "sha256")
         self.check = checked[: keyed.CHECK_BYTES]
-
-    def cipher(self, nonce: bytes, beside: bytes) -> Any:
-        """Give the cipher of one value."""
-        from Crypto.Cipher import AES  # noqa: PLC0415 - most commands start without it
-
-        cipher = AES.new(self._encrypting.reveal(), AES.MODE_GCM, nonce=nonce)
-        cipher.update(beside)
-        return cipher
 
 
 class Keyring:
@@ -184,10 +179,16 @@ class Keyring:
             KeyMissing: it is not.
             UsageError: it was not drawn at random.
         """
-        if self.lacks_key:
+        if self.sealed_by:
+            self._required()
+
+    def _required(self) -> _Key:
+        key = self._key(self.sealed_by)
+        if key is None:
             raise KeyMissing(
                 f"[target] keyed_by: the key “{self.sealed_by}” is not there; see [keys]"
             )
+        return key
 
     def is_latest(self, head: Head | None) -> bool:
         """Tell whether a value stands under what new values get: this key, so bound; or no key."""
@@ -210,17 +211,16 @@ class Keyring:
         """
         if not self.sealed_by:
             return text
-        self.require_key()
-        key = self._key(self.sealed_by)
+        key = self._required()
         if self.needs_account and account is None:
             raise UsageError(
                 "[target] bound_to binds each value to its account, and none is given: insert the "
                 "row first, then name its key; or set bound_to to “realm”"
             )
-        head = Head(name=self.sealed_by, check=key.check if key else b"", bound=self.bound)
+        head = Head(name=self.sealed_by, check=key.check, bound=self.bound)
         nonce = randomness(keyed.NONCE_BYTES)
-        cipher = key.cipher(nonce, self._beside(head, account)) if key else None
-        body = b"".join(cipher.encrypt_and_digest(text.encode("utf-8"))) if cipher else b""
+        beside = self._beside(head, account)
+        body = key.cipher.encrypt(nonce, text.encode("utf-8"), beside)
         value = str(Keyed(head=head, nonce=nonce, sealed=body))
         found = self.open(value, account=account)
         if not isinstance(found, Opened) or found.text != text:
@@ -237,18 +237,18 @@ class Keyring:
         found = keyed.read(value)
         if found is None:
             return None
+        from cryptography.exceptions import InvalidTag  # noqa: PLC0415 - rarely needed
+
         key = self._key(found.head.name) if self.may_open else None
         if key is None:
             return Closed.KEY_MISSING
         if not hmac.compare_digest(key.check, found.head.check):
             return Closed.KEY_WRONG
-        body, tag = found.sealed[: -keyed.TAG_BYTES], found.sealed[-keyed.TAG_BYTES :]
-        cipher = key.cipher(found.nonce, self._beside(found.head, account))
         try:
-            text = cipher.decrypt_and_verify(body, tag).decode("utf-8")
-        except ValueError:  # another row's, or changed; UnicodeDecodeError is one too
+            raw = key.cipher.decrypt(found.nonce, found.sealed, self._beside(found.head, account))
+            return Opened(text=raw.decode("utf-8"), head=found.head)
+        except (InvalidTag, UnicodeDecodeError):  # another row's, or changed
             return Closed.MOVED
-        return Opened(text=text, head=found.head)
 
     def _beside(self, head: Head, account: str | None) -> bytes:
         """Write what a value is bound to; a realm has no colon, so no two are alike."""

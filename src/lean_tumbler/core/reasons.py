@@ -83,6 +83,7 @@ class Reason(StrEnum):
         "layer it first (`layer`), or wait for its login",
         True,
     )
+    UNDER_NO_KEY = "under no key", "", True
     KEYED_ALREADY = "under the key of new values already", "", True
     NO_ACCOUNT = (
         "nothing names its row, and new values are bound to it",

@@ -25,7 +25,8 @@ from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.errors import PasswordRefused, WriteNotConfirmed
 
-_STATES: Mapping[State, Reason] = {
+# Of states that no step reads on.
+STATES: Mapping[State, Reason] = {
     State.NO_VALUE: Reason.NO_VALUE,
     State.EMPTY: Reason.NO_VALUE,
     State.LOCKED: Reason.LOCKED,
@@ -83,7 +84,7 @@ def plan_row(reading: Reading, policy: StoragePolicy) -> RowPlan:
         reading: the row, as the store's reader gives it.
         policy: target, floor and limits.
     """
-    leave = _STATES.get(reading.state) or why_closed(reading) or reading.doubt
+    leave = STATES.get(reading.state) or why_closed(reading) or reading.doubt
     if reading.state is State.LAYERED:
         weak = grade(reading.parsed, policy.floor, salted=True) is Grade.OUTDATED
         leave = Reason.LAYER_TOO_WEAK if weak else Reason.LAYERED

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from lean_tumbler.core.reading.conditions import day_of
 from lean_tumbler.core.reading.evidence import RowFacts
-from lean_tumbler.core.reading.rows import Row, text_of
+from lean_tumbler.core.reading.rows import Row, account_name
 
 if TYPE_CHECKING:
     from lean_tumbler.stores.sql.column_move import ColumnMove
@@ -74,7 +74,7 @@ class Account:
         """Give what a value may be bound to, as text; None where nothing names the row."""
         if self.key_is_place:
             return self.name
-        return text_of(self.key) if isinstance(self.key, bytes) else str(self.key)
+        return account_name(self.key)
 
     @property
     def facts(self) -> RowFacts:
@@ -193,6 +193,9 @@ class Store(LoginStore, Protocol):
 
     def origins(self) -> set[str]:
         """Name the formulas that layered values refer to, by fingerprint."""
+
+    def key_heads(self) -> Mapping[tuple[str, bytes], int]:
+        """Count the rows under each key that stands apart, by its name and its check."""
 
     def highest_key(self) -> int | None:
         """Give the highest number that names a row; None where keys are no numbers."""

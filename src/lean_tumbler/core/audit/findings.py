@@ -11,7 +11,8 @@ from lean_tumbler.core.audit.detectors import (
 )
 from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.audit.rules import RULES, Severity
+from lean_tumbler.core.audit.rule import Severity
+from lean_tumbler.core.audit.rules import RULES
 from lean_tumbler.core.grades import Floor
 
 

@@ -12,11 +12,13 @@ from lean_tumbler.core.audit.cohort_marks import OTHER, marks
 from lean_tumbler.core.audit.digest_guesses import LikelyMatcher, digests_of, is_folded, own_digests
 from lean_tumbler.core.audit.digest_lengths import cut_lengths, length_of
 from lean_tumbler.core.audit.frames import Frame, Group
+from lean_tumbler.core.audit.keyed_rows import KEY, MOVED, opened
 from lean_tumbler.core.audit.own_salts import folded, with_own_salt
 from lean_tumbler.core.audit.representatives import explained, row_of
 from lean_tumbler.core.audit.results import (
     ACCOUNTS_SHOWN,
     FOLDED,
+    MOVED_VALUE,
     TRUNCATED,
     Affected,
     GroupReading,
@@ -41,7 +43,7 @@ _OWN_ROWS = 20  # of one group and frame, each computed by itself
 # What the column as a whole may show to be something else.
 _SURVEYED = frozenset({"plain-text", "unknown", "des-crypt", "bigcrypt"})
 _FAST = frozenset({Grade.FAST_UNSALTED, Grade.FAST_SALTED})
-_SHAPE = ("shape", "salted", "mark", "folded")
+_SHAPE = ("shape", "salted", "mark", "folded", KEY, MOVED)
 _READ_KEPT = 65_536
 # While rows are looked at, nothing is known of the column; the survey says it at the end.
 _UNSEEN = Column(rows=1)
@@ -67,6 +69,7 @@ class Profiler:
     ) -> None:
         self._floor = floor
         self._reader = (reader or RowReader()).seen_with(lambda: _UNSEEN)
+        self.keyring = self._reader.keyring
         self._survey = Survey()
         self._likely = likely
         self._profile = Profile()
@@ -75,7 +78,7 @@ class Profiler:
         self._copies = Tally(mostly_distinct=True)
         self._logins = Tally(mostly_distinct=True)
         self._first_blocks = Tally()
-        self._read: dict[tuple[str, bool, int, bool], _Read] = {}
+        self._read: dict[tuple[Any, ...], _Read] = {}
 
     def look(self, frame: pl.DataFrame, *, number: int) -> Frame:
         """Look at one frame; keeps nothing, so several threads may look at once.
@@ -85,6 +88,7 @@ class Profiler:
                 truth value.
             number: the frame's own, from 0; of a few, some rows are examined by themselves.
         """
+        frame = opened(frame, self.keyring)
         rows = frame.filter(pl.col("stored").is_not_null())
         rows, groups = self._grouped(rows)
         flags = [("no-credential", frame.filter(pl.col("stored").is_null()))]
@@ -155,14 +159,15 @@ class Profiler:
 
     def _read_once(self, row: dict[str, Any]) -> _Read:
         """Read a representative; the same text, salt and mark are read once."""
-        key = (row["stored"], row["salted"], row["mark"], row["folded"])
+        key = (row["stored"], *(row[name] for name in _SHAPE[1:]))
         found = self._read.get(key)
         if found is None:
             if len(self._read) >= _READ_KEPT:
                 self._read.clear()
             whole = row_of({**row, **row["row"]})
             found = self._read_row(whole, salted=row["salted"])
-            found = self._read[key] = _as_folded(found) if row["folded"] else found
+            found = _as_folded(found) if row["folded"] else found
+            found = self._read[key] = _as_keyed(found, row[KEY], moved=row[MOVED])
         return found
 
     def _read_row(self, row: Row, *, salted: bool) -> _Read:
@@ -282,6 +287,14 @@ def _as_folded(read: _Read) -> _Read:
     """Give the reading of a value whose letters were folded: nobody can log in with it."""
     reading = replace(read.reading, grade=Grade.UNKNOWN, confidence=0.0)
     return replace(read, reading=reading, odd=(*read.odd, FOLDED))
+
+
+def _as_keyed(read: _Read, key: str, *, moved: bool) -> _Read:
+    """Give the reading of a value under a key; nobody can log in with one that was moved."""
+    if not moved:
+        return replace(read, reading=replace(read.reading, keyed_by=key)) if key else read
+    reading = replace(read.reading, grade=Grade.UNKNOWN, keyed_by=key)
+    return replace(read, reading=reading, odd=(*read.odd, MOVED_VALUE))
 
 
 def _named_by_privilege(shaped: pl.DataFrame, groups: pl.DataFrame) -> pl.DataFrame:

@@ -12,7 +12,8 @@ from lean_tumbler.core.reading.survey import Column
 
 ACCOUNTS_SHOWN = 10
 TRUNCATED, FOLDED = "truncated-value", "folded-value"
-DAMAGES = (TRUNCATED, FOLDED)
+MOVED_VALUE = "moved-or-damaged"
+DAMAGES = (TRUNCATED, FOLDED, MOVED_VALUE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +31,7 @@ class GroupReading:
     twice: bool = False  # whether it is a digest of a digest
     formula: str = ""  # what makes it, in the notation, where the policy says so
     wrappers: tuple[str, ...] = ()  # what stands around the values
+    keyed_by: str = ""  # the key that they are under; empty for none
 
 
 @dataclass(slots=True)

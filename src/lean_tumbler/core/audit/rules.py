@@ -1,11 +1,10 @@
 """The findings: code, severity, what each means, and what to do."""
 
-from dataclasses import dataclass
-from enum import StrEnum
 from types import MappingProxyType
 
 from lean_tumbler.core.audit import detectors
-from lean_tumbler.core.audit.results import FOLDED
+from lean_tumbler.core.audit.results import FOLDED, MOVED_VALUE
+from lean_tumbler.core.audit.rule import Rule, Severity
 from lean_tumbler.core.audit.value_detectors import (
     CommonPassword,
     CutOff,
@@ -17,32 +16,6 @@ from lean_tumbler.core.audit.value_detectors import (
 )
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.schemes.obsolete.remnants import REMNANT
-
-
-class Severity(StrEnum):
-    """How bad, least first."""
-
-    LOW = "low"
-    MEDIUM = "medium"
-    HIGH = "high"
-    CRITICAL = "critical"
-
-    @property
-    def rank(self) -> int:
-        """0 for the least."""
-        return list(Severity).index(self)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rule:
-    """One thing that can be wrong."""
-
-    severity: Severity
-    summary: str  # what it means, in a sentence
-    breaks: str = ""  # the published rule that it breaks; empty where there is none
-    remedy: str  # the next command or step
-    detect: detectors.Detector  # how it is seen
-
 
 _ASVS = "OWASP ASVS 5.0, 11.4.2"
 
@@ -260,6 +233,14 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
                 ("logins occur", "logins occur"),
                 ", letter case and blanks around aside",
             ),
+        ),
+        MOVED_VALUE: Rule(
+            severity=Severity.CRITICAL,
+            summary="A value under a key that another row's was copied over, or that was changed: "
+            "nobody can log in.",
+            remedy="Find who wrote it: it is what an attacker with write access does. Then put "
+            "the account's own value back from a backup.",
+            detect=detectors.Flagged(MOVED_VALUE, "{rows} rows do not open by their key"),
         ),
         "truncated-value": Rule(
             severity=Severity.HIGH,

@@ -1,7 +1,8 @@
 """One row as it was read, whatever store it comes from; and its bytes as text."""
 
+import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
@@ -74,6 +75,25 @@ class Row:
         return self.others.get(column)
 
 
+def account_name(key: int | str | bytes | Sequence[str]) -> str:
+    """Write what names a row as one text: several columns as a JSON list of their texts.
+
+    Args:
+        key: of the row; a JSON list for several columns, whatever the types of its items.
+    """
+    if isinstance(key, int | bytes):
+        return text_of(key) if isinstance(key, bytes) else str(key)
+    parts: object = key
+    if isinstance(key, str):
+        try:
+            parts = json.loads(key) if key.startswith("[") else None
+        except ValueError:
+            parts = None
+        if not isinstance(parts, list):
+            return key
+    return json.dumps([str(part) for part in parts], ensure_ascii=False)  # type: ignore[attr-defined]
+
+
 def given_row(
     *,
     stored: str | bytes | None,
@@ -91,7 +111,7 @@ def given_row(
         stored=_raw(stored),
         salt=_raw(salt),
         login=login,
-        account=account,
+        account=None if account is None else account_name(account),
         others={name: _raw(content) for name, content in columns.items()},
     )
 

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from lean_tumbler.core.audit.equal_names import shared_name
 from lean_tumbler.core.audit.kinds import RULES_OF_KINDS
-from lean_tumbler.core.audit.rules import Severity
+from lean_tumbler.core.audit.rule import Severity
 from lean_tumbler.jobs.audit.attack import (
     ATTACK_HEADINGS,
     ATTACK_MEANING,

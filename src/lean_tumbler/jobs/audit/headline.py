@@ -3,7 +3,7 @@
 from rich.text import Text
 
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.audit.rules import Severity
+from lean_tumbler.core.audit.rule import Severity
 from lean_tumbler.reports.wording import count
 from lean_tumbler.stores.scans.auditing import AuditedColumn
 

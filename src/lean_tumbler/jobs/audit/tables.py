@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 from typing import TYPE_CHECKING, Any
 
-from lean_tumbler.core.audit.rules import RULES, Severity
+from lean_tumbler.core.audit.rule import Severity
+from lean_tumbler.core.audit.rules import RULES
 from lean_tumbler.reports.csv_lines import csv_line
 from lean_tumbler.reports.sarif import sarif_log
 

@@ -154,6 +154,7 @@ def _failures(shared: str | None, log: "Log") -> "FailureLimit":
 
 def _service(options: Options, context: "ServiceContext") -> "LoginService":
     """Read the policy, open its stores and check that all their formulas are there."""
+    from lean_tumbler.migration.bulk.key_checks import require_keys
     from lean_tumbler.migration.bulk.layering import require_formulas
     from lean_tumbler.service.logins import LoginService
     from lean_tumbler.stores.interface import LOGIN_LOCK_SECONDS
@@ -171,6 +172,7 @@ def _service(options: Options, context: "ServiceContext") -> "LoginService":
     }
     for store in stores.values():
         require_formulas(store, policy)
+        require_keys(store, policy)
     gateway = gateway_of(options, policy)
     for name, store in stores.items():
         gateway.reader(name).look_at_column()  # now, and not at the first login that needs it

@@ -99,6 +99,8 @@ def undo_swaps(
 def is_damaged(reader: RowReader, row: Account) -> bool:
     """Tell a row whose value no password opens, by any reading of the policy, and no marker is."""
     reading = reader.read(row.row)
+    if reading.closed is not None and reading.closed.is_the_operators:
+        return False  # without its key nobody knows
     return bool(row.stored) and not reading.ways and reading.state is not State.LOCKED
 
 

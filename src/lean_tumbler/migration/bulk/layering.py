@@ -38,6 +38,7 @@ from lean_tumbler.migration.bulk.deriving import (
     timed,
 )
 from lean_tumbler.migration.bulk.engine import BulkRun, Due
+from lean_tumbler.migration.bulk.key_checks import require_keys
 from lean_tumbler.migration.bulk.pages import all_pages
 from lean_tumbler.migration.bulk.strata import CohortProof, CohortRows
 from lean_tumbler.migration.bulk.summary import LayeringSummary
@@ -114,6 +115,7 @@ def layer_store(
         Interrupted: the store failed half-way; what was written is whole.
     """
     _require_possible(store, policy)
+    require_keys(store, policy)
     if not selection.dry_run:
         warrant.require()
         if policy.target.over_digests is not None:

@@ -63,6 +63,10 @@ class Table(Protocol):
     def keys(self) -> tuple[str, ...]:
         """The columns that the schema says name a row alone; files have none."""
 
+    @property
+    def row_key(self) -> tuple[str, ...]:
+        """The columns that together name a row; files have none."""
+
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column; files have none."""
 
@@ -115,6 +119,11 @@ class Schemaless:
     @property
     def keys(self) -> tuple[str, ...]:
         """Name no keys."""
+        return ()
+
+    @property
+    def row_key(self) -> tuple[str, ...]:
+        """Name none."""
         return ()
 
     def declared(self, _: str) -> Declared:

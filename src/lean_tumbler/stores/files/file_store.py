@@ -16,7 +16,7 @@ from typing import Any
 from urllib.parse import quote
 
 from lean_tumbler.core.policy import Columns, StorePolicy
-from lean_tumbler.core.reading.rows import text_of
+from lean_tumbler.core.reading.rows import account_name, text_of
 from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.file_access import OWNER_ONLY, file_errors, require_own, write_parts
 from lean_tumbler.stores.files.copying import Fields, Record
@@ -155,7 +155,7 @@ class FileStore(SqlSwaps):
         """Give a row; a line may move, so only a column names it for good."""
         account, column = super()._account(row), self._mapped.account
         content = account.others.get(column) if column else None
-        name = None if content is None else text_of(content)
+        name = None if content is None else account_name(text_of(content))
         return replace(account, key_is_place=True, name=name)
 
     @property

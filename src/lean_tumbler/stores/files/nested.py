@@ -70,6 +70,11 @@ class NestedTable:
         """The table's own keys."""
         return self.table.keys
 
+    @property
+    def row_key(self) -> tuple[str, ...]:
+        """The table's own."""
+        return self.table.row_key
+
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column; of a field, nothing."""
         return self.table.declared(column) if column in self.table.columns else Declared()

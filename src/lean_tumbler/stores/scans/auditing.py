@@ -17,7 +17,7 @@ from lean_tumbler.core.audit.kinds import CredentialKind, is_readable
 from lean_tumbler.core.audit.opening import Opens
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
-from lean_tumbler.core.audit.rules import Severity
+from lean_tumbler.core.audit.rule import Severity
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StorePolicy, Target

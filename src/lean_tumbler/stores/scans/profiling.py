@@ -12,11 +12,13 @@ import polars as pl
 from lean_tumbler.core.audit.cohort_marks import OTHER
 from lean_tumbler.core.audit.digest_guesses import LikelyMatcher
 from lean_tumbler.core.audit.frames import Frame, Group
+from lean_tumbler.core.audit.keyed_rows import NAME
 from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.rows import account_name
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
@@ -66,7 +68,8 @@ def looked_at(
     others: Sequence[str],
 ) -> Iterator[Frame]:
     """Look at each frame, several at once, in the table's order."""
-    frames = _frames(table, columns, unreadable, others)
+    named_by = _named_by(table, columns) if profiler.keyring.may_open else ()
+    frames = _frames(table, columns, unreadable, others, named_by)
     if context.executor is None:
         for number, frame in enumerate(frames):
             yield profiler.look(frame, number=number)
@@ -82,7 +85,11 @@ def looked_at(
 
 
 def _frames(
-    table: Table, columns: Columns, unreadable: Unreadable, others: Sequence[str]
+    table: Table,
+    columns: Columns,
+    unreadable: Unreadable,
+    others: Sequence[str],
+    named_by: Sequence[str],
 ) -> Generator[pl.DataFrame, None, None]:
     """Read a table's columns under the names that the profiler takes."""
     account = columns.account or columns.login
@@ -95,7 +102,8 @@ def _frames(
         "created": columns.created,
         "updated": columns.updated,
     }
-    wanted = sorted({name for name in (account, *named.values(), *others) if name})
+    wanted = sorted({name for name in (account, *named.values(), *others, *named_by) if name})
+    names = {NAME: _name(named_by)} if named_by else {}
     missing = pl.lit(None, pl.String)
     place = pl.col(LINE).cast(pl.String)
     for frame in table.frames(wanted, unreadable):
@@ -111,7 +119,21 @@ def _frames(
             updated=roles["updated"],
             privileged=truth,
             **{OTHER + name: pl.col(name) for name in others},
+            **names,
         )
+
+
+def _named_by(table: Table, columns: Columns) -> tuple[str, ...]:
+    """Name the columns that name a row in its table: values under a key may be bound to it."""
+    return (columns.account,) if columns.account else table.row_key
+
+
+def _name(columns: Sequence[str]) -> pl.Expr:
+    if len(columns) == 1:
+        return pl.col(columns[0])
+    return pl.struct(columns).map_elements(
+        lambda row: account_name(list(row.values())), return_dtype=pl.String
+    )
 
 
 def is_privileged(role: pl.Expr, columns: Columns) -> pl.Expr:

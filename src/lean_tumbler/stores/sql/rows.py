@@ -14,6 +14,7 @@ from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.interface import Account, AccountKey
 from lean_tumbler.stores.naming import nearest, require_column
 from lean_tumbler.stores.sql.database import Database, TableName
+from lean_tumbler.stores.sql.key_heads import key_heads
 from lean_tumbler.stores.sql.origins import origins
 from lean_tumbler.stores.sql.relation import Relation
 from lean_tumbler.stores.sql.row_key import RowKey
@@ -256,6 +257,11 @@ class TableRows:
         """Name the formulas that layered values refer to, by fingerprint."""
         with self._database.connect() as connection:
             return origins(connection, self._relation, self._raw(self._columns.stored))
+
+    def key_heads(self) -> Mapping[tuple[str, bytes], int]:
+        """Count the rows under each key that stands apart, by its name and its check."""
+        with self._database.connect() as connection:
+            return key_heads(connection, self._relation, self._raw(self._columns.stored))
 
     def highest_key(self) -> int | None:
         """Give the highest number that names a row; None where keys are no numbers."""

@@ -54,6 +54,11 @@ class DatabaseTable:
         """The columns that each name a row alone, the primary key first."""
         return tuple(self.database.keys(self.table))
 
+    @cached_property
+    def row_key(self) -> tuple[str, ...]:
+        """The columns that together name a row: those of the policy, or the primary key."""
+        return self.source.key or tuple(self._primary_key())
+
     @property
     def only_rows(self) -> str:
         """Which rows are read, as a condition; empty for all."""

@@ -328,6 +328,11 @@ class DumpedTable:
         """Name no keys; a dump's rows are numbered."""
         return ()
 
+    @property
+    def row_key(self) -> tuple[str, ...]:
+        """Name none."""
+        return ()
+
     def declared(self, column: str) -> Declared:
         """Say what the schema declares of a column."""
         reading = self.index.reading

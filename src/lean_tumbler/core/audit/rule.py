@@ -1,0 +1,31 @@
+"""What a finding is made of."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from lean_tumbler.core.audit import detectors
+
+
+class Severity(StrEnum):
+    """How bad, least first."""
+
+    LOW = "low"
+    MEDIUM = "medium"
+    HIGH = "high"
+    CRITICAL = "critical"
+
+    @property
+    def rank(self) -> int:
+        """0 for the least."""
+        return list(Severity).index(self)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rule:
+    """One thing that can be wrong."""
+
+    severity: Severity
+    summary: str  # what it means, in a sentence
+    breaks: str = ""  # the published rule that it breaks; empty where there is none
+    remedy: str  # the next command or step
+    detect: detectors.Detector  # how it is seen
