@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from conftest import CHEAP_POLICY, Portal, Program, make_portal, run_program
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.limits import Limits, over_limits
+from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.stored_forms import between, pattern
@@ -241,10 +242,10 @@ def test_numbers_of_a_range(lowest: int, more: int, number: int) -> None:
     assert (found is not None) == (lowest <= number <= lowest + more)
 
 
-@given(st.text(max_size=40) | st.from_regex(pattern(Floor()), fullmatch=True))
+@given(st.text(max_size=40) | st.from_regex(pattern(StoragePolicy()), fullmatch=True))
 def test_what_is_admitted_is_never_weak(text: str) -> None:
     """Whatever the published floor's expression takes, the reader grades as no weaker."""
-    if re.fullmatch(pattern(Floor()), text):
+    if re.fullmatch(pattern(StoragePolicy()), text):
         parsed = read_value(text)
         is_strong = Floor().reached_by(parsed.scheme, parsed.parameters)
         by_its_head = parsed.kind is Kind.UNKNOWN and text.startswith(

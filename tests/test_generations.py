@@ -400,7 +400,7 @@ def test_every_family_comes_through_layering_and_the_guard(
 ) -> None:
     """Made elsewhere → read → layered → read back → checked → upgraded, and the guard admits it."""
     policy = policy_with()
-    guard = re.compile(pattern(policy.floor))
+    guard = re.compile(pattern(policy))
     seen = set()
     for value in foreign_values:
         gateway = CredentialGateway(policy)  # of its own: its refusals cost what these rows do

@@ -92,14 +92,14 @@ def judged(facts: Facts) -> dict[tuple[str, str], PointVerdict]:
 
 def test_points_of_the_standards() -> None:
     """Each turns with the fact that it rests on, and with no other."""
-    good = Facts(weak=0, unsalted=0, unknown=0, min_length=15, guarded=True)  # fmt: skip
+    good = Facts(values=10, weak=0, unsalted=0, unknown=0, min_length=15, guarded=True)  # fmt: skip
     base = judged(good)
     assert list(base.values()).count(PointVerdict.NOT_YET) == 1  # the secret apart
     changed = {
-        "weak": (Facts(weak=3, unsalted=0, unknown=0, min_length=15, guarded=True), {"3.1.1.2", "11.4.2"}),
-        "unknown": (Facts(weak=0, unsalted=0, unknown=1, min_length=15, guarded=True), {"3.1.1.2", "11.4.2"}),
-        "length": (Facts(weak=0, unsalted=0, unknown=0, min_length=6, guarded=True), {"3.1.1.2"}),
-        "guard": (Facts(weak=0, unsalted=0, unknown=0, min_length=15, guarded=False), {"[floor]"}),
+        "weak": (Facts(values=10, weak=3, unsalted=0, unknown=0, min_length=15, guarded=True), {"3.1.1.2", "11.4.2"}),
+        "unknown": (Facts(values=10, weak=0, unsalted=0, unknown=1, min_length=15, guarded=True), {"3.1.1.2", "11.4.2"}),
+        "length": (Facts(values=10, weak=0, unsalted=0, unknown=0, min_length=6, guarded=True), {"3.1.1.2"}),
+        "guard": (Facts(values=10, weak=0, unsalted=0, unknown=0, min_length=15, guarded=False), {"[floor]"}),
     }  # fmt: skip
     for what, (facts, sections) in changed.items():
         now = judged(facts)

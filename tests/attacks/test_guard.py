@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 import servers
-from lean_tumbler.core.grades import Floor, Grade, grade
+from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.limits import Limits, over_limits
 from lean_tumbler.core.policy import PLAIN_ROWS, StoragePolicy
 from lean_tumbler.core.schemes.base import Kind
@@ -107,7 +107,7 @@ Admits = Callable[[list[str]], list[bool]]
 
 
 def by_sqlite(values: list[str]) -> list[bool]:
-    condition = sqlite_condition("CAST(pw AS TEXT)", POLICY.floor, POLICY.limits)
+    condition = sqlite_condition("CAST(pw AS TEXT)", POLICY)
     with closing(sqlite3.connect(":memory:")) as connection:
         connection.execute("CREATE TABLE t (n integer, pw text)")
         connection.executemany("INSERT INTO t VALUES (?, ?)", enumerate(values))
@@ -160,7 +160,7 @@ def test_guard_and_reader_agree(name: str) -> None:
     assert wrong == []
     assert lost == []
     assert sum(passed) > 100
-    expression = re.compile(pattern(POLICY.floor, POLICY.limits))
+    expression = re.compile(pattern(POLICY))
     differ = [repr(v) for v, ok in zip(values, passed, strict=True)
               if ok is not bool(expression.fullmatch(v)) and "over$from" not in v]  # fmt: skip
     assert differ == []
@@ -179,10 +179,10 @@ def test_guard_and_reader_agree(name: str) -> None:
 def test_what_is_left_as_it_is_passes(value: str) -> None:
     """PBKDF2 that does not say its length, and digests of sixteen bytes, are current too."""
     assert is_readable(value)
-    assert re.fullmatch(pattern(POLICY.floor, POLICY.limits), value)
+    assert re.fullmatch(pattern(POLICY), value)
     assert by_sqlite([value]) == [True]
 
 
 def test_the_published_floor_has_an_expression_that_servers_take() -> None:
     """It is of a length that they read."""
-    assert len(pattern(Floor())) < 32_000
+    assert len(pattern(StoragePolicy())) < 32_000

@@ -74,8 +74,8 @@ class Reason(StrEnum):
     MOVED = (
         "moved from another row, or damaged: no password opens it",
         (
-            "find who wrote it; put the account's own value back from a backup, or lock it "
-            "(`set-password` gives it a new one)"
+            "find who wrote it; put the account's own value back from a backup, or give it a new "
+            "one with `set-password`"
         ),
     )
     NOT_SEALABLE = (

@@ -47,6 +47,7 @@ class RowPlan:
     identity: str = ""  # what the ways rest on, for evidence: the origin of the head
     needs_proof: bool = False  # whether nothing but the policy or the shape says how it was made
     text_class: str = ""  # the structure of a text that only proof makes a password
+    keyed_by: str = ""  # the key that the value is under; empty for none
     suspected: str = ""  # what the column shows the text to be a digest of
     # whether the value goes as it is to the column that takes the place of its own
     moves: bool = False

@@ -32,6 +32,8 @@ class Facts:
     weak: int  # values below the floor
     unsalted: int  # values of one fast digest without salt, or readable
     unknown: int  # values that were not understood
+    values: int  # all
+    keyed: int = 0  # values under a key that stands apart
     findings: Mapping[str, int] = field(default_factory=dict)  # rows by the code of a finding
     min_length: int = _WITH_ANOTHER  # characters that new passwords must have
     # whether the column admits nothing weaker; None where it cannot be guarded
@@ -99,10 +101,24 @@ def _failures(_: Facts) -> Judged:
     )
 
 
-def _pepper(_: Facts) -> Judged:
+def _pepper(facts: Facts) -> Judged:
+    if facts.values and facts.keyed == facts.values:
+        return PointVerdict.MET, "every value is under a key that stands apart from the database"
+    if facts.keyed:
+        share = facts.keyed / facts.values
+        return (
+            PointVerdict.NOT_YET,
+            (
+                f"{facts.keyed:,} of {facts.values:,} values ({share:.1%}) are under a key: "
+                "`lean-tumbler rekey` puts it over the others"
+            ),
+        )
     return (
         PointVerdict.NOT_YET,
-        "values carry no secret that is kept apart from them: it is recommended, not required",
+        (
+            "values are under no key that stands apart: it is recommended, not required; "
+            "`keys new NAME --over-values` makes one"
+        ),
     )
 
 

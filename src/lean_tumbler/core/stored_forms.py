@@ -8,13 +8,22 @@ them.
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from types import MappingProxyType
 
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.limits import Limits
+from lean_tumbler.core.policy import StoragePolicy
+from lean_tumbler.core.schemes import keyed as keyed_values
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.core.schemes.derivation import FixedForm, OnTop, highest_of
+from lean_tumbler.core.schemes.keyed import (
+    CHECK_CHARACTERS,
+    LEAST_CHARACTERS,
+    NONCE_CHARACTERS,
+    Bound,
+)
 from lean_tumbler.core.schemes.lock_markers import ALPHABET, MARKERS, RANDOM_CHARACTERS, START
 
 _BASE64 = "[A-Za-z0-9+/]"
@@ -28,7 +37,6 @@ _DIGEST_BYTES = (16, 24, 32, 40, 48, 56, 64)
 _ORIGIN = "([0-9a-f]{16}([+][0-9a-f]{16})*|[a-z0-9-]{1,32})"
 _INPUT = f"[A-Za-z_][A-Za-z0-9_-]{{0,31}}=({_BASE64}{{4}})*({_BASE64}{{2,3}})?"
 _HEAD = f"[$]over[$]from={_ORIGIN}(,{_INPUT})*"
-_USUAL_LIMITS = Limits()
 
 
 _PHC: Mapping[str, OnTop] = MappingProxyType(
@@ -116,20 +124,25 @@ def _phc_pattern(scheme: str, alternatives: Sequence[Parameters], limits: Limits
     return f"{_escaped(form.start)}({'|'.join(numbers)}){ends}"
 
 
-def pattern(floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
+def pattern(policy: StoragePolicy) -> str:
     """Give the regular expression, from start to end of a value.
 
     It takes character classes, groups and counts alone: PostgreSQL, MariaDB, MySQL and Python
     read it alike, but that a line end may follow in some of them.
 
     Args:
-        floor: the least that is current.
-        limits: the most that a value may ask for; more would be refused at login.
+        policy: the least that is current; the most that a value may ask for, as more would be
+            refused at login; and the keys that stand apart.
     """
+    floor, limits, keyed = policy.floor, policy.limits, KeyedForms.of(policy)
     inner = [_phc_pattern(scheme, floor.alternatives[scheme], limits)
              for scheme in _PHC if floor.alternatives.get(scheme)]  # fmt: skip
     wholes = [_escaped(marker) for marker in MARKERS]
     wholes.append(f"{_escaped(START)}[{ALPHABET}]{{{RANDOM_CHARACTERS}}}")
+    if keyed.names:
+        wholes.append(keyed.pattern)
+    if keyed.alone:
+        return f"^({'|'.join(wholes)})$"
     if inner:
         wholes.append(f"({_HEAD})?({'|'.join(inner)})")
     for form, lowest, highest in _fixed(floor, limits):
@@ -146,14 +159,14 @@ def _fixed(floor: Floor, limits: Limits) -> Iterator[tuple[FixedForm, int, int]]
             yield form, *_ranges(scheme, costs, limits)[form.cost]
 
 
-def sqlite_condition(value: str, floor: Floor, limits: Limits = _USUAL_LIMITS) -> str:
+def sqlite_condition(value: str, policy: StoragePolicy) -> str:
     """Give the same for SQLite, which has no regular expressions: shapes, numbers and lengths.
 
     Args:
         value: the expression for the text.
-        floor: the least that is current.
-        limits: the most that a value may ask for.
+        policy: as `pattern` takes it.
     """
+    floor, limits, keyed = policy.floor, policy.limits, KeyedForms.of(policy)
     wholes = [
         f"v IN ({', '.join(_quoted(marker) for marker in MARKERS)})",
         (
@@ -161,12 +174,13 @@ def sqlite_condition(value: str, floor: Floor, limits: Limits = _USUAL_LIMITS) -
             f" AND {_only(f'substr(v, {len(START) + 1})', f'[{ALPHABET}]')}"
         ),
     ]
-    for scheme, form in _PHC.items():
+    wholes += keyed.sqlite
+    for scheme, form in () if keyed.alone else _PHC.items():
         if alternatives := floor.alternatives.get(scheme):
             ranges = [_ranges(scheme, costs, limits) for costs in alternatives]
             lengths = (True, False) if any(not name for _, name in form.numbers) else (False,)
             wholes += [_sqlite_phc(form, ranges, says_length=says) for says in lengths]
-    for fixed, lowest, highest in _fixed(floor, limits):
+    for fixed, lowest, highest in () if keyed.alone else _fixed(floor, limits):
         before = len(re.sub(r"\[[^]]*\]", ".", fixed.start))  # a set stands for one character
         wholes.append(
             f"v GLOB '{fixed.start}[0-9][0-9]$*' AND length(v) = {before + 3 + fixed.characters}"
@@ -240,11 +254,68 @@ def _quoted(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
 
-def admitted(floor: Floor) -> Sequence[str]:
+def admitted(policy: StoragePolicy) -> Sequence[str]:
     """Say in words what is admitted."""
+    floor, keyed = policy.floor, KeyedForms.of(policy)
     schemes = dict.fromkeys(scheme for scheme, _ in _alternatives(floor))
-    return (
-        f"current: {', '.join(schemes)} at the floor ({floor.source}) or above",
-        f"layered, with {', '.join(scheme for scheme in schemes if scheme in _PHC)} on top",
-        f"locked: {' '.join(MARKERS)}, and the markers of `lock-dormant`",
-    )
+    named = ", ".join(f"“{name}”" for name in keyed.names)
+    bound = f", bound to {keyed.bounds[0]}s" if len(keyed.bounds) == 1 else ""
+    found = [f"keyed: under {named}{bound}"] if named else []
+    if not keyed.alone:
+        found += [
+            f"current: {', '.join(schemes)} at the floor ({floor.source}) or above",
+            f"layered, with {', '.join(scheme for scheme in schemes if scheme in _PHC)} on top",
+        ]
+    return (*found, f"locked: {' '.join(MARKERS)}, and the markers of `lock-dormant`")
+
+
+@dataclass(frozen=True, slots=True)
+class KeyedForms:
+    """The keyed values that are admitted; what is sealed nobody can tell without the key."""
+
+    names: tuple[str, ...]  # of the keys
+    bounds: tuple[str, ...]  # what a value may be bound to
+    alone: bool  # whether nothing else is admitted but markers
+
+    @classmethod
+    def of(cls, policy: StoragePolicy) -> "KeyedForms":
+        """Give those of a policy: under each key of [keys] that may go over stored values."""
+        target = policy.target
+        may_be = [name for name, source in policy.keys.items() if source.may_seal]
+        is_bound = target.keyed_by and target.bound_to is Bound.ACCOUNT
+        return cls(
+            names=tuple(may_be) if target.realm else (),
+            bounds=(str(Bound.ACCOUNT),) if is_bound else tuple(map(str, Bound)),
+            alone=bool(target.keyed_by),
+        )
+
+    @property
+    def pattern(self) -> str:
+        """Their regular expression."""
+        names = "|".join(name.replace(".", "[.]") for name in self.names)
+        sealed = f"{_BASE64}{{{LEAST_CHARACTERS}}}{_BASE64}*"
+        return (
+            f"{_escaped(keyed_values.TAG)}by=({names}),check={_BASE64}{{{CHECK_CHARACTERS}}}"
+            f",to=({'|'.join(self.bounds)})[$]{_BASE64}{{{NONCE_CHARACTERS}}}[$]{sealed}"
+        )
+
+    @property
+    def sqlite(self) -> list[str]:
+        """The same as conditions of SQLite: places, lengths and letters."""
+        return [self._sqlite(name, bound) for name in self.names for bound in self.bounds]
+
+    def _sqlite(self, name: str, bound: str) -> str:
+        start, middle = f"{keyed_values.TAG}by={name},check=", f",to={bound}$"
+        after = len(start) + CHECK_CHARACTERS
+        nonce = after + len(middle)
+        sealed = nonce + NONCE_CHARACTERS + 1
+        parts = (
+            f"substr(v, 1, {len(start)}) = '{start}'",
+            _only(f"substr(v, {len(start) + 1}, {CHECK_CHARACTERS})", _BASE64),
+            f"substr(v, {after + 1}, {len(middle)}) = '{middle}'",
+            _only(f"substr(v, {nonce + 1}, {NONCE_CHARACTERS})", _BASE64),
+            f"substr(v, {sealed}, 1) = '$'",
+            _only(f"substr(v, {sealed + 1})", _BASE64),
+            f"length(v) >= {sealed + LEAST_CHARACTERS}",
+        )
+        return " AND ".join(parts)

@@ -28,6 +28,7 @@ GRADE_COLOURS = {
     Grade.OUTDATED: "#f4d35e",
     Grade.LAYERED: "#74b3ce",
     Grade.CURRENT: "#1b7f5c",
+    Grade.KEYED: "#2f4b7c",
     Grade.LOCKED: "#b0b0b0",
     Grade.UNKNOWN: "#7b5ea7",
 }

@@ -96,6 +96,7 @@ class StoreProgress(DocumentPart):
     lately_days: Annotated[int, "how many days count as lately"]
     still_needed: Annotated[list[StillNeeded], "what still needs old code"]
     fewer: Annotated[FewerPart, "what has become less"]
+    keys: Annotated[dict[str, int], "rows by the key that they are under"]
     column_move: Annotated[MovePart | None, "the move to another column; null without one"]
     since_start: Annotated[dict[str, int], "change since the start, by grade"]
     notes: Annotated[list[str], "sentences for a reader"]
@@ -148,6 +149,7 @@ def store_fields(migration: MigrationProgress) -> dict[str, Any]:
             since=None if fewer_since is None else fewer_since.isoformat(),
             needs=dict(migration.fewer),
         ),
+        "keys": profile.keys,
         "column_move": None if migration.move is None else MovePart.of(migration.move),
         "since_start": changes(migration),
         "notes": store.notes if store else [],
@@ -199,6 +201,7 @@ def draw_progress(
         layered = profile.grades.get(Grade.LAYERED, 0)
         if layered:
             console.print(f"{count(layered, 'layered account')} will be upgraded at next login.")
+        _draw_keys(console, migration)
         if migration.move is not None:
             console.print(moved_so_far(migration.move))
         _draw_verdict(console, migration)
@@ -212,6 +215,20 @@ def draw_progress(
         console.print(f"note: {note}.", highlight=False)
     waits = any(m.waiting or m.profile.not_understood for m in migrations)
     console.print(_NEXT_WHILE_SOME_WAIT if waits else _NEXT_AT_THE_END, soft_wrap=True)
+
+
+def _draw_keys(console: Console, migration: MigrationProgress) -> None:
+    """Count rows by the key that they are under, and say when an old one can go."""
+    keys, stored = migration.profile.keys, migration.profile.rows - migration.profile.without_value
+    if not keys:
+        return
+    told = ", ".join(f"{rows:,} under “{name}”" for name, rows in keys.items())
+    bare = stored - sum(keys.values())
+    console.print(f"Keys: {told}" + (f", {bare:,} under none." if bare else "."), highlight=False)
+    if len(keys) > 1:
+        console.print(
+            "An old key can leave [keys] once no row is under it, and no backup that you keep."
+        )
 
 
 def moved_so_far(move: ColumnMove) -> str:

@@ -25,6 +25,10 @@ class ProgressMetrics:
             "tumbler_progress_waiting", "Accounts below the floor or layered.", ("store",),
             registry=self.registry,
         )  # fmt: skip
+        self.keyed = Gauge(
+            "tumbler_progress_keyed_rows", "Stored values under a key.", ("store", "key"),
+            registry=self.registry,
+        )  # fmt: skip
         self.forecast = Gauge(
             "tumbler_progress_forecast", "Accounts still waiting so many days after the count.",
             ("store", "days", "part"), registry=self.registry,
@@ -40,6 +44,8 @@ class ProgressMetrics:
         for grade in Grade:
             self.rows.labels(name, grade).set(migration.profile.grades.get(grade, 0))
         self.waiting.labels(name).set(migration.waiting)
+        for key, rows in migration.profile.keys.items():
+            self.keyed.labels(name, key).set(rows)
         days = {} if migration.ahead is None else migration.ahead.days
         for day in HORIZONS if days else ():
             for part, number in asdict(interval_part(days[day])).items():

@@ -25,6 +25,7 @@ GRADE_STYLES = {
     Grade.OUTDATED: "yellow",
     Grade.LAYERED: "cyan",
     Grade.CURRENT: "green",
+    Grade.KEYED: "blue",
     Grade.LOCKED: "dim",
     Grade.UNKNOWN: "magenta",
 }

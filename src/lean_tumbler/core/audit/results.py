@@ -144,6 +144,15 @@ class Profile:
         return {name: rows for name, rows in counts.items() if rows}
 
     @property
+    def keys(self) -> dict[str, int]:
+        """Rows by the key that they are under, of those that are under one."""
+        counted: Counter[str] = Counter()
+        for reading, affected in self.groups.items():
+            if reading.keyed_by:
+                counted[reading.keyed_by] += affected.rows
+        return dict(counted)
+
+    @property
     def below_floor(self) -> int:
         """Rows that are weaker than the floor."""
         return sum(rows for grade, rows in self.grades.items() if grade in BELOW_FLOOR)

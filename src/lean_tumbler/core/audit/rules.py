@@ -240,7 +240,7 @@ RULES: MappingProxyType[str, Rule] = MappingProxyType(
             "nobody can log in.",
             remedy="Find who wrote it: it is what an attacker with write access does. Then put "
             "the account's own value back from a backup.",
-            detect=detectors.Flagged(MOVED_VALUE, "{rows} rows do not open by their key"),
+            detect=detectors.Flagged(MOVED_VALUE, "{rows} of {all} rows do not open by their key"),
         ),
         "truncated-value": Rule(
             severity=Severity.HIGH,

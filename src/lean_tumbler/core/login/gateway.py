@@ -18,7 +18,7 @@ from lean_tumbler.core.login.row_work import derivation_work, work_of
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.reading.of_stores import bounds_of, store_reader
-from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.reading.reader import RowReader, goes_under_key
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row, given_row
 from lean_tumbler.core.reading.survey import ALONE, Column
@@ -319,7 +319,7 @@ class CredentialGateway:
     def _admitted(self, verdict: Verdict, store: str | None, row: Row, *, upgrade: bool) -> Outcome:
         admitted = Outcome(admitted=True, from_scheme=verdict.scheme, ruled_out=verdict.ruled_out)
         kept, account = self._kept(verdict, store, row, upgrade=upgrade), row.account
-        if kept in _OTHER_KEY and self._new_values.is_rekeyed(verdict.reading):
+        if kept in _OTHER_KEY and goes_under_key(verdict.reading, self._policy.keyring):
             return replace(
                 admitted,
                 action=Action.REKEYED,

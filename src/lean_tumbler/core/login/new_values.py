@@ -1,13 +1,11 @@
 """The stored value for a password: what the target makes of it, under the key of new values."""
 
 from collections.abc import Callable
-from dataclasses import replace
 
 from lean_tumbler.core.login import written
 from lean_tumbler.core.login.new_passwords import Objection, common_passwords, reasons_against
 from lean_tumbler.core.login.passwords import new_form, require_storable
 from lean_tumbler.core.policy import StoragePolicy
-from lean_tumbler.core.reading.reader import is_sealable
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.errors import PasswordRefused
@@ -71,12 +69,6 @@ class NewValues:
         salt = self._randomness(target.derivation.salt_bytes)
         value = written.direct(target.scheme, target.parameters, raw, salt, variant=target.variant)
         return self._sealed(value, account)
-
-    def is_rekeyed(self, reading: Reading) -> bool:
-        """Tell whether a value that stays goes under the key of new values as it is."""
-        keyring = self._policy.keyring
-        is_due = bool(keyring.sealed_by) and not keyring.is_latest(reading.keyed)
-        return is_due and is_sealable(replace(reading, keyed=None))
 
     def rekeyed(self, reading: Reading, *, account: str | None) -> str:
         """Put a value that was read under the key of new values; see `of`."""

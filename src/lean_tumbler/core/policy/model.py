@@ -208,6 +208,11 @@ class KeySource:
     form: Literal["text", "hex", "base64"] = "text"
 
     @property
+    def may_seal(self) -> bool:
+        """Whether it may go over stored values: it is no text that somebody thought of."""
+        return self.form != "text"
+
+    @property
     def places(self) -> int:
         """How many places are named."""
         named = (self.environment, self.file, self.credential, self.helper)

@@ -159,7 +159,7 @@ class TargetTables(Entries):
             problem = "“keyed_by” must be 1 to 32 of a-z, 0-9, “.” and “-”"
         elif source is None:
             problem = f"“keyed_by” is “{target.keyed_by}”; name it in [keys]"
-        elif source.form == "text":
+        elif not source.may_seal:
             problem = f'the key “{target.keyed_by}” must be random: form = "base64" in [keys]'
         elif target.verified_by:
             problem = (

@@ -156,7 +156,7 @@ class RowReader:
         found = self.keyring.open(text, account=row.account)
         if isinstance(found, Opened):
             within = self.read(replace(row, stored=found.text.encode("utf-8")))
-            if is_sealable(within):
+            if within.keyed is None and is_sealable(within):
                 own = replace(within.parsed, wrappers=parsed.wrappers)
                 return replace(within, parsed=own, keyed=found.head)
             found = Closed.MOVED
@@ -365,7 +365,13 @@ class RowReader:
 def is_sealable(reading: Reading) -> bool:
     """Tell whether a key may go over a value: it is layered, or of a slow scheme, and clean."""
     kinds = {Kind.DERIVATION, Kind.LAYERED}
-    return reading.keyed is None and reading.parsed.kind in kinds and not reading.parsed.wrappers
+    return reading.parsed.kind in kinds and not reading.parsed.wrappers
+
+
+def goes_under_key(reading: Reading, keyring: Keyring) -> bool:
+    """Tell whether a value that stays as it is goes under the key of new values at a login."""
+    is_due = bool(keyring.sealed_by) and not keyring.is_latest(reading.keyed)
+    return is_due and is_sealable(reading)
 
 
 def _password(name: str, password: str, certainty: Certainty) -> PasswordWay:

@@ -30,6 +30,7 @@ def admit_text(outcome: AdmitDocument) -> str:
         if same
         else f"{outcome.from_scheme} upgraded to {outcome.to_scheme}",
         Action.LAYER_REMOVED: f"layer removed, now {outcome.to_scheme} alone",
+        Action.REKEYED: f"{outcome.from_scheme}, now under the key of new values",
         Action.DEFERRED: f"{outcome.from_scheme}, upgrade deferred to the next login",
     }
     return f"admitted: {after[outcome.action]}\n"

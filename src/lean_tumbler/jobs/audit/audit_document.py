@@ -40,6 +40,7 @@ class GroupPart(documents.DocumentPart):
     confidence: Annotated[float, "0 to 1, that the scheme is right"]
     also_possible: Annotated[list[str], "other schemes that write such a value"]
     because: documents.Because
+    keyed_by: Annotated[str, "the key that they are under; empty for none"]
 
 
 class FindingPart(documents.DocumentPart):

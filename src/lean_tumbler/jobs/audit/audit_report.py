@@ -11,6 +11,7 @@ from rich.text import Text
 from lean_tumbler.core.audit.equal_names import shared_name
 from lean_tumbler.core.audit.kinds import RULES_OF_KINDS
 from lean_tumbler.core.audit.rule import Severity
+from lean_tumbler.core.grades import Grade
 from lean_tumbler.jobs.audit.attack import (
     ATTACK_HEADINGS,
     ATTACK_MEANING,
@@ -72,12 +73,30 @@ def draw_audit(console: Console, audit: Audit) -> None:
         for reading in column.profile.groups:
             if reading.because:
                 console.print(f"{reading.scheme}, {reading.layout}: {reading.because}.")
+        _under_keys(console, column.profile)
         console.print()
         _attack(console, column.profile, audit.attacker)
         for finding in column.findings:
             _finding(console, finding)
     _other_kinds(console, audit)
     _last_lines(console, audit)
+
+
+def _under_keys(console: Console, profile: Profile) -> None:
+    """Say what a key that stands apart changes for somebody who has the table alone."""
+    closed = profile.grades.get(Grade.KEYED, 0)
+    for key, rows in profile.keys.items():
+        of = count(profile.rows - profile.without_value, "value")
+        console.print(f"Under the key “{key}”: {rows:,} of {of}.", highlight=False)
+    if profile.keys:
+        console.print(
+            "With the table alone nobody can try a guess at these values. "
+            + (
+                f"{closed:,} were not opened: give their key in [keys] of a policy to grade them."
+                if closed
+                else "Grades and costs are those for somebody who has the key too."
+            )
+        )
 
 
 def _headlines(console: Console, audit: Audit) -> None:

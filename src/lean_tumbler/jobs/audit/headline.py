@@ -4,6 +4,7 @@ from rich.text import Text
 
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.audit.rule import Severity
+from lean_tumbler.core.grades import Grade
 from lean_tumbler.reports.wording import count
 from lean_tumbler.stores.scans.auditing import AuditedColumn
 
@@ -28,6 +29,8 @@ def _clauses(column: AuditedColumn) -> list[str]:
     if damaged:
         them = "it" if damaged == 1 else "them"
         clauses.append(f"{_values(damaged, profile)} damaged, and nobody can log in with {them}")
+    if closed := profile.grades.get(Grade.KEYED, 0):
+        clauses.append(f"{_values(closed, profile)} under a key and not opened")
     if unknown > damaged:
         alarm = ", and nobody may be able to log in" if 2 * unknown > _stored(profile) else ""
         clauses.append(f"{_values(unknown, profile)} not understood{alarm}")
@@ -37,8 +40,8 @@ def _clauses(column: AuditedColumn) -> list[str]:
             for finding in column.findings[:1]
             if finding.severity.rank >= Severity.HIGH.rank
         ]
-    if not weak and max(damaged, unknown) < _stored(profile):
-        other = "other " if damaged or unknown else ""
+    if not weak and max(damaged, unknown, closed) < _stored(profile):
+        other = "other " if damaged or unknown or closed else ""
         clauses.append(_none_below(profile, other))
     return clauses
 

@@ -78,7 +78,7 @@ def _constraint(options: ConstraintOptions, session: Session) -> int:
         column.guard,
         store=store.name,
         stands=stands,
-        admitted=list(admitted(policy.floor)),
+        admitted=list(admitted(policy)),
         violations=violations.rows,
         accounts=list(violations.keys),
     )

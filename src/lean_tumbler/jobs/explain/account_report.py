@@ -91,6 +91,7 @@ class ExplainAccountDocument(Document, tag=named("explain-account")):
     grade: Annotated[str | None, "the grade; null without a value"]
     ways: Annotated[list[WayPart], "ways in which the row may have been made"]
     cohorts: Annotated[list[CohortAnswer], "each cohort, and what it says of the row"]
+    keyed_by: Annotated[str | None, "the key that it is under; null for none"]
     doubt: Annotated[str | None, "why a bulk step leaves the row; null where it does not"]
     suspected: Annotated[str | None, "what such texts may be as a group; null for nothing"]
     also_possible: Annotated[list[str], "other schemes that write such a value"]
@@ -126,6 +127,7 @@ def explain_account_document(found: ExplainedAccount) -> ExplainAccountDocument:
             )
             for cohort in found.cohorts
         ],
+        keyed_by=_key(reading),
         doubt=reading.doubt,
         suspected=reading.suspected or None,
         also_possible=reading.parsed.contents.also_possible,
@@ -146,6 +148,8 @@ def draw_explain_account(console: Console, found: ExplainAccountDocument) -> Non
     console.print(Text(f"Account {found.account!r} of {found.store}: {found.headline}", "bold"))
     if found.state in {State.VALUE, State.LAYERED}:
         console.print(f"  layout    {found.layout}")
+    if found.keyed_by:
+        console.print(f"  under     the key “{found.keyed_by}”", highlight=False)
     for way in found.ways:
         console.print(f"  may be    {way.name}: {way.how} ({way.because})")
     if found.doubt:
@@ -163,6 +167,12 @@ def draw_explain_account(console: Console, found: ExplainAccountDocument) -> Non
     if found.cohorts:
         console.print()
         _draw_cohorts(console, found.cohorts)
+
+
+def _key(reading: Reading) -> str | None:
+    if reading.keyed is not None:
+        return reading.keyed.name
+    return reading.parsed.contents.variant if reading.closed is not None else None
 
 
 def _headline(found: ExplainedAccount) -> str:

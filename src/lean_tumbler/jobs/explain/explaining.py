@@ -9,6 +9,7 @@ from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.grading import grade_of
 from lean_tumbler.core.reading.of_stores import bounds_of, store_reader
+from lean_tumbler.core.reading.reader import goes_under_key
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column
@@ -235,18 +236,23 @@ def _at_login(
     reading: Reading, store: StorePolicy, policy: StoragePolicy, left: Reason | None
 ) -> str:
     """Say what a login with the right password would do."""
+    if reading.closed is not None and reading.closed.is_the_operators:
+        return f"cannot be checked (503): {reading.closed}"
     if not reading.ways:
         return "no password opens it"
     if left is Reason.LOGIN_REPEATED:
         return f"is refused: {left}"
     if left is not None:
         return f"is checked and left: {left}"
+    under_key = goes_under_key(reading, policy.keyring)
+    moves = f"is checked, and goes under the key “{policy.target.keyed_by}” as it is"
     is_clean = reading.parsed.kind is Kind.DERIVATION and not reading.parsed.wrappers
     prepared = any(getattr(way, "before", None) for way in reading.ways)
     if is_clean and not prepared and policy.leaves(reading.parsed):
-        return "is checked and left: it is as strong as the target"
+        return moves if under_key else "is checked and left: it is as strong as the target"
     if any(way.lossy for way in reading.ways) and not store.replace_lossy:
-        return "is checked and left: other passwords open it too (replace_lossy = false)"
+        left_as_it_is = "is checked and left: other passwords open it too (replace_lossy = false)"
+        return moves if under_key else left_as_it_is
     if any(isinstance(way, PasswordWay) for way in reading.ways):
         return f"is compared with the password itself, and replaced by {policy.target.scheme}"
     return f"is checked, and replaced by {policy.target.scheme}"

@@ -81,7 +81,7 @@ def check_keys(
 
 def _over_values(policy: StoragePolicy) -> list[str]:
     """Name the keys that may go over stored values; a passphrase of a formula is none."""
-    names = [name for name, source in policy.keys.items() if source.form != "text"]
+    names = [name for name, source in policy.keys.items() if source.may_seal]
     return list(dict.fromkeys(filter(None, (policy.target.keyed_by, *names))))
 
 

@@ -116,6 +116,11 @@ def _draw_tried(console: Console, tried: TriedKey) -> None:
 
 
 def _next_step(found: KeysDocument, closed: int) -> str:
+    if closed and closed == sum(each.moved for each in found.stores):
+        return (
+            "Next: find who wrote these values; then put the accounts' own back from a backup, or "
+            "give new ones with `set-password`."
+        )
     if closed or (found.keyed_by and found.keyed_by not in found.usable):
         return "Next: put the right keys into [keys] and try again. Nothing was written."
     if found.keyed_by and any(found.without_key.values()):

@@ -164,6 +164,9 @@ class PlanDocument(Document, tag=named("plan")):
     schema_change: Annotated[
         SchemaChangePart | None, "what the column needs first; null for nothing"
     ]
+    keyed_by: Annotated[str, "the key that new values go under; empty for none"]
+    keys: Annotated[dict[str, int], "rows by the key that they are under"]
+    to_rekey: Annotated[int, "rows that `rekey` would write; it derives nothing"]
     column_move: Annotated[PlannedMove | None, "the move to another column; null without one"]
     touched: Annotated[Touched, "what a change of the table would touch"]
     table_bytes: Annotated[int | None, "size of the table; null where the server does not say"]
@@ -192,6 +195,8 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> PlanDocument:
         workers=summary.workers,
         characters_needed=plan.needed,
         schema_change=plan.change and SchemaChangePart.of(plan.change),
+        keys=summary.keys,
+        to_rekey=summary.to_rekey(plan.keyed_by),
         column_move=plan.move and PlannedMove.of(plan.move),
         touched=Touched.of(plan.around),
         table_bytes=plan.around.bytes,
@@ -224,6 +229,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
         console.print(
             f"After layering, an attacker tries {guess_count(plan.guesses_after)} guesses a second."
         )
+    _draw_keys(console, plan)
     draw_left(console, summary, table=False)
     draw_proofs(console, plan.summary, store=plan.name)
     _draw_hindrances(console, plan)
@@ -239,6 +245,21 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
         )
     else:
         draw_outlook(console, outlook)
+
+
+def _draw_keys(console: Console, plan: Plan) -> None:
+    """Say under which keys values are, and what putting them all under one costs."""
+    keys, to_rekey = plan.summary.keys, plan.summary.to_rekey(plan.keyed_by)
+    if not keys and not plan.keyed_by:
+        return
+    told = ", ".join(f"{rows:,} under “{name}”" for name, rows in keys.items()) or "none yet"
+    console.print()
+    console.print(f"Keys: {told}. New values go under “{plan.keyed_by or 'none'}”.")
+    if to_rekey:
+        console.print(
+            f"`lean-tumbler rekey` would write {count(to_rekey, 'row')}. It derives nothing and "
+            "needs no password; logins move rows too."
+        )
 
 
 def _waiting(plan: Plan) -> int:

@@ -29,6 +29,7 @@ class Plan:
     # the schema change that the column needs first; None where it has room
     change: SchemaChange | None
     needed: int  # characters of the longest value
+    keyed_by: str  # the key of new values; empty for none
     # how far values have moved to another column; None where they stay in theirs
     move: ColumnMove | None
     around: Surroundings  # what the change would touch
@@ -73,6 +74,7 @@ def plan_store(
         ),
         change=store.schema_change(needed=warrant.needed) if isinstance(store, HasSchema) else None,
         needed=warrant.needed,
+        keyed_by=policy.target.keyed_by,
         move=store.column_move() if isinstance(store, HasSchema) else None,
         around=store.surroundings() if isinstance(store, HasSchema) else Surroundings(),
     )

@@ -125,6 +125,8 @@ def _facts(column: AuditedColumn, policy: StoragePolicy, guarded: bool | None) -
         weak=column.profile.below_floor,
         unsalted=sum(grades.get(grade, 0) for grade in _NO_SALT),
         unknown=grades.get(Grade.UNKNOWN, 0),
+        values=sum(grades.values()) - grades.get(Grade.LOCKED, 0),
+        keyed=sum(column.profile.keys.values()),
         findings={finding.code: finding.rows for finding in column.findings},
         min_length=policy.new_passwords.min_length,
         guarded=guarded,

@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 
+from lean_tumbler.core.keyring import Closed
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.reading.readings import State
 from lean_tumbler.core.warrant import Step
@@ -35,7 +36,8 @@ def set_password(
     warrant = gateway.warrant(Step.SET_PASSWORD, store_name)
     warrant.require()
     account = _closed_account(store, gateway, store_name, login)
-    was = gateway.reader(store_name).read(account.row).state
+    reading = gateway.reader(store_name).read(account.row)
+    was = str(reading.closed or reading.state)
     value = gateway.hash(password=new, login=login, account=account.bound_name)
     replace(warrant, room=room_of(store), needed=len(value)).require()
     if account.stored is None:
@@ -57,8 +59,8 @@ def _closed_account(
     if len(accounts) != 1:
         problem = "is not unique" if accounts else "is not there"
         raise UsageError(f"{store.table}: the login {problem}; nothing was written")
-    state = gateway.reader(store_name).read(accounts[0].row).state
-    if state not in _CLOSED:
+    reading = gateway.reader(store_name).read(accounts[0].row)
+    if reading.state not in _CLOSED and reading.closed is not Closed.MOVED:
         raise UsageError(
             f"{store.table}: {store.key_label} {accounts[0].key!r} holds a value that a password "
             "may open; lock the account first, or have its owner change the password (`/v1/change`)"

@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import nullcontext
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from importlib.util import find_spec
 from itertools import chain
 from typing import TYPE_CHECKING
@@ -215,6 +215,7 @@ class _Layering:
         del privileged
         for account, plan in zip(rows, self._plans(rows), strict=True):
             self.summary.considered += 1
+            self.summary.under[plan.keyed_by] += 1
             leave = plan.leave or self._warrant.of_plan(plan, account.facts)
             if leave is None and self._selection.only not in {"", plan.cohort}:
                 leave = Reason.OUTSIDE_SHARE
@@ -243,7 +244,10 @@ class _Layering:
             yield plan
 
     def _plan(self, account: Account) -> RowPlan:
-        plan = plan_row(self._reader.read(account.row), self._policy)
+        reading = self._reader.read(account.row)
+        plan = plan_row(reading, self._policy)
+        if reading.keyed is not None:
+            plan = replace(plan, keyed_by=reading.keyed.name)
         return moved(plan) if account.is_left_behind and account.stored else plan
 
     def make(self, rows: Sequence[Due[RowPlan]]) -> _Derivations:

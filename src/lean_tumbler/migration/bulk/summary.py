@@ -1,8 +1,9 @@
 """What a bulk run did, row by row and in all.
 
 `proofs` holds what is known of each cohort that needs proof; `hindrances` why nothing may be
-written at all, in a dry run; `lapsed` why earlier proof does not count; `accounts_left` a few of
-those that are left for each reason, and `all_left` all of them where they are asked for.
+written at all, in a dry run; `under` the rows by the key that they are under; `lapsed` why
+earlier proof does not count; `accounts_left` a few of those that are left for each reason, and
+`all_left` all of them where they are asked for.
 """
 
 from collections import Counter
@@ -15,6 +16,10 @@ from lean_tumbler.migration.bulk.deriving import Spread
 from lean_tumbler.migration.bulk.strata import CohortProof
 from lean_tumbler.stores.interface import AccountKey
 
+# What a value that stays is, where a key may go over it.
+_SEALABLE = frozenset(
+    {Reason.LAYERED, Reason.CURRENT, Reason.REWRITTEN, Reason.LAYER_TOO_WEAK, Reason.PREPARED}
+)
 ROWS_LISTED = 20
 ACCOUNTS_NAMED = 5  # of each reason
 
@@ -34,6 +39,7 @@ class LayeringSummary:
     failed: int = 0
     left: Counter[Reason] = field(default_factory=Counter)
     cohorts: Counter[str] = field(default_factory=Counter)
+    under: Counter[str] = field(default_factory=Counter)
     hindrances: list[Reason] = field(default_factory=list)
     lapsed: str = ""
     proofs: dict[CohortKey, CohortProof] = field(default_factory=dict)
@@ -66,6 +72,17 @@ class LayeringSummary:
     def written(self) -> int:
         """Rows that were changed."""
         return self.layered + self.replaced + self.moved
+
+    @property
+    def keys(self) -> dict[str, int]:
+        """Rows by the key that they are under, of those that are under one."""
+        return {name: rows for name, rows in self.under.most_common() if name}
+
+    def to_rekey(self, key: str) -> int:
+        """Count the rows that `rekey` would put under a key: of others, and layered or current."""
+        bare = sum(rows for reason, rows in self.left.items() if reason in _SEALABLE)
+        kept = sum(rows for name, rows in self.keys.items() if name == key)
+        return max(0, bare - kept) if key else sum(self.keys.values())
 
     @property
     def per_second(self) -> float:

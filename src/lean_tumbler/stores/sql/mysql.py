@@ -184,10 +184,7 @@ def _guard(names: server.GuardedColumn, policy: StoragePolicy) -> server.Guard:
     # Letter case counts, whatever the column's collation.
     text = f"CAST({names.column} AS BINARY)"
     # There the end of the pattern fits before a line end at the value's end too.
-    admits = (
-        f"({text} REGEXP BINARY '{pattern(policy.floor, policy.limits)}'"
-        f" AND INSTR({text}, CHAR(10)) = 0)"
-    )
+    admits = f"({text} REGEXP BINARY '{pattern(policy)}' AND INSTR({text}, CHAR(10)) = 0)"
     refuses = names.refuses(admits, text="char")
     table = f"ALTER TABLE {names.table}"
     schema = f"'{names.schema_text}'" if names.schema_text else "DATABASE()"

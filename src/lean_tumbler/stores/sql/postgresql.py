@@ -208,7 +208,7 @@ _PARTITIONS = (
 def _guard(names: server.GuardedColumn, policy: StoragePolicy) -> server.Guard:
     text = f"convert_from({names.column}, 'UTF8')" if names.binary else f"{names.column}::text"
     # By bytes: a collation that folds letter case would be asked else, and may refuse patterns.
-    admits = f"({text} COLLATE \"C\") ~ '{pattern(policy.floor, policy.limits)}'"
+    admits = f"({text} COLLATE \"C\") ~ '{pattern(policy)}'"
     refuses = names.refuses(admits)
     table = f"ALTER TABLE {names.table}"
     name = names.table.replace("'", "''")  # as the server spells it, letter case and all

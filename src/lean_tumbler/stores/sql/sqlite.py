@@ -153,11 +153,11 @@ _AROUND = CatalogueQueries(
 
 def _guard(names: GuardedColumn, policy: StoragePolicy) -> Guard:
     def admits(value: str) -> str:
-        return sqlite_condition(f"CAST({value} AS TEXT)", policy.floor, policy.limits)
+        return sqlite_condition(f"CAST({value} AS TEXT)", policy)
 
     refused = names.refuses(admits(f"NEW.{names.column}"), "NEW.")
     columns = ", ".join(filter(None, (names.column, names.left_behind, *names.beside)))
-    raised = f"SELECT RAISE(ABORT, '{GUARD}: only current, layered or locked values');"
+    raised = f"SELECT RAISE(ABORT, '{GUARD}: only the stored forms that the policy admits');"
     triggers = tuple(
         f"CREATE TRIGGER {GUARD}_{event.lower()} BEFORE {event}{of} ON {names.table} FOR EACH ROW "
         f"WHEN {refused} BEGIN {raised} END;"
