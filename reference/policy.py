@@ -37,7 +37,8 @@ are written with and what counts as current. `lean-tumbler draft SOURCE KNOWN` w
 database, and `lean-tumbler demo` one for the demo, both with comments. {GENERATED}
 
 - An unknown key is an error, and the message names the nearest known one.
-- Secrets never stand in it. A key comes from the environment or from a file for its owner alone.
+- Secrets never stand in it. A key comes from the environment, a file for its owner alone, a systemd
+  credential or a helper program.
 - A relative path starts from the folder of the policy.
 
 Cohorts, conditions and layouts: [COHORTS.md](COHORTS.md). Formulas: [FORMULAS.md](FORMULAS.md).
@@ -79,6 +80,8 @@ desk-2009 = "utf-8, hmac-sha256 key desk, hex"
 [keys]
 desk = { environment = "COLDHARBOUR_DESK_KEY", form = "hex" }
 cards = { file = "cards.key" }
+pepper-2025 = { credential = "pepper-2025", form = "base64" }  # of a systemd unit
+pepper-2026 = { helper = ["/usr/local/bin/vault-key"], form = "base64" }  # asks a vault for it
 
 [store.desk]
 locator = "postgresql://127.0.0.1/coldharbour"
@@ -291,6 +294,12 @@ def _of_schemes() -> Iterator[str]:
         "where that is not the target, and as `verified_by` who verifies layered values: "
         "`service`, `library` or `own check` (by [FORMATS.md](FORMATS.md)). "
         "`lean-tumbler tune --save` writes the table from a measurement.\n\n"
+        "`keyed_by` names a key of `[keys]` that all new values go under; "
+        "[KEYED-VALUES.md](KEYED-VALUES.md) says what that protects, and from whom. `realm` is a "
+        "name for this place, which every value is bound to and which must never change. "
+        "`bound_to` is `account` (the default: a value copied to another row does not open) or "
+        "`realm`. With `keyed_by`, `verified_by` must be empty and no store may be a directory: "
+        "only `serve` and the library open such values.\n\n"
         "`[floor]` has a table for each scheme, or a list of tables that count as equal. A scheme "
         "that it leaves out keeps the published floor.\n\n"
     )

@@ -10,6 +10,7 @@ _GRADES = {
     Kind.ITERATED: "outdated",
     Kind.DERIVATION: "current or outdated, by the floor",
     Kind.LAYERED: "layered",
+    Kind.KEYED: "that of the value inside, where the key is at hand; else keyed",
     Kind.LOCKED: "locked",
     Kind.UNKNOWN: "unknown",
 }

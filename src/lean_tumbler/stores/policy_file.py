@@ -8,6 +8,8 @@ from lean_tumbler.errors import PolicyError, SourceError
 from lean_tumbler.stores.file_access import read_text, write_text
 
 POLICY_BYTES = 1 << 20
+# What [target] says beside scheme and costs, which a new measurement does not change.
+_KEPT = ("verified_by", "keyed_by", "bound_to", "realm")
 
 
 def read_policy(path: Path) -> StoragePolicy:
@@ -40,7 +42,7 @@ def save_target(path: Path, target: Target) -> None:
         SourceError: it cannot be read or written.
     """
     wanted = {"scheme": target.scheme, **target.parameters}
-    _save_table(path, "target", wanted, replace=True, kept=("verified_by",))
+    _save_table(path, "target", wanted, replace=True, kept=_KEPT)
 
 
 def save_formula(path: Path, name: str, text: str) -> None:

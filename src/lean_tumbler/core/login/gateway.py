@@ -18,10 +18,11 @@ from lean_tumbler.core.login.row_work import derivation_work, work_of
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import Evidence
 from lean_tumbler.core.reading.of_stores import bounds_of, store_reader
-from lean_tumbler.core.reading.reader import RowReader, goes_under_key
+from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row, given_row
 from lean_tumbler.core.reading.survey import ALONE, Column
+from lean_tumbler.core.reading.under_keys import goes_under_key
 from lean_tumbler.core.reading.ways import Certainty, DerivationWay, PasswordWay
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import Kind

@@ -19,6 +19,7 @@ from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.text_structure import structure_of
+from lean_tumbler.core.reading.under_keys import is_sealable
 from lean_tumbler.core.reading.ways import (
     Before,
     Certainty,
@@ -360,18 +361,6 @@ class RowReader:
                 yield FormulaWay(
                     name=name, certainty=Certainty.POSSIBLE, formula=named, canonical=canonical
                 )
-
-
-def is_sealable(reading: Reading) -> bool:
-    """Tell whether a key may go over a value: it is layered, or of a slow scheme, and clean."""
-    kinds = {Kind.DERIVATION, Kind.LAYERED}
-    return reading.parsed.kind in kinds and not reading.parsed.wrappers
-
-
-def goes_under_key(reading: Reading, keyring: Keyring) -> bool:
-    """Tell whether a value that stays as it is goes under the key of new values at a login."""
-    is_due = bool(keyring.sealed_by) and not keyring.is_latest(reading.keyed)
-    return is_due and is_sealable(reading)
 
 
 def _password(name: str, password: str, certainty: Certainty) -> PasswordWay:

@@ -160,13 +160,17 @@ def draw_explain_account(console: Console, found: ExplainAccountDocument) -> Non
         console.print(f"  also      by its shape alone: {', '.join(found.also_possible)}")
     console.print(f"  layer     {found.layer}")
     console.print(f"  login     {found.login}")
+    _draw_refused(console, found)
+    if found.cohorts:
+        console.print()
+        _draw_cohorts(console, found.cohorts)
+
+
+def _draw_refused(console: Console, found: ExplainAccountDocument) -> None:
     for step in (Step.CHANGE, Step.SET_PASSWORD, Step.LOCK):
         left = found.left[str(step)]
         if left is not None:
             console.print(f"  refused   {step}: {left}", soft_wrap=True)
-    if found.cohorts:
-        console.print()
-        _draw_cohorts(console, found.cohorts)
 
 
 def _key(reading: Reading) -> str | None:

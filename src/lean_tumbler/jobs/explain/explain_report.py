@@ -30,7 +30,7 @@ _NEXT = {
     Grade.OUTDATED: "`tune` chooses a target; `layer` and logins replace the value",
     Grade.LAYERED: "nothing now; the next login replaces it",
     Grade.CURRENT: "nothing to do",
-    Grade.KEYED: "give its key in [keys] of a policy; `explain --store NAME --account KEY` opens it",
+    Grade.KEYED: "name its key in [keys]; `explain --store NAME --account KEY` opens it",
     Grade.LOCKED: "nothing to do, unless the account is to be opened again",
     Grade.UNKNOWN: "compare it with a value that works; if there is none, reset the account",
 }

@@ -9,10 +9,10 @@ from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.grading import grade_of
 from lean_tumbler.core.reading.of_stores import bounds_of, store_reader
-from lean_tumbler.core.reading.reader import goes_under_key
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import Column
+from lean_tumbler.core.reading.under_keys import goes_under_key
 from lean_tumbler.core.reading.ways import (
     Bounds,
     CryptWay,

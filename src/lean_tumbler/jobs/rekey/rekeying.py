@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.of_stores import store_reader
-from lean_tumbler.core.reading.reader import is_sealable
 from lean_tumbler.core.reading.readings import Reading, State
+from lean_tumbler.core.reading.under_keys import is_sealable
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.row_plans import STATES, why_closed
 from lean_tumbler.core.warrant import Warrant
