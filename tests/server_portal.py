@@ -14,6 +14,7 @@ from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.migration.admission import admit_login
 from lean_tumbler.stores.interface import Swap, SwapResult
+from lean_tumbler.stores.keys import read_keys
 from lean_tumbler.stores.sql.opening import open_database
 from lean_tumbler.stores.sql.store import SqlStore
 
@@ -56,21 +57,32 @@ def _sql(text: str | None, server: servers.Server) -> str:
     return "'" + doubled.replace("'", "''") + "'"
 
 
+def gateway_of(folder: Path) -> CredentialGateway:
+    """Give the library's gateway of the policy in a folder, with its keys."""
+    policy = StoragePolicy.from_toml((folder / "tumbler.toml").read_text())
+    return CredentialGateway(policy, keys=read_keys(policy, base=folder, environment={}))
+
+
 def locked_out(server: servers.Server, folder: Path, passwords: dict[str, str]) -> list[str]:
     """Check every login with the library, on what the server's own client prints."""
-    gateway = CredentialGateway(StoragePolicy.from_toml((folder / "tumbler.toml").read_text()))
-    query = "SELECT email, COALESCE(pw, '-'), COALESCE(pw_salt, '-') FROM passengers"
+    gateway = gateway_of(folder)
+    query = "SELECT email, COALESCE(pw, '-'), COALESCE(pw_salt, '-'), id FROM passengers"
     separator = "\t" if is_mariadb(server) else "|"
     found = {}
     for line in server.ask(query).splitlines():
-        login, stored, salt = line.split(separator)
-        found[login] = (stored, None if salt == "-" else salt)
+        login, stored, salt, account = line.split(separator)
+        found[login] = (stored, None if salt == "-" else salt, account)
     return [
         login
         for login, password in passwords.items()
-        for stored, salt in [found[login]]
+        for stored, salt, account in [found[login]]
         if not gateway.admit(
-            store="passengers", stored=stored, salt=salt, login=login, password=password
+            store="passengers",
+            stored=stored,
+            salt=salt,
+            login=login,
+            account=account,
+            password=password,
         ).admitted
     ]
 
@@ -80,9 +92,7 @@ class OtherWriters:
 
     def __init__(self, server: servers.Server, folder: Path, passwords: dict[str, str]) -> None:
         self.passwords = passwords
-        self._gateway = CredentialGateway(
-            StoragePolicy.from_toml((folder / "tumbler.toml").read_text())
-        )
+        self._gateway = gateway_of(folder)
         database = open_database(server.url, base=folder, writable=True)
         self._engine = database.engine
         self._columns = Columns(account="id", login="email", stored="pw", salt="pw_salt")
@@ -121,7 +131,7 @@ class OtherWriters:
     def _change(self, login: str) -> None:
         password = f"new {login} {self.done['change']}"
         account = self._store.fetch(login)[0]
-        new = self._gateway.hash(password=password)
+        new = self._gateway.hash(password=password, account=account.bound_name)
         swap = Swap(key=account.key, old=account.stored or b"", new=new)
         if self._store.swap(swap) is SwapResult.DONE:
             self.passwords[login] = password
@@ -159,18 +169,75 @@ def layered_through_kills(
     passwords = make_portal(server, folder, rows=2000)
     policy = folder / "tumbler.toml"
     policy.write_text(policy.read_text().replace("256", str(memory_kib)))
-    chance = random.Random()
     with OtherWriters(server, folder, passwords) as others:
-        killed = 0
-        while killed < kills or min(others.done.values()) < 10:
-            killed += 1
-            running = start_program("layer", "--no-backup", cwd=folder)
-            time.sleep(0.8 * chance.random())
-            running.send_signal(signal.SIGKILL)
-            running.wait()
+        through_kills("layer", folder, others, kills=kills)
     finished = run_program("layer", "--no-backup", "--format", "json", cwd=folder, timeout=600)
     assert finished.code == 0, finished.err
     assert finished.document["failed"] == 0
+    return others
+
+
+def through_kills(
+    command: str, folder: Path, others: OtherWriters, *, kills: int, each_seconds: float = 0.8
+) -> None:
+    """Begin a command again and again, and kill it, until the others have done each thing often."""
+    chance = random.Random()
+    killed = 0
+    while killed < kills or min(others.done.values()) < 10:
+        killed += 1
+        running = start_program(command, "--no-backup", cwd=folder)
+        time.sleep(each_seconds * chance.random())
+        running.send_signal(signal.SIGKILL)
+        running.wait()
+
+
+_KEYED = """lanes = 1
+keyed_by = "{key}"
+realm = "coldharbour"
+"""
+_KEYS = """
+[keys]
+pepper-2025 = { file = "pepper-2025.key", form = "base64" }
+pepper-2026 = { file = "pepper-2026.key", form = "base64" }
+"""
+
+
+def put_under_key(server: servers.Server, folder: Path) -> None:
+    """Layer the portal's rows, and put all that can be under a first key, in a wider column."""
+    wider = "MODIFY pw varchar(400)" if is_mariadb(server) else "ALTER pw TYPE varchar(400)"
+    server.run(f"ALTER TABLE passengers {wider};")
+    policy = folder / "tumbler.toml"
+    assert run_program("layer", "--no-backup", cwd=folder, timeout=600).code == 0
+    for key in ("pepper-2025", "pepper-2026"):
+        assert run_program("keys", "new", key, "--over-values", cwd=folder).code == 0
+    keyed = _KEYED.format(key="pepper-2025")
+    policy.write_text(policy.read_text().replace("lanes = 1\n", keyed, 1) + _KEYS)
+    assert run_program("rekey", "--no-backup", cwd=folder, timeout=600).code == 0
+
+
+def rotated_through_kills(
+    server: servers.Server, folder: Path, *, rows: int, kills: int, each_seconds: float = 0.8
+) -> OtherWriters:
+    """Move all values from one key to another while others write, through kills.
+
+    Args:
+        server: where.
+        folder: for the policy.
+        rows: of the table.
+        kills: how often at least.
+        each_seconds: how long a run lasts at most before it is killed.
+    """
+    passwords = make_portal(server, folder, rows=rows)
+    policy = folder / "tumbler.toml"
+    put_under_key(server, folder)
+    policy.write_text(
+        policy.read_text().replace('keyed_by = "pepper-2025"', 'keyed_by = "pepper-2026"')
+    )
+    with OtherWriters(server, folder, passwords) as others:
+        through_kills("rekey", folder, others, kills=kills, each_seconds=each_seconds)
+    finished = run_program("rekey", "--no-backup", "--format", "json", cwd=folder, timeout=600)
+    assert finished.code == 0, finished.err
+    assert finished.document["still_under"] == {}
     return others
 
 

@@ -1,4 +1,4 @@
-"""What holds for every step that writes many rows: `layer`, `lock-dormant` and `undo` alike."""
+"""What holds for every step that writes many rows: `layer`, `rekey`, `lock-dormant`, `undo`."""
 
 import signal
 import sqlite3
@@ -31,6 +31,10 @@ def layered(values: list[str]) -> int:
     return sum(value.startswith("$over$") for value in values)
 
 
+def keyed(values: list[str]) -> int:
+    return sum(value.startswith("$keyed$") for value in values)
+
+
 def locked(values: list[str]) -> int:
     return sum(value.startswith("!locked$") for value in values)
 
@@ -53,8 +57,15 @@ STEPS = {
         ),
         locked,
     ),
+    "rekey": Step(("rekey", "--backup", "rekey.sealed", "--to", "recovery.public.pem"), keyed),
     "undo": Step(("undo", "before.sealed", *KEY), digests),
 }
+
+
+def under_a_key(policy: str) -> str:
+    told = 'lanes = 1\nkeyed_by = "pepper"\nrealm = "coldharbour"\n'
+    keys = '[keys]\npepper = { file = "pepper.key", form = "base64" }\n'
+    return policy.replace("lanes = 1\n", told, 1) + keys
 
 
 @dataclass(frozen=True)
@@ -94,6 +105,10 @@ def bulk(request: pytest.FixtureRequest, tmp_path: Path) -> Bulk:
     if request.param == "undo":
         sealed = ("--backup", "before.sealed", "--to", "recovery.public.pem")
         assert run_program("layer", *sealed, cwd=tmp_path).code == 0
+    if request.param == "rekey":
+        assert run_program("layer", "--no-backup", cwd=tmp_path).code == 0
+        assert run_program("keys", "new", "pepper", "--over-values", cwd=tmp_path).code == 0
+        (tmp_path / "tumbler.toml").write_text(under_a_key(policy))
     return Bulk(tmp_path, STEPS[request.param])
 
 
@@ -174,6 +189,13 @@ def test_files_are_copied(name: str, tmp_path: Path, in_process: Program) -> Non
         assert in_process("layer", *sealed, "--into", "layered.csv").code == 0
         source = "layered.csv"
         (tmp_path / "tumbler.toml").write_text(policy.replace("passengers.csv", source))
+    if name == "rekey":
+        assert in_process("layer", "--no-backup", "--into", "layered.csv").code == 0
+        assert in_process("keys", "new", "pepper", "--over-values").code == 0
+        source = "layered.csv"
+        (tmp_path / "tumbler.toml").write_text(
+            under_a_key(policy.replace("passengers.csv", source))
+        )
     before = (tmp_path / source).read_bytes()
     finished = in_process(*STEPS[name].arguments, "--into", "after.csv")
     assert finished.code == 0, finished.err

@@ -18,7 +18,14 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.interface import Account, Swap, SwapResult
 from lean_tumbler.stores.sql.opening import open_database
 from lean_tumbler.stores.sql.store import SqlStore
-from server_portal import ROWS, is_mariadb, layered_through_kills, locked_out, make_portal
+from server_portal import (
+    ROWS,
+    is_mariadb,
+    layered_through_kills,
+    locked_out,
+    make_portal,
+    rotated_through_kills,
+)
 from test_servers import STARTERS
 
 
@@ -209,6 +216,18 @@ def test_layering_beside_other_writers_and_through_kills(
     assert locked_out(server, tmp_path, others.passwords) == []
     left = server.ask("SELECT COUNT(*) FROM passengers WHERE LENGTH(pw) IN (32, 40)")
     assert int(left) == 0
+
+
+def test_a_key_is_replaced_beside_other_writers_and_through_kills(
+    server: servers.Server, tmp_path: Path
+) -> None:
+    """Nobody is locked out or refused, and at the end no row is under the old key."""
+    others = rotated_through_kills(server, tmp_path, rows=2000, kills=5)
+    assert others.refused == []
+    assert locked_out(server, tmp_path, others.passwords) == []
+    under = "SELECT COUNT(*) FROM passengers WHERE pw LIKE '$keyed$by=pepper-{},%'"
+    assert int(server.ask(under.format("2025"))) == 0
+    assert int(server.ask(under.format("2026"))) > 1000
 
 
 def test_two_runs_at_once_share_the_table(server: servers.Server, tmp_path: Path) -> None:

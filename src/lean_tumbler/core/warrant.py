@@ -24,7 +24,7 @@ from lean_tumbler.core.reading.evidence import (
 )
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.row_plans import RowPlan
-from lean_tumbler.errors import KeyMissing, NotReady
+from lean_tumbler.errors import NotReady
 
 
 class Step(StrEnum):
@@ -148,7 +148,7 @@ class Warrant:
         """
         reason = self.of_step()
         if reason is Reason.KEY_MISSING:
-            raise KeyMissing(refusal(self.store, reason, self.today))
+            self.keyring.require_key()
         if reason is not None:
             raise NotReady(refusal(self.store, reason, self.today))
 

@@ -91,7 +91,8 @@ def account_name(key: int | str | bytes | Sequence[str]) -> str:
             parts = None
         if not isinstance(parts, list):
             return key
-    return json.dumps([str(part) for part in parts], ensure_ascii=False)  # type: ignore[attr-defined]
+    texts = [str(part) for part in parts]  # type: ignore[attr-defined]
+    return json.dumps(texts, ensure_ascii=False, separators=(",", ":"))
 
 
 def given_row(

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 # What it means that the values of a step are back.
 _AFTER = {
     "layer": "The live column holds weak values again.",
+    "rekey": "These values are under the key that they were under before, or under none.",
     "lock-dormant": "These accounts open again, with the values that they had.",
 }
 
