@@ -32,10 +32,16 @@ def admit(login: str, password: str, *, new: str = "") -> bool:
         # An unknown login is asked about too, so that its answer takes as long.
         key, stored, salt = row or (None, None, None)
         outcome = gateway.admit(
-            store="passengers", stored=stored, salt=salt, login=login, password=password
+            store="passengers",
+            stored=stored,
+            salt=salt,
+            login=login,
+            account=None if row is None else str(key),
+            password=password,
         )
         if outcome.admitted and new:
-            return swap(connection, key, stored, gateway.hash(password=new, login=login))
+            value = gateway.hash(password=new, login=login, account=str(key))
+            return swap(connection, key, stored, value)
         if outcome.new_value is not None:
             # Where the swap fails, the login is right all the same.
             swap(connection, key, stored, outcome.new_value)

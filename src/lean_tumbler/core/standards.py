@@ -103,7 +103,10 @@ def _failures(_: Facts) -> Judged:
 
 def _pepper(facts: Facts) -> Judged:
     if facts.values and facts.keyed == facts.values:
-        return PointVerdict.MET, "every value is under a key that stands apart from the database"
+        return (
+            PointVerdict.MET,
+            "every value is under a key that stands apart: with the table alone no guess can be tried",
+        )
     if facts.keyed:
         share = facts.keyed / facts.values
         return (

@@ -49,8 +49,10 @@ def class_of(parsed: ParsedValue, stored: str) -> ValueClass:
     """
     if not stored:
         return ValueClass(ClassKind.WRITTEN, LOCKED)
-    if parsed.kind in {Kind.LOCKED, Kind.LAYERED}:
-        return ValueClass(ClassKind.WRITTEN, LOCKED if parsed.kind is Kind.LOCKED else "layered")
+    if parsed.kind in {Kind.LOCKED, Kind.LAYERED, Kind.KEYED}:
+        return ValueClass(
+            ClassKind.WRITTEN, LOCKED if parsed.kind is Kind.LOCKED else str(parsed.kind)
+        )
     text = parsed.inner_text or stored
     if parsed.scheme in BARE_CRYPT_SCHEMES and parsed.says is not Says.ALL:
         return ValueClass(ClassKind.BARE, parsed.scheme, parsed.scheme)

@@ -208,6 +208,15 @@ class KeySource:
     form: Literal["text", "hex", "base64"] = "text"
 
     @property
+    def place(self) -> str:
+        """The place, in words."""
+        if self.environment:
+            return f"environment variable {self.environment}"
+        if self.credential:
+            return f"systemd credential {self.credential}"
+        return self.file or f"helper {self.helper[0]}"
+
+    @property
     def may_seal(self) -> bool:
         """Whether it may go over stored values: it is no text that somebody thought of."""
         return self.form != "text"

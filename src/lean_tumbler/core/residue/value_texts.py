@@ -7,7 +7,7 @@ from functools import lru_cache
 from urllib.parse import unquote_to_bytes
 
 from lean_tumbler.core.residue.finds import Encoding
-from lean_tumbler.core.schemes.base import HASHED, Layout, Says
+from lean_tumbler.core.schemes.base import STORED_ALONE, Layout, Says
 from lean_tumbler.core.schemes.catalogue import LAYOUTS, layouts_beginning, read_value
 
 LONGEST = 1200  # bytes of a value; the longest layered ones have some hundred
@@ -25,7 +25,7 @@ _ESCAPED = re.compile(rb"\\(?:u00([0-9a-fA-F]{2})|(/))")
 MARKED = tuple(
     layout
     for layout in LAYOUTS
-    if layout.says is Says.ALL and layout.kind in HASHED and layout.starts
+    if layout.says is Says.ALL and layout.kind in STORED_ALONE and layout.starts
 )
 _BARE = frozenset({"hex", "hex-upper", "base64", "base64, no padding"})
 # What stands between a word for passwords and the value: the rest of the name, and a separator.
@@ -145,6 +145,6 @@ def named_after(data: bytes, start: int, end: int) -> PossibleValue | None:
     text = unescaped(match["value"]).decode("ascii", "replace").rstrip("\\.,:|@")
     parsed = read_value(text)
     is_digest = parsed.layout in _BARE or parsed.says in {Says.TAG, Says.PLACES}
-    if parsed.kind not in HASHED or not is_digest:
+    if parsed.kind not in STORED_ALONE or not is_digest:
         return None  # what says so itself is found by its mark
     return PossibleValue(match.start("value"), text, parsed.scheme)

@@ -34,6 +34,7 @@ class Kind(StrEnum):
 # What holds a digest: of a slow scheme, or of any.
 SLOW = frozenset({Kind.ITERATED, Kind.DERIVATION, Kind.LAYERED})
 HASHED = SLOW | {Kind.FAST}
+STORED_ALONE = HASHED | {Kind.KEYED}  # what stands in a column, and nobody types
 
 
 class Says(StrEnum):

@@ -9,9 +9,9 @@ from types import MappingProxyType
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.schemes import keyed, layered
 from lean_tumbler.core.schemes.base import (
-    HASHED,
     PREFIXED_HEX,
     PRINTED_BYTES,
+    STORED_ALONE,
     Kind,
     Layout,
     Parameters,
@@ -169,7 +169,7 @@ def stored_value_scheme(text: str) -> str:
     parsed = read_value(text)
     bare_hex = parsed.layout in {"hex", "hex-upper"} and not text.isdigit() and not text.isalpha()
     is_certain = parsed.says is not Says.NOTHING or parsed.wrappers or bare_hex
-    is_value = parsed.kind in {*HASHED, Kind.KEYED} and parsed.contents.password is None
+    is_value = parsed.kind in STORED_ALONE and parsed.contents.password is None
     return parsed.scheme if is_value and is_certain else ""
 
 

@@ -39,7 +39,7 @@ def attack_rows(profile: Profile, attacker: Attacker) -> list[tuple[str, ...]]:
         one, every = found.likeliest[_SHOWN_GUESSES]
         rows.append(
             (
-                found.reading.scheme,
+                found.reading.scheme + (", with its key" if found.reading.keyed_by else ""),
                 guess_count(found.guesses_per_second),
                 f"{duration(one.seconds)}, {money(one.money)}",
                 f"{duration(every.seconds)}, {money(every.money)}",
@@ -66,6 +66,7 @@ class AttackedGroup(DocumentPart):
     grade: Annotated[str, "the grade"]
     rows: Rows
     guesses_per_second: Annotated[float | None, "guesses a second; null for what can be read"]
+    needs_key: Annotated[str, "the key without which no guess can be tried; empty for none"]
     all_at_once: Annotated[bool, "whether one guess is tried against all of them at once"]
     likeliest: Annotated[list[LikeliestPart], "time and money of the likeliest passwords"]
     money_each: Annotated[float, "US dollars spent on each account, for the share below"]
@@ -98,6 +99,7 @@ def _entry(found: Exposure) -> AttackedGroup:
         found,
         scheme=found.reading.scheme,
         grade=found.reading.grade,
+        needs_key=found.reading.keyed_by,
         all_at_once=found.together,
         likeliest=[
             LikeliestPart(

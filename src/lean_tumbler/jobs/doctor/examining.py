@@ -133,10 +133,9 @@ def _keys(policy: StoragePolicy, base: Path, environment: Mapping[str, str]) -> 
                        remedy="chmod 600 the file, or mend the key's form")  # fmt: skip
         return
     for name, source in policy.keys.items():
-        place = f"environment variable {source.environment}" if source.environment else source.file
         is_there = name in found
         yield Examined(
-            what=f"key {name}", state=Health.OK if is_there else Health.WRONG, says=str(place),
+            what=f"key {name}", state=Health.OK if is_there else Health.WRONG, says=source.place,
             remedy="" if is_there else "set it: rows that need the key cannot be checked",
         )  # fmt: skip
 

@@ -148,7 +148,8 @@ def draw_exposed(console: Console, found: ExposedDocument, *, listed: str) -> No
     console.print(
         f"The share that opens within a time, if an attacker with {found.hardware} spends it on "
         "these accounts alone; ≤ where no list of passwords reaches. docs/ATTACKER.md says how far "
-        "off that may be. Of values at the floor only likely passwords fall.",
+        "off that may be. Of values at the floor only likely passwords fall. A key over values "
+        "does not count: it may be younger than the copy, or have leaked too.",
         style="dim",
         highlight=False,
     )

@@ -89,7 +89,8 @@ def draw_residue(console: Console, found: ResidueDocument) -> None:
     if held := found.still_held:
         console.print(
             Text(
-                f"{held:,} of them are still what a store holds: whoever cracks one gets in.",
+                f"{held:,} of them are still what a store holds: whoever cracks one gets in; one "
+                "that is keyed, with its key alone.",
                 "bold red",
             )
         )
