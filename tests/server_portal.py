@@ -19,13 +19,14 @@ from lean_tumbler.stores.sql.opening import open_database
 from lean_tumbler.stores.sql.store import SqlStore
 
 ROWS = 120
+Database = servers.Server | servers.SqliteFile
 
 
-def is_mariadb(server: servers.Server) -> bool:
+def is_mariadb(server: Database) -> bool:
     return server.url.startswith("mysql")
 
 
-def make_portal(server: servers.Server, folder: Path, rows: int = ROWS) -> dict[str, str]:
+def make_portal(server: Database, folder: Path, rows: int = ROWS) -> dict[str, str]:
     """Fill a table with every cohort, write a policy, and give each login's password."""
     passwords = {}
     lines = []
@@ -50,7 +51,7 @@ def make_portal(server: servers.Server, folder: Path, rows: int = ROWS) -> dict[
     return passwords
 
 
-def _sql(text: str | None, server: servers.Server) -> str:
+def _sql(text: str | None, server: Database) -> str:
     if text is None:
         return "NULL"
     doubled = text.replace("\\", "\\\\") if is_mariadb(server) else text
@@ -63,7 +64,7 @@ def gateway_of(folder: Path) -> CredentialGateway:
     return CredentialGateway(policy, keys=read_keys(policy, base=folder, environment={}))
 
 
-def locked_out(server: servers.Server, folder: Path, passwords: dict[str, str]) -> list[str]:
+def locked_out(server: Database, folder: Path, passwords: dict[str, str]) -> list[str]:
     """Check every login with the library, on what the server's own client prints."""
     gateway = gateway_of(folder)
     query = "SELECT email, COALESCE(pw, '-'), COALESCE(pw_salt, '-'), id FROM passengers"
@@ -90,7 +91,7 @@ def locked_out(server: servers.Server, folder: Path, passwords: dict[str, str]) 
 class OtherWriters:
     """What goes on beside a bulk run: logins, changed passwords, new accounts, closed ones."""
 
-    def __init__(self, server: servers.Server, folder: Path, passwords: dict[str, str]) -> None:
+    def __init__(self, server: Database, folder: Path, passwords: dict[str, str]) -> None:
         self.passwords = passwords
         self._gateway = gateway_of(folder)
         database = open_database(server.url, base=folder, writable=True)
@@ -156,7 +157,7 @@ class OtherWriters:
 
 
 def layered_through_kills(
-    server: servers.Server, folder: Path, *, kills: int, memory_kib: int
+    server: Database, folder: Path, *, kills: int, memory_kib: int
 ) -> OtherWriters:
     """Layer 2,000 rows while others write; kill the run again and again, then let it end.
 
@@ -202,10 +203,11 @@ pepper-2026 = { file = "pepper-2026.key", form = "base64" }
 """
 
 
-def put_under_key(server: servers.Server, folder: Path) -> None:
+def put_under_key(server: Database, folder: Path) -> None:
     """Layer the portal's rows, and put all that can be under a first key, in a wider column."""
     wider = "MODIFY pw varchar(400)" if is_mariadb(server) else "ALTER pw TYPE varchar(400)"
-    server.run(f"ALTER TABLE passengers {wider};")
+    if isinstance(server, servers.Server):
+        server.run(f"ALTER TABLE passengers {wider};")
     policy = folder / "tumbler.toml"
     assert run_program("layer", "--no-backup", cwd=folder, timeout=600).code == 0
     for key in ("pepper-2025", "pepper-2026"):
@@ -216,7 +218,7 @@ def put_under_key(server: servers.Server, folder: Path) -> None:
 
 
 def rotated_through_kills(
-    server: servers.Server, folder: Path, *, rows: int, kills: int, each_seconds: float = 0.8
+    server: Database, folder: Path, *, rows: int, kills: int, each_seconds: float = 0.8
 ) -> OtherWriters:
     """Move all values from one key to another while others write, through kills.
 
@@ -241,7 +243,7 @@ def rotated_through_kills(
     return others
 
 
-def may_only_read(server: servers.Server, folder: Path) -> None:
+def may_only_read(server: Database, folder: Path) -> None:
     """Let the policy name an account of the server that may read the table, and nothing else."""
     if is_mariadb(server):
         server.run("CREATE USER reader@localhost; GRANT SELECT ON ferries.* TO reader@localhost;")

@@ -3,11 +3,12 @@
 import os
 import shutil
 import socket
+import sqlite3
 import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
@@ -101,6 +102,29 @@ class Server:
     def dumped(self, *options: str) -> bytes:
         """Give what the server's own dump program writes."""
         return subprocess.run((*self.dump, *options), check=True, capture_output=True).stdout
+
+
+@dataclass(frozen=True)
+class SqliteFile:
+    """An SQLite file, fed and asked as a server is."""
+
+    path: Path
+
+    @property
+    def url(self) -> str:
+        """Its URL for the program."""
+        return f"sqlite:///{self.path}"
+
+    def run(self, statements: str) -> None:
+        """Run SQL statements."""
+        with closing(sqlite3.connect(self.path, timeout=60)) as connection, connection:
+            connection.executescript(statements)
+
+    def ask(self, statement: str) -> str:
+        """Run one query and give its rows as lines."""
+        with closing(sqlite3.connect(self.path, timeout=60)) as connection:
+            rows = connection.execute(statement).fetchall()
+        return "".join("|".join(map(str, row)) + "\n" for row in rows)
 
 
 @dataclass(frozen=True)

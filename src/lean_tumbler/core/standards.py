@@ -105,7 +105,7 @@ def _pepper(facts: Facts) -> Judged:
     if facts.values and facts.keyed == facts.values:
         return (
             PointVerdict.MET,
-            "every value is under a key that stands apart: with the table alone no guess can be tried",
+            "every value is under a key that stands apart: the table alone lets nobody try a guess",
         )
     if facts.keyed:
         share = facts.keyed / facts.values
