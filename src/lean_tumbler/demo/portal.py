@@ -12,6 +12,7 @@ from pathlib import Path
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.demo.bookings import BOOKINGS_FILES, write_bookings
 from lean_tumbler.demo.forgotten import FORGOTTEN, write_forgotten
+from lean_tumbler.demo.keys_apart import KEY_FILES, REKEYED
 from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES, write_other_stores
 from lean_tumbler.demo.people import SEED, Person, people, sign_ins
 from lean_tumbler.errors import SourceError, UsageError
@@ -35,6 +36,8 @@ _MADE = frozenset(
         f"{RECOVERY}.private.pem",
         f"{RECOVERY}.public.pem",
         f"{Path(POLICY).stem}.history.jsonl",
+        *KEY_FILES,
+        *(REKEYED.format(number) for number in (1, 2)),
         LAYERED,
         LOCKED,
         RESET,

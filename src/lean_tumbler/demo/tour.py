@@ -17,23 +17,20 @@ from datetime import time as time_of_day
 from pathlib import Path
 
 from lean_tumbler.cli.session import Session
-from lean_tumbler.demo.bookings import BOOKINGS_KNOWN, BOOKINGS_POLICY
+from lean_tumbler.demo import steps
 from lean_tumbler.demo.forgotten import FORGOTTEN, FORGOTTEN_TABLE, clean_up
 from lean_tumbler.demo.half_year import HALF_YEAR_DAYS, Visit, note_seen, visits
-from lean_tumbler.demo.other_stores import AGENTS_KNOWN, OTHER_STORES
+from lean_tumbler.demo.keys_apart import move_value, name_key
+from lean_tumbler.demo.other_stores import OTHER_STORES
 from lean_tumbler.demo.people import TAKEOVER, Person
 from lean_tumbler.demo.portal import (
     DATABASE,
-    GATE,
     KNOWN,
-    KNOWN_FEW,
     LAYERED,
-    LOCKED,
     POLICY,
     RECOVERY,
     REMAINS,
     REPORT,
-    RESET,
     SIGN_INS,
     UNTOUCHED,
     write_portal,
@@ -42,124 +39,9 @@ from lean_tumbler.stores.file_access import write_text
 
 Run = Callable[[list[str], Session], int]
 
-# So many, so soon, that the demo stays short; a real choice would measure longer and allow more.
-WITHIN_MILLISECONDS = 100
-LOGINS_PER_SECOND = 25
 SHOWN_LOGINS = (11, 22, 36)  # of the known accounts: one of each cohort that is layered
 _OBSERVING = re.compile(r'mode = "observe".*')
 _LOOKED_AT = (30, 90, HALF_YEAR_DAYS)  # days after the takeover
-
-_FIRST_STEPS = (
-    (
-        "Recover a formula that nobody remembers",
-        "The freight agents' values are digests of something. Three passwords are known.",
-        ["formula", "solve", AGENTS_KNOWN, "--save", "agents-1998"],
-    ),
-    (
-        "Read it aloud",
-        "To be held against the old source, line by line, should anybody find it.",
-        ["formula", "show", "agents-1998"],
-    ),
-    (
-        "Prove the legacy formulas",
-        "Some passwords are known, from test accounts. Does the policy accept every one?",
-        ["verify", KNOWN, "--store", "passengers"],
-    ),
-    (
-        "Choose parameters by measuring",
-        f"{LOGINS_PER_SECOND} logins a second, {WITHIN_MILLISECONDS} ms: how costly may a hash be?",
-        [
-            "tune",
-            "--quick",
-            "--schemes",
-            "argon2id,scrypt",
-            "--peak-logins",
-            f"{LOGINS_PER_SECOND}/s",
-            "--within",
-            f"{WITHIN_MILLISECONDS}ms",
-            "--save",
-        ],
-    ),
-    (
-        "Rehearse",
-        "The whole change on a copy, with some accounts whose password is known.",
-        ["rehearse", KNOWN_FEW, "--store", "passengers", "--rows", "20"],
-    ),
-)
-
-_STEPS = (
-    (
-        "Layer now",
-        "Every weak value goes under a slow hash at once, without anybody's password.",
-        ["keys", "new", RECOVERY],
-        ["layer", "--store", "passengers", "--backup", LAYERED, "--to", f"{RECOVERY}.public.pem"],
-    ),
-    (
-        "Accept a figure",
-        "Three known clerks are too few for twelve rows. Somebody looks at the rows, and decides.",
-        [
-            "layer",
-            "--store",
-            "passengers",
-            "--error-bound",
-            "50%",
-            "--backup",
-            LAYERED,
-            "--to",
-            f"{RECOVERY}.public.pem",
-        ],
-    ),
-    (
-        "Prove it again",
-        "The same known accounts, against the layered values.",
-        ["verify", KNOWN, "--store", "passengers"],
-    ),
-    (
-        "Say when it will be over",
-        "Logins take the layers off, one by one. How many will wait on which day?",
-        ["progress", "--logins", SIGN_INS],
-    ),
-)
-
-_GENERATIONS = (
-    "Several generations in one column",
-    "The booking desk has five, told apart by a date, by a layout, or by nothing.",
-    ["verify", BOOKINGS_KNOWN, "--policy", BOOKINGS_POLICY, "--store", "desk"],
-    ["layer", "--policy", BOOKINGS_POLICY, "--no-backup"],
-    ["verify", BOOKINGS_KNOWN, "--policy", BOOKINGS_POLICY, "--store", "desk"],
-)
-
-_LAST_STEPS = (
-    (
-        "Close what nobody opens",
-        "Who has not come in half a year gets a mail; until then, no password opens the account.",
-        ["lock-dormant", "--inactive-days", str(HALF_YEAR_DAYS), "--include-never-seen",
-         "--backup", LOCKED, "--to", f"{RECOVERY}.public.pem", "--list", RESET],
-    ),
-    (
-        "Keep it finished",
-        "The column itself refuses what is weak from now on, and a job looks every night.",
-        ["enforce", "constraint", "--apply"],
-        ["enforce", "gate", "--state", GATE],
-    ),
-    (
-        "Sign it off",
-        "The last count, and one page for whoever is responsible.",
-        ["progress"],
-        ["report", "--backup", LOCKED, "--residue", REMAINS,
-         "--output", REPORT],
-    ),
-)  # fmt: skip
-
-
-# What a reader types on the copy that nobody has touched.
-_TO_TRY = (
-    ["audit", "passengers"],
-    ["explain", "--store", "passengers", "--login", "ida.gullwharfer@tidepost.example"],
-    ["verify", KNOWN, "--store", "passengers"],
-    ["plan", "--logins", SIGN_INS],
-    ["progress"],
-)
 
 
 class _Tour:
@@ -212,16 +94,16 @@ class _Tour:
         self._say(f"\n$ cd {shlex.quote(str(self._folder))}")
         with chdir(self._folder):
             self._find_and_judge()
-            code = self._steps(_FIRST_STEPS)
+            code = self._steps(steps.FIRST_STEPS)
             if code == 0:
                 self._readers_first()
-                code = self._steps(_STEPS) or self._steps([_GENERATIONS])
+                code = self._steps(steps.STEPS) or self._steps([steps.GENERATIONS])
             if code == 0:
                 code = self._what_remains()
             if code == 0:
                 self._some_logins()
                 self._half_year(everybody)
-                code = self._steps(_LAST_STEPS)
+                code = self._keys_apart() or self._steps(steps.LAST_STEPS)
         if code == 0:
             self._say(
                 f"\nDone in {time.monotonic() - started:.0f} s. Open {self._folder / REPORT}."
@@ -240,11 +122,11 @@ class _Tour:
         if shutil.which("lean-tumbler") is None and activate.exists():
             self._say(f"  . {shlex.quote(os.path.relpath(activate))}")
         self._say(f"  cd {shlex.quote(str(untouched))}")
-        for arguments in _TO_TRY:
+        for arguments in steps.TO_TRY:
             self._say(f"  lean-tumbler {shlex.join(arguments)}")
 
-    def _steps(self, steps: "Sequence[tuple[str, str, *tuple[list[str], ...]]]") -> int:
-        for title, why, *commands in steps:
+    def _steps(self, chosen: "Sequence[steps.TourStep]") -> int:
+        for title, why, *commands in chosen:
             self._heading(title, why)
             for arguments in commands:
                 code = self._command(arguments)
@@ -329,6 +211,32 @@ class _Tour:
             self._say(self._answer(["admit", login], stdin=password.encode() + b"\n"))
         self._say(f"\n$ echo guess | lean-tumbler admit {login}")
         self._say(self._answer(["admit", login], stdin=b"guess\n"))
+
+    def _keys_apart(self) -> int:
+        """Put a key over all values, replace it, and see a value that was moved."""
+        code = 0
+        for key, steps_of_key in steps.KEYS.items():
+            code = code or self._steps([steps_of_key[0]])
+            added = name_key(Path(POLICY), key)
+            self._say(f"\n{POLICY} says so now:\n{added}")
+            code = code or self._steps([steps_of_key[1]])
+        self._heading(
+            "See a value that was moved",
+            "Somebody who can write to the table copies his own value over an administrator's.",
+        )
+        with Path(KNOWN).open(encoding="utf-8", newline="") as file:
+            own = next(csv.DictReader(file))
+        moved = move_value(Path(DATABASE), own["login"])
+        self._say(f"$ sqlite3 {DATABASE} '{moved.statement}'")
+        self._say(f"\n$ lean-tumbler admit {moved.login} < his-own-password")
+        self._say(self._answer(["admit", moved.login], stdin=own["password"].encode() + b"\n"))
+        self._say()
+        self._first_lines(["audit", "passengers"])
+        self._command(["keys", "check"])
+        moved.put_back()
+        self._say("\nThe administrator's own value is put back from last night's backup:")
+        self._first_lines(["keys", "check"])
+        return code
 
     def _half_year(self, everybody: Sequence[Person]) -> None:
         self._heading(

@@ -9,6 +9,8 @@ from pathlib import Path
 from lean_tumbler.core.keyring import Closed, Opened
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.schemes import keyed
+from lean_tumbler.core.schemes.base import Kind
+from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import TumblerError
 from lean_tumbler.migration.bulk.context import RunContext
 from lean_tumbler.migration.bulk.pages import all_pages
@@ -43,7 +45,8 @@ class KeysTried:
     problems: dict[str, str] = field(default_factory=dict)  # key -> why it cannot be used
     usable: list[str] = field(default_factory=list)  # keys that can go over stored values
     tried: list[Tried] = field(default_factory=list)
-    without_key: dict[str, int] = field(default_factory=dict)  # store -> values under no key
+    # store -> values under no key, but for markers of locked accounts
+    without_key: dict[str, int] = field(default_factory=dict)
 
 
 def check_keys(
@@ -95,7 +98,8 @@ def _try(
         for account in page:
             value = keyed.read(account.row.text or "")
             if value is None:
-                others += bool(account.stored)
+                text = account.row.text
+                others += bool(text) and read_value(text or "").kind is not Kind.LOCKED
                 continue
             name = value.head.name
             tried = by_key.setdefault(name, Tried(store=store, key=name))

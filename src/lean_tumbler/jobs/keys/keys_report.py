@@ -45,7 +45,9 @@ class KeysDocument(Document, tag=named("keys-check")):
     usable: Annotated[list[str], "keys that can go over stored values"]
     problems: Annotated[dict[str, str], "keys that cannot, with the reason"]
     stores: Annotated[list[TriedKey], "one entry for each key and store"]
-    without_key: Annotated[dict[str, int], "values under no key, by store"]
+    without_key: Annotated[
+        dict[str, int], "values under no key by store, but for markers of locked accounts"
+    ]
 
 
 def keys_document(found: KeysTried) -> KeysDocument:
@@ -106,11 +108,11 @@ def _draw_tried(console: Console, tried: TriedKey) -> None:
     if tried.missing:
         console.print("  It is not there; see [keys], and the realm in [target].")
     if tried.another:
-        console.print(f"  {tried.another:,} were made with another key, or for another realm.")
+        console.print(f"  {count(tried.another, 'value')} made with another key, or realm.")
     if tried.moved:
         named_ = ", ".join(map(repr, tried.accounts))
         console.print(
-            f"  {tried.moved:,} were moved from another row, or damaged: account {named_}",
+            f"  {count(tried.moved, 'value')} moved from another row, or damaged: account {named_}",
             highlight=False,
         )
 
