@@ -148,6 +148,8 @@ MEASURED = frozenset(
         "ExplainDocument.milliseconds_here",
         "LayerDocument.seconds",
         "LayerDocument.per_second",
+        "RekeyDocument.seconds",
+        "RekeyDocument.per_second",
         "LayerDocument.waited_seconds",
         "SolveDocument.seconds",
         "MeasuredPart.milliseconds",

@@ -55,7 +55,9 @@ ELSEWHERE = ("://", "/var/", "/mnt/", "--max-replica-lag")
 # What is made by a line, and so is not there before it.
 MADE_BY = {
     "draft": ["tumbler.toml"],
-    "keys": ["recovery.private.pem", "recovery.public.pem"],
+    "keys new recovery": ["recovery.private.pem", "recovery.public.pem"],
+    "keys new pepper-2026": ["pepper-2026.key", "pepper-2026.key.sealed"],
+    "keys open pepper-2026.key.sealed": ["pepper-2026.key"],
     "layer": ["layer-1.sealed"],
     "lock-dormant": ["lock-1.sealed"],
 }
@@ -139,6 +141,17 @@ def _locked_login(folder: Path) -> str:
     return str(found[0])
 
 
+def _put_keys(folder: Path, *, named: bool) -> None:
+    """Make the key that the pages speak of, and name it in the policy."""
+    with chdir(folder):
+        new = ("keys", "new", "pepper-2026", "--over-values", "--copy-for", "recovery.public.pem")
+        assert run_in_process(*new).code == 0
+    policy = folder / "tumbler.toml"
+    told = 'lanes = 1\nrealm = "coldharbour"\n' + 'keyed_by = "pepper-2026"\n' * named
+    keys = '\n[keys]\npepper-2026 = { file = "pepper-2026.key", form = "base64" }\n'
+    policy.write_text(policy.read_text().replace("lanes = 1\n", told, 1) + keys)
+
+
 @pytest.mark.parametrize("line", LINES)
 def test_a_line_of_the_documents_does_what_it_is_shown_for(
     line: str, harbour: tuple[Path, str], tmp_path: Path
@@ -159,7 +172,10 @@ def test_a_line_of_the_documents_does_what_it_is_shown_for(
     with (here / "tumbler.toml").open("a") as policy:
         policy.writelines(text for name, text in STORES.items() if name in words)
     listed = words[words.index("--list") + 1 :][:1] if "--list" in words else []
-    for name in (*MADE_BY.get(words[0], []), *listed):
+    if words[0] in {"keys", "rekey"}:
+        _put_keys(here, named="--remove" not in words)
+    made = MADE_BY.get(words[0], MADE_BY.get(" ".join(words[:3]), []))
+    for name in (*made, *listed):
         if "--merge" not in words:
             (here / name).unlink(missing_ok=True)
     if words[:2] == ["formula", "solve"]:  # from the table as it was found, and not for long

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from conftest import CHEAP_POLICY, oracle
 from lean_tumbler import CredentialGateway, KeyMissing, PolicyError, StoragePolicy, UsageError
-from lean_tumbler.core.keyring import Closed, Keyring, Opened, require_key
+from lean_tumbler.core.keyring import Closed, Keyring, OpenedValue, require_key
 from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.policy import KeySource
 from lean_tumbler.core.reading.rows import account_name
@@ -69,7 +69,7 @@ def test_vectors_open_to_what_was_sealed() -> None:
         }
         keyring = Keyring(realm=vector["realm"], keys=key)
         found = keyring.open(vector["stored"], account=vector["account"])
-        assert isinstance(found, Opened)
+        assert isinstance(found, OpenedValue)
         assert found.text == vector["inner"]
         elsewhere = Keyring(realm="tidepost", keys=key).open(vector["stored"], account=None)
         assert elsewhere is Closed.KEY_WRONG
@@ -104,7 +104,7 @@ def test_what_is_sealed_opens_at_its_own_account_alone(text: str, account: str, 
     value = keyring.sealed(text, account=account, randomness=os.urandom)
     assert len(value) == characters(len(text.encode()), "pepper-2026")
     found = keyring.open(value, account=account)
-    assert isinstance(found, Opened)
+    assert isinstance(found, OpenedValue)
     assert found.text == text
     if other != account:
         assert keyring.open(value, account=other) is Closed.MOVED
@@ -214,7 +214,7 @@ def test_logins_put_values_under_the_key_of_new_values() -> None:
     for found in (moved, from_old):  # the same value within: nothing was hashed again
         keyring = Keyring(realm="coldharbour", keys={"pepper-2026": NEW})
         within = keyring.open(found.new_value or "", account="7")
-        assert isinstance(within, Opened)
+        assert isinstance(within, OpenedValue)
         assert within.text == current
     weak = login("d" * 32)
     assert not weak.admitted
@@ -377,7 +377,7 @@ _SHOWN: dict[str, Callable[[], object]] = {
     "keyring": lambda: Keyring(realm="coldharbour", keys={"pepper-2026": NEW}),
     "keys": lambda: Keyring(keys={"pepper-2026": NEW}).keys,
     "policy": lambda: gateway(_2026=NEW).policy,
-    "opened": lambda: Opened(text=PASSWORD, head=None),  # type: ignore[arg-type]
+    "opened": lambda: OpenedValue(text=PASSWORD, head=None),  # type: ignore[arg-type]
 }
 
 

@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Finished, Program, make_portal
+from lean_tumbler.core.keyring import Keyring, OpenedValue
 from test_keyed_values import KEYED, KEYS, OLD, PASSWORD, direct, is_under, policy_text, sealed
 from test_service import served
 
@@ -372,3 +373,38 @@ def test_files_bind_to_the_column_that_names_a_row(tmp_path: Path, in_process: P
 def _quoted(line: str) -> str:
     name, email, value = line.rstrip("\n").split(",", 2)
     return f'{name},{email},"{value}"\n'
+
+
+_COMMANDS = [
+    ("keys", "check"), ("audit", "passengers"), ("audit", "harbour.db"), ("plan",), ("progress",),
+    ("report",), ("doctor",), ("explain", "--account", "1"), ("rekey", "--dry-run"),
+    ("rekey", "--no-backup"), ("layer", "--dry-run"), ("verify", "known.csv"), ("rehearse", "known.csv"),
+    ("enforce", "constraint", "--print"), ("admit", "passenger1@tidepost.example"), ("residue", "."),
+]  # fmt: skip
+
+
+def test_neither_keys_nor_what_they_open_come_out(keyed: Keyed) -> None:
+    """Whatever is run, shown for debugging or left beside the policy: no key, and no value within."""
+    keyed.policy()
+    files = {path: path.read_bytes() for path in keyed.folder.glob("*.key")}
+    keys = [base64.b64decode(raw) for raw in files.values()]
+    by_name = {path.stem: base64.b64decode(raw) for path, raw in files.items()}
+    keyring = Keyring(realm="coldharbour", keys=by_name)
+    within = [
+        found.text
+        for number, value in keyed.values().items()
+        if isinstance(found := keyring.open(value, account=str(number)), OpenedValue)
+    ]
+    assert len(within) == 8
+    secrets = [
+        form
+        for key in keys
+        for form in (key.hex(), base64.b64encode(key).decode(), repr(key)[2:-1])
+    ]
+    seen = []
+    for command in _COMMANDS:
+        for words in (command, ("--debug", *command), (*command, "--format", "json")):
+            done = keyed.program(*words, stdin=b"not this one\n")
+            seen.append(done.out + done.err)
+    seen += [path.read_text("utf-8", "replace") for path in keyed.folder.glob("tumbler.*")]
+    assert not [text for text in seen for secret in (*secrets, *within) if secret in text]

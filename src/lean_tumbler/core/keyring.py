@@ -14,7 +14,7 @@ from types import MappingProxyType
 
 from lean_tumbler.core.masked import Masked
 from lean_tumbler.core.schemes import keyed
-from lean_tumbler.core.schemes.keyed import Bound, Head, Keyed
+from lean_tumbler.core.schemes.keyed import Bound, Keyed, KeyedHead
 from lean_tumbler.errors import KeyMissing, UsageError, WriteNotConfirmed
 
 KEY_BYTES = 32
@@ -40,11 +40,11 @@ class Closed(StrEnum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Opened:
+class OpenedValue:
     """What a keyed value holds."""
 
     text: str = field(repr=False)  # a direct or layered value
-    head: Head
+    head: KeyedHead
 
 
 def new_key(randomness: Randomness) -> bytes:
@@ -190,7 +190,7 @@ class Keyring:
             )
         return key
 
-    def is_latest(self, head: Head | None) -> bool:
+    def is_latest(self, head: KeyedHead | None) -> bool:
         """Tell whether a value stands under what new values get: this key, so bound; or no key."""
         if not self.sealed_by:
             return head is None
@@ -217,17 +217,17 @@ class Keyring:
                 "[target] bound_to binds each value to its account, and none is given: insert the "
                 "row first, then name its key; or set bound_to to “realm”"
             )
-        head = Head(name=self.sealed_by, check=key.check, bound=self.bound)
+        head = KeyedHead(name=self.sealed_by, check=key.check, bound=self.bound)
         nonce = randomness(keyed.NONCE_BYTES)
         beside = self._beside(head, account)
         body = key.cipher.encrypt(nonce, text.encode("utf-8"), beside)
         value = str(Keyed(head=head, nonce=nonce, sealed=body))
         found = self.open(value, account=account)
-        if not isinstance(found, Opened) or found.text != text:
+        if not isinstance(found, OpenedValue) or found.text != text:
             raise WriteNotConfirmed("a keyed value does not open again; it is not written")
         return value
 
-    def open(self, value: str, *, account: str | None) -> Opened | Closed | None:
+    def open(self, value: str, *, account: str | None) -> OpenedValue | Closed | None:
         """Open a keyed value; None where a text is none.
 
         Args:
@@ -246,11 +246,11 @@ class Keyring:
             return Closed.KEY_WRONG
         try:
             raw = key.cipher.decrypt(found.nonce, found.sealed, self._beside(found.head, account))
-            return Opened(text=raw.decode("utf-8"), head=found.head)
+            return OpenedValue(text=raw.decode("utf-8"), head=found.head)
         except (InvalidTag, UnicodeDecodeError):  # another row's, or changed
             return Closed.MOVED
 
-    def _beside(self, head: Head, account: str | None) -> bytes:
+    def _beside(self, head: KeyedHead, account: str | None) -> bytes:
         """Write what a value is bound to; a realm has no colon, so no two are alike."""
         place = f":{account or ''}" if head.bound is Bound.ACCOUNT else ""
         return f"keyed:{head.name}:{head.bound}:{self.realm}{place}".encode(

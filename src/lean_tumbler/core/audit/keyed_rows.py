@@ -2,7 +2,7 @@
 
 import polars as pl
 
-from lean_tumbler.core.keyring import Closed, Keyring, Opened
+from lean_tumbler.core.keyring import Closed, Keyring, OpenedValue
 from lean_tumbler.core.reading.rows import account_name
 from lean_tumbler.core.schemes import keyed
 
@@ -34,7 +34,7 @@ def opened(frame: pl.DataFrame, keyring: Keyring) -> pl.DataFrame:
             continue
         keys[place] = value.head.name
         found = keyring.open(text, account=None if name is None else account_name(name))
-        if isinstance(found, Opened):
+        if isinstance(found, OpenedValue):
             stored[place] = found.text
         moved[place] = found is Closed.MOVED
     return frame.with_columns(

@@ -6,7 +6,7 @@ from dataclasses import replace
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.formulas.steps import DIGESTS
-from lean_tumbler.core.keyring import Closed, Keyring, Opened
+from lean_tumbler.core.keyring import Closed, Keyring, OpenedValue
 from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.fitting_ways import (
     bare_schemes,
@@ -155,7 +155,7 @@ class RowReader:
     def _keyed(self, text: str, parsed: ParsedValue, row: Row) -> Reading:
         """Read what stands under a key: a direct or a layered value, and nothing else."""
         found = self.keyring.open(text, account=row.account)
-        if isinstance(found, Opened):
+        if isinstance(found, OpenedValue):
             within = self.read(replace(row, stored=found.text.encode("utf-8")))
             if within.keyed is None and is_sealable(within):
                 own = replace(within.parsed, wrappers=parsed.wrappers)

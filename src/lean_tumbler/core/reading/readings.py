@@ -7,7 +7,7 @@ from lean_tumbler.core.keyring import Closed
 from lean_tumbler.core.reading.ways import Certainty, PasswordWay, Way
 from lean_tumbler.core.reasons import Reason
 from lean_tumbler.core.schemes.base import ParsedValue
-from lean_tumbler.core.schemes.keyed import Head
+from lean_tumbler.core.schemes.keyed import KeyedHead
 from lean_tumbler.core.schemes.obsolete import readable
 
 _JOIN = "+"
@@ -41,7 +41,7 @@ class Reading:
     suspected: str = ""  # what the column shows the text to be a digest of; empty where nothing
     missing: tuple[str, ...] = ()  # fingerprints below a layer that no formula has
     # the head of the keyed value that the text was in; None where it stood by itself
-    keyed: Head | None = None
+    keyed: KeyedHead | None = None
     closed: Closed | None = None  # why a keyed value was not opened; None for any other
 
     @property

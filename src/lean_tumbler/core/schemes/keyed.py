@@ -30,7 +30,7 @@ class Bound(StrEnum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Head:
+class KeyedHead:
     """What stands before the nonce."""
 
     name: str  # of the key
@@ -45,7 +45,7 @@ class Head:
 class Keyed:
     """A keyed value taken apart."""
 
-    head: Head
+    head: KeyedHead
     nonce: bytes = field(repr=False)
     sealed: bytes = field(repr=False)  # cipher text, and the tag behind it
 
@@ -65,7 +65,7 @@ def characters(inner: int, name: str) -> int:
         inner: of the value.
         name: of the key.
     """
-    head = len(str(Head(name=name, check=bytes(CHECK_BYTES), bound=Bound.ACCOUNT)))
+    head = len(str(KeyedHead(name=name, check=bytes(CHECK_BYTES), bound=Bound.ACCOUNT)))
     return head + NONCE_CHARACTERS + 1 - (-4 * (inner + TAG_BYTES) // 3)
 
 
@@ -80,7 +80,7 @@ def _keyed(match: re.Match[str]) -> Keyed | None:
     if None in raw:
         return None
     check, nonce, sealed = (each or b"" for each in raw)
-    head = Head(name=match["name"], check=check, bound=Bound(match["bound"]))
+    head = KeyedHead(name=match["name"], check=check, bound=Bound(match["bound"]))
     found = Keyed(head=head, nonce=nonce, sealed=sealed)
     return found if str(found) == match.string else None  # base64 has other texts of these bytes
 

@@ -18,16 +18,23 @@ class Options(PolicyOptions):
 
     force: bool = flag("accept the password although it reads as a stored value")
     login: str | None = option("NAME", "the account's login; the password must not be made of it")
+    account: str | None = option(
+        "KEY", "what names the account's row, where the policy binds values to accounts"
+    )
 
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
     from lean_tumbler.core.login.gateway import CredentialGateway
+    from lean_tumbler.core.reading.rows import account_name
 
     policy = read_policy(options, required=False)
     password = session.read_password(policy.limits, confirm=True)
     value = CredentialGateway(policy).hash(
-        password=password, login=options.login, force=options.force
+        password=password,
+        login=options.login,
+        account=options.account and account_name(options.account),
+        force=options.force,
     )
     session.stdout.write(value + "\n")
     return 0

@@ -6,7 +6,7 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lean_tumbler.core.keyring import Closed, Opened
+from lean_tumbler.core.keyring import Closed, OpenedValue
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.schemes import keyed
 from lean_tumbler.core.schemes.base import Kind
@@ -104,7 +104,7 @@ def _try(
             name = value.head.name
             tried = by_key.setdefault(name, Tried(store=store, key=name))
             result = policy.keyring.open(str(value), account=account.bound_name)
-            if isinstance(result, Opened):
+            if isinstance(result, OpenedValue):
                 tried.opened += 1
             elif result is not None:
                 tried.closed[result] += 1
