@@ -20,9 +20,11 @@ from pathlib import Path
 import numpy as np
 
 from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.keyring import Keyring
 from lean_tumbler.core.reading.rows import Row as RowOfStore
 from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
+from lean_tumbler.core.schemes.keyed import Bound
 from lean_tumbler.migration.admission import admit_login, change_password
 from lean_tumbler.stores.kinds import open_store
 from lean_tumbler.stores.scans.costs import learn_costs
@@ -44,6 +46,7 @@ scheme = "argon2id"
 memory_kib = 256
 passes = 1
 lanes = 1
+realm = "x"
 [floor]
 argon2id = { memory_kib = 256, passes = 1 }
 [store.passengers]
@@ -66,6 +69,7 @@ when = "salt empty"
 name = "clerks"
 plain_text = true
 """
+_KEYS = {"pepper": bytes(range(32))}
 _SALT = b"0123456789abcdef"
 
 
@@ -127,6 +131,21 @@ def _store(folder: Path) -> dict[str, list[str]]:
         rows += [
             (f"layered.{login}", _layered(stored, salt), salt) for login, stored, salt in of_kind
         ]
+    keyed = Keyring(realm="x", sealed_by="pepper", bound=Bound.REALM, keys=_KEYS)
+    for name in ("current", "bcrypt", "layered MD5"):
+        own = {login: stored or "" for login, stored, _ in rows}
+        logins[f"keyed {name}"] = [f"keyed.{login}" for login in logins[name]]
+        rows += [
+            (f"keyed.{login}", keyed.sealed(own[login], account=None, randomness=os.urandom), None)
+            for login in logins[name]
+        ]
+    bound = Keyring(realm="x", sealed_by="pepper", keys=_KEYS)
+    logins["moved"] = [f"moved.{number}@x.example" for number in range(ACCOUNTS)]
+    copied = _direct("argon2id", "p", memory_kib=256, passes=1, lanes=1)
+    rows += [
+        (login, bound.sealed(copied, account="nobody", randomness=os.urandom), None)
+        for login in logins["moved"]
+    ]
     with closing(sqlite3.connect(folder / "passengers.db")) as connection, connection:
         connection.execute(
             "CREATE TABLE passengers (id INTEGER PRIMARY KEY, login TEXT, pw TEXT, salt TEXT)"
@@ -139,14 +158,19 @@ def _routes(folder: Path) -> Mapping[str, Callable[[str, str], bool]]:
     """Give each way of asking: (login, password) -> whether it was admitted."""
     policy = StoragePolicy.from_toml(_POLICY)
     store = open_store(policy.stores[STORE], base=folder, writable=True)
-    gateway = CredentialGateway(policy)
+    gateway = CredentialGateway(policy, keys=_KEYS)
     learn_costs(gateway, store, store_name=STORE)
 
     def library(login: str, password: str) -> bool:
         found = store.fetch(login)
         row = found[0].row if found else RowOfStore(stored=None)
         return gateway.admit(
-            stored=row.stored, salt=row.salt, password=password, store=STORE, login=login
+            stored=row.stored,
+            salt=row.salt,
+            password=password,
+            store=STORE,
+            login=login,
+            account=row.account,
         ).admitted
 
     def admit(login: str, password: str) -> bool:

@@ -1,6 +1,7 @@
 """Time tells nobody what is stored: every refusal does the same work, whatever is typed."""
 
 import hashlib
+import os
 import random
 import sqlite3
 from collections import Counter
@@ -17,10 +18,13 @@ import pytest
 
 from conftest import make_portal
 from lean_tumbler import CredentialGateway, StoragePolicy
+from lean_tumbler.core.keyring import Keyring
 from lean_tumbler.core.login.refusal_time import LAST, RefusalTime
 from lean_tumbler.core.reading.rows import Row, given_row
+from lean_tumbler.core.reading.under_keys import is_sealable
 from lean_tumbler.core.row_plans import derived, plan_row, task_of
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
+from lean_tumbler.core.schemes.keyed import Bound
 from lean_tumbler.core.tuning import ceiling
 from lean_tumbler.errors import StoreUnavailable
 from lean_tumbler.migration.admission import admit_login, change_password
@@ -125,6 +129,14 @@ def work(monkeypatch: pytest.MonkeyPatch) -> Counter[str]:
     return done
 
 
+_KEYS = {"pepper": bytes(range(32))}
+
+
+def _sealed(value: str | None, bound: str) -> str:
+    keyring = Keyring(realm="coldharbour", sealed_by="pepper", bound=Bound(bound), keys=_KEYS)
+    return keyring.sealed(value or "", account="of nobody", randomness=os.urandom)
+
+
 @pytest.fixture
 def logins(tmp_path: Path) -> list[str]:
     """Give a login of each kind, most of them layered too, and one that is unknown."""
@@ -133,6 +145,8 @@ def logins(tmp_path: Path) -> list[str]:
     text = policy_file.read_text()
     place = text.index("[[store.passengers.cohort]]")
     policy_file.write_text(text[:place] + _COHORTS + text[place:])
+    keyed = 'lanes = 1\nrealm = "coldharbour"\n'
+    policy_file.write_text(policy_file.read_text().replace("lanes = 1\n", keyed, 1))
     policy = StoragePolicy.from_toml(policy_file.read_text())
     reader = CredentialGateway(policy).reader(STORE)
     rows = []
@@ -144,6 +158,10 @@ def logins(tmp_path: Path) -> list[str]:
             value = derived(task_of(plan, policy.target, bytes))
             rows.append((f"layered {name}", value, salt))
     assert len(rows) == len(STORED) + 7
+    rows += [(f"keyed {name}", _sealed(value, "realm"), salt)
+             for name, value, salt in rows if is_sealable(reader.read_text(value or ""))]  # fmt: skip
+    assert len(rows) == len(STORED) + 7 + 16
+    rows.append(("moved", _sealed(STORED["dearer"][0], "account"), None))
     with closing(sqlite3.connect(portal.database)) as connection, connection:
         connection.executemany("INSERT INTO passengers (email, pw, pw_salt) VALUES (?, ?, ?)", rows)
     return [*(name for name, _, _ in rows), "nobody"]
@@ -157,7 +175,7 @@ def test_every_refusal_does_the_same_work(
     """Known, unknown, locked, NULL, unreadable, layered over any formula: no sum differs."""
     policy = StoragePolicy.from_toml((tmp_path / "tumbler.toml").read_text())
     store = open_store(policy.stores[STORE], base=tmp_path, writable=True)
-    gateway = CredentialGateway(policy)
+    gateway = CredentialGateway(policy, keys=_KEYS)
     learn_costs(gateway, store, store_name=STORE)
 
     def is_admitted(login: str) -> bool:
