@@ -290,6 +290,8 @@ def test_progress_report_and_guard_speak_of_keys(keyed: Keyed) -> None:
     points = keyed.program("report", "--format", "json").document["stores"][0]["standards"]
     point = next(each for each in points if "kept apart" in each["asks"])
     assert point["verdict"] == "met"
+    gate = ("enforce", "gate", "--state", "gate.state", "--format", "json")
+    assert keyed.program(*gate).document["stores"][0]["below_floor"] == 0
     assert keyed.program("enforce", "constraint", "--apply").code == 0
     bare = direct()
     for value in (bare, "$keyed$by=other,check=AAAAAAAA,to=account$" + "A" * 16 + "$" + "A" * 48):

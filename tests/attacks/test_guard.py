@@ -10,11 +10,14 @@ from pathlib import Path
 import pytest
 
 import servers
+from conftest import CHEAP_POLICY
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.limits import Limits, over_limits
 from lean_tumbler.core.policy import PLAIN_ROWS, StoragePolicy
+from lean_tumbler.core.schemes import keyed
 from lean_tumbler.core.schemes.base import Kind
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
+from lean_tumbler.core.schemes.keyed import Bound
 from lean_tumbler.core.schemes.lock_markers import MARKERS, new_marker
 from lean_tumbler.core.stored_forms import pattern, sqlite_condition
 from lean_tumbler.stores.sql.database import TableName
@@ -106,8 +109,8 @@ def is_head_alone(value: str) -> bool:
 Admits = Callable[[list[str]], list[bool]]
 
 
-def by_sqlite(values: list[str]) -> list[bool]:
-    condition = sqlite_condition("CAST(pw AS TEXT)", POLICY)
+def by_sqlite(values: list[str], policy: StoragePolicy = POLICY) -> list[bool]:
+    condition = sqlite_condition("CAST(pw AS TEXT)", policy)
     with closing(sqlite3.connect(":memory:")) as connection:
         connection.execute("CREATE TABLE t (n integer, pw text)")
         connection.executemany("INSERT INTO t VALUES (?, ?)", enumerate(values))
@@ -116,15 +119,15 @@ def by_sqlite(values: list[str]) -> list[bool]:
 
 
 @contextmanager
-def admitting(name: str) -> Iterator[Admits]:
+def admitting(name: str, policy: StoragePolicy = POLICY) -> Iterator[Admits]:
     if name == "sqlite":
-        yield by_sqlite
+        yield lambda values: by_sqlite(values, policy)
         return
     with STARTERS[name]() as server:
-        yield lambda values: by_server(server, values)
+        yield lambda values: by_server(server, values, policy)
 
 
-def by_server(server: servers.Server, values: list[str]) -> list[bool]:
+def by_server(server: servers.Server, values: list[str], policy: StoragePolicy) -> list[bool]:
     text = "text" if "postgresql" in server.url else "text CHARACTER SET utf8mb4"
     server.run(f"DROP TABLE IF EXISTS t; CREATE TABLE t (n integer PRIMARY KEY, pw {text})")
     database = open_database(server.url, base=Path(), writable=True)
@@ -134,7 +137,7 @@ def by_server(server: servers.Server, values: list[str]) -> list[bool]:
             connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s)", (number, value))
     relation = Relation(database, TableName("t"), PLAIN_ROWS, stored="pw")
     guard = ColumnGuard(
-        database, relation=relation, key=RowKey([relation.column("n")], [None], ()), policy=POLICY
+        database, relation=relation, key=RowKey([relation.column("n")], [None], ()), policy=policy
     )
     with engine.connect() as connection:
         rows = connection.exec_driver_sql(f"SELECT n FROM t WHERE NOT ({guard.guard.refuses})")
@@ -164,6 +167,71 @@ def test_guard_and_reader_agree(name: str) -> None:
     differ = [repr(v) for v, ok in zip(values, passed, strict=True)
               if ok is not bool(expression.fullmatch(v)) and "over$from" not in v]  # fmt: skip
     assert differ == []
+
+
+_KEYED = """
+keyed_by = "pepper-2026"
+realm = "coldharbour"
+"""
+_KEYS = """
+[keys]
+pepper-2025 = { file = "a", form = "base64" }
+"pepper.2026" = { file = "b", form = "base64" }
+pepper-2026 = { file = "c", form = "base64" }
+desk = { file = "d" }
+"""
+_SEALED = "$" + "Ab+/" * 4 + "$" + "Zz09" * 12
+
+
+def keyed_values(chance: random.Random, number: int) -> list[str]:
+    """Give keyed values of known and unknown keys, and changed ones."""
+    names = ("pepper-2025", "pepper.2026", "pepper-2026", "pepperx2026", "desk", "other")
+    good = [
+        f"$keyed$by={name},check=AbCd+/09,to={bound}{_SEALED}{more}"
+        for name in names
+        for bound in ("account", "realm", "login")
+        for more in ("", "A", "AB", "ABCD" * 60)
+    ]
+    found = list(good)
+    while len(found) < number:
+        value = list(chance.choice(good))
+        place = chance.randrange(len(value))
+        value[place : place + chance.randrange(3)] = chance.choice(
+            ["", "$", "=", "A", ",", "é", " "]
+        )
+        found.append("".join(value))
+    return found
+
+
+@pytest.mark.parametrize("bound", ["account", "realm"])
+@pytest.mark.parametrize("name", ["sqlite", *STARTERS])
+def test_a_guard_of_keyed_values_admits_no_other(name: str, bound: str) -> None:
+    """Keyed values of the policy's keys and markers pass, so bound as it asks; nothing else does."""
+    more = f'{_KEYED}bound_to = "{bound}"\n'
+    policy = StoragePolicy.from_toml(
+        CHEAP_POLICY.replace("lanes = 1\n", "lanes = 1\n" + more, 1) + _KEYS
+    )
+    values = [
+        *keyed_values(random.Random(18), 1_000),
+        *GOOD,
+        *MARKERS,
+        *(h + g for h in HEADS for g in GOOD),
+    ]
+    with admitting(name, policy) as admits:
+        passed = admits(values)
+    bounds = {Bound(bound), Bound.ACCOUNT}
+    known = {"pepper-2025", "pepper.2026", "pepper-2026"}
+    for value, ok in zip(values, passed, strict=True):
+        assert ok is bool(re.fullmatch(pattern(policy), value)), value
+        read = keyed.read(value)
+        if read is not None and read.head.name in known and read.head.bound in bounds:
+            assert ok, value
+        if ok and value not in MARKERS:
+            form = keyed.LAYOUT.match(value)
+            assert form, value
+            assert form["name"] in known, value
+            assert Bound(form["bound"]) in bounds, value
+    assert sum(passed) > 20
 
 
 @pytest.mark.parametrize(
