@@ -77,6 +77,28 @@ def test_readable_tokens_are_a_finding_and_no_accounts(tmp_path: Path, in_proces
     assert in_process("audit", "app.db", "--fail-on", "critical").code == 0
 
 
+def test_tokens_that_still_open_something_are_counted(tmp_path: Path, in_process: Program) -> None:
+    """By the column that says until when, in whatever form of a time, and by the one that says used."""
+    ends = ["2020-01-01", "2099-01-01 10:00:00", "4070908800", "soon", None]
+    rows = [
+        (
+            f"u{n}@tidepost.example",
+            f"Tk-{n:04}-{'xYz' * 6}",
+            ends[n % 5],
+            "2020-02-02" if n % 2 else None,
+        )
+        for n in range(40)
+    ]
+    made(tmp_path / "app.db", "password_resets", "email, token, expires_at, used_at", rows)
+    (other,) = in_process("audit", "app.db", "--format", "json").document["others"]
+    assert (other["readable"], other["still_open"]) == (40, 8)
+    told = in_process("audit", "app.db").out
+    assert "40 reset tokens stand readable, 8 of them not expired; no password opens" in told
+    made(tmp_path / "other.db", "password_resets", "email, token", [row[:2] for row in rows])
+    (other,) = in_process("audit", "other.db", "--format", "json").document["others"]
+    assert other["still_open"] is None
+
+
 def test_a_policy_or_an_option_overrules_the_name(tmp_path: Path, in_process: Program) -> None:
     """Who names a column means it."""
     made(tmp_path / "app.db", "people", "login, token",

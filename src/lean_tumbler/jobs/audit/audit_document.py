@@ -78,6 +78,9 @@ class OtherPart(documents.DocumentPart):
     kind: Annotated[CredentialKind, "what it holds"]
     rows: Annotated[int, "rows with something in them"]
     readable: Annotated[int, "rows of these that stand as they are used, as far as form tells"]
+    still_open: Annotated[
+        int | None, "readable rows that have not expired and were not used; null where none tells"
+    ]
     keep: Annotated[str, "how such values have to be kept"]
     breaks: Annotated[str, "the published rule that readable ones break"]
     remedy: documents.Remedy

@@ -151,17 +151,24 @@ def _together(members: Sequence[AuditedColumn], equal: str) -> Text:
 def _other_headline(other: OtherCredentials) -> str:
     stand = "stands" if other.readable == 1 else "stand"
     many = count(other.readable, other.kind)
-    return f"{other.table}.{other.column}: {many} {stand} readable; no password opens with them."
+    told = "" if other.still_open is None else f", {other.still_open:,} of them not expired"
+    place = f"{other.table}.{other.column}"
+    return f"{place}: {many} {stand} readable{told}; no password opens with them."
 
 
 def _other_kinds(console: Console, audit: Audit) -> None:
     """Say what else opens something, and how it has to be kept."""
     if not audit.others:
         return
-    table = new_table("other credentials", "kind", "rows", "readable", right=(2, 3))
+    headings = ("other credentials", "kind", "rows", "readable", "not expired")
+    table = new_table(*headings, right=(2, 3, 4))
     for other in audit.others:
         table.add_row(
-            f"{other.table}.{other.column}", other.kind, f"{other.rows:,}", f"{other.readable:,}"
+            f"{other.table}.{other.column}",
+            other.kind,
+            f"{other.rows:,}",
+            f"{other.readable:,}",
+            "" if other.still_open is None else f"{other.still_open:,}",
         )
     console.print(table)
     console.print()

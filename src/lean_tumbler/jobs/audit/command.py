@@ -4,7 +4,7 @@ import os
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from datetime import UTC
+from datetime import UTC, date
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -141,7 +141,7 @@ def _audit(
     if values and not options.privileged_column:
         raise UsageError("--privileged-values goes with --privileged-column")
     with session.progress("Reading", total=0, unit="rows") as advance:
-        context = _context(options, policy, executor, advance)
+        context = _context(options, policy, executor, advance, session.today())
         if options.source in policy.stores:
             if options.table or options.column or any(named.values()):
                 raise UsageError(
@@ -166,6 +166,7 @@ def _context(
     policy: "StoragePolicy",
     executor: "Executor",
     advance: "Callable[[int], None]",
+    today: date,
 ) -> "AuditContext":
     from lean_tumbler.core.audit.digest_guesses import matcher_of
     from lean_tumbler.core.audit.likely import likely_passwords
@@ -181,6 +182,7 @@ def _context(
     return AuditContext(
         floor=policy.floor,
         policy=policy,
+        today=today,
         attacker=read_attacker(options.attacker),
         likely=matcher_of(passwords),
         budget=Budget(

@@ -2,7 +2,8 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import chain, starmap
+from datetime import date
+from itertools import chain
 from pathlib import Path
 from typing import ClassVar
 
@@ -19,6 +20,7 @@ from lean_tumbler.core.audit.profile import Profiler
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.audit.rule import Severity
 from lean_tumbler.core.audit.shapes import with_shapes
+from lean_tumbler.core.audit.unexpired import lifetime
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StorePolicy, Target
 from lean_tumbler.core.reading.reader import RowReader
@@ -69,33 +71,47 @@ class OtherCredentials:
     kind: CredentialKind
     rows: int  # with something in them
     readable: int
+    # of the readable ones, those that have not expired and were not used; None where nothing tells
+    still_open: int | None = None
 
     severity: ClassVar = Severity.HIGH  # of those that are readable
 
 
 def other_credentials(
-    table: Table, kinds: Mapping[str, CredentialKind]
+    table: Table, kinds: Mapping[str, CredentialKind], *, today: date | None
 ) -> Iterator[OtherCredentials]:
     """Count what stands in such columns of a table, which is read once."""
-    counted = {column: [0, 0] for column in kinds}
-    for frame in table.frames(list(kinds), Unreadable()):
+    ends = lifetime(table.columns) if today is not None else None
+    counted = {column: [0, 0, 0] for column in kinds}
+    wanted = dict.fromkeys((*kinds, *(ends.columns if ends else ())))
+    for frame in table.frames(list(wanted), Unreadable()):
+        is_open = ends.still_open(frame, today=today) if ends and today else None
         for column, numbers in counted.items():
-            rows, readable = _rows_and_readable(frame[column])
-            numbers[0] += rows
-            numbers[1] += readable
-    for column, (rows, readable) in counted.items():
+            is_filled, is_readable = _filled_and_readable(frame[column])
+            numbers[0] += int(is_filled.sum())
+            numbers[1] += int(is_readable.sum())
+            numbers[2] += 0 if is_open is None else int((is_readable & is_open).sum())
+    for column, (rows, readable, still_open) in counted.items():
         yield OtherCredentials(
-            table=table.name, column=column, kind=kinds[column], rows=rows, readable=readable
+            table=table.name,
+            column=column,
+            kind=kinds[column],
+            rows=rows,
+            readable=readable,
+            still_open=still_open if ends else None,
         )
 
 
-def _rows_and_readable(values: pl.Series) -> tuple[int, int]:
-    """Count texts, and the readable ones; what has no shape of a stored value is readable."""
-    texts = pl.DataFrame({"text": values}).filter(pl.col("text").str.len_bytes() > 0)
+def _filled_and_readable(values: pl.Series) -> tuple[pl.Series, pl.Series]:
+    """Tell texts, and the readable ones; what has no shape of a stored value is readable."""
+    is_filled = (values.str.len_bytes() > 0).fill_null(value=False)
+    texts = pl.DataFrame({"text": values.fill_null("")})
     shaped = with_shapes(texts, column="text", shape="shape")
-    groups = shaped.drop_nulls("shape").group_by("shape").agg(pl.col("text").first(), pl.len())
-    alike = sum(rows for _, text, rows in groups.iter_rows() if is_readable(text))
-    return shaped.height, shaped["shape"].null_count() + alike
+    groups = shaped.filter(is_filled).drop_nulls("shape").group_by("shape")
+    firsts = groups.agg(pl.col("text").first())
+    open_shapes = [shape for shape, text in firsts.iter_rows() if is_readable(text)]
+    shape = shaped["shape"]
+    return is_filled, is_filled & (shape.is_null() | shape.is_in(open_shapes))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -278,7 +294,11 @@ def audit_source(
         chosen = [with_fields(found, wanted.stored) for found in chosen]
     aside = OtherPlaces()
     places = list(credential_places(chosen, wanted, name, is_named=table is not None, aside=aside))
-    others = list(chain.from_iterable(starmap(other_credentials, aside.others())))
+    others = list(
+        chain.from_iterable(
+            other_credentials(found, kinds, today=context.today) for found, kinds in aside.others()
+        )
+    )
     if not places and not others:
         where = f"table {table} of {name}" if table else name
         raise UsageError(

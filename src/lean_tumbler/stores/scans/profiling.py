@@ -5,6 +5,7 @@ from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import closing
 from dataclasses import dataclass, field, replace
+from datetime import date
 from pathlib import Path
 
 import polars as pl
@@ -57,6 +58,7 @@ class AuditContext:
     executor: Executor | None = None
     frames_at_once: int = 1  # how many frames may be held at the same time
     progress: Progress = _ignore  # told the number of rows after each frame
+    today: date | None = None  # tokens that end before it have expired; None to count none
 
 
 def looked_at(
