@@ -7,15 +7,17 @@ import os
 import sys
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from functools import partial
 from types import MappingProxyType, ModuleType
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from lean_tumbler.cli.commands import SUMMARIES
-from lean_tumbler.cli.core_dumps import forbid_core_dumps
-from lean_tumbler.cli.declared import CommandPart, add_options, asked
 from lean_tumbler.cli.descriptors import open_missing_descriptors
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import TumblerError, UsageError
+
+if TYPE_CHECKING:
+    from lean_tumbler.cli.declared import CommandPart
 
 NAME = "lean-tumbler"
 STOPPED = 4
@@ -83,8 +85,14 @@ def _called(argv: Sequence[str]) -> str | None:
     return next((word for word in argv if not word.startswith("-")), None)
 
 
-def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
-    """Build the parser: the command that is called with its options, or all by name."""
+def build_parser(argv: Sequence[str], *, each: bool = False) -> argparse.ArgumentParser:
+    """Build the parser: the command that is called with its options, or all by name.
+
+    Args:
+        argv: the arguments.
+        each: whether all have a parser of their own, which takes longer than all else that help
+            needs.
+    """
     parser = _Parser(
         prog=NAME,
         description=_DESCRIPTION,
@@ -94,29 +102,35 @@ def build_parser(argv: Sequence[str]) -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="store_true", help="print the version")
     parser.add_argument("--debug", action="store_true", help="show tracebacks")
-    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     called = _called(argv)
-    for name in argv[:1] if argv and argv[0] in SUMMARIES else SUMMARIES:
-        summary = SUMMARIES[name]
-        command = commands.add_parser(
-            name,
-            help=summary,
-            description=f"{summary[0].upper()}{summary[1:]}.",
-            formatter_class=argparse.RawDescriptionHelpFormatter,
-            allow_abbrev=False,
-        )
-        command.add_argument(
-            "--debug", action="store_true", default=argparse.SUPPRESS, help=argparse.SUPPRESS
-        )
-        if name == called:
-            module = command_module(name)
-            command.epilog = f"example:\n{module.EXAMPLE}"
-            _configure(command, module)
+    kind: Any = _Parser if each or called in SUMMARIES else lambda **_: None
+    commands = parser.add_subparsers(
+        dest="command", metavar="COMMAND", title="commands", parser_class=kind
+    )
+    if called not in SUMMARIES:
+        for name, summary in SUMMARIES.items():
+            commands.add_parser(name, help=summary)
+        return parser
+    summary, module = SUMMARIES[called], command_module(called)
+    command = commands.add_parser(
+        called,
+        help=summary,
+        description=f"{summary[0].upper()}{summary[1:]}.",
+        epilog=f"example:\n{module.EXAMPLE}",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    command.add_argument(
+        "--debug", action="store_true", default=argparse.SUPPRESS, help=argparse.SUPPRESS
+    )
+    _configure(command, module)
     return parser
 
 
 def _configure(command: argparse.ArgumentParser, module: ModuleType) -> None:
     """Give a command its options, or the commands that it has."""
+    from lean_tumbler.cli.declared import add_options  # help of all commands needs none of it
+
     parts: Sequence[CommandPart] = getattr(module, "PARTS", ())
     if not parts:
         add_options(command, module.Options)
@@ -161,6 +175,8 @@ def run(argv: Sequence[str], session: Session) -> int:
             session.stdout.write(_version() if arguments.version else parser.format_help())
             session.stdout.flush()
             return 0
+        from lean_tumbler.cli.declared import asked
+
         return int(arguments.act(asked(arguments.kind, arguments), session))
     except (TumblerError, KeyboardInterrupt, ModuleNotFoundError) as error:
         _trace(arguments, session)
@@ -238,11 +254,14 @@ def main() -> NoReturn:
     """Run the program and leave with its exit code."""
     gc.set_threshold(_OBJECTS_BETWEEN_COLLECTIONS)
     open_missing_descriptors()
-    forbid_core_dumps()
+    if _called(sys.argv[1:]) is not None:  # help holds no secrets
+        from lean_tumbler.cli.core_dumps import forbid_core_dumps
+
+        forbid_core_dumps()
     if _COMPLETING in os.environ:
         from lean_tumbler.cli.completion import complete
 
-        complete(build_parser)
+        complete(partial(build_parser, each=True))
     if "--debug" not in sys.argv:
         sys.unraisablehook = _note_unraisable
     sys.exit(run(sys.argv[1:], Session.of_process()))

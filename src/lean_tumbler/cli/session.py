@@ -8,13 +8,13 @@ from contextlib import contextmanager
 from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, BinaryIO, TextIO, TypeVar
 
-from lean_tumbler.cli.option_types import ReportOptions
 from lean_tumbler.core.printable import printable
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from lean_tumbler.cli.option_types import ReportOptions
     from lean_tumbler.core.limits import Limits
     from lean_tumbler.reports.documents import Document
 
@@ -61,7 +61,7 @@ class Session:
 
     def emit(
         self,
-        options: ReportOptions,  # parsed options, those of every report among them
+        options: "ReportOptions",  # parsed options, those of every report among them
         document: D,  # the result
         *,
         # gives it as plain text for a number of columns; quicker than `draw`
