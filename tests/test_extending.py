@@ -297,7 +297,7 @@ def test_a_format_is_audited_and_copied(tmp_path: Path) -> None:
 SERVER = Added(
     "stores/sql/tern.py",
     """
-from dataclasses import replace
+from msgspec.structs import replace
 
 from lean_tumbler.stores.sql import postgresql
 

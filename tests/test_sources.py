@@ -415,6 +415,6 @@ def test_the_quick_way_reads_what_the_careful_one_does(
     assert read[0] == read[1]
 
 
-class CarefulTable(DelimitedTable):
+class CarefulTable(DelimitedTable, frozen=True):
     def _quick(self, *_: object, **__: object) -> None:
         return None

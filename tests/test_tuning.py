@@ -5,12 +5,12 @@ import math
 import time
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from conftest import CHEAP_POLICY, DATA, Program, run_in_process
 from lean_tumbler.core.grades import FLOORS, Floor

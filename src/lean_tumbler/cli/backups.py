@@ -1,11 +1,12 @@
 """The sealed files of bulk steps: begun before anything is replaced, and opened again."""
 
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, PolicyOptions
 from lean_tumbler.cli.options import policy_path

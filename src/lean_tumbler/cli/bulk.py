@@ -6,9 +6,10 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from lean_tumbler.cli.backups import sealed_backup
 from lean_tumbler.cli.option_types import (

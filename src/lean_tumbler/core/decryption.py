@@ -8,11 +8,10 @@ import base64
 import binascii
 import hmac
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Annotated, Any, Literal
 
-from msgspec import Meta
+from msgspec import Meta, Struct
 
 from lean_tumbler.core.formulas.steps import ENCODINGS
 from lean_tumbler.errors import CheckImpossible, KeyMissing
@@ -21,8 +20,7 @@ CIPHERS = MappingProxyType({"aes": (16, (16, 24, 32)), "des-ede3": (8, (16, 24))
 _NONCE_BYTES, _TAG_BYTES = 12, 16  # SP 800-38D, 5.2.1.1 and 5.2.1.2, as almost everybody uses them
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Decryption:
+class Decryption(Struct, frozen=True, kw_only=True):
     """How a store's values are decrypted.
 
     Attributes:

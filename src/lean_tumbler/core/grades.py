@@ -1,9 +1,10 @@
 """How well a stored value protects, and the least that still counts as current."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
 from types import MappingProxyType
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.schemes.base import Kind, Parameters, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
@@ -60,8 +61,7 @@ def _alternatives(name: str) -> Mapping[str, Sequence[Parameters]]:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Floor:
+class Floor(Struct, frozen=True):
     """The least that counts as current, scheme by scheme."""
 
     alternatives: Mapping[str, Sequence[Parameters]] = field(

@@ -7,12 +7,14 @@ policy by HMAC-SHA-256 (RFC 2104), as its check is. docs/FORMATS.md is the speci
 import hmac
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 from types import MappingProxyType
 
+from msgspec import Struct
+
 from lean_tumbler.core.masked import Masked
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes import keyed
 from lean_tumbler.core.schemes.keyed import Bound, Keyed, KeyedHead
 from lean_tumbler.errors import KeyMissing, UsageError, WriteNotConfirmed
@@ -39,11 +41,10 @@ class Closed(StrEnum):
         return self is not Closed.MOVED
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OpenedValue:
+class OpenedValue(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What a keyed value holds."""
 
-    text: str = field(repr=False)  # a direct or layered value
+    text: Hidden[str]  # a direct or layered value
     head: KeyedHead
 
 
@@ -256,6 +257,18 @@ class Keyring:
         return f"keyed:{head.name}:{head.bound}:{self.realm}{place}".encode(
             "utf-8", "surrogatepass"
         )
+
+    def __eq__(self, other: object) -> bool:
+        """Tell a keyring that says the same; keys are not compared."""
+        return isinstance(other, Keyring) and self._says == other._says
+
+    def __hash__(self) -> int:
+        """Give a number that equal ones share."""
+        return hash(self._says)
+
+    @property
+    def _says(self) -> tuple[str, str, Bound]:
+        return self.realm, self.sealed_by, self.bound
 
     def __repr__(self) -> str:
         return f"Keyring(realm={self.realm!r}, sealed_by={self.sealed_by!r})"

@@ -1,10 +1,9 @@
 """Bounds on work: what a password, or a stored value that somebody planted, may ask for."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Annotated
 
-from msgspec import Meta
+from msgspec import Meta, Struct
 
 from lean_tumbler.core.formulas.evaluation import FORMULA_BYTES, FORMULA_WORK
 from lean_tumbler.core.schemes.base import ParsedValue
@@ -14,8 +13,7 @@ from lean_tumbler.errors import OverLimit
 Count = Annotated[int, Meta(ge=1)]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
+class Limits(Struct, frozen=True, kw_only=True):
     """Bounds on the work that a password or a stored value can ask for.
 
     Attributes:

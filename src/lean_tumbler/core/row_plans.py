@@ -1,7 +1,8 @@
 """What bulk layering does with one row: it follows the reading, and judges nothing itself."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.login import written
@@ -19,6 +20,7 @@ from lean_tumbler.core.reading.ways import (
     PasswordWay,
 )
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes import keyed, layered, phc
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
@@ -33,8 +35,7 @@ STATES: Mapping[State, Reason] = {
 }
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RowPlan:
+class RowPlan(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One row's part in the bulk step.
 
     Exactly one is set: `leave`, `plain` (known password: written as current at once), `moves`, or
@@ -53,9 +54,9 @@ class RowPlan:
     moves: bool = False
     costs: Parameters = field(default_factory=dict)
     formula: str = ""
-    plain: bytes | None = field(default=None, repr=False)
-    head: layered.Head | None = field(default=None, repr=False)
-    legacy_digest: str = field(default="", repr=False)
+    plain: Hidden[bytes | None] = None
+    head: Hidden[layered.Head | None] = None
+    legacy_digest: Hidden[str] = ""
 
 
 # What a value's shape decides, and nothing else of its text.
@@ -194,17 +195,16 @@ def _head_of(ways: Sequence[LegacyWay]) -> layered.Head | None:
     )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DerivationTask:
+class DerivationTask(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What one derivation takes, by values alone, so that another machine can run it."""
 
     scheme: str
     parameters: dict[str, int]
-    fresh_salt: bytes = field(repr=False)
+    fresh_salt: Hidden[bytes]
     variant: str = ""
-    plain: bytes | None = field(default=None, repr=False)
-    head: layered.Head | None = field(default=None, repr=False)
-    legacy_digest: str = field(default="", repr=False)
+    plain: Hidden[bytes | None] = None
+    head: Hidden[layered.Head | None] = None
+    legacy_digest: Hidden[str] = ""
 
 
 def task_of(plan: RowPlan, target: Target, randomness: Callable[[int], bytes]) -> DerivationTask:

@@ -1,8 +1,9 @@
 """What standards ask of stored passwords, point by point, and whether a store meets it."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from enum import StrEnum
+
+from msgspec import Struct, field
 
 _NIST = "NIST SP 800-63B-4"
 _ASVS = "OWASP ASVS 5.0"
@@ -25,8 +26,7 @@ class PointVerdict(StrEnum):
     ELSEWHERE = "outside the store"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Facts:
+class Facts(Struct, frozen=True, kw_only=True):
     """What is known of a store."""
 
     weak: int  # values below the floor
@@ -43,8 +43,7 @@ class Facts:
 Judged = tuple[PointVerdict, str]
 
 
-@dataclass(frozen=True, slots=True)
-class Point:
+class Point(Struct, frozen=True):
     """One thing that a standard asks."""
 
     standard: str

@@ -6,8 +6,9 @@ package of others. docs/LANGUAGES.md prints them.
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cache
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.schemes.base import Parameters
 
@@ -16,8 +17,7 @@ Version = tuple[int, ...]
 _PROGRAM = re.compile(r"(?P<language>[a-z]+) (?P<version>[0-9]+(?:\.[0-9]+){0,2})(?: core)?")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StockFunction:
+class StockFunction(Struct, frozen=True, kw_only=True):
     """One function of one language."""
 
     language: str
@@ -61,8 +61,7 @@ def languages() -> tuple[str, ...]:
     return tuple(dict.fromkeys(found.language for found in stock_functions()))
 
 
-@dataclass(frozen=True, slots=True)
-class Program:
+class Program(Struct, frozen=True):
     """A language and its version, as [target] verified_by names it: `php 7.4`, `node 18 core`."""
 
     language: str

@@ -8,8 +8,9 @@ them.
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.limits import Limits
@@ -269,8 +270,7 @@ def admitted(policy: StoragePolicy) -> Sequence[str]:
     return (*found, f"locked: {' '.join(MARKERS)}, and the markers of `lock-dormant`")
 
 
-@dataclass(frozen=True, slots=True)
-class KeyedForms:
+class KeyedForms(Struct, frozen=True):
     """The keyed values that are admitted; what is sealed nobody can tell without the key."""
 
     names: tuple[str, ...]  # of the keys

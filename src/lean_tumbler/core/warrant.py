@@ -5,10 +5,12 @@ not asked of a step, and why, stands in `NOT_ASKED`. docs/POLICY.md prints the t
 """
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
 from types import MappingProxyType
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.keyring import Keyring
 from lean_tumbler.core.login.checking import Verdict
@@ -23,6 +25,7 @@ from lean_tumbler.core.reading.evidence import (
     StoreEvidence,
 )
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.row_plans import RowPlan
 from lean_tumbler.errors import NotReady
 
@@ -91,8 +94,7 @@ MOVES = frozenset({Reason.CURRENT})
 NO_ROWS: frozenset[object] = frozenset()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Warrant:
+class Warrant(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What one step may write to one store."""
 
     step: Step  # which
@@ -118,7 +120,7 @@ class Warrant:
     unproven: frozenset[str] = frozenset()  # cohorts that somebody takes without proof
     coverage: Coverage = field(default_factory=Coverage)  # which rows the proof was taken from
     proof_asked: bool = True  # whether proof is asked for at all; not on a throw-away copy
-    _judged: dict[CohortKey, Reason | None] = field(default_factory=dict, repr=False)
+    _judged: Hidden[dict[CohortKey, Reason | None]] = field(default_factory=dict)
 
     def _asks(self, check: Check) -> bool:
         return (self.step, check) not in NOT_ASKED

@@ -6,9 +6,10 @@ import random
 import sqlite3
 from collections.abc import Callable, Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from datetime import date, timedelta
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.demo.people import SEED, Person, people
 from lean_tumbler.stores.file_access import write_text
@@ -102,8 +103,7 @@ def _terminal(person: Person, chance: random.Random) -> Stored:
     return f"{base64.b64encode(salt).decode()}/{rounds}/{raw.hex()}", None
 
 
-@dataclass(frozen=True, slots=True)
-class _Generation:
+class _Generation(Struct, frozen=True):
     rows: int
     store: Callable[[Person, random.Random], Stored]
     first: date

@@ -4,24 +4,25 @@ import random
 import sqlite3
 from collections.abc import Iterable, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
 from datetime import date, timedelta
 from math import ceil
 from pathlib import Path
 
+from msgspec import Struct
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.demo.people import SCALE_DAYS, SEED, SHAPE, TAKEOVER, Person
 
 HALF_YEAR_DAYS = 180
 _MISTYPED = 9  # every so many logins, somebody mistypes first
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Visit:
+class Visit(MaskedRecord, Struct, frozen=True, kw_only=True):
     """The first login of somebody in the half-year; later ones would change nothing."""
 
     day: date
     login: str
-    typed: tuple[str, ...] = field(repr=False)
+    typed: Hidden[tuple[str, ...]]
 
 
 def visits(everybody: Sequence[Person]) -> list[Visit]:

@@ -4,8 +4,9 @@ import re
 import sqlite3
 from collections.abc import Callable
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.stores.file_access import write_text
 
@@ -33,8 +34,7 @@ def name_key(policy: Path, key: str) -> str:
     return f"{keyed_by}\n{_REALM}\n{source}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Moved:
+class Moved(Struct, frozen=True, kw_only=True):
     """A value that was copied over another row's."""
 
     login: str  # whose row it is

@@ -2,8 +2,11 @@
 
 import random
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from datetime import date, timedelta
+
+from msgspec import Struct
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 SEED = 20_261_031
 TAKEOVER = date(2026, 5, 4)  # when Coldharbour Ferries took the three lines over
@@ -35,13 +38,12 @@ _COMMON = ("harbour1", "ferry2019", "coldharbour", "sailing", "qwertz123", "summ
 _COMMON_SHARE = 0.18
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Person:
+class Person(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One invented passenger."""
 
     login: str
     name: str
-    password: str = field(repr=False)
+    password: Hidden[str]
     last_login: date | None
     administrator: bool
 

@@ -5,9 +5,10 @@ import random
 import sqlite3
 from collections.abc import Callable
 from contextlib import closing
-from dataclasses import dataclass
 from operator import itemgetter
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 from lean_tumbler.demo.bookings import BOOKINGS_FILES, write_bookings
@@ -144,8 +145,7 @@ def _nothing(_: Person, __: random.Random) -> Stored:
     return None, None
 
 
-@dataclass(frozen=True, slots=True)
-class _Cohort:
+class _Cohort(Struct, frozen=True):
     rows: int
     store: Callable[[Person, random.Random], Stored]
     administrators: int = 0

@@ -1,7 +1,9 @@
 """One login against a store: fetch, decide, swap."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.login.gateway import NO_SLOT, CredentialGateway, Slot
 from lean_tumbler.core.login.outcome import Action, Outcome
@@ -17,8 +19,7 @@ from lean_tumbler.stores.interface import (
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Admission:
+class Admission(Struct, frozen=True, kw_only=True):
     """The outcome, and what the operator should hear; empty where there is nothing."""
 
     outcome: Outcome
@@ -27,8 +28,7 @@ class Admission:
     row: RowFacts | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Found:
+class Found(Struct, frozen=True, kw_only=True):
     """The rows of a login, as its store compares it, and how long it took to fetch them."""
 
     accounts: Sequence[Account]

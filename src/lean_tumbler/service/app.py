@@ -3,12 +3,12 @@
 import asyncio
 import hmac
 from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass
 from math import inf
 from traceback import walk_tb
 from types import MappingProxyType
 from typing import Any
 
+from msgspec import Struct
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect, Request
@@ -38,8 +38,7 @@ _ACTS: Mapping[Path, Callable[[LoginService, Any], Awaitable[Answer]]] = Mapping
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Access:
+class Access(Struct, frozen=True, kw_only=True):
     """Who may call."""
 
     token: str = ""  # what callers show; empty where the socket's own rights decide

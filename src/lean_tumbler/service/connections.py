@@ -7,9 +7,9 @@ flood of them leaves logins through another connection answered.
 import asyncio
 import resource
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from msgspec import Struct
 from uvicorn.protocols.http.h11_impl import H11Protocol, RequestResponseCycle
 
 if TYPE_CHECKING:
@@ -22,8 +22,7 @@ SHARE_OF_ONE_PEER = 0.5  # of all connections, where peers have addresses
 _OTHER_DESCRIPTORS = 64  # for stores, files and what else the process has open
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ConnectionBounds:
+class ConnectionBounds(Struct, frozen=True, kw_only=True):
     """What connections may take."""
 
     header_bytes: int = HEADER_BYTES  # of a request's line and headers together

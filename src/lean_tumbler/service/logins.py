@@ -4,8 +4,9 @@ import asyncio
 from collections.abc import AsyncIterator, Callable, Collection, Mapping
 from concurrent.futures import Executor
 from contextlib import asynccontextmanager, suppress
-from dataclasses import dataclass, field
 from typing import Any, TypeVar
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.login.gateway import CredentialGateway
 from lean_tumbler.core.login.outcome import Action, Outcome
@@ -39,8 +40,7 @@ READY_SECONDS = 2.0  # so long an answer about the stores holds
 COSTS_SECONDS = 600.0  # so long what the stores' rows ask for holds
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServiceContext:
+class ServiceContext(Struct, frozen=True, kw_only=True):
     """What the service works with."""
 
     executor: Executor  # runs what derives, and what reads and writes before and after

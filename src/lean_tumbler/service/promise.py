@@ -2,7 +2,8 @@
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.service.derivation_slots import DerivationSlots
 from lean_tumbler.service.metrics import Metrics
@@ -13,8 +14,7 @@ _AGAIN_SECONDS = 60.0  # so long one alert serves
 _BUSY = 0.7  # of the slots' time, as `tune` chooses at most
 
 
-@dataclass(frozen=True, slots=True)
-class _Answer:
+class _Answer(Struct, frozen=True):
     at: float
     kept: bool
 

@@ -8,11 +8,11 @@ import socket
 import ssl
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from ipaddress import ip_address
 from pathlib import Path
 
 import uvicorn
+from msgspec import Struct
 from starlette.applications import Starlette
 
 from lean_tumbler.errors import SourceError, TumblerError, UsageError
@@ -31,8 +31,7 @@ _SOCKET_MODE = 0o660
 _CIPHERS = "ECDHE+AESGCM:ECDHE+CHACHA20"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Listening:
+class Listening(Struct, frozen=True, kw_only=True):
     """Where the service listens."""
 
     place: str  # `unix:PATH`, `HOST:PORT`, or `inherited` for a socket that systemd has opened

@@ -1,16 +1,16 @@
 """Whether a cohort's logins are still admitted as often as before: where not, upgrades stop."""
 
 from collections import deque
-from dataclasses import dataclass, field
 from math import sqrt
+
+from msgspec import Struct, field
 
 EARLIER_LOGINS = 200  # what a cohort is compared with; then it is watched
 RECENT_LOGINS = 100
 _DEVIATIONS = 4.0  # by chance a rate falls so far once in some thirty thousand looks
 
 
-@dataclass(slots=True)
-class _Cohort:
+class _Cohort(Struct):
     earlier: int = 0
     earlier_admitted: int = 0
     recent: deque[bool] = field(default_factory=lambda: deque(maxlen=RECENT_LOGINS))

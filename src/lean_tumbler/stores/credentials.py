@@ -1,9 +1,11 @@
 """User and password for servers: from the environment or an owner-only file, never a locator."""
 
 import os
-from dataclasses import dataclass, field
 from pathlib import Path
 
+from msgspec import Struct
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.stores.file_access import read_secret
 
 USER_VARIABLE = "LEAN_TUMBLER_DATABASE_USER"
@@ -13,12 +15,11 @@ _FILE = "_FILE"  # behind either name, the path of a file that holds it
 _LONGEST_BYTES = 4096
 
 
-@dataclass(frozen=True, slots=True)
-class ServerLogin:
+class ServerLogin(MaskedRecord, Struct, frozen=True):
     """Who logs in to a server; None for what the locator or the driver's own files say."""
 
     user: str | None
-    password: str | None = field(repr=False)
+    password: Hidden[str | None]
 
 
 def from_environment(variable: str) -> str | None:

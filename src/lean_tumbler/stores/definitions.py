@@ -1,7 +1,8 @@
 """Definitions of columns, as data definition language and catalogues write them."""
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 _WIDTH = re.compile(r"\b(?:n?(?:var)?char|character(?: varying)?)\s*\((\d+)\)", re.IGNORECASE)
 _COLLATION = re.compile(r"\bCOLLATE[ =]+[\"`']?(?:\w+[\"`']?\.[\"`']?)?(\w+)", re.IGNORECASE)
@@ -16,8 +17,7 @@ def folds_case(collation: str) -> bool:
     return _FOLDS.search(collation) is not None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Declared:
+class Declared(Struct, frozen=True, kw_only=True):
     """How a schema declares a column, as far as it can spoil stored values."""
 
     # the most that it holds; None where nothing bounds it, or nothing is known

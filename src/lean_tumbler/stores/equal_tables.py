@@ -1,7 +1,8 @@
 """Equal tables: the many schemas of one program, of which each table is a store of its own."""
 
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.errors import UsageError

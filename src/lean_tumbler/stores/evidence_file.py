@@ -13,7 +13,6 @@ import os
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import date
 from enum import StrEnum
 from functools import partial
@@ -56,8 +55,7 @@ _RIGHT = tuple(Shown)
 _MAPS = (*_RIGHT, "refused", "differed")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CohortTrial:
+class CohortTrial(Struct, frozen=True, kw_only=True):
     """One person who shows something of a cohort."""
 
     store: str  # the policy's name of it
@@ -214,8 +212,7 @@ class _Store:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class KnownOfStores:
+class KnownOfStores(Struct, frozen=True):
     """What a file of evidence held when it was read."""
 
     key: bytes  # of fingerprints

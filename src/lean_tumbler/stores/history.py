@@ -1,12 +1,11 @@
 """The history of a migration: one line of JSON for each time that progress was counted."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Final, Literal
 
-from msgspec import json
+from msgspec import Struct, field, json
 
 from lean_tumbler.core.schema import checked
 from lean_tumbler.stores.file_access import read_text, write_text
@@ -16,8 +15,7 @@ DOCUMENT: Final = "lean-tumbler/progress-history/1"
 _LIMIT_BYTES = 1 << 28
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoreCount:
+class StoreCount(Struct, frozen=True, kw_only=True):
     """What was counted of a store, and forecast."""
 
     table: str  # its table
@@ -37,8 +35,7 @@ class StoreCount:
         return self.below_floor + self.layered
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Entry:
+class Entry(Struct, frozen=True, kw_only=True):
     """One count."""
 
     document: Literal["lean-tumbler/progress-history/1"] = DOCUMENT
@@ -46,8 +43,7 @@ class Entry:
     stores: dict[str, StoreCount]  # by the policy's name, what was counted and forecast then
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class History:
+class History(Struct, frozen=True, kw_only=True):
     """All counts, oldest first, and what could not be read."""
 
     entries: Sequence[Entry]

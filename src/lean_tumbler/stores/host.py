@@ -3,9 +3,10 @@
 import ctypes
 import os
 import platform
-from dataclasses import dataclass
 from math import ceil
 from pathlib import Path
+
+from msgspec import Struct
 
 _CGROUP = Path("/sys/fs/cgroup")  # docs.kernel.org/admin-guide/cgroup-v2.html
 _MEMINFO = Path("/proc/meminfo")
@@ -16,8 +17,7 @@ _KEPT_BYTES = 32 * 1024 * 1024  # the most that the first may be
 _TRIMMED_BYTES = 1024 * 1024 * 1024
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Host:
+class Host(Struct, frozen=True, kw_only=True):
     """A machine."""
 
     system: str

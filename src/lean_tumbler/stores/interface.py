@@ -1,13 +1,15 @@
 """What every store can do. A store reads rows, and writes by swaps alone."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.reading.conditions import day_of
 from lean_tumbler.core.reading.evidence import RowFacts
 from lean_tumbler.core.reading.rows import Row, account_name
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 if TYPE_CHECKING:
     from lean_tumbler.stores.sql.column_move import ColumnMove
@@ -20,14 +22,13 @@ LOCK_SECONDS = 10
 LOGIN_LOCK_SECONDS = 2  # people wait for it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Swap:
+class Swap(MaskedRecord, Struct, frozen=True, kw_only=True):
     """Write `new` where exactly `old` still stands."""
 
     key: AccountKey
-    old: bytes = field(repr=False)
+    old: Hidden[bytes]
     # text; or bytes that are none, where such a value is put back
-    new: str | bytes = field(repr=False)
+    new: Hidden[str | bytes]
     # write only where this stands there too, as bytes; None to look at the value alone
     last_login: bytes | None = None
     # whether the old value stands in a column whose place another takes; it is put back there
@@ -52,19 +53,18 @@ class Swap:
         )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Account:
+class Account(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One row. Stored value, salt and other columns are the store's own bytes, exactly."""
 
     key: AccountKey
     login: str | None = None
-    stored: bytes | None = field(default=None, repr=False)
-    salt: bytes | None = field(default=None, repr=False)
+    stored: Hidden[bytes | None] = None
+    salt: Hidden[bytes | None] = None
     last_login: bytes | None = None
     created: bytes | None = None
     role: bytes | None = None
     origin: bytes | None = None
-    others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
+    others: Hidden[Mapping[str, bytes | None]] = field(default_factory=dict)
     is_left_behind: bool = False  # whether the value stands in a column whose place another takes
     key_is_place: bool = False  # whether the key is a line of a file, which may move
     name: str | None = None  # what names the row there; None where nothing does

@@ -1,10 +1,11 @@
 """The kinds of store. A new one is a module that declares its own, and a line below."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from lean_tumbler.core.policy import PLAIN_ROWS, RowSource, StorePolicy
 from lean_tumbler.errors import UsageError
@@ -14,8 +15,7 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.files.base import Table
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Opening:
+class Opening(Struct, frozen=True, kw_only=True):
     """How a store is opened."""
 
     base: Path  # the folder that a relative path starts from
@@ -24,8 +24,7 @@ class Opening:
     lock_seconds: int  # how long to wait for another program's lock
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Wanted:
+class Wanted(Struct, frozen=True, kw_only=True):
     """Which tables are looked for, and where."""
 
     base: Path  # the folder that a relative path starts from
@@ -34,8 +33,7 @@ class Wanted:
     stored: str = ""  # the column that `source.write_to` takes the place of
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoreKind:
+class StoreKind(Struct, frozen=True, kw_only=True):
     """What one kind of store is, and how it is read and opened."""
 
     is_mine: Callable[[str, Path], bool]  # by the locator and the folder that it starts from

@@ -3,11 +3,13 @@
 import csv
 import io
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import Struct, field
+
 from lean_tumbler.core.masked import Masked
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.errors import KnownAccountsError, SourceError
 from lean_tumbler.stores.file_access import read_text
 
@@ -18,16 +20,15 @@ KNOWN_BYTES = 64 << 20
 _COLUMNS = ("login", "password", "stored", "salt")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KnownAccount:
+class KnownAccount(MaskedRecord, Struct, frozen=True, kw_only=True):
     """An account whose password somebody knows; `others` are the file's further columns."""
 
     line: int
     login: str
     password: Masked[str]
     stored: Masked[str] | None = None
-    salt: bytes | None = field(default=None, repr=False)
-    others: Mapping[str, str] = field(default_factory=dict, repr=False)
+    salt: Hidden[bytes | None] = None
+    others: Hidden[Mapping[str, str]] = field(default_factory=dict)
 
 
 def read_known_accounts(

@@ -14,10 +14,12 @@ import hashlib
 import json
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
+
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from lean_tumbler.core.schema import checked
 from lean_tumbler.core.sealing import ENCAPSULATED_BYTES, Opener, Sealer
@@ -35,8 +37,7 @@ _HEAD_BYTES = 1 << 14
 _CHUNK_BYTES = 1 << 26
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SealedHead:
+class SealedHead(Struct, frozen=True, kw_only=True):
     """What stands readable before the sealed part, and is bound to it."""
 
     store: str  # the store's name in the policy

@@ -1,11 +1,10 @@
 """Files for choosing parameters: measurements taken elsewhere, an attacker's hardware, a floor."""
 
 import tomllib
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, Final, Literal, TypeVar
 
-from msgspec import Meta, json
+from msgspec import Meta, Struct, json
 
 from lean_tumbler.core.grades import FLOORS, Floor
 from lean_tumbler.core.policy import StoragePolicy
@@ -24,8 +23,7 @@ _FILE_BYTES = 1 << 20
 T = TypeVar("T")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MeasuredHost:
+class MeasuredHost(Struct, frozen=True, kw_only=True):
     """The machine that was measured."""
 
     system: str = ""
@@ -34,8 +32,7 @@ class MeasuredHost:
     memory_kib: Annotated[int, Meta(ge=1)]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Measured:
+class Measured(Struct, frozen=True, kw_only=True):
     """Measurements, and the machine that they were taken on."""
 
     document: Literal["lean-tumbler/measurements/1"] = MEASUREMENTS

@@ -2,10 +2,10 @@
 
 import re
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
 from typing import Protocol
 
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.audit.elsewhere import Elsewhere, values_of_logins
 from lean_tumbler.core.audit.frames import Frame
@@ -25,8 +25,7 @@ _LOG_TABLE = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Place:
+class Place(Struct, frozen=True, kw_only=True):
     """Where a column stands, and what is known of it beside its values."""
 
     table: str = ""
@@ -43,8 +42,7 @@ class Place:
     needed: tuple[int, int] = (0, 0)  # the characters that a new value needs, and a layered one
 
 
-@dataclass(frozen=True, slots=True)
-class Case:
+class Case(Struct, frozen=True):
     """What a detector looks at."""
 
     profile: Profile
@@ -102,8 +100,7 @@ def _always(_: Case) -> bool:
     return True
 
 
-@dataclass(frozen=True, slots=True)
-class ByReading:
+class ByReading(Struct, frozen=True):
     """Groups by what they are; evidence may name {rows} {all} {schemes} {wrappers} {floor}."""
 
     wanted: Callable[[GroupReading], bool]
@@ -130,8 +127,7 @@ class ByReading:
         return of_reading(case, frame, self.wanted)
 
 
-@dataclass(frozen=True, slots=True)
-class Flagged:
+class Flagged(Struct, frozen=True):
     """Rows that the profile flagged under a code."""
 
     code: str
@@ -153,8 +149,7 @@ class Flagged:
         return pl.concat([frame.of(*odd).select("account", "privileged"), *named])
 
 
-@dataclass(frozen=True, slots=True)
-class PrivilegedBelowFloor:
+class PrivilegedBelowFloor(Struct, frozen=True):
     """Administrators whose values are below the floor."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -168,8 +163,7 @@ class PrivilegedBelowFloor:
         return below.filter("privileged")
 
 
-@dataclass(frozen=True, slots=True)
-class SharedDigest:
+class SharedDigest(Struct, frozen=True):
     """Equal fast digests."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -185,8 +179,7 @@ class SharedDigest:
         return frame.digests.join(case.profile.repeated_digests, on="text", how="semi")
 
 
-@dataclass(frozen=True, slots=True)
-class NewestWeaker:
+class NewestWeaker(Struct, frozen=True):
     """The newest rows, made otherwise than all before, and worse."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -218,8 +211,7 @@ class NewestWeaker:
         return below if all(spans[each].first > ended for each in below) else set()
 
 
-@dataclass(frozen=True, slots=True)
-class SharedSalt:
+class SharedSalt(Struct, frozen=True):
     """Equal salts: one for most rows, or some that repeat."""
 
     static: bool
@@ -247,8 +239,7 @@ def _is_static(case: Case, salts: Clusters) -> bool:
     return salts.largest >= max(_STATIC_ROWS, _STATIC_SHARE * case.profile.salted_rows)
 
 
-@dataclass(frozen=True, slots=True)
-class Repeated:
+class Repeated(Struct, frozen=True):
     """Texts of one sort that stand more than once."""
 
     clusters: Callable[[Profile], Clusters]
@@ -271,8 +262,7 @@ class Repeated:
         return self.rows(frame).join(self.texts(case.profile), on="text", how="semi")
 
 
-@dataclass(frozen=True, slots=True)
-class SameElsewhere:
+class SameElsewhere(Struct, frozen=True):
     """Values that stand in another column for the same login."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -285,8 +275,7 @@ class SameElsewhere:
         return values_of_logins(frame).join(case.place.elsewhere.texts, on="text", how="semi")
 
 
-@dataclass(frozen=True, slots=True)
-class WholeColumn:
+class WholeColumn(Struct, frozen=True):
     """What the schema declares concerns every row."""
 
     when: Callable[[Case], bool]

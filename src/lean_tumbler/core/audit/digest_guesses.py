@@ -1,12 +1,12 @@
 """Unsalted digests against likely passwords: who is affected, and what the digests are."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from threading import RLock
 from typing import NamedTuple
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.audit.tally import text_hash
 from lean_tumbler.core.formulas import notation
@@ -34,8 +34,7 @@ class _Encoding(NamedTuple):
         return self.before + TEXT_ENCODINGS[self.digits](digest) + self.after
 
 
-@dataclass(frozen=True, slots=True)
-class DigestTable:
+class DigestTable(Struct, frozen=True):
     """Texts to look for: their hashes, and the formula that each comes from."""
 
     rows: pl.DataFrame  # `text`, the hash, and `formula`, the index in `formulas`

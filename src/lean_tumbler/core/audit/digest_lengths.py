@@ -5,14 +5,14 @@ beside others of the same scheme and costs it is told apart.
 """
 
 from collections import Counter
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 
-@dataclass(frozen=True, slots=True)
-class DigestLength:
+class DigestLength(Struct, frozen=True):
     """A scheme at its costs, and how many bytes its digest has."""
 
     scheme: str

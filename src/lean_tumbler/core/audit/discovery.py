@@ -3,9 +3,11 @@
 import hashlib
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from enum import Enum, auto
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.exchanged import exchanged_with
 from lean_tumbler.core.audit.kinds import (
@@ -81,8 +83,7 @@ _FEW_COLUMNS = 2
 _ROWS_FOLLOWED = 50  # of a sample, whose digests are held against what stands beside them
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CredentialColumn:
+class CredentialColumn(Struct, frozen=True, kw_only=True):
     """A column that holds credentials, and what stands beside it."""
 
     table: str
@@ -187,8 +188,7 @@ def roles_beside(names: Sequence[str], known: Columns) -> Columns:
     return replace(known, **found)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PasswordAttributes:
+class PasswordAttributes(Struct, frozen=True, kw_only=True):
     """A table of attributes and values, some of which are passwords."""
 
     attribute: str  # the column that names what a row is of
@@ -238,8 +238,7 @@ def privileged_values(name: str, values: Sequence[str | None]) -> tuple[str, ...
     return tuple(sorted(v for v in values if v and _ADMINISTRATOR.search(folded(v))))
 
 
-@dataclass(slots=True)
-class Aside:
+class Aside(Struct):
     """Columns that are told apart from passwords."""
 
     # names of those that hold digests, in tables of no people or beside the passwords

@@ -1,9 +1,9 @@
 """Values of one login that stand in several columns alike: a copy, or one password used twice."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.results import Affected, affected_by
@@ -14,8 +14,7 @@ from lean_tumbler.core.grades import Grade
 _SAYS_NOTHING = frozenset({Grade.LOCKED, Grade.UNKNOWN})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Elsewhere:
+class Elsewhere(Struct, frozen=True, kw_only=True):
     """What a column shares with others."""
 
     # for each other column, how many values of the same login stand there too

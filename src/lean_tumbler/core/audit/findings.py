@@ -1,9 +1,9 @@
 """What is wrong, how bad it is, and what to do: one frozen table of findings."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.audit.detectors import (
     Case,
@@ -14,17 +14,17 @@ from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.audit.rule import Severity
 from lean_tumbler.core.audit.rules import RULES
 from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
+class Finding(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One thing wrong in one column."""
 
     code: str
     severity: Severity
     rows: int
     privileged_rows: int
-    accounts: list[str] = field(repr=False)
+    accounts: Hidden[list[str]]
     privileged_accounts: int
     evidence: str
     summary: str

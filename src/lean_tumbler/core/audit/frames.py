@@ -1,16 +1,15 @@
 """Rows of one frame, and the groups of those that are alike."""
 
 from collections import Counter
-from dataclasses import dataclass
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.audit.results import Affected, GroupReading, Span
 from lean_tumbler.core.schemes.base import ParsedValue
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """Rows of one shape in one frame: a representative's reading, and what is odd about all."""
 
     stored: str
@@ -21,8 +20,7 @@ class Group:
     span: Span  # of the frame's rows with a value
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Frame:
+class Frame(Struct, frozen=True, kw_only=True):
     """One frame, looked at: what is to be added up."""
 
     height: int

@@ -6,9 +6,10 @@ names a column, none of this is asked.
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from lean_tumbler.core.schemes.base import PREFIXED_HEX, SLOW, Kind
 from lean_tumbler.core.schemes.catalogue import read_value
@@ -44,8 +45,7 @@ class Keeping(StrEnum):
     ANYHOW = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KindRule:
+class KindRule(Struct, frozen=True, kw_only=True):
     """How a kind is told by its names, and what is asked of it."""
 
     kind: CredentialKind

@@ -1,7 +1,8 @@
 """The column that opens the values of another: it holds the passwords, whatever it is named."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.login.checking import is_opened
 from lean_tumbler.core.policy import Columns
@@ -21,8 +22,7 @@ _DIFFERENT_SHARE = 0.3  # of a column's texts; one with fewer holds states and p
 _BOUNDS = Bounds()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Opens:
+class Opens(Struct, frozen=True, kw_only=True):
     """What one column opens."""
 
     stored: str  # the column whose values it opens
@@ -33,8 +33,7 @@ class Opens:
         return f"its content opens {self.opened:,} of {self.tried:,} values of {self.stored} tried"
 
 
-@dataclass(frozen=True, slots=True)
-class _Tried:
+class _Tried(Struct, frozen=True):
     row: Row
     reading: Reading
     place: int

@@ -2,10 +2,11 @@
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from typing import Any
 
 import polars as pl
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.anomalies import odd, text_flags
 from lean_tumbler.core.audit.cohort_marks import OTHER, marks
@@ -49,8 +50,7 @@ _READ_KEPT = 65_536
 _UNSEEN = Column(rows=1)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Read:
+class _Read(Struct, frozen=True, kw_only=True):
     parsed: ParsedValue
     reading: GroupReading
     odd: tuple[str, ...]

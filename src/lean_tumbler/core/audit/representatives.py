@@ -1,8 +1,9 @@
 """A representative of rows that are alike: its row, and what the store's cohorts say of it."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.cohort_marks import OTHER
 from lean_tumbler.core.formulas.analysis import digests_used

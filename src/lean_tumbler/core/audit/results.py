@@ -2,9 +2,9 @@
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.audit.digest_lengths import DigestLength
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
@@ -16,8 +16,7 @@ MOVED_VALUE = "moved-or-damaged"
 DAMAGES = (TRUNCATED, FOLDED, MOVED_VALUE)
 
 
-@dataclass(frozen=True, slots=True)
-class GroupReading:
+class GroupReading(Struct, frozen=True):
     """What all rows of one group have in common; its own key when counting."""
 
     scheme: str
@@ -34,8 +33,7 @@ class GroupReading:
     keyed_by: str = ""  # the key that they are under; empty for none
 
 
-@dataclass(slots=True)
-class Affected:
+class Affected(Struct):
     """Rows counted, with a few account references, the privileged ones apart."""
 
     rows: int = 0
@@ -62,8 +60,7 @@ class Affected:
         return [*self.privileged, *self.others][:ACCOUNTS_SHOWN]
 
 
-@dataclass(frozen=True, slots=True)
-class Clusters:
+class Clusters(Struct, frozen=True):
     """Texts that stand more than once; `sizes` counts them by how often each stands."""
 
     number: int = 0
@@ -72,8 +69,7 @@ class Clusters:
     sizes: Mapping[int, int] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(Struct, frozen=True):
     """The first and the last of some rows, counted from 0 in the order in which they were read."""
 
     first: int
@@ -92,8 +88,7 @@ class Span:
         return Span(first.first, max(self.last, other.last), first.account)
 
 
-@dataclass(slots=True)
-class Profile:
+class Profile(Struct):
     """What a column holds."""
 
     rows: int = 0  # all rows that were read

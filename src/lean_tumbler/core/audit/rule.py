@@ -1,7 +1,8 @@
 """What a finding is made of."""
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from lean_tumbler.core.audit import detectors
 
@@ -20,8 +21,7 @@ class Severity(StrEnum):
         return list(Severity).index(self)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rule:
+class Rule(Struct, frozen=True, kw_only=True):
     """One thing that can be wrong."""
 
     severity: Severity

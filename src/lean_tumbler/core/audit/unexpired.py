@@ -2,10 +2,10 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.times import Times, days_of, number_of
 
@@ -18,8 +18,7 @@ _NOT_USED = ("", "0", "f", "n", "false", "no")
 _NO_END = date(9998, 12, 31)  # later days count as days too
 
 
-@dataclass(frozen=True, slots=True)
-class Lifetime:
+class Lifetime(Struct, frozen=True):
     """The columns of a table that say how long a token opens something."""
 
     until: str  # a day or a time

@@ -1,9 +1,9 @@
 """Findings that rest on what values themselves are."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.audit.detectors import Case, Flagged, gather, of_reading, schemes_of
 from lean_tumbler.core.audit.digest_lengths import length_of
@@ -19,8 +19,7 @@ _TWICE = frozenset({"double-sha1"})
 _NOT_WHOLE = Flagged(TRUNCATED, "{rows} values are not whole")
 
 
-@dataclass(frozen=True, slots=True)
-class CutOff:
+class CutOff(Struct, frozen=True):
     """Values that are not whole: by themselves, or beside the others of their scheme."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -43,8 +42,7 @@ def _seconds(reading: GroupReading) -> float:
     return work.seconds_of_a_core if work else 0.0
 
 
-@dataclass(frozen=True, slots=True)
-class UnusualWork:
+class UnusualWork(Struct, frozen=True):
     """Rows that ask for far more work than nine in ten of their column."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -72,8 +70,7 @@ class UnusualWork:
         return lambda reading: is_unusual(_seconds(reading), ceiling)
 
 
-@dataclass(frozen=True, slots=True)
-class DrawnAtRandom:
+class DrawnAtRandom(Struct, frozen=True):
     """Texts that the column as a whole shows to be digests, where nothing else says so."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -98,8 +95,7 @@ class DrawnAtRandom:
 _HOLDS_LIKELY = Flagged("common-password", "{rows} of {all} rows hold a likely password")
 
 
-@dataclass(frozen=True, slots=True)
-class CommonPassword:
+class CommonPassword(Struct, frozen=True):
     """Rows that hold a likely password: plain, unsalted, or tried within the budget."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -116,8 +112,7 @@ class CommonPassword:
         return pl.concat([found, opened.select("account", "privileged")])
 
 
-@dataclass(frozen=True, slots=True)
-class MixedCase:
+class MixedCase(Struct, frozen=True):
     """Hexadecimal digits in both cases, within values or from value to value."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -145,8 +140,7 @@ class MixedCase:
         return of_reading(case, frame, lambda reading: reading.layout == layout)
 
 
-@dataclass(frozen=True, slots=True)
-class Encrypted:
+class Encrypted(Struct, frozen=True):
     """Whole cipher blocks."""
 
     def count(self, case: Case) -> tuple[Affected, str]:
@@ -166,8 +160,7 @@ class Encrypted:
         return of_reading(case, frame, lambda reading: reading.scheme == "encrypted")
 
 
-@dataclass(frozen=True, slots=True)
-class DigestOfDigest:
+class DigestOfDigest(Struct, frozen=True):
     """Digests of digests: named so by their scheme, or shown by likely passwords."""
 
     def count(self, case: Case) -> tuple[Affected, str]:

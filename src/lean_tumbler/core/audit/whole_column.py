@@ -3,7 +3,8 @@
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from collections.abc import Set as AbstractSet
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.results import Affected, GroupReading, Profile
 from lean_tumbler.core.formulas import notation

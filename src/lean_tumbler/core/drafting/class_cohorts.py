@@ -2,9 +2,9 @@
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.drafting.classes import ClassKind, ValueClass
 from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, fewest
@@ -26,8 +26,7 @@ from lean_tumbler.core.policy.tables import LONGEST_NAME
 _ENOUGH = 2  # known accounts, by which formulas are told apart
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DraftedCohort:
+class DraftedCohort(Struct, frozen=True, kw_only=True):
     """A cohort that known accounts prove."""
 
     explanation: Explanation
@@ -44,8 +43,7 @@ class DraftedCohort:
     notes: tuple[str, ...] = ()  # what was seen beside, as sentences
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Unproven:
+class Unproven(Struct, frozen=True, kw_only=True):
     """Rows that no known account explains."""
 
     value_class: ValueClass
@@ -54,8 +52,7 @@ class Unproven:
     failed: int = 0  # known accounts among them that nothing explains
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ClassRows:
+class ClassRows(Struct, frozen=True, kw_only=True):
     """The rows of one class."""
 
     value_class: ValueClass
@@ -65,8 +62,7 @@ class ClassRows:
     columns: Mapping[str, str]  # of what stands beside: own name -> folded name
 
 
-@dataclass(frozen=True, slots=True)
-class _Stratum:
+class _Stratum(Struct, frozen=True):
     """Rows that may have come about in a way of their own: by salt, and what names the make."""
 
     salted: bool | None  # whether the salt column holds something; None where that says nothing
@@ -74,8 +70,7 @@ class _Stratum:
     make: str | None
 
 
-@dataclass(slots=True)
-class _Placed:
+class _Placed(Struct):
     """Where one explanation holds: strata, and a condition within each."""
 
     strata: dict[_Stratum, str] = field(default_factory=dict)
@@ -228,8 +223,7 @@ def _tell_apart(
             placed[each].notes.append(split.because)
 
 
-@dataclass(frozen=True, slots=True)
-class _Strata:
+class _Strata(Struct, frozen=True):
     """All strata of a class, and how their conditions are written."""
 
     found: ClassRows

@@ -2,7 +2,9 @@
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.drafting.classes import ClassKind
 from lean_tumbler.core.drafting.composites import layouts_of, without_unused
@@ -30,8 +32,7 @@ _FORMULAS_TRIED = 6  # of one generation, where several explain the same account
 _PART_SIGNS = re.compile(r"[^a-z0-9]+")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Search:
+class Search(Struct, frozen=True, kw_only=True):
     """What a search works with."""
 
     constants: Constants  # that may go into formulas

@@ -1,8 +1,9 @@
 """Classes of stored values: what can have come about in one way, and what can not."""
 
 import re
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas.steps import DIGESTS
 from lean_tumbler.core.formulas.stored_digests import read_digest
@@ -31,8 +32,7 @@ class ClassKind(StrEnum):
     TEXT = "text"  # what a person may have typed
 
 
-@dataclass(frozen=True, slots=True)
-class ValueClass:
+class ValueClass(Struct, frozen=True):
     """Stored values of one make, as far as each says it by itself."""
 
     kind: ClassKind  # what the policy must say of them

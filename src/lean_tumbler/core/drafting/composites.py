@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.drafting.classes import FIELD, digest_fields
 from lean_tumbler.core.formulas.steps import DIGESTS
@@ -22,8 +23,7 @@ def _names_make(text: str) -> bool:
     return _VERSION.fullmatch(text) is not None or text.lower() in DIGESTS
 
 
-@dataclass(frozen=True, slots=True)
-class _Column:
+class _Column(Struct, frozen=True):
     """One field of all values of a class."""
 
     texts: tuple[str, ...]

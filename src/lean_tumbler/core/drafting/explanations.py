@@ -1,7 +1,8 @@
 """What explains known accounts: a formula, a bare scheme or plain text, tried as a login is."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct
 
 from lean_tumbler.core.drafting.classes import ValueClass
 from lean_tumbler.core.login.checking import check
@@ -11,18 +12,18 @@ from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.survey import ALONE, Column
 from lean_tumbler.core.reading.ways import Bounds
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.errors import CheckImpossible, PolicyError
 
 _NAME = "drafted"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KnownRow:
+class KnownRow(MaskedRecord, Struct, frozen=True, kw_only=True):
     """A row of the store whose password is known."""
 
     line: int  # in the file of known accounts
     login: str
-    password: str = field(repr=False)
+    password: Hidden[str]
     row: Row
     value_class: ValueClass  # of its stored value
 
@@ -32,8 +33,7 @@ class KnownRow:
         return self.row.text or ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Explanation:
+class Explanation(Struct, frozen=True, kw_only=True):
     """How values came about, as a cohort of the policy says it."""
 
     formula: str = ""  # in the notation, and “…, then SCHEME” where a slow scheme took its result

@@ -4,8 +4,9 @@ Where dozens of rows of a class open under one simple formula, these rows do wha
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from functools import cache
+
+from msgspec import Struct
 
 from lean_tumbler.core.audit.likely import likely_passwords
 from lean_tumbler.core.formulas.evaluation import Inputs, prepared
@@ -14,6 +15,7 @@ from lean_tumbler.core.formulas.steps import DIGESTS
 from lean_tumbler.core.formulas.stored_digests import read_digest
 from lean_tumbler.core.reading.fitting_ways import digest_and_salt
 from lean_tumbler.core.reading.rows import Row
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes.catalogue import read_value
 from lean_tumbler.errors import InputDoesNotFit
 
@@ -29,12 +31,11 @@ _SALTED = ("utf-8, append salt, {0}, hex", "utf-8, prepend salt, {0}, hex",
            "utf-8, md5, hex, append salt, {0}, hex", "utf-8, hmac-{0} salt, hex")  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class LikelyRow:
+class LikelyRow(MaskedRecord, Struct, frozen=True):
     """A row and the likely password that opens it."""
 
     place: int  # of the row, among those that were given
-    password: str = field(repr=False)
+    password: Hidden[str]
 
 
 @cache

@@ -3,11 +3,11 @@
 import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from itertools import pairwise
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.drafting.explanations import Explanation, KnownRow
 from lean_tumbler.core.reading.conditions import day_of, is_plain_word
@@ -44,8 +44,7 @@ def is_one_of(column: str, values: Sequence[str | None]) -> str:
     return f"{name} = {written[0]}" if len(texts) == 1 else f"{name} in ({', '.join(written)})"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Split:
+class Split(Struct, frozen=True, kw_only=True):
     """Rows told apart."""
 
     conditions: Mapping[Explanation, str]  # explanation -> the condition for its rows

@@ -1,7 +1,8 @@
 """What known passwords do not test: letter case, blanks and the encoding of old programs."""
 
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.drafting.class_cohorts import DraftedCohort
 from lean_tumbler.core.drafting.explanations import Explanation, KnownRow, Trial

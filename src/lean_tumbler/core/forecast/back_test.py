@@ -6,10 +6,10 @@ Tibshirani and Wasserman, “Distribution-Free Predictive Inference for Regressi
 section 2.2). Neighbouring forecasts share most of their weeks, so each counts for less than one.
 """
 
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.estimators import (
     BASELINE,
@@ -36,8 +36,7 @@ _BETTER = 0.9  # of the life table's error, for the baseline to be taken
 _SMALLEST = 1e-6
 
 
-@dataclass(frozen=True, kw_only=True)
-class BackTest:
+class BackTest(Struct, frozen=True, kw_only=True, dict=True):
     """Forecasts as of each week of the past, by one estimator."""
 
     estimator: Estimator  # which

@@ -7,9 +7,9 @@ from before the log enter late.
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.intervals import TAIL_POWER, Numbers
 from lean_tumbler.core.forecast.return_table import BEFORE, ReturnTable, Waiting
@@ -22,8 +22,7 @@ _LEANS_ON = 50.0
 _MOST = 1 - 1e-9
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Estimator:
+class Estimator(Struct, frozen=True, kw_only=True):
     """A way to estimate."""
 
     name: str  # in words

@@ -1,8 +1,7 @@
 """A number of accounts, and the interval in which it lies four times out of five."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 Numbers = NDArray[np.float64]
@@ -12,8 +11,7 @@ Numbers = NDArray[np.float64]
 TAIL_POWER = 1.5
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Interval:
+class Interval(Struct, frozen=True, kw_only=True):
     """A number with its interval."""
 
     low: float | None  # the lower end; None where nothing has earned an interval

@@ -1,10 +1,10 @@
 """What breaks a forecast, looked for before it is told: each with its effect and its remedy."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import Enum
 
 import numpy as np
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.back_test import BackTest
 from lean_tumbler.core.forecast.estimators import SHORT_WEEKS
@@ -39,8 +39,7 @@ class Withheld(Enum):
     FORECAST = "the forecast"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stretch:
+class Stretch(Struct, frozen=True, kw_only=True):
     """Some weeks, counted from one on, and how many times as many returned in them as usual."""
 
     begins: int
@@ -48,8 +47,7 @@ class Stretch:
     factor: float
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Irregularity:
+class Irregularity(Struct, frozen=True, kw_only=True):
     """Something that a forecast should not pass over."""
 
     name: str  # of what it is, for tests and other programs
@@ -177,8 +175,7 @@ def _of_weeks(test: BackTest) -> Iterator[Irregularity]:
         )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Weeks:
+class _Weeks(Struct, frozen=True, kw_only=True):
     """How busy each week of a log was: what the forecast of the week before missed."""
 
     busy: Numbers  # the logarithm of how many times as many returned as usual

@@ -8,10 +8,10 @@ t days ago, the share that was seen since is counted by how old they were then, 
 accounts that there are now, by how old they are.
 """
 
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.intervals import TAIL_POWER, Numbers
 
@@ -25,8 +25,7 @@ _LEANS_ON = 30.0  # accounts that a thin class is taken to hold besides, at ever
 _WEEK = 7.0
 
 
-@dataclass(frozen=True, kw_only=True)
-class Population:
+class Population(Struct, frozen=True, kw_only=True, dict=True):
     """Accounts that fare alike, counted."""
 
     seen_days_ago: Numbers  # of each kind; `NEVER_SEEN` where nothing is known
@@ -69,8 +68,7 @@ def spike(days: Numbers, accounts: Numbers, *, after: int) -> tuple[float, float
     return float(counts[most] / counts.sum()), float(found[most])
 
 
-@dataclass(frozen=True, kw_only=True)
-class LastLogins:
+class LastLogins(Struct, frozen=True, kw_only=True):
     """What all accounts of a store tell."""
 
     everybody: Population  # all accounts

@@ -1,11 +1,11 @@
 """From a log of logins to the table of returns."""
 
 import math
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import polars as pl
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from lean_tumbler.core.forecast.intervals import Numbers
@@ -26,8 +26,7 @@ _UNKNOWN = -(2**31)  # the day on which an account was made
 _Whole = NDArray[np.integer[Any]]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TabledLog:
+class TabledLog(Struct, frozen=True, kw_only=True):
     """A log, as a forecast needs it."""
 
     table: ReturnTable  # of returns
@@ -141,8 +140,7 @@ def _are_imported(made: _Whole, end: int) -> NDArray[np.bool_]:
     return found
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Active:
+class _Active(Struct, frozen=True, kw_only=True):
     """Active weeks, by login and then by week; whether the same login has a later one."""
 
     login: _Whole

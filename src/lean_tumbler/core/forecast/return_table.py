@@ -6,10 +6,10 @@ past, what a forecast could have known then and what came.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.intervals import Numbers
 
@@ -17,8 +17,7 @@ WEEK = 7
 BEFORE = 0  # the kind of accounts, and the week, from before a log
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Waiting:
+class Waiting(Struct, frozen=True, kw_only=True):
     """Accounts that wait, by kind and last active week: what a forecast is asked for."""
 
     # one row for each kind, one column for each week, the first for those from before
@@ -30,8 +29,7 @@ class Waiting:
         return float(self.counts.sum())
 
 
-@dataclass(frozen=True, kw_only=True)
-class ReturnTable:
+class ReturnTable(Struct, frozen=True, kw_only=True, dict=True):
     """Gaps between active weeks."""
 
     # by kind, week of start and week of end; week 0 is before the first, and gaps that are still

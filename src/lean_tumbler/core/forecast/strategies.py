@@ -1,7 +1,8 @@
 """What can be done about accounts that wait: the burn-down of each strategy, and which to take."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.intervals import NOTHING, Interval
 from lean_tumbler.core.forecast.waiting import HORIZONS, Forecast
@@ -9,8 +10,7 @@ from lean_tumbler.core.forecast.waiting import HORIZONS, Forecast
 _LAST = HORIZONS[-1]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Strategy:
+class Strategy(Struct, frozen=True, kw_only=True):
     """One way to the end."""
 
     name: str  # in words
@@ -21,8 +21,7 @@ class Strategy:
     login_hours: float = 0.0  # of one core, for derivations at logins until the last day told
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Advice:
+class Advice(Struct, frozen=True, kw_only=True):
     """Which strategy, and why."""
 
     take: str

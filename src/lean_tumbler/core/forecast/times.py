@@ -1,10 +1,10 @@
 """Columns of times, read as days."""
 
 from collections import Counter
-from dataclasses import dataclass, field
 from datetime import date
 
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.stored_days import CALENDAR_FORMS, MILLISECONDS, NEVER, SECONDS
 
@@ -23,8 +23,7 @@ def day_of(number: int) -> date:
     return date.fromordinal(number + _EPOCH)
 
 
-@dataclass(slots=True)
-class Times:
+class Times(Struct):
     """What a column of times held: how many in which form, and which were of no use."""
 
     forms: Counter[str] = field(default_factory=Counter)

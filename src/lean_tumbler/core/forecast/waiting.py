@@ -1,11 +1,12 @@
 """A forecast: how many of some accounts have not returned, by days from now."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from types import MappingProxyType
 
 import numpy as np
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.forecast.back_test import (
     AHEAD_WEEKS,
@@ -34,8 +35,7 @@ NO_PAST = (
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Forecast:
+class Forecast(Struct, frozen=True, kw_only=True):
     """How many of some accounts have not returned, by days from now."""
 
     accounts: int  # how many there are now
@@ -77,8 +77,7 @@ class Forecast:
                        no_interval=reason or self.no_interval)  # fmt: skip
 
 
-@dataclass(frozen=True, kw_only=True)
-class FromLog:
+class FromLog(Struct, frozen=True, kw_only=True, dict=True):
     """Forecasts from a log of logins."""
 
     table: ReturnTable  # who returned in which week
@@ -158,8 +157,7 @@ def _weeks_needed(day: int, test: BackTest) -> int:
     return weeks
 
 
-@dataclass(frozen=True, kw_only=True)
-class FromDates:
+class FromDates(Struct, frozen=True, kw_only=True, dict=True):
     """Forecasts from last logins, perhaps beside the days on which accounts were made."""
 
     everybody: Population  # all accounts of the store

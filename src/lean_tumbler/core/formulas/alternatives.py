@@ -5,9 +5,10 @@ folded what was typed. So a formula stands beside its alternatives, and a login 
 """
 
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas.analysis import inputs_used
 from lean_tumbler.core.formulas.named import NamedFormula
@@ -42,8 +43,7 @@ class Untested(StrEnum):
     ENCODING = "encoding"
 
 
-@dataclass(frozen=True, slots=True)
-class Spelling:
+class Spelling(Struct, frozen=True):
     """What becomes of a typed text before it is hashed."""
 
     folds_case: bool = False  # whether it is put into small letters
@@ -57,8 +57,7 @@ class Spelling:
         return text, ("" if text.isascii() else self.encoding)
 
 
-@dataclass(frozen=True, slots=True)
-class Alternative:
+class Alternative(Struct, frozen=True):
     """One of the formulas that a cohort may have been made by."""
 
     main: str  # the fingerprint of the formula that the policy declares

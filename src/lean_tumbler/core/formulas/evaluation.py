@@ -5,8 +5,9 @@ import binascii
 import hashlib
 import hmac
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.formulas.analysis import number_parts, work
 from lean_tumbler.core.formulas.steps import (
@@ -33,6 +34,7 @@ from lean_tumbler.core.formulas.steps import (
     Step,
     Take,
 )
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.errors import InputDoesNotFit, KeyMissing, OverLimit
 
 FORMULA_WORK = 5_000_000  # steps and rounds; about two seconds of the slowest
@@ -44,19 +46,17 @@ _TOO_MUCH = "the formula runs {:,} steps; the limit is {:,}"
 Value = str | bytes
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Inputs:
+class Inputs(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What one evaluation is given. Salts and parts are bytes as the store holds them."""
 
-    password: str = field(repr=False)
-    salt: bytes | None = field(default=None, repr=False)
+    password: Hidden[str]
+    salt: Hidden[bytes | None] = None
     login: str | None = None
-    keys: Mapping[str, bytes] = field(default_factory=dict, repr=False)
-    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    keys: Hidden[Mapping[str, bytes]] = field(default_factory=dict)
+    parts: Hidden[Mapping[str, bytes]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class _Evaluation:
+class _Evaluation(Struct, frozen=True):
     inputs: Inputs
     limit_bytes: int
 

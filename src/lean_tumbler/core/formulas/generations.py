@@ -1,7 +1,8 @@
 """Several formulas behind one column: the fewest that explain all known accounts."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas.search_space import Constants
 from lean_tumbler.core.formulas.solutions import Narrowed, Solution, SolvedAccount
@@ -11,16 +12,14 @@ _FIRST_SHARE = 0.8  # of the time, for the first account that leads
 _OTHERS_SECONDS = 5.0  # for each other, once nothing was found for one
 
 
-@dataclass(frozen=True, slots=True)
-class Generation:
+class Generation(Struct, frozen=True):
     """Formulas that explain the same accounts."""
 
     formulas: tuple[str, ...]  # canonical texts, the plausible first
     explained: tuple[int, ...]  # the accounts' places in the list
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Generations:
+class Generations(Struct, frozen=True, kw_only=True):
     """What a search for several formulas found."""
 
     found: tuple[Generation, ...]  # those that explain most come first

@@ -1,7 +1,8 @@
 """A formula under a name, with what is asked of it again and again."""
 
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.analysis import inputs_used, lossy, number_parts, parts_used, work
@@ -9,8 +10,7 @@ from lean_tumbler.core.formulas.output import OutputShape, output_shape
 from lean_tumbler.core.formulas.steps import Formula, Input
 
 
-@dataclass(frozen=True)
-class NamedFormula:
+class NamedFormula(Struct, frozen=True, dict=True):
     """A formula under a name, with what is asked of it again and again."""
 
     name: str

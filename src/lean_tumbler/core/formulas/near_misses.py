@@ -1,7 +1,8 @@
 """One change away: what would have to be different for a formula to fit."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, evaluate

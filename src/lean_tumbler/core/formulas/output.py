@@ -6,8 +6,10 @@ hexadecimal in lower case, base64 padded, no blanks around. docs/FORMATS.md says
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from functools import cached_property
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.formulas.steps import (
     DIGESTS,
@@ -41,8 +43,7 @@ _BASE64_CUT, _BASE64URL_CUT = "base64, cut", "base64url, cut"
 _SIGNS, _URL_SIGNS = "[A-Za-z0-9+/]", "[A-Za-z0-9_-]"
 
 
-@dataclass(frozen=True, slots=True)
-class Segment:
+class Segment(Struct, frozen=True):
     """A stretch of text: how it is written, how long it is, and what it says where it is fixed."""
 
     text_encoding: str = _ANY
@@ -68,8 +69,7 @@ class Segment:
         return re.escape(self.text) if self.text_encoding == _LITERAL else "(?s:.*)"
 
 
-@dataclass(frozen=True)
-class OutputShape:
+class OutputShape(Struct, frozen=True, dict=True):
     """What flows at some place of a formula: stretches of text, or so many bytes."""
 
     segments: tuple[Segment, ...] = ()  # of text

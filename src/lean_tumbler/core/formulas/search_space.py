@@ -6,12 +6,14 @@ found is what will be checked. docs/FORMULAS.md lists the space for readers.
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from functools import cache, lru_cache
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas import joins, notation
 from lean_tumbler.core.formulas.evaluation import Inputs, value_of
 from lean_tumbler.core.formulas.steps import Formula
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.errors import FormulaError, InputDoesNotFit
 
 USUAL_DIGESTS = ("md5", "sha1", "sha256", "sha512", "sha224", "sha384")
@@ -43,25 +45,22 @@ _NAMES_ROUNDS = re.compile(r"(^|_)(rounds?|iter(ation)?s?|costs?|count|number\d+
 _LARGEST_NUMBER = 10_000_000  # rounds; a larger one would be a date or a key
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(MaskedRecord, Struct, frozen=True):
     """What flows so far: the steps that lead to it, and its value for each known account."""
 
     steps: tuple[str, ...]
-    values: tuple[bytes, ...] = field(repr=False)
+    values: Hidden[tuple[bytes, ...]]
 
 
-@dataclass(frozen=True, slots=True)
-class Form:
+class Form(MaskedRecord, Struct, frozen=True):
     """What is joined to what flows: the steps, and what comes before and after for each account."""
 
     steps: tuple[str, ...]
-    before: tuple[bytes, ...] = field(repr=False)
-    after: tuple[bytes, ...] = field(repr=False)
+    before: Hidden[tuple[bytes, ...]]
+    after: Hidden[tuple[bytes, ...]]
 
 
-@dataclass(frozen=True, slots=True)
-class Constants:
+class Constants(Struct, frozen=True):
     """Texts that may go into a formula."""
 
     literals: tuple[str, ...] = ()  # site-wide constants that somebody knows of
@@ -69,8 +68,7 @@ class Constants:
     names: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class Space:
+class Space(Struct):
     """The pieces and forms for some known accounts; those with equal values stand once."""
 
     # passwords as text steps and encodings make them; the first of them without steps

@@ -1,29 +1,27 @@
 """What a search is given, and what it finds."""
 
-from dataclasses import dataclass, field
+from msgspec import Struct
 
 from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.search_space import DIGEST_ORDER
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SolvedAccount:
+class SolvedAccount(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What is known of one account: the inputs, and the text that a formula must print."""
 
-    inputs: Inputs = field(repr=False)
-    stored: str = field(repr=False)
+    inputs: Hidden[Inputs]
+    stored: Hidden[str]
 
 
-@dataclass(frozen=True, slots=True)
-class NearMiss:
+class NearMiss(Struct, frozen=True):
     """A formula that explains some accounts, by their places in the list."""
 
     formula: str
     explained: tuple[int, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Solution:
+class Solution(Struct, frozen=True, kw_only=True):
     """What the search found."""
 
     formulas: tuple[str, ...]  # canonical texts that explain every account, the plausible first
@@ -37,8 +35,7 @@ class Solution:
     led_by: int = 0  # the place of the account that led the search
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Narrowed:
+class Narrowed(Struct, frozen=True, kw_only=True):
     """What a hint leaves of the space: digests, and kinds of formula to try first."""
 
     digests: tuple[str, ...] = DIGEST_ORDER

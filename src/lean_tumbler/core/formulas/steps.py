@@ -5,9 +5,10 @@ import html
 import unicodedata
 from base64 import b64encode, urlsafe_b64encode
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from enum import StrEnum
 from types import MappingProxyType
+
+from msgspec import Struct
 
 
 class Flow(StrEnum):
@@ -67,8 +68,7 @@ ENCODINGS = MappingProxyType(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class DigestFunction:
+class DigestFunction(Struct, frozen=True):
     """A digest: its size in bytes and how to compute it."""
 
     size_bytes: int
@@ -170,15 +170,13 @@ FILTERS = MappingProxyType(
 SLICE = "slice "  # how a filter begins that has two numbers behind it
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
+class Key(Struct, frozen=True):
     """A secret of the legacy system, by name."""
 
     name: str
 
 
-@dataclass(frozen=True, slots=True)
-class Part:
+class Part(Struct, frozen=True):
     """A part of the row by its name: of the value's layout, or a column of its own."""
 
     name: str
@@ -187,8 +185,7 @@ class Part:
 Number = int | Part  # a number that stands in the formula, or in a part of the row
 
 
-@dataclass(frozen=True, slots=True)
-class Operand:
+class Operand(Struct, frozen=True):
     """What a step takes beside the flow: a source and the filters on it."""
 
     source: "Input | Key | Part | str | bytes | Formula"
@@ -205,52 +202,45 @@ class Operand:
         return Flow.BYTES if isinstance(self.source, bytes | Key) else Flow.TEXT
 
 
-@dataclass(frozen=True, slots=True)
-class Rewrite:
+class Rewrite(Struct, frozen=True):
     """Text to text, by a name of TEXT_STEPS."""
 
     name: str
 
 
-@dataclass(frozen=True, slots=True)
-class Encode:
+class Encode(Struct, frozen=True):
     """Text to bytes, by a name of ENCODINGS."""
 
     name: str
 
 
-@dataclass(frozen=True, slots=True)
-class Take:
+class Take(Struct, frozen=True):
     """Start again from the operand."""
 
     operand: Operand
 
 
-@dataclass(frozen=True, slots=True)
-class Join:
+class Join(Struct, frozen=True):
     """Put the operand before, after, or on both sides."""
 
     side: Side
     operand: Operand
 
 
-@dataclass(frozen=True, slots=True)
-class Digest:
+class Digest(Struct, frozen=True):
     """A digest, by a name of DIGESTS."""
 
     name: str
 
 
-@dataclass(frozen=True, slots=True)
-class Hmac:
+class Hmac(Struct, frozen=True):
     """RFC 2104 with the operand as key."""
 
     digest: str
     key: Operand
 
 
-@dataclass(frozen=True, slots=True)
-class Pbkdf2:
+class Pbkdf2(Struct, frozen=True):
     """RFC 8018 section 5.2 with the operand as salt."""
 
     digest: str
@@ -259,23 +249,20 @@ class Pbkdf2:
     salt: Operand
 
 
-@dataclass(frozen=True, slots=True)
-class Write:
+class Write(Struct, frozen=True):
     """Bytes to text, by a name of TEXT_ENCODINGS."""
 
     name: str
 
 
-@dataclass(frozen=True, slots=True)
-class Cut:
+class Cut(Struct, frozen=True):
     """Keep some code points of text, or some bytes of bytes: the first, or those from a place."""
 
     length: Number
     start: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Loop:
+class Loop(Struct, frozen=True):
     """Run the body again and again; it gives back the type that it takes."""
 
     times: Number
@@ -286,9 +273,8 @@ Step = Rewrite | Encode | Take | Join | Digest | Hmac | Pbkdf2 | Write | Cut | L
 DIGESTING = Digest | Hmac | Pbkdf2
 
 
-@dataclass(frozen=True, slots=True)
-class Formula:
+class Formula(Struct, frozen=True):
     """Steps from the password on, and what they end in."""
 
     steps: tuple[Step, ...]
-    flow: Flow = field(default=Flow.TEXT)
+    flow: Flow = Flow.TEXT

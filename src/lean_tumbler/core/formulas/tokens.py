@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas.steps import (
     DIGESTS,
@@ -62,8 +63,7 @@ def is_part_name(word: str) -> bool:
     return word not in RESERVED and not is_digest and PART_NAME.fullmatch(word) is not None
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(Struct, frozen=True):
     """One word or sign of a formula's text, and where it begins."""
 
     kind: str

@@ -1,15 +1,15 @@
 """A formula step by step, with what flows after each: who shows it hides what is real."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.evaluation import Inputs, number_of, value_of
 from lean_tumbler.core.formulas.steps import Flow, Formula, Loop, Part, Step
 
 
-@dataclass(frozen=True, slots=True)
-class TracedStep:
+class TracedStep(Struct, frozen=True):
     """One step, and what flows after it: text as it is, bytes in hexadecimal."""
 
     step: str

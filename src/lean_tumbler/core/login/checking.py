@@ -2,7 +2,8 @@
 
 import hmac
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas.alternatives import Alternative
 from lean_tumbler.core.formulas.analysis import digests_used
@@ -19,6 +20,7 @@ from lean_tumbler.core.reading.ways import (
     opens,
     recompute,
 )
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.errors import CheckImpossible, KeyMissing
@@ -32,15 +34,14 @@ _REFUSALS = {
 }
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Verdict:
+class Verdict(MaskedRecord, Struct, frozen=True, kw_only=True):
     """The answer, and what it rests on."""
 
     accepted: bool  # whether the password opens the row
     reading: Reading  # what the row was read as
     way: Way | None = None  # the one that fitted
     form: str = ""  # which form of the password fitted: as typed, nfc or nfd
-    fitted: str = field(default="", repr=False)  # that form's text, which an upgrade stores
+    fitted: Hidden[str] = ""  # that form's text, which an upgrade stores
     refusal: str = ""  # for the operator, why not; empty where accepted
 
     @property

@@ -4,10 +4,11 @@ import os
 import time
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import replace
 from datetime import date
 from threading import Lock
 from types import MappingProxyType
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.login.checking import Verdict, check
 from lean_tumbler.core.login.new_values import NewValues, require_usable

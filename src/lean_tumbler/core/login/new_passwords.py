@@ -3,13 +3,12 @@
 import re
 import unicodedata
 from collections.abc import Callable, Mapping, Set
-from dataclasses import dataclass
 from enum import StrEnum
 from functools import cache
 from types import MappingProxyType
 from typing import Annotated, Literal
 
-from msgspec import Meta
+from msgspec import Meta, Struct
 
 from lean_tumbler.core.audit.likely import likely_passwords
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
@@ -53,8 +52,7 @@ COMPOSITION: Mapping["CharacterKind", tuple[Objection, Callable[[str], bool]]] =
 CharacterKind = Literal["digit", "lower", "upper", "other"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NewPasswords:
+class NewPasswords(Struct, frozen=True, kw_only=True):
     """The rules for new passwords.
 
     Attributes:

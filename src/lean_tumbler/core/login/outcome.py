@@ -1,9 +1,11 @@
 """The answer to one login."""
 
-from dataclasses import dataclass, field
 from enum import StrEnum
 
+from msgspec import Struct
+
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 
 class Action(StrEnum):
@@ -16,8 +18,7 @@ class Action(StrEnum):
     DEFERRED = "deferred"  # an upgrade was due and could not be written; the next login tries again
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Outcome:
+class Outcome(MaskedRecord, Struct, frozen=True, kw_only=True):
     """The answer to one login.
 
     Attributes:
@@ -40,7 +41,7 @@ class Outcome:
 
     admitted: bool
     action: Action = Action.NONE
-    new_value: str | None = field(default=None, repr=False)
+    new_value: Hidden[str | None] = None
     from_scheme: str | None = None
     to_scheme: str | None = None
     refusal: str = ""

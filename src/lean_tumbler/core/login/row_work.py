@@ -1,8 +1,10 @@
 """What work checking a row takes: kinds of it, and how much of each."""
 
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Protocol
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.formulas import analysis
 from lean_tumbler.core.formulas.named import NamedFormula
@@ -24,8 +26,7 @@ from lean_tumbler.core.tuning.work import work_of as guess_work_of
 _FORMULA_STEP_SECONDS = 1e-6  # one digest or one round, as evaluated here
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Item:
+class Item(Struct, frozen=True, kw_only=True):
     """Work of one kind, for one form of a password."""
 
     scheme: str  # of which it is; for formulas, the fingerprint

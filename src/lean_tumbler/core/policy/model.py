@@ -1,10 +1,12 @@
 """The policy as the program knows it; `toml_reader` makes it of the file's text."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import date
 from fnmatch import fnmatchcase
 from typing import Literal
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula
@@ -31,8 +33,7 @@ DIRECTORY_SCHEMES = ("ldap", "ldaps", "ldapi")  # of URLs of directories
 APPLICATION = "application"  # the locator of a store whose values come with each request
 
 
-@dataclass(frozen=True, slots=True)
-class LayeredWith:
+class LayeredWith(Struct, frozen=True):
     """What bulk steps lay over legacy digests."""
 
     scheme: str
@@ -41,8 +42,7 @@ class LayeredWith:
     verified_by: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(Struct, frozen=True):
     """What new values are written with."""
 
     scheme: str = USUAL_TARGET
@@ -97,8 +97,7 @@ class Target:
         return f"{self.scheme} {costs}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Columns:
+class Columns(Struct, frozen=True, kw_only=True):
     """The store's own names for what the tool needs.
 
     Attributes:
@@ -145,11 +144,10 @@ class Columns:
 
 # What a yes/no column says of everybody else, in small letters.
 _NOT_PRIVILEGED = ("", "0", "f", "n", "false", "no")
-ROLES = tuple(name for name in Columns.__dataclass_fields__ if name != "privileged_values")
+ROLES = tuple(name for name in Columns.__struct_fields__ if name != "privileged_values")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class JoinedTable:
+class JoinedTable(Struct, frozen=True, kw_only=True):
     """One more table, whose columns stand beside the store's own."""
 
     table: str  # its name; its columns are written TABLE.COLUMN
@@ -162,16 +160,14 @@ class JoinedTable:
         return column.removeprefix(prefix) if column.startswith(prefix) else None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WriteTo:
+class WriteTo(Struct, frozen=True, kw_only=True):
     """The column that takes the place of `stored`: read first, and the only one written."""
 
     column: str  # its name
     empty_stored: bool = False  # whether the same write empties the column that is left behind
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RowSource:
+class RowSource(Struct, frozen=True, kw_only=True):
     """What makes up a row, where that is more than all rows of one table with one stored column."""
 
     join: JoinedTable | None = None  # a table whose columns stand beside the store's own
@@ -189,8 +185,7 @@ class RowSource:
 PLAIN_ROWS = RowSource()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KeySource:
+class KeySource(Struct, frozen=True, kw_only=True):
     """Where a key comes from: one place of the four; and how it is written there.
 
     Attributes:
@@ -228,8 +223,7 @@ class KeySource:
         return sum(bool(place) for place in named)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StorePolicy:
+class StorePolicy(Struct, frozen=True, kw_only=True):
     """One store: where it is and how its values came about."""
 
     name: str
@@ -303,8 +297,7 @@ class StorePolicy:
         return tuple(dict.fromkeys((*asked, *self.parts.values())))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoragePolicy:
+class StoragePolicy(Struct, frozen=True, kw_only=True):
     """The whole policy. Without arguments: Argon2id at the published floor, no stores."""
 
     target: Target = field(default_factory=lambda: Target(declared=False))
@@ -315,7 +308,7 @@ class StoragePolicy:
     keys: Mapping[str, KeySource] = field(default_factory=dict)
     new_passwords: NewPasswords = field(default_factory=NewPasswords)
     # opens and seals keyed values; it holds no key until one is needed
-    keyring: Keyring = field(default_factory=Keyring, compare=False)
+    keyring: Keyring = field(default_factory=Keyring)
 
     def with_keys(self, keys: Mapping[str, bytes]) -> "StoragePolicy":
         """Give the same policy with the keys that it names."""

@@ -2,12 +2,12 @@
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import replace
 from types import MappingProxyType
 from typing import Any
 from urllib.parse import urlsplit
 
 from msgspec import defstruct
+from msgspec.structs import replace
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas import notation

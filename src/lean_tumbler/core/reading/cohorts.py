@@ -1,9 +1,10 @@
 """Cohorts: rows of one store that came about in one way, as the policy declares them."""
 
 import hashlib
-from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property
+
+from msgspec import Struct
 
 from lean_tumbler.core.formulas.alternatives import Alternative, Untested, alternatives
 from lean_tumbler.core.formulas.named import NamedFormula
@@ -20,8 +21,7 @@ class PlainText(StrEnum):
     ALL = "all"  # every text that comes here
 
 
-@dataclass(frozen=True, kw_only=True)
-class Cohort:
+class Cohort(Struct, frozen=True, kw_only=True, dict=True):
     """Rows that came about in one way: by a formula, by a bare scheme, or as plain text."""
 
     name: str  # for people, and for evidence

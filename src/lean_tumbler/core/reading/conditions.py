@@ -24,6 +24,8 @@ from datetime import date
 from types import MappingProxyType
 from typing import Any
 
+from msgspec import Struct
+
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED, Row, text_of
 from lean_tumbler.core.stored_days import day_in
 from lean_tumbler.errors import ConditionError
@@ -85,8 +87,7 @@ class Test:
         return " ".join([column, self.verb, *operands])
 
 
-@dataclass(frozen=True, slots=True)
-class Condition:
+class Condition(Struct, frozen=True):
     """Parts that all must hold, or of which one must."""
 
     parts: tuple["Test | Condition", ...]  # tests, or conditions of their own

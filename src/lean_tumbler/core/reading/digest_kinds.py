@@ -1,8 +1,9 @@
 """Kinds of digests that a short text may be: alphabet, length, and the digits that bits leave."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from math import log2
+
+from msgspec import Struct, field
 
 DIGITS, HEX, HEX_UPPER = "0123456789", "0123456789abcdef", "0123456789ABCDEF"
 _UPPER = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
@@ -15,8 +16,7 @@ _CRYPT_TAIL = ".26AEIMQUYcgkosw"  # 64 bits in eleven digits, the lowest bit fir
 _FOUR, _SIXTEEN = "AQgw", "AEIMQUYcgkosw048"  # RFC 4648 section 3.5: four, and two bits over
 
 
-@dataclass(frozen=True, slots=True)
-class DigestKind:
+class DigestKind(Struct, frozen=True):
     """What a class of texts may be the digests of."""
 
     name: str  # for people; the scheme's where there is one

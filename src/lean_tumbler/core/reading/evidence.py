@@ -1,9 +1,11 @@
 """What is known of a cohort before it is written to: counts of people, and the bound they give."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import date
 from math import exp, lgamma
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.reading.readings import Reading
 from lean_tumbler.core.reasons import Reason
@@ -17,8 +19,7 @@ _LARGE = 10_000_000  # rows; more give the same bound in three digits
 Mark = tuple[str, str]  # what a column says of a row: its role, and what stands there
 
 
-@dataclass(frozen=True, slots=True)
-class CohortKey:
+class CohortKey(Struct, frozen=True):
     """Whose counts they are: a store, the row's ways by name, and what these rest on."""
 
     store: str
@@ -37,8 +38,7 @@ class CohortKey:
         return f"{self.cohort} ({structure})" if structure else self.cohort
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Counts:
+class Counts(Struct, frozen=True, kw_only=True):
     """People of one cohort, each counted once in each number."""
 
     accepted: int = 0  # those whose known password opened the row, at the last try of all
@@ -153,8 +153,7 @@ def _log_choose(many: int, few: int) -> float:
     return lgamma(many + 1) - lgamma(few + 1) - lgamma(many - few + 1)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Coverage:
+class Coverage(Struct, frozen=True, kw_only=True):
     """Which rows the proof was taken from: those that stood there then."""
 
     proved_on: date | None = None  # the day of the proof; None where no day is known
@@ -174,8 +173,7 @@ class Coverage:
         return self.proved_on is None or created is None or created <= self.proved_on
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RowFacts:
+class RowFacts(Struct, frozen=True, kw_only=True):
     """What is known of a row beside its reading."""
 
     key: object  # names the row
@@ -201,8 +199,7 @@ def _nobody(_: str) -> bool:
     return False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoreEvidence:
+class StoreEvidence(Struct, frozen=True, kw_only=True):
     """What is known beside the counts of one store."""
 
     # fingerprint of an alternative -> people who opened in another way
@@ -217,8 +214,7 @@ class StoreEvidence:
         return bool(self.ruled_out.get(alternative)) and not self.ruled_out.get(main)
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(Struct, frozen=True):
     """All that is known, by cohort and by store."""
 
     counts: Mapping[CohortKey, Counts] = field(default_factory=dict)

@@ -11,7 +11,10 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
+from msgspec import Struct
+
 from lean_tumbler.core.formulas.tokens import is_part_name
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.errors import LayoutError
 
@@ -46,12 +49,11 @@ ENCODINGS: Mapping[str, tuple[str, Callable[[str], bytes | None]]] = MappingProx
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Parts:
+class Parts(MaskedRecord, Struct, frozen=True):
     """What a layout found in one value: the digest's text, and the other parts' bytes."""
 
-    digest: str = field(repr=False)
-    others: Mapping[str, bytes] = field(repr=False)
+    digest: Hidden[str]
+    others: Hidden[Mapping[str, bytes]]
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,7 +1,8 @@
 """The one reading: a row goes in, and the ways in which it may have been made come out."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.decryption import Decryption
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself

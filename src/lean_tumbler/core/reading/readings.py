@@ -1,11 +1,13 @@
 """One row understood: its state, its ways, and what is in doubt."""
 
-from dataclasses import dataclass, field
 from enum import StrEnum
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.keyring import Closed
 from lean_tumbler.core.reading.ways import Certainty, PasswordWay, Way
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.keyed import KeyedHead
 from lean_tumbler.core.schemes.obsolete import readable
@@ -25,13 +27,12 @@ class State(StrEnum):
     VALUE = "a value"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Reading:
+class Reading(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One row understood."""
 
     state: State  # what is to be said before the ways
     # the stored text, without wrappers around it; empty where there is none
-    text: str = field(default="", repr=False)
+    text: Hidden[str] = ""
     # what the text itself was read as
     parsed: ParsedValue = field(default_factory=readable.unknown)
     ways: tuple[Way, ...] = ()  # in which it may have been made, the surest first

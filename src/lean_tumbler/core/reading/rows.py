@@ -3,8 +3,11 @@
 import json
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from types import MappingProxyType
+
+from msgspec import Struct, field
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 # The roles whose content a row carries by itself; others stand under the table's own name.
 STORED, SALT, LOGIN = "stored", "salt", "login"
@@ -41,18 +44,17 @@ def bytes_of(text: str) -> bytes:
     return text.encode("utf-8")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Row:
+class Row(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One row, in the store's own bytes."""
 
-    stored: bytes | None = field(repr=False)  # the stored value; None where it is NULL
+    stored: Hidden[bytes | None]  # the stored value; None where it is NULL
     # the salt column; None where it is NULL or there is none
-    salt: bytes | None = field(default=None, repr=False)
+    salt: Hidden[bytes | None] = None
     login: str | None = None  # the login
     # what names the row in its table, as text: a value may be bound to it; None where nothing does
     account: str | None = None
     # further columns, by the table's own names
-    others: Mapping[str, bytes | None] = field(default_factory=dict, repr=False)
+    others: Hidden[Mapping[str, bytes | None]] = field(default_factory=dict)
 
     @property
     def text(self) -> str | None:

@@ -5,7 +5,9 @@ it first, escaped it for a page, read it in another encoding, or stored the name
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.formulas import notation
 from lean_tumbler.core.formulas.named import NamedFormula
@@ -45,8 +47,7 @@ VARIANTS: tuple[tuple[str, str], ...] = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class SlowMiss:
+class SlowMiss(Struct, frozen=True):
     """What fits a slow value."""
 
     formula: str  # for a cohort, “FORMULA, then SCHEME”

@@ -9,9 +9,10 @@ chance would hardly have made it (`DESTROY_SHARE`).
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from math import log2
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.likelihood import typed_bits
 from lean_tumbler.core.reading.digest_kinds import (
@@ -48,8 +49,7 @@ def _printed(text: str) -> str:
     return next((name for name, pattern in _PRINTS if pattern.fullmatch(text)), "")
 
 
-@dataclass(frozen=True, slots=True)
-class Suspected:
+class Suspected(Struct, frozen=True):
     """A class of texts that the column as a whole shows to be digests."""
 
     kind: DigestKind  # of what
@@ -66,8 +66,7 @@ class Suspected:
         return odds > log2(DESTROY_SHARE)
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True, dict=True):
     """What a survey found out."""
 
     rows: int = 0  # texts that were seen
@@ -105,8 +104,7 @@ def _suspected_alone(text: str) -> str:
 ALONE = Column()  # for a text whose column nobody has seen
 
 
-@dataclass(slots=True)
-class _Class:
+class _Class(Struct):
     rows: int = 0
     stride: int = 1
     sample: list[str] = field(default_factory=list)

@@ -2,14 +2,16 @@
 
 import hmac
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from enum import IntEnum
 from functools import partial
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.formulas.alternatives import Alternative
 from lean_tumbler.core.formulas.evaluation import Inputs, input_of, prepared
 from lean_tumbler.core.formulas.named import NamedFormula
 from lean_tumbler.core.limits import Limits, require_within_limits
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes.base import ParsedValue
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS, read_value
 from lean_tumbler.core.schemes.derivation import Derivation
@@ -26,16 +28,14 @@ class Certainty(IntEnum):
     POSSIBLE = 2  # by nothing but the shape
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Bounds:
+class Bounds(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What a check may spend, and the legacy system's secrets."""
 
     limits: Limits = field(default_factory=Limits)
-    keys: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    keys: Hidden[Mapping[str, bytes]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FormulaWay:
+class FormulaWay(MaskedRecord, Struct, frozen=True, kw_only=True):
     """A formula over the row's inputs."""
 
     name: str  # the cohort's, or the scheme's where the value names the formula itself
@@ -46,10 +46,10 @@ class FormulaWay:
     alternative: Alternative | None = None
     cohort: str = ""  # the identity of the cohort that declares it; empty where none does
     # the row's digest as the formula prints it; empty below a layer, where it is not known
-    canonical: str = field(default="", repr=False)
-    salt: bytes | None = field(default=None, repr=False)  # raw, where the formula takes it
+    canonical: Hidden[str] = ""
+    salt: Hidden[bytes | None] = None  # raw, where the formula takes it
     login: str | None = None  # where the formula takes it
-    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)  # further inputs, raw
+    parts: Hidden[Mapping[str, bytes]] = field(default_factory=dict)  # further inputs, raw
 
     @property
     def origin(self) -> str:
@@ -91,14 +91,13 @@ class FormulaWay:
         return computed
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Before:
+class Before(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What a password went through before a slow scheme took it."""
 
     formula: NamedFormula  # its steps
-    salt: bytes | None = field(default=None, repr=False)  # raw, where the formula takes it
+    salt: Hidden[bytes | None] = None  # raw, where the formula takes it
     login: str | None = None  # where the formula takes it
-    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)  # further inputs, raw
+    parts: Hidden[Mapping[str, bytes]] = field(default_factory=dict)  # further inputs, raw
 
     def of(self, password: str, bounds: Bounds) -> bytes | None:
         """Give the bytes that the scheme took; None where the formula has none for a password."""
@@ -122,15 +121,14 @@ def _taken(before: Before | None, password: str, bounds: Bounds) -> tuple[bytes,
     return taken or b"", taken is not None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CryptWay:
+class CryptWay(MaskedRecord, Struct, frozen=True, kw_only=True):
     """A legacy scheme whose setting and password give the whole text again."""
 
     name: str
     certainty: Certainty
     scheme: str
-    setting: str = field(repr=False)
-    canonical: str = field(default="", repr=False)
+    setting: Hidden[str]
+    canonical: Hidden[str] = ""
     before: Before | None = None
     cohort: str = ""
 
@@ -186,8 +184,7 @@ class CryptWay:
         return whole if is_made else None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DerivationWay:
+class DerivationWay(Struct, frozen=True, kw_only=True):
     """A slow scheme with parameters, which says all of itself."""
 
     name: str
@@ -228,13 +225,12 @@ class DerivationWay:
         return derivation.whole_text(self.parsed.contents.setting, digest) if is_made else None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PasswordWay:
+class PasswordWay(MaskedRecord, Struct, frozen=True, kw_only=True):
     """The row holds the password itself: as plain text, or decrypted."""
 
     name: str
     certainty: Certainty
-    password: str = field(repr=False)
+    password: Hidden[str]
     text_class: str = ""  # the text's structure, where only proof makes such a text a password
     cohort: str = ""
     lossy: tuple[str, ...] = ()

@@ -1,8 +1,9 @@
 """What a search through bytes finds. A find names where a value stands, and never the value."""
 
-from dataclasses import dataclass
 from enum import StrEnum
 from hashlib import blake2b
+
+from msgspec import Struct
 
 FINGERPRINT_BYTES = 16
 
@@ -26,8 +27,7 @@ class Encoding(StrEnum):
     UTF16 = "UTF-16"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Find:
+class Find(Struct, frozen=True, kw_only=True):
     """One value that was found."""
 
     offset: int  # of its first byte, from the beginning of what was searched

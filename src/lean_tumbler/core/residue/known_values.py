@@ -2,9 +2,11 @@
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from enum import StrEnum
 
+from msgspec import Struct, field
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.residue.finds import fingerprint
 from lean_tumbler.core.residue.runs import LETTERS_AND_DIGITS, runs, table_of
 
@@ -38,8 +40,7 @@ def shape_of(value: bytes) -> Shape:
     return Shape.WORD if _WORD.fullmatch(value) else Shape.TEXT
 
 
-@dataclass(frozen=True, slots=True)
-class Remembered:
+class Remembered(Struct, frozen=True):
     """What is kept of a value that is to be found again and not to be kept."""
 
     shape: Shape  # what it looks like
@@ -56,11 +57,10 @@ def remembered(value: bytes, key: bytes) -> Remembered | None:
     return Remembered(shape, length, fingerprint(value, key))
 
 
-@dataclass(slots=True)
-class KnownValues:
+class KnownValues(MaskedRecord, Struct):
     """Values by what they look like, so that each kind is looked for as quickly as it can be."""
 
-    key: bytes = field(default=b"", repr=False)  # of the fingerprints
+    key: Hidden[bytes] = b""  # of the fingerprints
     # fingerprint -> the store that the value is, or was, of
     stores: dict[bytes, str] = field(default_factory=dict)
     # fingerprints of values that a store still holds: they open accounts today

@@ -1,7 +1,8 @@
 """Searching bytes for stored values: what says so itself, what is named so, and what is known."""
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.core.residue.finds import Encoding, Find, Recognition

@@ -2,10 +2,12 @@
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from functools import lru_cache
 from urllib.parse import unquote_to_bytes
 
+from msgspec import Struct
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.residue.finds import Encoding
 from lean_tumbler.core.schemes.base import STORED_ALONE, Layout, Says
 from lean_tumbler.core.schemes.catalogue import LAYOUTS, layouts_beginning, read_value
@@ -46,12 +48,11 @@ def end_of_signs(data: bytes, start: int) -> int:
     return start if match is None else match.end()
 
 
-@dataclass(frozen=True, slots=True)
-class PossibleValue:
+class PossibleValue(MaskedRecord, Struct, frozen=True):
     """A text that reads as a stored value: where it begins, how it was written, and its scheme."""
 
     start: int
-    text: str = field(repr=False)
+    text: Hidden[str]
     scheme: str
     encoding: Encoding = Encoding.PLAIN
 

@@ -2,9 +2,12 @@
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+
+from msgspec import Struct, field
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 Parameters = Mapping[str, int]
 
@@ -46,23 +49,22 @@ class Says(StrEnum):
     NOTHING = "nothing"  # a bare shape
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Contents:
+class Contents(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What one value holds, as its layout reads it."""
 
     # costs, by the names that the policy file uses
     parameters: Parameters = field(default_factory=dict)
     variant: str = ""  # what tells apart values of one scheme and layout (`2a`, `v=16`), or empty
     # the salt that stands in the value; None where there is none
-    salt: bytes | None = field(default=None, repr=False)
-    digest: bytes = field(default=b"", repr=False)  # the digest as bytes; empty where there is none
+    salt: Hidden[bytes | None] = None
+    digest: Hidden[bytes] = b""  # the digest as bytes; empty where there is none
     # its length where `digest` holds it in another writing; 0 to take the bytes
     digest_bits: int = 0
     # for schemes that describe themselves, the text that together with the password gives the
     # stored value again (see docs/FORMATS.md); empty where none is defined
-    setting: str = field(default="", repr=False)
+    setting: Hidden[str] = ""
     # for the schemes of `CryptScheme`, the text that setting and password give
-    whole: str = field(default="", repr=False)
+    whole: Hidden[str] = ""
     # for fast values, the formulas that can have made them, the likeliest first; they print the
     # digest in lower-case hexadecimal
     formulas: tuple[str, ...] = ()
@@ -70,11 +72,11 @@ class Contents:
     inner: "ParsedValue | None" = None  # for layered values, the derivation that lies on top
     origin: str = ""  # for layered values, the scheme below, or the fingerprints of the formulas
     # for layered values, the login kept in the head
-    login: bytes | None = field(default=None, repr=False)
+    login: Hidden[bytes | None] = None
     # for layered values, the formulas' further inputs, by name
-    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    parts: Hidden[Mapping[str, bytes]] = field(default_factory=dict)
     # what the text says is the password itself
-    password: str | None = field(default=None, repr=False)
+    password: Hidden[str | None] = None
     confidence: float = 1.0  # 0 to 1, that the scheme is right
     also_possible: tuple[str, ...] = ()  # other schemes that write the same text
     notes: tuple[str, ...] = ()  # sentences for a reader
@@ -82,8 +84,7 @@ class Contents:
     scheme: str = ""  # the scheme, where the layout alone does not say it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ParsedValue:
+class ParsedValue(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One stored value understood: what its layout says, and what it holds."""
 
     scheme: str
@@ -94,7 +95,7 @@ class ParsedValue:
     # what stands around the value itself, outermost first; `inner_text` is then the value without
     # them, and empty where there are none
     wrappers: tuple[str, ...] = ()
-    inner_text: str = field(default="", repr=False)
+    inner_text: Hidden[str] = ""
 
     @property
     def parameters(self) -> Parameters:
@@ -135,8 +136,7 @@ class ParsedValue:
         return self.salt is not None or self.inner is not None or self.contents.salted_by_login
 
 
-@dataclass(frozen=True, kw_only=True)
-class Layout:
+class Layout(Struct, frozen=True, kw_only=True, dict=True):
     """One way of writing one scheme down: pattern, meaning and source in one entry.
 
     The audit reads columns by the same pattern, a representative for each shape. A shape is the

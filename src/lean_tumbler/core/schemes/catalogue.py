@@ -1,10 +1,12 @@
 """Every scheme this project reads. A new family is one module and one line here."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 from importlib import import_module
 from types import MappingProxyType
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.schemes import keyed, layered
@@ -135,8 +137,7 @@ def read_value(text: str) -> ParsedValue:
     return readable.unknown(like)
 
 
-@dataclass(frozen=True, slots=True)
-class ValuePart:
+class ValuePart(Struct, frozen=True):
     """One part of a stored value: its name, and its characters from `start`, before `end`."""
 
     name: str

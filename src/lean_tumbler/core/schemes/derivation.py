@@ -1,14 +1,14 @@
 """The types that schemes are described with: all that a family says of itself."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.schemes.base import Layout, Parameters, ParsedValue
 from lean_tumbler.core.schemes.guess_work import Work
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Parameter:
+class Parameter(Struct, frozen=True, kw_only=True):
     """One cost of a derivation: its name in policy files and the range its standard allows."""
 
     name: str
@@ -17,8 +17,7 @@ class Parameter:
     needs: tuple[str, int] | None = None  # another cost, and how much of it each one of this takes
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OnTop:
+class OnTop(Struct, frozen=True, kw_only=True):
     """How a derivation that can lie over a legacy digest writes its values, as a PHC string.
 
     The reader of layered values, the guard of a column and the width that a column needs follow
@@ -51,8 +50,7 @@ class OnTop:
         return f"{self.start}{costs}${salt}${digest}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FixedForm:
+class FixedForm(Struct, frozen=True, kw_only=True):
     """Values of one length, whatever they cost: what a guarded column compares them with."""
 
     start: str  # what stands before the cost, with sets of characters in brackets
@@ -61,8 +59,7 @@ class FixedForm:
     characters: int  # how many of them follow
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Tuning:
+class Tuning(Struct, frozen=True, kw_only=True):
     """What is measured of a scheme, and what parameters are chosen from."""
 
     points: tuple[Parameters, ...]  # costs to measure, the cheapest first, in steps of about two
@@ -73,8 +70,7 @@ class Tuning:
     approved: bool = False  # whether NIST SP 800-132 approves of it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Steps:
+class Steps(Struct, frozen=True, kw_only=True):
     """Work that differs in nothing but how often something is done."""
 
     number: Callable[[Parameters], int]  # costs -> how often
@@ -82,8 +78,7 @@ class Steps:
     costs: Callable[[int], Iterable[Parameters]]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Derivation:
+class Derivation(Struct, frozen=True, kw_only=True):
     """A slow scheme: it can check values, and write new ones."""
 
     scheme: str
@@ -134,8 +129,7 @@ class Derivation:
         return max(1, -(-digest_bytes // self.block_bytes)) if self.block_bytes else 1
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CryptScheme:
+class CryptScheme(Struct, frozen=True, kw_only=True):
     """A legacy scheme whose setting and password give the whole stored text again."""
 
     scheme: str
@@ -152,8 +146,7 @@ class CryptScheme:
     settings_of_rounds: Callable[[int], Iterable[str]] | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Family:
+class Family(Struct, frozen=True, kw_only=True):
     """One module of schemes, as the catalogue lists it."""
 
     name: str

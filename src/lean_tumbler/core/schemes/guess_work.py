@@ -4,12 +4,12 @@ docs/ATTACKER.md explains the counts and says how they compare with measurements
 """
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from types import MappingProxyType
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Work:
+
+class Work(Struct, frozen=True, kw_only=True):
     """What one guess takes."""
 
     operations: float = 0.0  # 32-bit integer operations

@@ -7,9 +7,11 @@ is the specification. This module knows the text form alone; `core/keyring.py` s
 """
 
 import re
-from dataclasses import dataclass, field
 from enum import StrEnum
 
+from msgspec import Struct
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Says
 from lean_tumbler.core.schemes.derivation import Family
@@ -29,8 +31,7 @@ class Bound(StrEnum):
     REALM = "realm"  # to the policy's realm: any row of it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KeyedHead:
+class KeyedHead(Struct, frozen=True, kw_only=True):
     """What stands before the nonce."""
 
     name: str  # of the key
@@ -41,13 +42,12 @@ class KeyedHead:
         return f"{beginning(self.name, self.check)}to={self.bound}$"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Keyed:
+class Keyed(MaskedRecord, Struct, frozen=True, kw_only=True):
     """A keyed value taken apart."""
 
     head: KeyedHead
-    nonce: bytes = field(repr=False)
-    sealed: bytes = field(repr=False)  # cipher text, and the tag behind it
+    nonce: Hidden[bytes]
+    sealed: Hidden[bytes]  # cipher text, and the tag behind it
 
     def __str__(self) -> str:
         return f"{self.head}{phc.encode(self.nonce)}${phc.encode(self.sealed)}"

@@ -8,9 +8,11 @@ below. docs/FORMATS.md is the specification. This module knows the text form alo
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache, partial
 
+from msgspec import Struct, field
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import (
     VALUE_CHARACTERS,
@@ -31,17 +33,16 @@ _ORIGIN = rf"{FINGERPRINT}(?:\+{FINGERPRINT}){{0,{MOST_FORMULAS - 1}}}|[a-z0-9-]
 _INPUT = r"[A-Za-z_][A-Za-z0-9_-]{0,31}=[A-Za-z0-9+/]*"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Head:
+class Head(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What stands before the PHC string."""
 
     origin: str  # a scheme, or fingerprints joined by plus signs
     # the formulas' salt, raw, or the scheme's setting; None where there is none
-    salt: bytes | None = field(default=None, repr=False)
+    salt: Hidden[bytes | None] = None
     # the login, raw, where a formula takes it
-    login: bytes | None = field(default=None, repr=False)
+    login: Hidden[bytes | None] = None
     # further inputs by name, raw
-    parts: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    parts: Hidden[Mapping[str, bytes]] = field(default_factory=dict)
 
     def __str__(self) -> str:
         inputs = {"salt": self.salt, "login": self.login, **dict(sorted(self.parts.items()))}

@@ -1,9 +1,8 @@
 """Guesses a second on reference hardware, and what a number of guesses costs there."""
 
-from dataclasses import dataclass, field
 from typing import Annotated
 
-from msgspec import Meta
+from msgspec import Meta, Struct, field
 
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.guess_work import Work
@@ -17,8 +16,7 @@ _SECONDS_PER_HOUR = 3600
 Above = Annotated[float, Meta(gt=0, le=1e30)]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Hardware:
+class Hardware(Struct, frozen=True, kw_only=True):
     """A device that guesses. Replaceable: the numbers are its maker's or its owner's."""
 
     name: Annotated[str, Meta(min_length=1, extra={"must": "a text"})]
@@ -47,8 +45,7 @@ CONSUMER_GPU_2022 = Hardware(
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Attacker:
+class Attacker(Struct, frozen=True, kw_only=True):
     """Who guesses: with what, and in which order."""
 
     # one device; several cost and guess as many times as much
@@ -82,8 +79,7 @@ def guesses_per_second(
     return None if work is None else guess_rate(work, hardware)
 
 
-@dataclass(frozen=True, slots=True)
-class AttackCost:
+class AttackCost(Struct, frozen=True):
     """What a number of guesses takes on one device."""
 
     seconds: float

@@ -2,9 +2,12 @@
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.grades import Floor
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
 from lean_tumbler.core.stock_functions import Program, hindrance
@@ -28,8 +31,7 @@ _LONGER = 1.5  # how much longer than one derivation a wait must be, to be worth
 _ALIKE = 1.1  # within a tenth, a model of an attacker cannot tell; then more memory decides
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Demand:
+class Demand(Struct, frozen=True, kw_only=True):
     """What the choice must carry."""
 
     cores: int  # of the host that will check logins
@@ -46,8 +48,7 @@ class Demand:
         return tuple(filter(None, found))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Candidate:
+class Candidate(MaskedRecord, Struct, frozen=True, kw_only=True):
     """Parameters at or above the floor, under the demand."""
 
     scheme: str
@@ -57,7 +58,7 @@ class Candidate:
     p99_milliseconds: float  # from arrival to answer
     utilisation: float  # the share of the time that a derivation slot is busy
     guesses_per_second: float  # an attacker's
-    service: Service = field(repr=False)
+    service: Hidden[Service]
     against: tuple[str, ...] = ()  # why it will not do; empty where it does
 
     @property
@@ -68,8 +69,7 @@ class Candidate:
         return step, memory_kib, -self.guesses_per_second
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Requirement:
+class Requirement(Struct, frozen=True, kw_only=True):
     """What the cheapest parameters of a scheme at the floor would need."""
 
     scheme: str
@@ -79,8 +79,7 @@ class Requirement:
     both: tuple[int, float] | None  # cores and milliseconds together, where neither alone is enough
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Choice:
+class Choice(Struct, frozen=True, kw_only=True):
     """What was found.
 
     Attributes:

@@ -2,9 +2,9 @@
 
 import statistics
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from scipy.optimize import nnls
 
 from lean_tumbler.core.schemes.base import Parameters
@@ -25,8 +25,7 @@ def _terms(scheme: str, costs: Parameters) -> list[float]:
     return [1.0, TUNED[scheme].grows_with(costs), mapped_kib]
 
 
-@dataclass(frozen=True, slots=True)
-class CostLine:
+class CostLine(Struct, frozen=True):
     """Milliseconds of one derivation of a scheme, for each number of derivations at once."""
 
     scheme: str  # what it is for

@@ -2,7 +2,8 @@
 
 import math
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.audit.results import GroupReading
 from lean_tumbler.core.grades import Grade
@@ -18,8 +19,7 @@ from lean_tumbler.core.tuning.popularity import LIKELIEST, Opened
 SPEND_EACH = 0.01  # money for each account, for the share that falls to so small a budget
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Exposure:
+class Exposure(Struct, frozen=True, kw_only=True):
     """One group of rows under attack."""
 
     reading: GroupReading  # what the rows hold

@@ -1,7 +1,8 @@
 """After a copy of the table has left the house: what falls when, and who must do what."""
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.tuning.attacker import Attacker
@@ -36,8 +37,7 @@ class SinceThen(StrEnum):
     UPGRADED = "written since: what the copy holds is not known"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LeakedKind:
+class LeakedKind(Struct, frozen=True, kw_only=True):
     """What a copy holds of some accounts."""
 
     words: str  # scheme or formula, for a person

@@ -3,12 +3,11 @@
 import statistics
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass
 from itertools import chain
 from math import ceil
 from typing import Annotated
 
-from msgspec import Meta
+from msgspec import Meta, Struct
 
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED
@@ -25,8 +24,7 @@ _SALT = bytes(32)
 Ratio = Annotated[float, Meta(ge=1, le=1000)]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Measurement:
+class Measurement(Struct, frozen=True, kw_only=True):
     """One point: a scheme at some parameters. Times in milliseconds of wall clock."""
 
     scheme: str
@@ -51,8 +49,7 @@ class Measurement:
         return self.milliseconds_at_once[max(self.milliseconds_at_once)]
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True):
     """A point that was not measured, and why."""
 
     scheme: str
@@ -60,8 +57,7 @@ class LeftOut:
     why: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Effort:
+class Effort(Struct, frozen=True, kw_only=True):
     """How long measuring may take."""
 
     seconds: float  # in all

@@ -2,17 +2,15 @@
 
 import math
 from bisect import bisect_right
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Annotated
 
-from msgspec import Meta
+from msgspec import Meta, Struct
 
 LIKELIEST = (10**4, 10**6, 10**9)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Opened:
+class Opened(Struct, frozen=True, kw_only=True):
     """The share of some accounts that falls; a bound where no list of passwords reaches."""
 
     share: Annotated[float, "part of the accounts that falls, 0 to 1"]
@@ -22,8 +20,7 @@ class Opened:
 Covered = tuple[Annotated[float, Meta(ge=1)], Annotated[float, Meta(gt=0, le=1)]]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Popularity:
+class Popularity(Struct, frozen=True, kw_only=True):
     """The share of accounts whose password is among the r likeliest, on a list of points.
 
     Up to 100 guesses: Bonneau, “The Science of Guessing”, IEEE Symposium on Security and Privacy

@@ -2,9 +2,9 @@
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.audit.cohort_marks import OTHER
 from lean_tumbler.core.audit.frames import Frame
@@ -24,8 +24,7 @@ _MAY_BE_TYPED = frozenset({ClassKind.CUT, ClassKind.BLOB})
 _CUT_SHARE = 0.2  # of the texts beside them; with fewer, short hexadecimal texts were typed
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ClassScan:
+class ClassScan(Struct, frozen=True, kw_only=True):
     """What one look at all rows of a column gave."""
 
     # rows with a value, under the table's own names; all, or some of a large table
@@ -62,8 +61,7 @@ def scanned(
     return scanner.finish()
 
 
-@dataclass(slots=True)
-class _Scanner:
+class _Scanner(Struct):
     """Takes frames in."""
 
     columns: Sequence[str]

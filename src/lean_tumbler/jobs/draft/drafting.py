@@ -2,9 +2,10 @@
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 
 import polars as pl
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.discovery import folded
 from lean_tumbler.core.drafting.class_cohorts import (
@@ -40,8 +41,7 @@ _GUESSED = frozenset({ClassKind.DIGEST, ClassKind.TEXT})
 _LOGINS_FOUND = 0.5  # of the known logins, in the column that holds logins
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DraftedStore:
+class DraftedStore(Struct, frozen=True, kw_only=True):
     """One store, as far as it shows and known accounts prove."""
 
     table: str  # its name
@@ -177,8 +177,7 @@ def _drafted(
     )
 
 
-@dataclass(slots=True)
-class _Drafting:
+class _Drafting(Struct):
     """Drafts class after class of one store."""
 
     scan: ClassScan

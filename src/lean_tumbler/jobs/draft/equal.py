@@ -7,8 +7,10 @@ cohort holds in a table is for that table's own evidence to say.
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.equal_names import shared_name
 from lean_tumbler.core.drafting.class_cohorts import DraftedCohort
@@ -26,8 +28,7 @@ _ACCOUNTS_TRIED = 100  # in each table, to see which it is likely to explain
 _SAMPLE_ROWS = 20_000  # of each table, to see which classes it has
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EqualPlaces:
+class EqualPlaces(Struct, frozen=True, kw_only=True):
     """Places that are drafted as one store."""
 
     places: tuple[CredentialPlace, ...]  # one, or those of equal tables
@@ -89,8 +90,7 @@ def draft_equal(
     return _of_all(merged, drafted, [member.scan for member in members])
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Member:
+class _Member(Struct, frozen=True, kw_only=True):
     """One of the equal tables."""
 
     place: CredentialPlace

@@ -6,9 +6,11 @@ What its own evidence contradicts is not declared: it becomes a comment, with wh
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, closing
-from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.drafting.class_cohorts import Unproven
 from lean_tumbler.core.login.gateway import CredentialGateway
@@ -32,8 +34,7 @@ from lean_tumbler.stores.scans.verification import (
 _ROUNDS = 5  # of dropping what is contradicted; each drops a cohort at least
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Dropped:
+class Dropped(Struct, frozen=True, kw_only=True):
     """A known account that the draft does not open."""
 
     line: int  # in the file of known accounts

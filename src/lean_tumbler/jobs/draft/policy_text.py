@@ -4,7 +4,9 @@ import json
 import re
 import textwrap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.drafting.class_cohorts import DraftedCohort, Unproven
 from lean_tumbler.core.drafting.classes import ClassKind
@@ -20,8 +22,7 @@ _LINE = 100
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PlacedStore:
+class PlacedStore(Struct, frozen=True, kw_only=True):
     """A drafted store under its name in the policy."""
 
     name: str

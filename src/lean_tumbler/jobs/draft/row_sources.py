@@ -1,8 +1,9 @@
 """Where the login stands in another table than the value, or several rows stand for one login."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.discovery import folded, roles_beside
 from lean_tumbler.core.policy import Columns, RowSource

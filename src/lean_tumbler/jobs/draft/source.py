@@ -2,9 +2,11 @@
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.discovery import folded
 from lean_tumbler.core.drafting.class_solving import Search, part_name
@@ -29,8 +31,7 @@ from lean_tumbler.stores.sql.recognition import SQLITE, is_database, is_url
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Draft:
+class Draft(Struct, frozen=True, kw_only=True):
     """What was found at a source."""
 
     source: str  # what messages call it

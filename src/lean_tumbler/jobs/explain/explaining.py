@@ -1,7 +1,8 @@
 """One stored value explained; or why an account of a store is read as it is, and what comes."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct
 
 from lean_tumbler.core.grades import Grade, grade
 from lean_tumbler.core.limits import over_limits
@@ -20,6 +21,7 @@ from lean_tumbler.core.reading.ways import (
     recompute,
 )
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.row_plans import RowPlan, plan_row
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
 from lean_tumbler.core.schemes.catalogue import ValuePart, parts_of, read_value
@@ -38,12 +40,11 @@ _INVENTED = "gull on a mast"
 _ROWS_BESIDE = 10  # before an account, and behind it
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExplainedValue:
+class ExplainedValue(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One stored value explained."""
 
     parsed: ParsedValue  # what it was read as
-    value: Masked[str] = field(repr=False)  # the text itself
+    value: Hidden[Masked[str]]  # the text itself
     grade: Grade  # how well it protects
     salted: bool  # whether a salt goes in, inside or beside
     parts: Sequence[ValuePart]  # where its parts stand
@@ -100,8 +101,7 @@ def _milliseconds(reading: Reading, bounds: Bounds, clock: Callable[[], float]) 
     return 1000 * (clock() - started)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CohortSeen:
+class CohortSeen(Struct, frozen=True, kw_only=True):
     """One cohort of the policy, as far as one row is concerned."""
 
     name: str  # the cohort's
@@ -111,8 +111,7 @@ class CohortSeen:
     fits: bool  # whether the text can have been made so
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExplainedAccount:
+class ExplainedAccount(Struct, frozen=True, kw_only=True):
     """One account explained; the value itself is not in it."""
 
     store: str

@@ -2,10 +2,10 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from datetime import date
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.tuning.attacker import Attacker
@@ -16,8 +16,7 @@ from lean_tumbler.stores.scans.leaked import Leaked
 _ORDER = list(Urgency)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExposedGroup:
+class ExposedGroup(Struct, frozen=True, kw_only=True):
     """Accounts that the copy holds alike, and that must do the same."""
 
     kind: LeakedKind  # what the copy holds of them
@@ -29,8 +28,7 @@ class ExposedGroup:
     urgency: Urgency  # what must be done
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Exposed:
+class Exposed(Struct, frozen=True, kw_only=True):
     """What was found."""
 
     name: str  # the store's

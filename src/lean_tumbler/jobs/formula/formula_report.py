@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated
 
+from msgspec import Struct
 from rich.text import Text
 
 from lean_tumbler.core.formulas import notation
@@ -194,8 +194,7 @@ def _draw_generations(console: Console, solved: Solved) -> None:
     console.print()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ShownFormula:
+class ShownFormula(Struct, frozen=True, kw_only=True):
     """One formula to be read aloud."""
 
     name: str

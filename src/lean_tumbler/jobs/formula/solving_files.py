@@ -2,7 +2,9 @@
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.drafting.class_solving import (
     account_of,
@@ -38,8 +40,7 @@ _KINDS = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FoundGeneration:
+class FoundGeneration(Struct, frozen=True, kw_only=True):
     """Formulas that explain the same accounts."""
 
     formulas: tuple[str, ...]  # canonical texts, the plausible first
@@ -48,8 +49,7 @@ class FoundGeneration:
     layout: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Solved:
+class Solved(Struct, frozen=True, kw_only=True):
     """A search's result, and what a reader should know beside it."""
 
     solution: Solution  # what was found
@@ -66,8 +66,7 @@ class Solved:
     next_checks: tuple[str, ...] = ()  # what is worth doing where nothing fits
 
 
-@dataclass(frozen=True, slots=True)
-class _Found:
+class _Found(Struct, frozen=True):
     """What a search found for accounts of one make."""
 
     layout: ValueLayout | None

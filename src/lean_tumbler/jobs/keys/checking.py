@@ -3,8 +3,9 @@
 from collections import Counter
 from collections.abc import Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.keyring import Closed, OpenedValue
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -20,8 +21,7 @@ from lean_tumbler.stores.kinds import open_store
 ACCOUNTS_NAMED = 20
 
 
-@dataclass(slots=True, kw_only=True)
-class Tried:
+class Tried(Struct, kw_only=True):
     """What one key does for one store."""
 
     store: str
@@ -37,8 +37,7 @@ class Tried:
         return self.opened + self.closed.total()
 
 
-@dataclass(slots=True, kw_only=True)
-class KeysTried:
+class KeysTried(Struct, kw_only=True):
     """What all keys do."""
 
     sealed_by: str  # the key of new values; empty for none

@@ -2,10 +2,11 @@
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import date
 
 import polars as pl
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.grades import BELOW_FLOOR, Grade
@@ -29,8 +30,7 @@ from lean_tumbler.stores.scans.login_log import folded_login
 _LOCKED_GRADES = frozenset({*BELOW_FLOOR, Grade.LAYERED})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Dormant:
+class Dormant(Struct, frozen=True, kw_only=True):
     """One account that did not come back."""
 
     key: AccountKey
@@ -40,8 +40,7 @@ class Dormant:
     administrator: bool
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockChoice:
+class LockChoice(Struct, frozen=True, kw_only=True):
     """Which accounts are locked."""
 
     before: date | None  # those last seen before that day; None where `accounts` says which
@@ -54,8 +53,7 @@ class LockChoice:
     dry_run: bool = False  # count and list, and write nothing
 
 
-@dataclass(slots=True, kw_only=True)
-class Locked:
+class Locked(Struct, kw_only=True):
     """What a run did, or a dry run would do."""
 
     dry_run: bool

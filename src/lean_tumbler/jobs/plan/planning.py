@@ -1,7 +1,8 @@
 """What a bulk run would do to a store, what it needs first, and what it would touch."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.tuning.attacker import CONSUMER_GPU_2022, guesses_per_second
@@ -15,8 +16,7 @@ from lean_tumbler.stores.sql.server import SchemaChange
 from lean_tumbler.stores.sql.surroundings import Surroundings
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Plan:
+class Plan(Struct, frozen=True, kw_only=True):
     """The plan of one store."""
 
     name: str  # the store's name in the policy

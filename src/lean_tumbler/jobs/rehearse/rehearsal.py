@@ -5,10 +5,12 @@ And nobody else: what was refused before must be refused after.
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, field, replace
 from datetime import date
 from enum import StrEnum
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.formulas.alternatives import Untested
 from lean_tumbler.core.login.gateway import CredentialGateway
@@ -57,16 +59,14 @@ class TriedText(StrEnum):
 _TRIED_ALWAYS = (TriedText.RIGHT, TriedText.WRONG)
 
 
-@dataclass(slots=True)
-class Cell:
+class Cell(Struct):
     """One text at one moment: how many of the accounts were let in."""
 
     admitted: int = 0
     tried: int = 0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Difference:
+class Difference(Struct, frozen=True, kw_only=True):
     """An answer that changed."""
 
     login: str
@@ -76,8 +76,7 @@ class Difference:
     reason: str = ""
 
 
-@dataclass(slots=True, kw_only=True)
-class Rehearsal:
+class Rehearsal(Struct, kw_only=True):
     """What was tried, and what happened."""
 
     copied: int = 0  # accounts on the copy
@@ -108,8 +107,7 @@ class Rehearsal:
         )
 
 
-@dataclass(slots=True)
-class _Attempt:
+class _Attempt(Struct):
     login: str
     tried: TriedText
     password: str

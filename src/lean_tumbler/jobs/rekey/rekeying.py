@@ -2,13 +2,15 @@
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.under_keys import is_sealable
 from lean_tumbler.core.reasons import Reason
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.row_plans import STATES, why_closed
 from lean_tumbler.core.warrant import Warrant
 from lean_tumbler.errors import UsageError
@@ -20,8 +22,7 @@ from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, Swap
 ACCOUNTS_NAMED = 20
 
 
-@dataclass(slots=True, kw_only=True)
-class Rekeyed:
+class Rekeyed(Struct, kw_only=True):
     """What a run did, or a dry run would do."""
 
     key: str | None  # under which values go; None where it is taken off
@@ -50,11 +51,10 @@ class Rekeyed:
         return self.rekeyed / self.seconds if self.seconds else 0.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Choice:
+class _Choice(MaskedRecord, Struct, frozen=True, kw_only=True):
     """A value that goes under another key."""
 
-    text: str = field(repr=False)
+    text: Hidden[str]
     before: str  # the key that it is under; empty for none
 
 

@@ -1,9 +1,10 @@
 """Gathering the report for whoever signs off: counts, course, surroundings, backups, standards."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.core.grades import Grade
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -22,8 +23,7 @@ from lean_tumbler.stores.sql.surroundings import Surroundings
 _NO_SALT = (Grade.READABLE, Grade.FAST_UNSALTED)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KeptBackup:
+class KeptBackup(Struct, frozen=True, kw_only=True):
     """A sealed backup: the file, what its head says, and whether it should be gone."""
 
     path: Path
@@ -31,8 +31,7 @@ class KeptBackup:
     expired: bool
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoreReport:
+class StoreReport(Struct, frozen=True, kw_only=True):
     """One store's part.
 
     Attributes:
@@ -50,8 +49,7 @@ class StoreReport:
     points: Sequence[tuple[Point, PointVerdict, str]]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Report:
+class Report(Struct, frozen=True, kw_only=True):
     """The whole."""
 
     taken_at: datetime  # when it was counted

@@ -2,15 +2,15 @@
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from lean_tumbler.jobs.residue.search import NO_ROW, SERVER_FILES
 from lean_tumbler.stores.residue.piecewise import Spot
 
 
-@dataclass(frozen=True, slots=True)
-class Remedy:
+class Remedy(Struct, frozen=True):
     """What is to be done, and the statements that do it; `{table}` and `{column}` are names."""
 
     does: str

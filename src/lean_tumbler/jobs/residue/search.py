@@ -5,9 +5,10 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor
 from contextlib import nullcontext
-from dataclasses import dataclass, field
 from pathlib import Path
 from types import MappingProxyType
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.residue.finds import Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
@@ -28,8 +29,7 @@ NO_ROW = "bytes that no row holds"
 _BESIDE_SQLITE = ("-wal", "-journal")
 
 
-@dataclass(slots=True)
-class Files:
+class Files(Struct):
     """The files whose bytes are to be searched, and what their tables have told already."""
 
     paths: list[Path] = field(default_factory=list)  # files and folders

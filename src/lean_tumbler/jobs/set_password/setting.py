@@ -1,6 +1,6 @@
 """A first password for an account that no password opens: without value, locked, or a remnant."""
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from lean_tumbler.core.keyring import Closed
 from lean_tumbler.core.login.gateway import CredentialGateway

@@ -2,9 +2,10 @@
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.tuning.attacker import Attacker
@@ -16,8 +17,7 @@ from lean_tumbler.core.tuning.measuring import LeftOut, Measurement
 _SEED = 20_240_229  # the same measurements give the same report
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Tuned:
+class Tuned(Struct, frozen=True, kw_only=True):
     """Everything that the report of `tune` is made of."""
 
     points: Sequence[Measurement]  # what was measured

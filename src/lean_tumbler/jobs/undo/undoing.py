@@ -2,7 +2,9 @@
 
 from collections import Counter
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.login.sharing import in_share
 from lean_tumbler.core.reading.reader import RowReader
@@ -13,8 +15,7 @@ from lean_tumbler.migration.bulk.writing import BulkWriter
 from lean_tumbler.stores.interface import Account, AccountKey, Store, Swap, SwapResult
 
 
-@dataclass(slots=True, kw_only=True)
-class Undone:
+class Undone(Struct, kw_only=True):
     """What was put back."""
 
     step: str  # the command whose writes are undone

@@ -1,10 +1,12 @@
 """`verify`: are the accounts whose password is known accepted?"""
 
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from lean_tumbler.cli.declared import argument, option
 from lean_tumbler.cli.known_account_proof import prove_known, prover_of

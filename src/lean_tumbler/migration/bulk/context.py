@@ -1,7 +1,8 @@
 """What every bulk step works with, whatever it writes."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lean_tumbler.stores.interface import Swap
 
@@ -9,8 +10,7 @@ Clock = Callable[[], float]
 Randomness = Callable[[int], bytes]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RunContext:
+class RunContext(Struct, frozen=True, kw_only=True):
     """What a run works with."""
 
     clock: Clock  # seconds, monotonic

@@ -2,8 +2,9 @@
 
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor, Future
-from dataclasses import dataclass
 from statistics import fmean, median
+
+from msgspec import Struct
 
 from lean_tumbler.core.row_plans import DerivationTask, assembled, derived
 from lean_tumbler.errors import SourceError, StoreUnavailable
@@ -17,8 +18,7 @@ CHECKED_SHARE = 0.02
 ANSWER_SECONDS = 300.0  # a call takes seconds; a worker that never answers ends the run
 
 
-@dataclass(frozen=True, slots=True)
-class RemoteDerivation:
+class RemoteDerivation(Struct, frozen=True):
     """Other machines."""
 
     # gives the digest of each task and its seconds, or None for no memory
@@ -100,8 +100,7 @@ def timed_alone(task: DerivationTask, clock: Clock) -> Derived:
     return value, clock() - started
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Spread:
+class Spread(Struct, frozen=True, kw_only=True):
     """Seconds that something takes: as measured in the middle, at best and at worst."""
 
     low: float

@@ -6,8 +6,9 @@ transaction.
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
+
+from msgspec import Struct
 
 from lean_tumbler.errors import SourceError
 from lean_tumbler.migration.bulk.context import RunContext
@@ -21,8 +22,7 @@ Choice = TypeVar("Choice")
 Made = TypeVar("Made")
 
 
-@dataclass(frozen=True, slots=True)
-class Due(Generic[Choice]):
+class Due(Struct, Generic[Choice], frozen=True):
     """A row that is to be written, what it gets, and the page that it came with."""
 
     account: Account

@@ -4,10 +4,12 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import nullcontext
-from dataclasses import dataclass, replace
 from importlib.util import find_spec
 from itertools import chain
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.layers import with_alternatives
@@ -51,8 +53,7 @@ if TYPE_CHECKING:
 _CALLS_FOR_EACH_WORKER = 8  # of a batch's; more even out workers of different speed
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Selection:
+class Selection(Struct, frozen=True, kw_only=True):
     """Which rows a run takes of those that it may write, and whether it writes."""
 
     only: str = ""  # one cohort, as `RowPlan.cohort` names it; empty for all
@@ -60,8 +61,10 @@ class Selection:
     lists_left: bool = False  # whether all rows that are left are to be named
 
 
-@dataclass(frozen=True, slots=True)
-class Workers:
+_ALL_ROWS = Selection()
+
+
+class Workers(Struct, frozen=True):
     """Who derives."""
 
     executor: Executor  # runs the derivations
@@ -101,7 +104,7 @@ def layer_store(
     warrant: Warrant,  # says which rows may be written
     context: RunContext,  # backup, pace and stop
     workers: Workers,  # who derives
-    selection: Selection = Selection(),  # which rows
+    selection: Selection = _ALL_ROWS,  # which rows
 ) -> LayeringSummary:
     """Put the target over every legacy digest of a store.
 
@@ -142,8 +145,7 @@ def layer_store(
     return summary
 
 
-@dataclass(frozen=True, slots=True)
-class _Derivations:
+class _Derivations(Struct, frozen=True):
     """What is being derived, in an order of its own, with the rows that it is for."""
 
     rows: Sequence[Due[RowPlan]] = ()

@@ -1,8 +1,9 @@
 """The rows of a table, page by page, each page claimed so that two runs share the table."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import partial
+
+from msgspec import Struct
 
 from lean_tumbler.migration.bulk.context import RunContext
 from lean_tumbler.migration.bulk.writing import BulkWriter
@@ -13,8 +14,7 @@ COUNTED_ROWS = 20_000  # of a page from which nothing is written
 _CLAIM_SECONDS = 0.5
 
 
-@dataclass(slots=True)
-class Page:
+class Page(Struct):
     """Rows that were read and claimed together; the claim ends when none is left to write."""
 
     rows: Sequence[Account]  # as they were read

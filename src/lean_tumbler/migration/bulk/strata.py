@@ -2,8 +2,10 @@
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
 from datetime import date
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.printable import printable
 from lean_tumbler.core.reading.evidence import Counts, Mark, RowFacts
@@ -18,8 +20,7 @@ _LONGER, _LONGER_DAYS = 3, 3
 _KINDS = 12  # that a column tells apart; more are no roles and no origins
 
 
-@dataclass(slots=True)
-class CohortRows:
+class CohortRows(Struct):
     """The rows of one cohort, by when they were made, last logged in to, and by their marks."""
 
     days: Counter[date] = field(default_factory=Counter)
@@ -100,8 +101,7 @@ def _spans(years: list[int]) -> str:
     )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CohortProof:
+class CohortProof(Struct, frozen=True, kw_only=True):
     """What is known of a cohort, held against its rows."""
 
     counts: Counts  # of its people

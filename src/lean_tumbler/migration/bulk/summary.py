@@ -7,7 +7,8 @@ earlier proof does not count; `accounts_left` a few of those that are left for e
 """
 
 from collections import Counter
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.reading.evidence import CohortKey
 from lean_tumbler.core.reasons import Reason
@@ -24,8 +25,7 @@ ROWS_LISTED = 20
 ACCOUNTS_NAMED = 5  # of each reason
 
 
-@dataclass(slots=True, kw_only=True)
-class LayeringSummary:
+class LayeringSummary(Struct, kw_only=True):
     """What a run did, or a dry run would do."""
 
     workers: int

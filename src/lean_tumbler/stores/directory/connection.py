@@ -3,9 +3,10 @@
 import ssl
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote, urlsplit
+
+from msgspec import Struct
 
 from lean_tumbler.core.policy import DIRECTORY_SCHEMES
 from lean_tumbler.errors import SourceError, UsageError
@@ -22,8 +23,7 @@ def is_directory_url(locator: str) -> bool:
     return locator.partition("://")[0].lower() in DIRECTORY_SCHEMES
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DirectoryAddress:
+class DirectoryAddress(Struct, frozen=True, kw_only=True):
     """Where a directory is, and as whom to ask."""
 
     url: str
@@ -102,8 +102,7 @@ def connected(address: DirectoryAddress, *, writable: bool = False) -> Iterator[
         raise SourceError(f"{address.url}: {_reason(error)}") from None
 
 
-@dataclass(frozen=True, slots=True)
-class _Closing:
+class _Closing(Struct, frozen=True):
     """Unbinds at the end, whatever state the connection is in."""
 
     connection: Any

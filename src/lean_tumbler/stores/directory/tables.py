@@ -2,10 +2,11 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import islice
 from typing import Any
+
+from msgspec import Struct
 
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS
 from lean_tumbler.errors import SourceError
@@ -29,12 +30,11 @@ _PAGES = "1.2.840.113556.1.4.319"  # RFC 2696 section 2
 _ALL = ("*", "+")  # all user attributes, and all operational ones (RFC 3673)
 
 
-@dataclass(frozen=True)
-class DirectoryTable(Schemaless):
+class DirectoryTable(Struct, Schemaless, frozen=True, dict=True):
     """All entries below one base."""
 
     address: DirectoryAddress
-    name: str = field()
+    name: str
 
     @cached_property
     def columns(self) -> tuple[str, ...]:

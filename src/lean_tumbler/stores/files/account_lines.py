@@ -2,9 +2,10 @@
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable
@@ -58,8 +59,7 @@ def _is_account_file(text: str) -> bool:
     return bool(whole) and all(_ACCOUNT_LINE.fullmatch(line.rstrip("\r")) for line in whole)
 
 
-@dataclass(frozen=True)
-class AccountLinesExport:
+class AccountLinesExport(Struct, frozen=True, dict=True):
     """A file of account lines."""
 
     path: Path

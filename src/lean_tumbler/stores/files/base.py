@@ -3,12 +3,13 @@
 import re
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.reading.conditions import Condition
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.stores.definitions import Declared
 
 if TYPE_CHECKING:
@@ -27,8 +28,7 @@ Rows = Generator[Row, None, None]
 Frames = Generator[pl.DataFrame, None, None]
 
 
-@dataclass(slots=True)
-class Unreadable:
+class Unreadable(Struct):
     """Rows that were not read: counted all, and the first of them listed by line and reason."""
 
     rows: int = 0
@@ -89,12 +89,11 @@ class Selective(Protocol):
         """Give the rows alone of which a condition holds."""
 
 
-@dataclass(frozen=True, slots=True)
-class Beginning:
+class Beginning(MaskedRecord, Struct, frozen=True):
     """The first bytes of a file, and the text that they are in its encoding."""
 
-    raw: bytes = field(repr=False)
-    text: str = field(repr=False)
+    raw: Hidden[bytes]
+    text: Hidden[str]
 
     @property
     def looks_binary(self) -> bool:
@@ -103,8 +102,7 @@ class Beginning:
         return len(_ODD_CHARACTERS.findall(text)) > len(text) / 20
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FileFormat:
+class FileFormat(Struct, frozen=True, kw_only=True):
     """One format of files."""
 
     recognises: Callable[[Beginning], bool]  # whether a file is of it, by its beginning

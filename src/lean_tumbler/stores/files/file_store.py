@@ -10,10 +10,11 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.policy import Columns, StorePolicy
 from lean_tumbler.core.reading.rows import account_name, text_of

@@ -3,9 +3,10 @@
 import json
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable
 from lean_tumbler.stores.files.copying import Record, bad_record, decoded, raw_lines
@@ -44,8 +45,7 @@ def _is_json(text: str) -> bool:
         return '":' in first  # the first line may be the broken one
 
 
-@dataclass(frozen=True)
-class JsonExport:
+class JsonExport(Struct, frozen=True, dict=True):
     """A file of one object a line."""
 
     path: Path

@@ -5,10 +5,12 @@ import binascii
 import re
 from base64 import b64encode
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
+from msgspec import Struct
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.stores.files.base import FileFormat, Rows, Unreadable, entry_rows
 from lean_tumbler.stores.files.copying import (
     MARK,
@@ -27,13 +29,12 @@ _FOLD = 76  # RFC 2849, note 2: lines may be folded; what writes them folds here
 _LDIF = re.compile(r"(?:version: *1\s+)?(?:#[^\n]*\n|\s)*dn::? ", re.IGNORECASE)
 
 
-@dataclass(slots=True)
-class _Line:
+class _Line(MaskedRecord, Struct):
     """One attribute and its value, which may stand on several lines of the file."""
 
     number: int
     raw: list[bytes]
-    text: str = field(repr=False)
+    text: Hidden[str]
     end: str = "\n"
 
 
@@ -101,8 +102,7 @@ def _attribute_text(value: str) -> str | None:
         return None
 
 
-@dataclass(frozen=True)
-class LdifExport:
+class LdifExport(Struct, frozen=True, dict=True):
     """A directory's entries."""
 
     path: Path

@@ -1,9 +1,9 @@
 """JSON documents inside a text column: their fields, as columns beside the table's own."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.schemes.wrappers import is_listed
 from lean_tumbler.stores.definitions import Declared
@@ -45,8 +45,7 @@ def _document(column: str, text: str | None) -> dict[str, str | None] | None:
         return None
 
 
-@dataclass(frozen=True)
-class NestedTable:
+class NestedTable(Struct, frozen=True):
     """A table with the fields of its JSON columns beside its own columns."""
 
     table: Table

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.reading.rows import text_of
 from lean_tumbler.errors import SourceError
@@ -33,8 +33,7 @@ def _parquet_errors(path: Path) -> Iterator[None]:
         raise SourceError(f"{path}: not a whole Parquet file; copy it again") from None
 
 
-@dataclass(frozen=True)
-class ParquetTable(Schemaless):
+class ParquetTable(Struct, Schemaless, frozen=True, dict=True):
     """A Parquet file as one table."""
 
     path: Path

@@ -2,10 +2,11 @@
 
 from collections.abc import Callable, Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import islice
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.core.audit.discovery import SAMPLE_ROWS
 from lean_tumbler.stores.files.base import (
@@ -19,8 +20,7 @@ from lean_tumbler.stores.files.base import (
 RowReader = Callable[[Path, Sequence[str], Unreadable], Rows]
 
 
-@dataclass(frozen=True)
-class RecordTable(Schemaless):
+class RecordTable(Struct, Schemaless, frozen=True, dict=True):
     """A file of records that name their own fields, as one table."""
 
     path: Path

@@ -1,9 +1,10 @@
 """Stored values of a column: one of each shape is read, and all of that shape are counted."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 
 import polars as pl
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.shapes import with_shapes
 from lean_tumbler.core.residue.finds import Encoding, Find, Recognition
@@ -17,8 +18,7 @@ _SHORTEST = 8  # characters of a value that is looked into
 _NOTHING = KnownValues()
 
 
-@dataclass(frozen=True, slots=True)
-class Alike:
+class Alike(Struct, frozen=True):
     """Finds of a column that are told alike."""
 
     line: int  # the row of the first

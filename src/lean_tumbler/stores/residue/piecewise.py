@@ -4,8 +4,9 @@ from array import array
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lean_tumbler.core.residue.finds import FINGERPRINT_BYTES, Encoding, Find, Recognition
 from lean_tumbler.core.residue.known_values import KnownValues
@@ -17,8 +18,7 @@ _NUL = b"\0"
 Told = Callable[[SearchedPlace, Find], str | None]  # the column, or None where it was told already
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Spot:
+class Spot(Struct, frozen=True, kw_only=True):
     """What finds have in common that are told together."""
 
     place: SearchedPlace  # where the bytes stand
@@ -30,8 +30,7 @@ class Spot:
     encoding: Encoding  # how it was written
 
 
-@dataclass(slots=True, kw_only=True)
-class Remains:
+class Remains(Struct, kw_only=True):
     """How many values were found at a spot."""
 
     count: int = 0  # finds
@@ -40,8 +39,7 @@ class Remains:
     privileged: int = 0  # those of them that open an administrator's
 
 
-@dataclass(slots=True, kw_only=True)
-class Residue:
+class Residue(Struct, kw_only=True):
     """What a search found."""
 
     places: int = 0  # how many were searched to their end
@@ -86,8 +84,7 @@ class Residue:
         found.privileged += count * (find.fingerprint in known.privileged)
 
 
-@dataclass(slots=True)
-class _Looked:
+class _Looked(Struct):
     """What was found in a piece, packed: it comes from another process."""
 
     lines: int | None  # how many the piece has; None where it is no text

@@ -6,9 +6,10 @@ import tarfile
 import tempfile
 import zipfile
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, cast
+
+from msgspec import Struct
 
 from lean_tumbler.core.residue.value_texts import LONGEST
 from lean_tumbler.stores.files.streams import (
@@ -35,8 +36,7 @@ _DAMAGE: tuple[type[Exception], ...] = (
 _PASSED_OVER = frozenset({".git/objects"})  # compressed by git; `git log -p` shows what they hold
 
 
-@dataclass(frozen=True, slots=True)
-class SearchedPlace:
+class SearchedPlace(Struct, frozen=True):
     """Where bytes stand: a file, and the names of what is packed in it, outermost first."""
 
     path: str
@@ -47,8 +47,7 @@ class SearchedPlace:
         return " › ".join((self.path, *self.members))
 
 
-@dataclass(frozen=True, slots=True)
-class BytesPiece:
+class BytesPiece(Struct, frozen=True):
     """Some bytes of a place; finds that begin at `own` or behind are the next piece's."""
 
     place: SearchedPlace  # where they stand
@@ -57,8 +56,7 @@ class BytesPiece:
     own: int  # how many of them are this piece's
 
 
-@dataclass(frozen=True, slots=True)
-class Unread:
+class Unread(Struct, frozen=True):
     """A place that could not be searched, or not to its end, and why."""
 
     place: SearchedPlace

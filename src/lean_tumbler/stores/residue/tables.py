@@ -1,11 +1,11 @@
 """Searching tables column by column: databases, directories, and files that hold tables."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
 import sqlalchemy as sa
+from msgspec import Struct
 
 from lean_tumbler.core.audit.discovery import names_digests, names_passwords, roles_beside
 from lean_tumbler.core.policy import APPLICATION, Columns, StoragePolicy
@@ -25,8 +25,7 @@ from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.tables import DatabaseTable
 
 
-@dataclass(frozen=True, slots=True)
-class OwnPlaces:
+class OwnPlaces(Struct, frozen=True):
     """Where what stores hold now belongs; a copy of it anywhere else is a find."""
 
     columns: frozenset[tuple[str, str, str]] = frozenset()  # place, table and column

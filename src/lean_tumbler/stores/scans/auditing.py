@@ -1,13 +1,14 @@
 """Auditing a source: one column of a mapping, or every column that holds credentials."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import date
 from itertools import chain
 from pathlib import Path
 from typing import ClassVar
 
 import polars as pl
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.detectors import Place
 from lean_tumbler.core.audit.elsewhere import Elsewhere, elsewhere, values_of_logins
@@ -24,6 +25,7 @@ from lean_tumbler.core.audit.unexpired import lifetime
 from lean_tumbler.core.grades import Floor
 from lean_tumbler.core.policy import Columns, StorePolicy, Target
 from lean_tumbler.core.reading.reader import RowReader
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.row_plans import characters_needed
 from lean_tumbler.core.tuning.attacker import Attacker
 from lean_tumbler.errors import UsageError
@@ -47,8 +49,7 @@ from lean_tumbler.stores.scans.profiling import (
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AuditedColumn:
+class AuditedColumn(MaskedRecord, Struct, frozen=True, kw_only=True):
     """One column's part of the report."""
 
     table: str
@@ -57,13 +58,12 @@ class AuditedColumn:
     findings: list[Finding]
     unreadable: Unreadable
     # reads the column once more, and gives each finding with the rows that it concerns
-    listed: Callable[[], Iterator[tuple[Finding, pl.DataFrame]]] = field(repr=False)
+    listed: Hidden[Callable[[], Iterator[tuple[Finding, pl.DataFrame]]]]
     # reads the column once more, and gives every row, as `core.audit.everyone` does
-    everyone: Callable[[], Iterator[pl.DataFrame]] = field(repr=False)
+    everyone: Hidden[Callable[[], Iterator[pl.DataFrame]]]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OtherCredentials:
+class OtherCredentials(Struct, frozen=True, kw_only=True):
     """A column of another kind of credentials: how many, and how many stand as they are used."""
 
     table: str
@@ -114,8 +114,7 @@ def _filled_and_readable(values: pl.Series) -> tuple[pl.Series, pl.Series]:
     return is_filled, is_filled & (shape.is_null() | shape.is_in(open_shapes))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Audit:
+class Audit(Struct, frozen=True, kw_only=True):
     """A whole report."""
 
     source: str
@@ -146,8 +145,7 @@ class Audit:
         return any(column.unreadable.cut_off for column in self.columns)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Profiled:
+class _Profiled(Struct, frozen=True, kw_only=True):
     """A column that was read, before anybody judges it."""
 
     table: Table

@@ -2,8 +2,10 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field, replace
 from itertools import groupby
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.discovery import (
     SAMPLE_ROWS,
@@ -22,8 +24,7 @@ from lean_tumbler.stores.files.nested import NestedTable, document_columns
 from lean_tumbler.stores.naming import require_column
 
 
-@dataclass(frozen=True, slots=True)
-class CredentialPlace:
+class CredentialPlace(Struct, frozen=True):
     """A column that holds credentials, the roles beside it, and what its content opens."""
 
     table: Table
@@ -48,8 +49,7 @@ class CredentialPlace:
         return replace(self, table=self.table.only(condition))
 
 
-@dataclass(slots=True)
-class OtherPlaces:
+class OtherPlaces(Struct):
     """Columns of a source that hold something else than passwords."""
 
     digests: list[str] = field(default_factory=list)  # as table and column

@@ -1,9 +1,9 @@
 """Likely passwords against salted rows, row by row, within a budget of time."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.audit.frames import Frame
 from lean_tumbler.core.audit.representatives import row_of
@@ -14,6 +14,7 @@ from lean_tumbler.core.reading.fitting_ways import either_side
 from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import Bounds, FormulaWay
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 ROWS_HELD = 200_000
 _LOGIN_ENDINGS = ("", "1", "123")
@@ -21,22 +22,20 @@ _BOUNDS = Bounds()
 _SLOW = frozenset({Grade.OUTDATED, Grade.CURRENT, Grade.LAYERED})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Budget:
+class Budget(MaskedRecord, Struct, frozen=True, kw_only=True):
     """What may be spent on salted rows."""
 
-    passwords: Sequence[str] = field(repr=False)  # the likeliest first
+    passwords: Hidden[Sequence[str]]  # the likeliest first
     seconds: float  # for one column
     slow_schemes: bool  # whether slow schemes are tried too
     clock: Callable[[], float]  # seconds that pass
 
 
-@dataclass(slots=True)
-class _Row:
+class _Row(MaskedRecord, Struct):
     account: str
     privileged: bool
-    opens: Callable[[str], bool] = field(repr=False)
-    own: Sequence[str] = field(repr=False)
+    opens: Hidden[Callable[[str], bool]]
+    own: Hidden[Sequence[str]]
 
 
 def guess(

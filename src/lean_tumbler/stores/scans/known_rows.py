@@ -1,8 +1,9 @@
 """Known accounts filled up from a store: what stands there beside login and password."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.drafting.class_solving import part_name
 from lean_tumbler.core.masked import Masked

@@ -1,11 +1,12 @@
 """What a copy of a store's table holds of each account, by the copy or by what stands today."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from datetime import date
 from pathlib import Path
 
 import polars as pl
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.frames import Group
 from lean_tumbler.core.audit.profile import Profiler
@@ -37,8 +38,7 @@ _SCHEMA = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Leaked:
+class Leaked(Struct, frozen=True, kw_only=True):
     """What the copy holds."""
 
     # `account`, `login`, `privileged`, `kind` (the index in `kinds`) and `since`, what has happened

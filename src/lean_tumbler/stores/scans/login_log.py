@@ -3,11 +3,11 @@
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from contextlib import closing
-from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.forecast.times import Times, day_of, days_of
 from lean_tumbler.core.policy import StorePolicy
@@ -21,8 +21,7 @@ _ROWS_AT_ONCE = 2_000_000
 _TIME_SHARE = 0.5  # of a column's first rows that must be times
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LoginLog:
+class LoginLog(Struct, frozen=True, kw_only=True):
     """A log of logins with passwords."""
 
     events: pl.DataFrame  # `login`, as a number, and `day`; of one day there may be several

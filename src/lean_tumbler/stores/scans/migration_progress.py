@@ -2,8 +2,9 @@
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+
+from msgspec import Struct
 
 from lean_tumbler.core.audit.results import Profile
 from lean_tumbler.core.forecast.intervals import Interval
@@ -18,8 +19,7 @@ _LAST_ONE = 0.5  # accounts: fewer are none
 _LOCKED = str(Grade.LOCKED)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MigrationProgress:
+class MigrationProgress(Struct, frozen=True, kw_only=True):
     """One store, from its first count on."""
 
     name: str  # the store's, in the policy

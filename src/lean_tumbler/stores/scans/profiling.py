@@ -4,11 +4,12 @@ from collections import deque
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import closing
-from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
 
 import polars as pl
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.cohort_marks import OTHER
 from lean_tumbler.core.audit.digest_guesses import LikelyMatcher
@@ -44,8 +45,7 @@ def _ignore(_: int) -> None:
     """Tell nobody how far the audit is."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AuditContext:
+class AuditContext(Struct, frozen=True, kw_only=True):
     """What an audit works with, whatever the source."""
 
     floor: Floor  # the least that counts as current

@@ -1,9 +1,10 @@
 """What people show of a store's cohorts, noted beside what was looked at."""
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.core.reading.reader import RowReader
@@ -16,8 +17,7 @@ from lean_tumbler.stores.scans.likely_proof import guessed
 from lean_tumbler.stores.scans.verification import Verification, verify_accounts
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Prover:
+class Prover(Struct, frozen=True, kw_only=True):
     """Tries passwords on a store, and notes what they show of its cohorts."""
 
     file: EvidenceFile  # of evidence

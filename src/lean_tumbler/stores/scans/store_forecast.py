@@ -1,11 +1,11 @@
 """Forecasting a store: its accounts by grade and last login, beside a log where there is one."""
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from datetime import date
 
 import numpy as np
 import polars as pl
+from msgspec import Struct, field
 
 from lean_tumbler.core.forecast.back_test import BackTest
 from lean_tumbler.core.forecast.irregularities import Irregularity
@@ -21,8 +21,7 @@ _WEAK = tuple(grade for grade in Grade if grade in BELOW_FLOOR)
 _STALE_DAYS = 7
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StoreForecast:
+class StoreForecast(Struct, frozen=True, kw_only=True):
     """What is to be expected of a store."""
 
     as_of: date  # the day that it starts from
@@ -42,8 +41,7 @@ class StoreForecast:
     tests: tuple[BackTest, BackTest] | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ForecastContext:
+class ForecastContext(Struct, frozen=True, kw_only=True):
     """What a forecast works with."""
 
     today: date  # the day that it is made for
@@ -56,8 +54,7 @@ class ForecastContext:
         return number_of(self.today)
 
 
-@dataclass(slots=True, kw_only=True)
-class Accounts:
+class Accounts(Struct, kw_only=True):
     """A store's accounts by grade, by what a check needs, and by the day they were last seen."""
 
     today: date  # later days are left out
@@ -95,8 +92,7 @@ class Accounts:
         return self._times.notes()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Basis:
+class _Basis(Struct, frozen=True, kw_only=True):
     """What forecasts rest on: rows with `ago`, how to forecast some of them, and what was seen."""
 
     rows: pl.DataFrame

@@ -1,9 +1,11 @@
 """Checking accounts whose password is known, and saying what is near where it fails."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from types import MappingProxyType
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.formulas.evaluation import Inputs
@@ -19,6 +21,7 @@ from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.slow_misses import SlowMisses
 from lean_tumbler.core.reading.ways import Bounds, Certainty, CryptWay, DerivationWay, Way
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.core.schemes.catalogue import stored_value_scheme
 from lean_tumbler.errors import CheckImpossible
 from lean_tumbler.stores.evidence_file import CohortTrial
@@ -36,8 +39,7 @@ _REFUSALS = {
 }
 
 
-@dataclass(frozen=True, kw_only=True)
-class CheckedAccount:
+class CheckedAccount(MaskedRecord, Struct, frozen=True, kw_only=True, dict=True):
     """One known account's result."""
 
     login: str
@@ -48,7 +50,7 @@ class CheckedAccount:
     formula: str | None = None
     form: str = ""  # which form of the password fitted: as typed, nfc or nfd; empty where none did
     # says what is near where it fails; that takes its time
-    look_near: Callable[[], str] = field(default=str, repr=False, compare=False)
+    look_near: Hidden[Callable[[], str]] = str
 
     @cached_property
     def near_miss(self) -> str:
@@ -56,8 +58,7 @@ class CheckedAccount:
         return self.look_near()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Verification:
+class Verification(Struct, frozen=True, kw_only=True):
     """All known accounts, and what they show of cohorts."""
 
     accounts: Sequence[CheckedAccount] = ()  # one result each
@@ -146,8 +147,7 @@ def verify_accounts(
     return Verification(accounts=checked, trials=trials)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Beside:
+class Beside(Struct, frozen=True, kw_only=True):
     """Rows beside one, on which its password is tried for some seconds."""
 
     rows: Sequence[Row]

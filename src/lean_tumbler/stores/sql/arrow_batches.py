@@ -4,7 +4,6 @@ import os
 import threading
 from collections.abc import Generator, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from types import ModuleType
@@ -12,7 +11,10 @@ from types import ModuleType
 import adbc_driver_manager as adbc
 import nanoarrow
 import polars as pl
+from msgspec import Struct, field
 from nanoarrow._utils import NanoarrowException
+
+from lean_tumbler.core.records import Hidden, MaskedRecord
 
 ARROW_ERRORS = (adbc.Error, NanoarrowException)
 
@@ -20,13 +22,12 @@ _STANDARD_ERROR = 2
 _ONE_AT_A_TIME = threading.Lock()
 
 
-@dataclass(frozen=True)
-class ArrowReading:
+class ArrowReading(MaskedRecord, Struct, frozen=True, dict=True):
     """Queries by a driver for Arrow, each on a connection of its own."""
 
     driver: ModuleType  # its module
     # of the database
-    address: str = field(repr=False)  # may hold a password
+    address: Hidden[str]  # may hold a password
     options: Mapping[str, str] = field(default_factory=dict)  # of the queries
     before: str = ""  # a statement that goes before each; or empty
 

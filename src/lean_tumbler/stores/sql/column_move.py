@@ -1,16 +1,14 @@
 """From the column of stored values to the one that takes its place: how far, and what to run."""
 
-from dataclasses import dataclass
-
 import sqlalchemy as sa
+from msgspec import Struct
 
 from lean_tumbler.errors import UsageError
 from lean_tumbler.stores.sql.database import Database
 from lean_tumbler.stores.sql.relation import Relation
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ColumnMove:
+class ColumnMove(Struct, frozen=True, kw_only=True):
     """How far values have moved from one column to another."""
 
     left_behind: str  # the column that they leave

@@ -2,14 +2,15 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
+from msgspec import Struct
 
 from lean_tumbler.core.policy.model import names_any
+from lean_tumbler.core.records import Hidden, MaskedRecord
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sql.catalogue import Catalogue
 from lean_tumbler.stores.sql.errors import database_errors
@@ -21,8 +22,7 @@ AS_TEXT = {"literal_binds": True}  # how a query is compiled that takes no param
 _PER_CENT = "\0"  # which no name holds; it stands for a sign that would be doubled
 
 
-@dataclass(frozen=True, slots=True)
-class TableName:
+class TableName(Struct, frozen=True):
     """A table's name, and its schema's; None for the one that a connection begins with."""
 
     name: str
@@ -33,11 +33,10 @@ class TableName:
         return f"{self.schema}.{self.name}" if self.schema else self.name
 
 
-@dataclass(frozen=True, slots=True)
-class Database:
+class Database(MaskedRecord, Struct, frozen=True):
     """An open database."""
 
-    engine: sa.Engine = field(repr=False)  # its connections
+    engine: Hidden[sa.Engine]  # its connections
     locator: str  # what messages call it; without a password
     server: "Server"  # its kind
 

@@ -2,8 +2,8 @@
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 
+from msgspec import Struct
 from sqlalchemy.engine.interfaces import DBAPIModule
 from sqlalchemy.exc import DBAPIError
 
@@ -11,8 +11,7 @@ from lean_tumbler.errors import SourceError, StoreUnavailable
 from lean_tumbler.stores.credentials import PASSWORD_VARIABLE
 
 
-@dataclass(frozen=True, slots=True)
-class Meaning:
+class Meaning(Struct, frozen=True):
     """What an error means, and whether it may pass by itself."""
 
     text: str

@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
+from msgspec import Struct
 
 from lean_tumbler.core.policy import StoragePolicy
 from lean_tumbler.stores.interface import AccountKey
@@ -17,8 +17,7 @@ from lean_tumbler.stores.sql.server import GuardedColumn
 ROWS_NAMED = 10  # the others go into a file
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Violations:
+class Violations(Struct, frozen=True, kw_only=True):
     """Rows that the guard would not admit: how many, and the keys of the first."""
 
     rows: int

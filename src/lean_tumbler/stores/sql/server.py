@@ -4,10 +4,10 @@ One module a server fills this in; what they have in common stands in the other 
 """
 
 from collections.abc import Callable, Generator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol
 
 import sqlalchemy as sa
+from msgspec import Struct, field
 
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.conditions import Condition, Test
@@ -28,8 +28,7 @@ Expression = sa.ColumnElement[Any]
 Clock = Callable[[], float]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class JoinedUpdate:
+class JoinedUpdate(Struct, frozen=True, kw_only=True):
     """Many rows of one table that are to be written by one statement."""
 
     table: str  # its name, quoted
@@ -40,16 +39,14 @@ class JoinedUpdate:
     rows: Sequence[tuple[int, bytes, str | bytes]]  # key, old bytes and new value of each
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Claims:
+class Claims(Struct, frozen=True, kw_only=True):
     """Locks of a session, under a number: a query that takes one and tells, one that lets go."""
 
     claim: Callable[[int], sa.Select[Any]]
     release: Callable[[int], sa.Select[Any]]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GuardedColumn:
+class GuardedColumn(Struct, frozen=True, kw_only=True):
     """The column that is to be guarded: names quoted and as text, and whether it holds bytes."""
 
     table: str
@@ -108,8 +105,7 @@ class GuardedColumn:
         )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Guard:
+class Guard(Struct, frozen=True, kw_only=True):
     """What stands guard, as statements of one server."""
 
     refuses: str  # the condition of a row that it does not admit
@@ -126,8 +122,7 @@ class Guard:
     together: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CatalogueQueries:
+class CatalogueQueries(Struct, frozen=True, kw_only=True):
     """What stands around a table: a query a part; each gives names, or one number."""
 
     # gives the bytes of the table with its indexes; empty where the server does not say
@@ -137,8 +132,7 @@ class CatalogueQueries:
     where_allowed: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SchemaChange:
+class SchemaChange(Struct, frozen=True, kw_only=True):
     """A change of one column, for a person to review."""
 
     statements: tuple[str, ...]  # what to run before layering
@@ -161,8 +155,7 @@ class Replicas(Protocol):
         """
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Network:
+class Network(Struct, frozen=True, kw_only=True):
     """How a server is reached over a network."""
 
     driver: str  # SQLAlchemy's name of it
@@ -177,8 +170,7 @@ class Network:
     on_socket: Mapping[str, Any] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Server:
+class Server(Struct, frozen=True, kw_only=True):
     """One kind of server, or of database file."""
 
     name: str  # SQLAlchemy's name of the dialect, and how URLs begin

@@ -2,10 +2,10 @@
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
+from msgspec import Struct
 
 from lean_tumbler.errors import SourceError
 from lean_tumbler.stores.sql.database import Database, TableName
@@ -19,8 +19,7 @@ _HISTORY = re.compile(
 _NAMED = 20  # of each
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True, kw_only=True):
     """What a change of a column's values or type would touch."""
 
     bytes: int | None = None  # of the table with its indexes; None where the server does not say

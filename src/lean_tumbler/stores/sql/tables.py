@@ -2,12 +2,13 @@
 
 from collections.abc import Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import polars as pl
 import sqlalchemy as sa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from lean_tumbler.core.audit.cohort_marks import OTHER, holding
 from lean_tumbler.core.policy import PLAIN_ROWS, RowSource
@@ -30,8 +31,7 @@ if TYPE_CHECKING:
     from lean_tumbler.stores.sql.server import Batches
 
 
-@dataclass(frozen=True)
-class DatabaseTable:
+class DatabaseTable(Struct, frozen=True, dict=True):
     """One table; every value is read as text, whatever its declared type."""
 
     database: Database

@@ -2,8 +2,9 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import partial
+
+from msgspec import Struct
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import PREFIXED_HEX, PRINTED_BYTES, Contents, Kind, Layout, Says
@@ -14,8 +15,7 @@ from lean_tumbler.core.schemes.randomness import looks_random
 _SOURCE = "RFC 1321 (md5), FIPS 180-4 (sha1, sha2), FIPS 202 (sha3)"
 
 
-@dataclass(frozen=True, slots=True)
-class _Size:
+class _Size(Struct, frozen=True):
     """What a digest of one length is most likely, and what else it may be."""
 
     scheme: str

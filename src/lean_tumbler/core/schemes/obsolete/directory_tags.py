@@ -3,8 +3,9 @@
 import base64
 import re
 from collections.abc import Iterator
-from dataclasses import replace
 from functools import partial
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Says, read_first
 from lean_tumbler.core.schemes.current import argon2, bcrypt

@@ -1,8 +1,9 @@
 """What database servers store for their own users."""
 
 import re
-from dataclasses import replace
 from functools import partial
+
+from msgspec.structs import replace
 
 from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Contents, Kind, Layout, Says

@@ -3,9 +3,10 @@
 import csv
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from lean_tumbler.stores.files.base import VALUE_CHARACTERS
 from lean_tumbler.stores.files.copying import (
@@ -21,8 +22,7 @@ from lean_tumbler.stores.files.delimited.table import NULL, DelimitedTable
 _QUOTE = '"'
 
 
-@dataclass(frozen=True)
-class DelimitedExport:
+class DelimitedExport(Struct, frozen=True, dict=True):
     """A file of delimited lines."""
 
     path: Path

@@ -8,12 +8,12 @@ import csv
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import islice
 from pathlib import Path
 
 import polars as pl
+from msgspec import Struct
 
 from lean_tumbler.core.schemes.base import HASHED
 from lean_tumbler.core.schemes.catalogue import read_value
@@ -96,8 +96,7 @@ def _any(frame: pl.DataFrame, test: pl.Expr) -> bool:
     return frame.width > 0 and any(frame.select(test.any()).row(0))
 
 
-@dataclass(frozen=True)
-class DelimitedTable(Schemaless):
+class DelimitedTable(Struct, Schemaless, frozen=True, dict=True):
     """A file of delimited lines, as one table."""
 
     path: Path

@@ -8,9 +8,10 @@ backslash escapes and `0x` binary; column names from the `CREATE TABLE` before i
 import re
 import sys
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from lean_tumbler.stores.definitions import Declared, declared_in_text
 from lean_tumbler.stores.files.base import (
@@ -54,8 +55,7 @@ _DUMP = re.compile(
 )
 
 
-@dataclass(slots=True)
-class DumpReading:
+class DumpReading(Struct):
     """Where one pass through a dump is."""
 
     columns: dict[str, tuple[str, ...]] = field(default_factory=dict)
@@ -247,8 +247,7 @@ def _copied(
     yield table, (number, dict(zip(names, texts, strict=True)))
 
 
-@dataclass(slots=True)
-class _Places:
+class _Places(Struct):
     """Where a table is written: lines from which, and through which, it is read again."""
 
     lines: list[tuple[int, int]] = field(default_factory=list)
@@ -260,8 +259,7 @@ class _Places:
         self.lines.append((first, last))
 
 
-@dataclass(frozen=True)
-class _Index:
+class _Index(Struct, frozen=True):
     """What one pass through a dump found."""
 
     places: Mapping[str, _Places]  # of each table that is defined or filled
@@ -310,8 +308,7 @@ def _defined_in(line: str) -> Iterator[str]:
         yield statements.table_of(create)
 
 
-@dataclass(frozen=True)
-class DumpedTable:
+class DumpedTable(Struct, frozen=True):
     """One table of a dump; of the file, its own lines alone are taken apart."""
 
     path: Path
@@ -366,8 +363,7 @@ class DumpedTable:
                 yield number, line
 
 
-@dataclass(frozen=True)
-class Dump:
+class Dump(Struct, frozen=True, dict=True):
     """A dump file: it is taken apart once, and each table's lines once more."""
 
     path: Path
