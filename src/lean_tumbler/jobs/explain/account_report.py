@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from lean_tumbler.core.reading.readings import Reading
-    from lean_tumbler.jobs.explain.explaining import ExplainedAccount
+    from lean_tumbler.jobs.explain.account_explaining import ExplainedAccount
 
 _CERTAINTY = {
     Certainty.SAID: "the value itself says so",

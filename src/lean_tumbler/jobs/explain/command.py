@@ -4,7 +4,6 @@ import time
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import step_warrant
 from lean_tumbler.cli.declared import argument, flag, option
 from lean_tumbler.cli.option_types import ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
@@ -72,12 +71,17 @@ def run(options: Options, session: Session) -> int:
 
 
 def _account(options: Options, session: Session) -> int:
+    from lean_tumbler.cli.bulk import step_warrant
     from lean_tumbler.core.warrant import Step
+    from lean_tumbler.jobs.explain.account_explaining import (
+        accounts_of,
+        beside,
+        explain_account,
+    )
     from lean_tumbler.jobs.explain.account_report import (
         draw_explain_account,
         explain_account_document,
     )
-    from lean_tumbler.jobs.explain.explaining import accounts_of, beside, explain_account
 
     policy = read_policy(options)
     store_policy = chosen_store(policy, options.store)
@@ -107,7 +111,7 @@ def _account(options: Options, session: Session) -> int:
 
 def _value_alone(options: Options, session: Session) -> int:
     from lean_tumbler.jobs.explain.explain_report import explain_document, explain_text
-    from lean_tumbler.jobs.explain.explaining import explain_value
+    from lean_tumbler.jobs.explain.value_explaining import explain_value
 
     policy = read_policy(options, required=False)
     value = _value(options, session)

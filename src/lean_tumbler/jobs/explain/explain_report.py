@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from lean_tumbler.core.schemes.catalogue import ValuePart
     from lean_tumbler.core.stock_functions import Version
-    from lean_tumbler.jobs.explain.explaining import ExplainedValue
+    from lean_tumbler.jobs.explain.value_explaining import ExplainedValue
     from lean_tumbler.stores.scans.verification import CheckedAccount
 
 _LABEL_COLUMNS = 16

@@ -55,13 +55,14 @@ class Options(StoreOptions, ReportOptions):
 
 def run(options: Options, session: Session) -> int:
     """Run the command."""
+    from lean_tumbler.core.reading.of_stores import reader_of_files
     from lean_tumbler.jobs.verify.verify_report import draw_verify, verify_document
     from lean_tumbler.stores.known_accounts import (
         names_stored,
         read_earlier,
         read_known_accounts,
     )
-    from lean_tumbler.stores.scans.verification import reader_of_files, verify_accounts
+    from lean_tumbler.stores.scans.verification import verify_accounts
 
     if options.known is None:
         return _by_guessing(options, session)

@@ -12,8 +12,6 @@ from lean_tumbler.core.formulas.evaluation import Inputs
 from lean_tumbler.core.formulas.near_misses import changed_inputs, fits, near_miss, salted_formulas
 from lean_tumbler.core.login.checking import Verdict, check, is_opened
 from lean_tumbler.core.masked import Masked
-from lean_tumbler.core.policy import StoragePolicy
-from lean_tumbler.core.reading.cohorts import Cohort
 from lean_tumbler.core.reading.evidence import CohortKey, RowFacts
 from lean_tumbler.core.reading.fitting_ways import digest_and_salt
 from lean_tumbler.core.reading.reader import BARE_FORMULAS, RowReader
@@ -193,18 +191,6 @@ def cohort_shown(store: str, reading: Reading) -> CohortKey | None:
     if reading.state is not State.VALUE or reading.certainty is Certainty.SAID:
         return None
     return CohortKey.of(store, reading)
-
-
-def reader_of_files(policy: StoragePolicy, given: Cohort | None = None) -> RowReader:
-    """Give what reads rows of no store: by one cohort, or by all formulas of the policy."""
-    formulas = policy.formulas_by_fingerprint
-    prepared = {c.formula.fingerprint: c for s in policy.stores.values() for c in s.cohorts
-                if c.formula and c.then}  # fmt: skip
-    every = [prepared.get(print_) or Cohort(name=named.name, formula=named)
-             for print_, named in formulas.items()]  # fmt: skip
-    chosen = [given] if given else [replace(cohort, condition=None) for cohort in every]
-    parts = {name: name for cohort in chosen if cohort.formula for name in cohort.formula.parts}
-    return RowReader(cohorts=chosen, parts=parts, formulas=formulas, has_salts=False)
 
 
 def _row(
