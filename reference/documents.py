@@ -2,7 +2,6 @@
 
 import json
 from collections.abc import Iterator
-from dataclasses import is_dataclass
 from importlib import import_module
 from pkgutil import walk_packages
 from typing import Any, get_args, get_type_hints
@@ -45,11 +44,7 @@ def schema_of(kind: type[Document]) -> dict[str, Any]:
 def _meanings(kind: type) -> dict[str, str]:
     """Give what each field of a struct means, by its name in JSON."""
     hints = get_type_hints(kind, include_extras=True)
-    names = (
-        {each.name: each.encode_name for each in msgspec.structs.fields(kind)}
-        if issubclass(kind, msgspec.Struct)
-        else {}
-    )
+    names = {each.name: each.encode_name for each in msgspec.structs.fields(kind)}
     return {
         names.get(name, name): next(text for text in hint.__metadata__ if isinstance(text, str))
         for name, hint in hints.items()
@@ -59,7 +54,7 @@ def _meanings(kind: type) -> dict[str, str]:
 
 def types_in(kind: Any, seen: frozenset[Any] = frozenset()) -> Iterator[type]:
     """Give the structs that a type is made of, itself among them."""
-    if isinstance(kind, type) and (is_dataclass(kind) or issubclass(kind, msgspec.Struct)):
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
         if kind in seen:
             return
         yield kind

@@ -1,6 +1,5 @@
 """Documents against their types: every place is found, and nothing of a document is told."""
 
-from dataclasses import dataclass
 from datetime import date
 from typing import Annotated, Any, Literal
 
@@ -19,11 +18,10 @@ class Berth(Struct, forbid_unknown_fields=True, kw_only=True):
     name: Annotated[str, Meta(max_length=5, pattern="^[^\\x00]*$")] | None = None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Quay:
+class Quay(Struct, frozen=True, kw_only=True):
     """Every kind of field."""
 
-    berths: list[Berth] = ()  # type: ignore[assignment] # the type alone counts
+    berths: list[Berth] = []
     names: dict[str, int] | None = None
     side: Literal["east", "west"] = "east"
     opened: date | None = None

@@ -6,14 +6,12 @@ from them: of a document that it refuses, the first part is found that it refuse
 
 import difflib
 from collections.abc import Iterator, Mapping
-from dataclasses import fields, is_dataclass
 from typing import Annotated, Any, TypeVar, get_args, get_origin, get_type_hints
 
 import msgspec
 from msgspec import inspect
 
 T = TypeVar("T")
-_STRUCTURES = (inspect.StructType, inspect.DataclassType)
 _WORDS: Mapping[type[inspect.Type], str] = {
     inspect.StrType: "text",
     inspect.IntType: "a whole number",
@@ -58,14 +56,13 @@ def checked(document: Any, type_: type[T]) -> T:
 
     Args:
         document: of objects as TOML and JSON give them.
-        type_: a Struct or a dataclass, which may hold others; names that the outermost does not
-            know are refused.
+        type_: a Struct, which may hold others; names that the outermost does not know are refused.
 
     Raises:
         Mismatch: naming the place; it holds nothing else of the document.
     """
-    if is_dataclass(type_) and isinstance(document, dict):
-        _require_known(document, tuple(field.name for field in fields(type_)), "")
+    if _is_structure(type_) and isinstance(document, dict):
+        _require_known(document, _names(inspect.type_info(type_)), "")
     try:
         return msgspec.convert(document, type_, str_keys=True)
     except msgspec.ValidationError:
@@ -93,11 +90,8 @@ def _parts(value: Any, type_: Any, path: str) -> Iterator[tuple[Any, Any, str]]:
         case kind if isinstance(value, dict) and _is_structure(kind):
             hints = get_type_hints(kind, include_extras=True)
             found = inspect.type_info(kind)
-            members = found.fields if isinstance(found, _STRUCTURES) else ()
-            if isinstance(found, inspect.StructType):
-                known = (*(field.encode_name for field in members), found.tag_field or "")
-                _require_known(value, tuple(filter(None, known)), path)
-            for field in members:
+            _require_known(value, _names(found), path)
+            for field in found.fields if isinstance(found, inspect.StructType) else ():
                 place = f"{path}.{field.encode_name}".removeprefix(".")
                 if field.encode_name in value:
                     yield value[field.encode_name], hints[field.name], place
@@ -112,7 +106,15 @@ def _parts(value: Any, type_: Any, path: str) -> Iterator[tuple[Any, Any, str]]:
 
 
 def _is_structure(kind: Any) -> bool:
-    return isinstance(kind, type) and (is_dataclass(kind) or issubclass(kind, msgspec.Struct))
+    return isinstance(kind, type) and issubclass(kind, msgspec.Struct)
+
+
+def _names(found: inspect.Type) -> tuple[str, ...]:
+    """Name what a structure may hold."""
+    if not isinstance(found, inspect.StructType):
+        return ()
+    known = (*(field.encode_name for field in found.fields), found.tag_field or "")
+    return tuple(filter(None, known))
 
 
 def _require_known(entries: Mapping[str, Any], known: tuple[str, ...], path: str) -> None:

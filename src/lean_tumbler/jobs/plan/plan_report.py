@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import TYPE_CHECKING, Annotated
 
+from msgspec.structs import asdict
 from rich.text import Text
 
 from lean_tumbler.core.reasons import Reason
