@@ -8,6 +8,7 @@ import polars as pl
 from msgspec import Struct
 from msgspec.structs import replace
 
+from lean_tumbler.core.audit.alike_values import reading_numbers
 from lean_tumbler.core.audit.anomalies import odd, text_flags
 from lean_tumbler.core.audit.cohort_marks import OTHER, marks
 from lean_tumbler.core.audit.digest_guesses import LikelyMatcher, digests_of, is_folded, own_digests
@@ -126,7 +127,12 @@ class Profiler:
 
     def _grouped(self, rows: pl.DataFrame) -> tuple[pl.DataFrame, list[Group]]:
         """Number the groups of a frame, and read a representative of each."""
-        shaped = with_shapes(rows, column="stored", shape="shape").with_columns(
+        shaped = with_shapes(rows, column="stored", shape="shape")
+        if not self._reader.cohorts:
+            unshaped = pl.when(pl.col("shape").is_null()).then(pl.col("stored"))
+            alike = reading_numbers(shaped.select(unshaped.alias("text"))["text"])
+            shaped = shaped.with_columns(shape=pl.coalesce("shape", alike))
+        shaped = shaped.with_columns(
             salted=pl.col("salt").str.len_bytes().fill_null(0) > 0,
             mark=marks(rows, self._reader),
             folded=folded(pl.col("stored")),

@@ -126,7 +126,12 @@ def _with_shape(rows: pl.DataFrame, layout: Layout, numbers: Iterator[int]) -> I
     """Number the shapes of rows that the layout's pattern fits."""
     others = [name for name in layout.groups if name not in layout.key_groups]
     if layout.by_value:
-        yield rows, None
+        if layout is not LAYOUTS[-1]:
+            yield rows, None
+            return
+        plain = rows.select(_are_surely_plain(pl.col(_TEXT)))[_TEXT]
+        yield rows.filter(~plain), None
+        yield rows.filter(plain), next(numbers)
     elif layout.key_groups or (layout.lengths_count and len(others) > 1):
         yield from _by_groups(rows, layout, others, numbers)
     else:  # one length alone: the whole value's says the same
@@ -135,6 +140,27 @@ def _with_shape(rows: pl.DataFrame, layout: Layout, numbers: Iterator[int]) -> I
             same = rows.filter(pl.col(_TEXT).str.len_bytes() == length)
             same = same if layout.lengths_count else rows
             yield same, _number(layout, same[_TEXT][0], numbers)
+
+
+# What no wrapper, list or tag has, between a first and a last sign that are no blanks.
+_PLAIN_SIGNS = r"[\p{L}\p{N}+/._=!#*,:;?@^|~() -]"
+_PLAIN_ENDS = r"[\p{L}\p{N}+/._=!#*,:;?@^|~()-]"
+_A_GAP = r"[^A-Za-z0-9+/._=-]"  # what no digest is written with
+# A stretch of thirteen signs that looks drawn at random changes its class five times or more.
+_MOST_RUNS = 5
+
+
+def _are_surely_plain(text: pl.Expr) -> pl.Expr:
+    """Tell texts that the last layout of plain text takes, whatever they are: none is parsed.
+
+    They have reached it, so no other layout is theirs.
+    """
+    is_short = text.str.len_chars() <= PLAIN_CHARACTERS
+    words = text.str.contains(rf"^{_PLAIN_ENDS}(?:{_PLAIN_SIGNS}*{_PLAIN_ENDS})?$")
+    has_gap = text.str.contains(_A_GAP)
+    changes_little = text.str.count_matches(CLASS_RUN) <= _MOST_RUNS
+    no_digits = ~text.str.contains(HEX_RUN)
+    return (is_short & words & has_gap & changes_little & no_digits).alias(_TEXT)
 
 
 def _number(layout: Layout, representative: str, numbers: Iterator[int]) -> int | None:

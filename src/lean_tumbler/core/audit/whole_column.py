@@ -64,6 +64,7 @@ def without_digests(profile: Profile) -> None:
             affected.rows -= moved
             rows -= moved
             profile.groups.setdefault(unknown, Affected()).add(moved, 0, [], [])
+            profile.spans[unknown] = profile.spans[reading].joined(profile.spans.get(unknown))
             if not affected.rows:
                 del profile.groups[reading]
 

@@ -95,6 +95,7 @@ def own_formulas() -> Mapping[str, NamedFormula]:
     return MappingProxyType({found.fingerprint: found for found in map(named_by_itself, texts)})
 
 
+_WITHIN_NO_NAME = 2  # characters of a beginning that say nothing
 _WITHIN_A_NAME = 6  # characters; shorter beginnings of names are anybody's text
 # What is no value to be found inside something: words, markers, and what nobody understands.
 _NOT_WRAPPED = frozenset({Kind.READABLE, Kind.LOCKED, Kind.UNKNOWN})
@@ -133,8 +134,7 @@ def read_value(text: str) -> ParsedValue:
         return wrapped
     if found is not None:
         return found
-    like = next((layout.scheme for layout in LAYOUTS if _begins_like(layout, text)), "")
-    return readable.unknown(like)
+    return readable.unknown(_like(text))
 
 
 class ValuePart(Struct, frozen=True):
@@ -191,10 +191,25 @@ def _wrapped(text: str) -> ParsedValue | None:
     return None
 
 
+_BEGINNINGS = tuple(
+    {start for layout in LAYOUTS for start in layout.starts if len(start) > _WITHIN_NO_NAME}
+)
+_PARTS_OF_BEGINNINGS = frozenset(
+    start[:length] for start in _BEGINNINGS for length in range(_WITHIN_A_NAME, len(start) + 1)
+)
+
+
+def _like(text: str) -> str:
+    """Name the scheme whose values begin as a text does; empty for none."""
+    if not text.startswith(_BEGINNINGS) and text not in _PARTS_OF_BEGINNINGS:
+        return ""  # hardly any does, and asking each layout takes long
+    return next((layout.scheme for layout in LAYOUTS if _begins_like(layout, text)), "")
+
+
 def _begins_like(layout: Layout, text: str) -> bool:
     """Tell whether a text begins as values of a layout do, or ends within such a beginning."""
     return any(
-        (len(start) > 2 and text.startswith(start))
+        (len(start) > _WITHIN_NO_NAME and text.startswith(start))
         or (len(text) >= _WITHIN_A_NAME and start.startswith(text))
         for start in layout.starts
     )
