@@ -12,6 +12,7 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
+from msgspec.structs import force_setattr, replace
 
 import servers
 from conftest import CHEAP_POLICY, Program, planned
@@ -107,8 +108,7 @@ def test_the_trial_sees_what_goes_wrong(
 
 
 def _unproven(plan: row_plans.RowPlan) -> row_plans.RowPlan:
-    object.__setattr__(plan, "needs_proof", False)
-    return plan
+    return replace(plan, needs_proof=False)
 
 
 @pytest.fixture(scope="module", params=STARTERS)
@@ -343,13 +343,12 @@ def test_a_derivation_that_does_not_open_what_it_makes_is_refused_at_once(
     row_plans.require_opening(policy.target, lambda size: b"s" * size, bounds)
     derivation = DERIVATIONS[scheme]
     real = derivation.recompute
-    monkeypatch.setattr(type(derivation), "__setattr__", object.__setattr__)
-    derivation.recompute = lambda parsed, secret: real(parsed, secret + b"!")  # type: ignore[misc] # frozen but for this test
+    force_setattr(derivation, "recompute", lambda parsed, secret: real(parsed, secret + b"!"))
     try:
         with pytest.raises(WriteNotConfirmed, match="not opened by its own password"):
             row_plans.require_opening(policy.target, lambda size: b"s" * size, bounds)
     finally:
-        derivation.recompute = real  # type: ignore[misc] # as above
+        force_setattr(derivation, "recompute", real)
 
 
 @pytest.mark.parametrize(

@@ -47,7 +47,6 @@ def _key(parsed: ParsedValue) -> object:
         contents.also_possible,
         contents.obsolete,
         contents.origin,
-        contents.formulas,
         tuple(contents.parameters.items()),
         contents.password is None,
         contents.inner is None,

@@ -111,6 +111,20 @@ def layouts_beginning(text: str) -> tuple[Layout, ...]:
     return _of_beginning(text[:_TAG_CHARACTERS] if text.startswith(TAGS) else text[:1])
 
 
+def _layouts_for(text: str) -> tuple[Layout, ...]:
+    """Give the layouts of which a value can be, by how it begins and how long it is."""
+    return _of_length(text[:_TAG_CHARACTERS] if text.startswith(TAGS) else text[:1], len(text))
+
+
+@lru_cache(maxsize=4096)
+def _of_length(beginning: str, length: int) -> tuple[Layout, ...]:
+    return tuple(
+        layout
+        for layout in _of_beginning(beginning)
+        if length <= layout.longest and (not layout.lengths or length in layout.lengths)
+    )
+
+
 @lru_cache(maxsize=1024)
 def _of_beginning(beginning: str) -> tuple[Layout, ...]:
     is_tagged = beginning.startswith(TAGS)
@@ -126,7 +140,7 @@ def _of_beginning(beginning: str) -> tuple[Layout, ...]:
 
 def read_value(text: str) -> ParsedValue:
     """Understand one stored value. Any text gives an answer; none raises."""
-    found = read_first(layouts_beginning(text), text)
+    found = read_first(_layouts_for(text), text)
     if found is not None and not _may_be_wrapped(found):
         return found
     wrapped = _wrapped(text)
@@ -183,7 +197,7 @@ def _may_be_wrapped(found: ParsedValue) -> bool:
 def _wrapped(text: str) -> ParsedValue | None:
     """Read a value that stands whole within something; None where nothing such is there."""
     for inner, names in unwrapped(text):
-        found = read_first(layouts_beginning(inner), inner)
+        found = read_first(_layouts_for(inner), inner)
         if found is None or found.kind in _NOT_WRAPPED or found.contents.password is not None:
             continue
         if found.says is Says.ALL or not any(needs_certainty(name, inner) for name in names):
@@ -194,6 +208,8 @@ def _wrapped(text: str) -> ParsedValue | None:
 _BEGINNINGS = tuple(
     {start for layout in LAYOUTS for start in layout.starts if len(start) > _WITHIN_NO_NAME}
 )
+_FIRST_SIGNS = _WITHIN_NO_NAME + 1
+_FIRST_OF_BEGINNINGS = frozenset(start[:_FIRST_SIGNS] for start in _BEGINNINGS)
 _PARTS_OF_BEGINNINGS = frozenset(
     start[:length] for start in _BEGINNINGS for length in range(_WITHIN_A_NAME, len(start) + 1)
 )
@@ -201,7 +217,7 @@ _PARTS_OF_BEGINNINGS = frozenset(
 
 def _like(text: str) -> str:
     """Name the scheme whose values begin as a text does; empty for none."""
-    if not text.startswith(_BEGINNINGS) and text not in _PARTS_OF_BEGINNINGS:
+    if text[:_FIRST_SIGNS] not in _FIRST_OF_BEGINNINGS and text not in _PARTS_OF_BEGINNINGS:
         return ""  # hardly any does, and asking each layout takes long
     return next((layout.scheme for layout in LAYOUTS if _begins_like(layout, text)), "")
 
