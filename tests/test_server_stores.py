@@ -234,7 +234,7 @@ def test_two_runs_at_once_share_the_table(server: servers.Server, tmp_path: Path
     """Both finish; together they write every row once, and neither loses a swap to the other."""
     passwords = make_portal(server, tmp_path, rows=1500)
     policy = tmp_path / "tumbler.toml"  # dear enough that the second starts before the first ends
-    policy.write_text(policy.read_text().replace("256", "1024"))
+    policy.write_text(policy.read_text().replace("256", "4096"))
     runs = [
         start_program("layer", "--no-backup", "--format", "json", cwd=tmp_path) for _ in range(2)
     ]
