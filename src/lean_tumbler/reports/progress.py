@@ -219,11 +219,12 @@ def draw_progress(
 
 def _draw_keys(console: Console, migration: MigrationProgress) -> None:
     """Count rows by the key that they are under, and say when an old one can go."""
-    keys, stored = migration.profile.keys, migration.profile.rows - migration.profile.without_value
+    profile = migration.profile
+    keys, locked = profile.keys, profile.grades.get(Grade.LOCKED, 0)  # a marker is under no key
     if not keys:
         return
     told = ", ".join(f"{rows:,} under “{name}”" for name, rows in keys.items())
-    bare = stored - sum(keys.values())
+    bare = profile.rows - profile.without_value - locked - sum(keys.values())
     console.print(f"Keys: {told}" + (f", {bare:,} under none." if bare else "."), highlight=False)
     if len(keys) > 1:
         console.print(
