@@ -302,6 +302,19 @@ def test_progress_report_and_guard_speak_of_keys(keyed: Keyed) -> None:
     assert keyed.locked_out() == []
 
 
+def test_a_forecast_sees_within_keyed_values(keyed: Keyed) -> None:
+    """What waits for a login waits under a key too; without the key nothing is said of it."""
+    keyed.write("ALTER TABLE passengers ADD COLUMN seen TEXT DEFAULT '2026-01-01'")
+    path = keyed.folder / "tumbler.toml"
+    path.write_text(path.read_text().replace('stored = "pw"', 'stored = "pw"\nlast_login = "seen"'))
+    (store,) = keyed.program("progress", "--format", "json").document["stores"]
+    assert {each["grade"] for each in store["still_needed"]} == {"layered"}
+    assert sum(each["rows"] for each in store["still_needed"]) == store["waiting"] == 6
+    (keyed.folder / "pepper-2025.key").unlink()
+    (store,) = keyed.program("progress", "--format", "json").document["stores"]
+    assert (store["waiting"], store["grades"]["keyed"]) == (0, 8)
+
+
 def test_lock_dormant_leaves_what_it_cannot_open(keyed: Keyed) -> None:
     """A keyed row without its key is never written; with it, it is locked as any other."""
     keyed.write("ALTER TABLE passengers ADD COLUMN seen TEXT DEFAULT '2020-01-01'")

@@ -91,7 +91,7 @@ def _build(match: re.Match[str]) -> Contents | None:
 
 LAYOUT = Layout(
     scheme=SCHEME,
-    name="keyed",
+    name="dollar fields",
     structure="$keyed$by=NAME,check=…,to=account|realm$…$…",
     source="docs/FORMATS.md",
     kind=Kind.KEYED,

@@ -121,7 +121,7 @@ def explain_text(columns: int, found: ExplainedValue, *, show_values: bool) -> s
         ("work", _work(parsed)),
         ("a check", _time_here(found)),
         ("a guess", _guess(parsed)),
-        ("variant", contents.variant),
+        ("key" if parsed.kind is Kind.KEYED else "variant", contents.variant),
         ("salt", _salt(parsed, salted=found.salted)),
         ("digest", f"{parsed.digest_bits} bits" if parsed.digest_bits else ""),
         ("layered over", contents.origin),
