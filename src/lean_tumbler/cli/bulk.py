@@ -66,25 +66,26 @@ def step_warrant(
 
 @contextmanager
 def warranted_context(
-    options: BulkOptions, session: Session, warrant: "Warrant", *, title: str, rows: int
+    options: BulkOptions,  # parsed options
+    session: Session,  # clock and terminal
+    step: "Step",  # which
+    store: "Store",  # opened
+    policies: "tuple[StoragePolicy, StorePolicy]",  # the whole, and the store's
+    *,
+    title: str,  # of the progress that is shown
 ) -> "Iterator[tuple[RunContext, Warrant]]":
     """Give what a bulk step works with, once the step as a whole may write.
-
-    Args:
-        options: parsed options.
-        session: clock and terminal.
-        warrant: of the step.
-        title: of the progress that is shown.
-        rows: how many there are.
 
     Raises:
         NotReady: the step may write nothing; no file was begun.
     """
+    warrant = step_warrant(options, session, step, store, policies)
+    rows = store.count()
     if not options.dry_run:
         warrant = with_way_back(options, session, warrant)
         warrant.require()
     with run_context(
-        options, session, warrant.store, step=str(warrant.step), title=title, rows=rows
+        options, session, policies[1], step=str(step), title=title, rows=rows
     ) as context:
         yield context, warrant
 

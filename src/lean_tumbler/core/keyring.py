@@ -1,7 +1,8 @@
 """The keys that stand apart from the database: sealing stored values under one, and opening them.
 
 AES-256-GCM with random nonces (NIST SP 800-38D), under a key that is derived from the one of the
-policy by HMAC-SHA-256 (RFC 2104), as its check is. docs/FORMATS.md is the specification.
+policy by HMAC-SHA-256 (RFC 2104), as its check is. One key seals up to 2^32 values: above, a nonce
+that comes twice is likelier than 1 in 2^32 (section 8.3). docs/FORMATS.md is the specification.
 """
 
 import hmac
@@ -20,9 +21,6 @@ from lean_tumbler.core.schemes.keyed import Bound, Keyed, KeyedHead
 from lean_tumbler.errors import KeyMissing, UsageError, WriteNotConfirmed
 
 KEY_BYTES = 32
-# So many values one key may seal: above, a nonce that comes twice is likelier than 1 in 2^32
-# (SP 800-38D section 8.3).
-MOST_VALUES = 1 << 32
 REALM = "[a-z0-9][a-z0-9.-]{0,63}"
 _ENCRYPTING, _CHECKING = b"keyed:encrypt", "keyed:check:"
 Randomness = Callable[[int], bytes]
@@ -46,11 +44,6 @@ class OpenedValue(MaskedRecord, Struct, frozen=True, kw_only=True):
 
     text: Hidden[str]  # a direct or layered value
     head: KeyedHead
-
-
-def new_key(randomness: Randomness) -> bytes:
-    """Make a key."""
-    return randomness(KEY_BYTES)
 
 
 def require_key(name: str, raw: bytes) -> bytes:

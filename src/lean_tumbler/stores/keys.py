@@ -10,7 +10,7 @@ from lean_tumbler.errors import SourceError, UsageError
 from lean_tumbler.stores.file_access import read_secret
 from lean_tumbler.stores.key_helper import key_from_helper
 
-KEY_BYTES = 1 << 16
+_FILE_BYTES = 1 << 16
 CREDENTIALS = "CREDENTIALS_DIRECTORY"  # systemd.exec(5): where a unit finds its credentials
 # A unit with User= reads its credentials by a group's right: systemd.exec(5).
 _OF_OTHERS = 0o007
@@ -58,7 +58,7 @@ def _from_file(name: str, path: Path, *, others: int) -> bytes | None:
     if not path.exists():
         return None
     try:
-        raw = read_secret(path, what="the key", limit_bytes=KEY_BYTES, others=others)
+        raw = read_secret(path, what="the key", limit_bytes=_FILE_BYTES, others=others)
     except (SourceError, UsageError) as error:
         raise UsageError(f"[keys] “{name}”: {error}") from None
     return raw.removesuffix(b"\n").removesuffix(b"\r")

@@ -95,14 +95,14 @@ def _try(
     for page in all_pages(opened, context):
         context.progress(len(page))
         for account in page:
-            value = keyed.read(account.row.text or "")
+            text = account.row.text or ""
+            value = keyed.read(text)
             if value is None:
-                text = account.row.text
-                others += bool(text) and read_value(text or "").kind is not Kind.LOCKED
+                others += bool(text) and read_value(text).kind is not Kind.LOCKED
                 continue
             name = value.head.name
             tried = by_key.setdefault(name, Tried(store=store, key=name))
-            result = policy.keyring.open(str(value), account=account.bound_name)
+            result = policy.keyring.open(text, account=account.bound_name)
             if isinstance(result, OpenedValue):
                 tried.opened += 1
             elif result is not None:

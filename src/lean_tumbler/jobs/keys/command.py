@@ -71,7 +71,7 @@ def _new_over_values(options: NewOptions, session: Session) -> int:
     """Make a key to put over stored values, and a sealed copy of it where one is asked for."""
     import re
 
-    from lean_tumbler.core.keyring import new_key
+    from lean_tumbler.core.keyring import KEY_BYTES
     from lean_tumbler.core.schemes.keyed import KEY_NAME
     from lean_tumbler.core.sealed_keys import as_text, sealed_copy
     from lean_tumbler.stores.file_access import read_text
@@ -82,7 +82,7 @@ def _new_over_values(options: NewOptions, session: Session) -> int:
     path, copy = _beside(options.name, ".key"), _beside(options.name, ".key.sealed")
     for each in (path, copy):
         _require_free(each, "values under it would never open again")
-    key = new_key(os.urandom)
+    key = os.urandom(KEY_BYTES)
     files: list[tuple[Path, str | bytes]] = [(path, as_text(key))]
     if options.copy_for is not None:
         public = read_text(options.copy_for, limit_bytes=_FILE_BYTES)

@@ -7,11 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import (
-    finished_copy,
-    step_warrant,
-    warranted_context,
-)
+from lean_tumbler.cli.bulk import finished_copy, warranted_context
 from lean_tumbler.cli.declared import option
 from lean_tumbler.cli.option_types import (
     BackupOptions,
@@ -103,9 +99,10 @@ def _layered(
         warranted_context(
             options,
             session,
-            step_warrant(options, session, Step.LAYER, store, (policy, store_policy)),
+            Step.LAYER,
+            store,
+            (policy, store_policy),
             title="Layering",
-            rows=store.count(),
         ) as (context, warrant),
     ):
         summary = layer_store(

@@ -7,11 +7,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import (
-    finished_copy,
-    step_warrant,
-    warranted_context,
-)
+from lean_tumbler.cli.bulk import finished_copy, warranted_context
 from lean_tumbler.cli.declared import flag, option
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import (
@@ -99,9 +95,10 @@ def _locked(
         warranted_context(
             options,
             session,
-            step_warrant(options, session, Step.LOCK, store, (policy, store_policy)),
+            Step.LOCK,
+            store,
+            (policy, store_policy),
             title="Locking",
-            rows=store.count(),
         ) as (context, warrant),
     ):
         locked = lock_dormant(
@@ -115,7 +112,6 @@ def _locked(
         )
         if not locked.stopped:
             _write_list(options, earlier, locked)
-        if not locked.stopped:
             locked.copy = finished_copy(store)
     return locked
 

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from lean_tumbler.cli.bulk import finished_copy, step_warrant, warranted_context
+from lean_tumbler.cli.bulk import finished_copy, warranted_context
 from lean_tumbler.cli.declared import flag
 from lean_tumbler.cli.option_types import BackupOptions, BulkOptions, ReportOptions
 from lean_tumbler.cli.options import chosen_store, opened_rows, read_policy
@@ -71,9 +71,10 @@ def _rekeyed(
         warranted_context(
             options,
             session,
-            step_warrant(options, session, Step.REKEY, store, (policy, store_policy)),
+            Step.REKEY,
+            store,
+            (policy, store_policy),
             title="Rekeying",
-            rows=store.count(),
         ) as (context, warrant),
     ):
         found = rekey_store(

@@ -125,17 +125,17 @@ class _Rekeying:
         for account in rows:
             self.rekeyed.considered += 1
             reading = self._reader.read(account.row)
-            under = reading.keyed.name if reading.keyed else reading.parsed.contents.variant
+            before = reading.keyed.name if reading.keyed else ""
             leave = self._leave(reading) or self._warrant.of_row(account.facts)
             if leave is None and not self._warrant.is_in_share(account.key):
                 self.rekeyed.not_selected += 1
             elif leave is None:
-                yield _Choice(text=reading.text, before=reading.keyed.name if reading.keyed else "")
+                yield _Choice(text=reading.text, before=before)
                 continue
             else:
                 self._left(account, leave)
             if reading.keyed or reading.closed:
-                self.rekeyed.still_under[under] += 1
+                self.rekeyed.still_under[before or reading.parsed.contents.variant] += 1
             yield None
 
     def _leave(self, reading: Reading) -> Reason | None:
