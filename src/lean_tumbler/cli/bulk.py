@@ -60,6 +60,7 @@ def step_warrant(
         evidence=EvidenceFile.beside(policy_path(options)),
         sisters=openers(store_policy.sisters, policy=policy, base=policy_path(options).parent),
         most_otherwise=options.error_bound if isinstance(options, ProofOptions) else None,
+        base=policy_path(options).parent,
         unproven=frozenset(options.unproven) if isinstance(options, ProofOptions) else frozenset(),
     )
 

@@ -15,6 +15,7 @@ SUMMARIES = {
     "layer": "wrap every legacy digest of a store in the target hash now, without any password",
     "admit": "check a login against the store, and upgrade its stored value where due",
     "serve": "check logins over HTTP for applications in any language, and upgrade their values",
+    "embed": "write the check of a store as a source file of the application's own language",
     "hash": "print the stored value for a new password that keeps the policy's rules",
     "set-password": "give a password to an account without value, or to one that is locked",
     "lock-dormant": "close the accounts that never came back, reversibly, and list them for a mail",

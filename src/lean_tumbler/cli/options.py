@@ -79,11 +79,11 @@ def gateway_of(options: PolicyOptions, policy: "StoragePolicy") -> "CredentialGa
     return CredentialGateway(
         policy,
         columns=columns,
-        evidence=_evidence_of(options, policy),
+        evidence=evidence_of(options, policy),
     )
 
 
-def _evidence_of(options: PolicyOptions, policy: "StoragePolicy") -> "Callable[[], Evidence]":
+def evidence_of(options: PolicyOptions, policy: "StoragePolicy") -> "Callable[[], Evidence]":
     """Give what logins may go by: what is known of stores whose rows still stand there."""
     from lean_tumbler.stores.evidence_file import EvidenceFile
     from lean_tumbler.stores.scans.binding import LoginEvidence, openers

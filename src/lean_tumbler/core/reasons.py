@@ -175,6 +175,11 @@ class Reason(StrEnum):
         "set readers_ready once they have",
         True,
     )
+    EMBEDDED_BEHIND = (
+        "a file of `embed` that the policy names is not what would be written now",
+        "`embed --check FILE` says which; write it again, deploy it, and the same again",
+        True,
+    )
     OUTSIDE_SHARE = "outside the share that is upgraded now", "", True
     STOPPED = (
         "upgrades of the store are stopped",

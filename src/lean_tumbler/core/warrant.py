@@ -47,6 +47,7 @@ class Check(StrEnum):
 
     MODE = "mode"
     READERS = "readers_ready"
+    EMBEDDED = "embedded files"
     KEY = "key of new values"
     WIDTH = "width of the column"
     WAY_BACK = "backup"
@@ -58,11 +59,16 @@ class Check(StrEnum):
 
 _OPENED = "the right password of the row is the proof"
 _OWN_WISH = "its owner or an operator asks for this very row"
+_NO_FILES = "the policy's folder is not looked at for a single row"
 _CLOSED = "what stood there opened nothing"
 _RECOVERS = "it puts back what stood there before"
 NOT_ASKED: Mapping[tuple[Step, Check], str] = MappingProxyType(
     {
         (Step.LAYER, Check.ONE_PASSWORD): "a layer keeps all passwords that open the value",
+        (Step.LOGIN, Check.EMBEDDED): _NO_FILES,
+        (Step.CHANGE, Check.EMBEDDED): _NO_FILES,
+        (Step.SET_PASSWORD, Check.EMBEDDED): _NO_FILES,
+        (Step.LOCK, Check.EMBEDDED): "every file knows the marker",
         (Step.LOGIN, Check.WAY_BACK): _OPENED,
         (Step.LOGIN, Check.PROOF): _OPENED,
         (Step.CHANGE, Check.WAY_BACK): _OPENED,
@@ -107,6 +113,8 @@ class Warrant(MaskedRecord, Struct, frozen=True, kw_only=True):
     has_way_back: bool = False
     # puts new values under a key, where the policy names one
     keyring: Keyring = field(default_factory=Keyring)
+    # whether a file of `embed` that the store names is not what would be written now
+    has_embedded_behind: bool = False
     repeated: frozenset[object] = NO_ROWS  # keys of rows whose login other rows have too
     share: float = 1.0  # the part of the accounts that is written now
     table: str = ""  # the table's name, for the share
@@ -135,6 +143,7 @@ class Warrant(MaskedRecord, Struct, frozen=True, kw_only=True):
         holds: Mapping[Check, tuple[bool, Reason]] = {
             Check.MODE: (self.store.mode == "observe", Reason.OBSERVED),
             Check.READERS: (ready is None or ready > self.today, Reason.READERS_NOT_READY),
+            Check.EMBEDDED: (self.has_embedded_behind, Reason.EMBEDDED_BEHIND),
             Check.KEY: (self.keyring.lacks_key, Reason.KEY_MISSING),
             Check.WIDTH: (not self.has_room(self.needed), Reason.TOO_NARROW),
             Check.WAY_BACK: (not self.has_way_back, Reason.NO_WAY_BACK),

@@ -99,6 +99,12 @@ def _decorated(words: Iterable[str], *, years: Iterable[int]) -> Iterator[str]:
                 yield f"{form}{year:02}"
 
 
+def words_and_altered() -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Give the words of anywhere, and the same with digits and signs for letters."""
+    altered = [word.translate(table) for word in _WORDS for table in (_ONLY_ZERO, _LOOK_ALIKE)]
+    return _WORDS, tuple(dict.fromkeys(text for text in altered if text not in _WORDS))
+
+
 def _dates() -> Iterator[str]:
     """Give years, and days of birth in the orders that people write them."""
     yield from (str(year) * times for year in _YEARS for times in (1, 2))

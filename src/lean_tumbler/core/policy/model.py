@@ -239,6 +239,7 @@ class StorePolicy(Struct, frozen=True, kw_only=True):
     # since when every program that checks passwords knows what is written
     readers_ready: date | None = None
     replicas: tuple[str, ...] = ()
+    embedded: tuple[str, ...] = ()  # files of `embed`, from the policy's folder
     mode: str = "upgrade"
     share: float = 1.0
     # the largest share of a cohort's rows that may be made otherwise unseen

@@ -146,6 +146,8 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
         readers_ready: the day since which every program that checks passwords reads what is
             written; until then no bulk step writes.
         replicas: URLs of the servers that copy this one; bulk steps wait where they fall behind.
+        embedded: files of `embed` that check this store's logins, from the policy's folder; bulk
+            steps wait until each is what would be written now.
         mode: `observe` answers logins and writes nothing; `upgrade` writes at logins.
         share: the part of the accounts that logins upgrade, as a percentage; the others wait.
         error_bound: bulk steps take a cohort where at most this share of its rows can be made
@@ -176,6 +178,7 @@ class StoreTable(PolicyTable, frozen=True, kw_only=True):
     replicas: Annotated[
         tuple[str, ...], Meta(extra={"must": "a list of URLs without passwords"})
     ] = ()
+    embedded: Annotated[tuple[str, ...], Meta(extra={"must": "a list of files"})] = ()
     mode: Literal["upgrade", "observe"] = "upgrade"
     share: str = "100%"
     error_bound: str = "20%"

@@ -184,6 +184,7 @@ class _Reader(Entries):
             checked_by_application=table.checked_by_application,
             readers_ready=table.readers_ready,
             replicas=table.replicas,
+            embedded=table.embedded,
             mode=table.mode,
             share=self._share(place, "share", table.share),
             error_bound=self._share(place, "error_bound", table.error_bound),

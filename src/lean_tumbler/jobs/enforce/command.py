@@ -10,6 +10,7 @@ from lean_tumbler.cli.option_types import FORMATS, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
     chosen_store,
     chosen_stores,
+    evidence_of,
     policy_path,
     read_policy,
 )
@@ -109,6 +110,7 @@ def _gate(options: GateOptions, session: Session) -> int:
     )
     from lean_tumbler.jobs.enforce.gate import pass_gate, read_state, write_state
     from lean_tumbler.reports.documents import as_json
+    from lean_tumbler.stores.embedded_files import files_behind
     from lean_tumbler.stores.scans.profiling import AuditContext
 
     policy = read_policy(options)
@@ -125,10 +127,14 @@ def _gate(options: GateOptions, session: Session) -> int:
             state=state,
             accept=options.accept,
         )
+        if store.embedded:
+            seen.embedded_behind = files_behind(
+                store, policy, evidence_of(options, policy)(), base=policy_path(options).parent
+            )
         found.append(seen)
         parts.append(part)
     write_state(options.state, pl.concat(parts))
-    gate = GateDocument(passed=not any(seen.regressions for seen in found), stores=found)
+    gate = GateDocument(passed=not any(seen.has_failed for seen in found), stores=found)
     session.emit(
         options,
         gate,

@@ -101,6 +101,14 @@ class GatedStore(DocumentPart):
     regressions: Annotated[int, "accounts of these that were not"]
     first_run: Annotated[bool, "whether there was no earlier state to compare with"]
     listed: Annotated[list[Appeared], "the first of those that were not accepted"]
+    embedded_behind: Annotated[
+        list[str], "files of `embed` that are not what would be written now"
+    ] = []
+
+    @property
+    def has_failed(self) -> bool:
+        """Whether it keeps the gate shut."""
+        return bool(self.regressions or self.embedded_behind)
 
 
 class GateDocument(Document, tag=named("enforce-gate")):
@@ -121,6 +129,9 @@ def _words(each: Appeared) -> str:
     rights = ", an administrator" if each.administrator else ""
     dated = f"; {times}" if times else ""
     return f"account {each.account}{rights}: {each.grade}{around}, {how}{dated}"
+
+
+_BEHIND = "not what `embed` would write now; write it again and deploy it"
 
 
 def draw_gate(console: Console, gate: GateDocument) -> None:
@@ -146,6 +157,8 @@ def draw_gate(console: Console, gate: GateDocument) -> None:
             console.print(f"  {_words(each)}", highlight=False)
         if store.regressions:
             console.print("Find what wrote them; then mend them, or accept them with --accept.")
+        for name in store.embedded_behind:
+            console.print(Text(f"  {name}: {_BEHIND}", "bold red"))
 
 
 def gate_sarif(gate: GateDocument) -> dict[str, Any]:
@@ -173,7 +186,7 @@ def gate_sarif(gate: GateDocument) -> dict[str, Any]:
 
 def gate_junit(gate: GateDocument) -> str:
     """Give it as JUnit XML, as CI servers read it: a test case for each store."""
-    failed = [store for store in gate.stores if store.regressions]
+    failed = [store for store in gate.stores if store.has_failed]
     suite = ET.Element(
         "testsuite",
         name="lean-tumbler enforce gate",
@@ -183,9 +196,10 @@ def gate_junit(gate: GateDocument) -> str:
     )
     for store in gate.stores:
         case = ET.SubElement(suite, "testcase", classname="gate", name=store.store)
-        if store.regressions:
+        if store.has_failed:
             message = f"{count(store.regressions, 'account')} weak or not understood appeared"
             failure = ET.SubElement(case, "failure", message=message)
-            failure.text = "\n".join(_words(each) for each in store.listed)
+            behind = [f"{name}: {_BEHIND}" for name in store.embedded_behind]
+            failure.text = "\n".join([*map(_words, store.listed), *behind])
     ET.indent(suite)
     return ET.tostring(suite, encoding="unicode", xml_declaration=True) + "\n"

@@ -11,6 +11,7 @@ from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.row_plans import characters_needed
 from lean_tumbler.core.schemes import layered
 from lean_tumbler.core.warrant import Step, Warrant
+from lean_tumbler.stores.embedded_files import files_behind
 from lean_tumbler.stores.interface import Store, WritesCopy, room_of
 from lean_tumbler.stores.scans.binding import (
     Opened,
@@ -22,6 +23,7 @@ from lean_tumbler.stores.scans.binding import (
 if TYPE_CHECKING:
     from collections.abc import Mapping
     from datetime import date
+    from pathlib import Path
 
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.stores.evidence_file import EvidenceFile
@@ -43,6 +45,7 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
     sisters: Mapping[str, Opened] = MappingProxyType({}),
     most_otherwise: float | None = None,  # the largest bound, where an option says it
     unproven: frozenset[str] = frozenset(),  # cohorts that are taken without proof
+    base: Path | None = None,  # the policy's folder, for files of `embed`; None where none is read
 ) -> Warrant:
     """Give the warrant of a step.
 
@@ -67,6 +70,8 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
         needed=widest(policy, store_policy) if step in {Step.LAYER, Step.REKEY} else 0,
         has_way_back=has_way_back or isinstance(store, WritesCopy),
         keyring=policy.keyring,
+        has_embedded_behind=base is not None
+        and bool(files_behind(store_policy, policy, found, base=base)),
         repeated=frozenset(store.repeated() if isinstance(store, Store) else ()),
         share=share,
         table=store.table,

@@ -19,12 +19,13 @@ def survey_store(store: Store, reader: RowReader) -> Column:
         SourceError: the store cannot be read.
     """
     survey = Survey()
-    for page in _pages(store):
+    for page in pages_of(store):
         survey.add(_texts(page, reader))
     return survey.column()
 
 
-def _pages(store: Store) -> Iterator[list[Account]]:
+def pages_of(store: Store) -> Iterator[list[Account]]:
+    """Give all rows of a store, page by page."""
     after: AccountKey | None = None
     while page := store.page(after=after, rows=_PAGE_ROWS):
         yield page

@@ -1,0 +1,335 @@
+"""What one language needs to have so that a check can be written in it."""
+
+import re
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Mapping, Sequence, Set
+from datetime import date, timedelta
+from functools import cached_property
+from importlib.resources import files
+from typing import ClassVar
+
+from lean_tumbler.core.embedding import plain_texts
+from lean_tumbler.core.embedding.check import CohortForm, FormulaForm, StoreCheck, Work
+from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.formula_code import BYTES, TEXT, Function, FormulaWriter, operations
+from lean_tumbler.core.embedding.rendering import rendered
+from lean_tumbler.core.formulas.analysis import digests_used
+from lean_tumbler.core.login.new_passwords import COMPOSITION
+from lean_tumbler.core.reading.conditions import Condition, Test
+from lean_tumbler.core.reading.layouts import DIGEST
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
+from lean_tumbler.core.schemes.keyed import Bound
+from lean_tumbler.core.schemes.lock_markers import LAYOUTS as LOCKED
+from lean_tumbler.core.schemes.obsolete.remnants import LAYOUTS as REMNANTS
+from lean_tumbler.core.stored_days import CALENDAR_FORMS, MILLISECONDS, SECONDS
+from lean_tumbler.core.embedding.samples import sample_of
+
+_NEXT_DAY = timedelta(days=1)
+
+
+class Language(ABC):
+    """One language. It says how things are said in it; what is said is the same in all."""
+
+    name: ClassVar[str]  # as `embed` takes it
+    title: ClassVar[str]  # as people call it, with the version that is meant
+    ending: ClassVar[str]  # of files
+    comment: ClassVar[str]  # what stands before a line of the head
+    needs: ClassVar[Mapping[str, str]]  # scheme, or another thing -> the package that does it
+    direct: ClassVar[frozenset[str]]  # slow schemes that it verifies where they stand alone
+    on_top: ClassVar[frozenset[str]]  # and over a digest
+    below: ClassVar[frozenset[str]]  # and below a layer, beside those of `crypt`
+    writes: ClassVar[frozenset[str]]  # and writes
+    crypt: ClassVar[frozenset[str]]  # what its library's crypt computes
+
+    @property
+    @abstractmethod
+    def calls(self) -> Mapping[str, str]:
+        """Operation of a formula -> how a call is written, with {0}, {1} … for what it takes."""
+
+    # ---- what each language writes in its own way ----
+
+    @abstractmethod
+    def literal(self, value: str | bytes) -> str:
+        """Write a constant text, or bytes."""
+
+    @abstractmethod
+    def texts(self, values: Sequence[str]) -> str:
+        """Write a constant list of texts, in one line."""
+
+    @abstractmethod
+    def pattern(self, pattern: str, *, whole: bool) -> str:
+        """Write a regular expression, for the whole text or for a part of it."""
+
+    @abstractmethod
+    def declared(self, kind: str, code: str) -> str:
+        """Write the first assignment to the variable of a kind."""
+
+    @abstractmethod
+    def assigned(self, kind: str, code: str) -> str:
+        """Write a later one."""
+
+    @abstractmethod
+    def variable(self, kind: str) -> str:
+        """Name the variable of a kind."""
+
+    @abstractmethod
+    def loop(self, times: str, body: Sequence[str]) -> list[str]:
+        """Write a loop."""
+
+    @abstractmethod
+    def inner(self, name: str) -> str:
+        """Write the call of a function of a bracketed formula."""
+
+    def inner_name(self, name: str, number: int) -> str:
+        """Name the function of a bracketed formula."""
+        return f"{name}Part{number}"
+
+    @abstractmethod
+    def content(self, test: Test) -> str:
+        """Write what stands in a condition's column."""
+
+    tests: ClassVar[Mapping[str, str]]  # verb of a condition -> how it is asked
+    joined: ClassVar[Mapping[bool, str]]  # whether one is enough -> the sign between conditions
+
+    @abstractmethod
+    def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
+        """Give the lines that its template asks for."""
+
+    @abstractmethod
+    def usage(self, check: StoreCheck) -> Sequence[str]:
+        """Give the lines of its head that show how it is called, with the swap."""
+
+    @abstractmethod
+    def needed(self, check: StoreCheck) -> list[str]:
+        """Name what a file needs beside the language."""
+
+    @abstractmethod
+    def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
+        """Give the texts that its template asks for beside those of all languages."""
+
+    # ---- what follows ----
+
+    @cached_property
+    def _template(self) -> str:
+        place = files(__package__).joinpath("languages", self.name, "login.template")
+        return place.read_text("utf-8")
+
+    def source(self, check: StoreCheck, head: Sequence[str]) -> str:
+        """Write the file of a check.
+
+        Args:
+            check: of the store.
+            head: lines of its head, as a person reads them.
+        """
+        lines = [f"{self.comment}{line}".rstrip() for line in head]
+        return rendered(
+            self._template,
+            features=self.features(check),
+            inserts={"HEAD": lines, **self.inserts(check)},
+            texts={**self._texts(check), **self.own_texts(check)},
+        )
+
+    def lacks(self, check: StoreCheck) -> list[str]:
+        """Name what the language lacks for a check; nothing where it can be written."""
+        target = check.target.scheme
+        found = [f"{target}, which the policy's target writes"] if target not in self.writes else []
+        found += [name for name in check.direct if name not in {*self.direct, *self.crypt}]
+        found += [f"{name} over a digest" for name in check.on_top if name not in self.on_top]
+        known = {*self.crypt, *self.below}
+        found += [f"{name} below a layer" for name in check.below if name not in known]
+        asked = operations(form.named.formula for form in check.formulas)
+        return found + [name for name in asked if name not in self.calls]
+
+    def features(self, check: StoreCheck) -> Set[str]:
+        """Name what a check has, for the conditions of templates."""
+        slow = {*check.direct, *check.on_top}
+        kinds = {
+            "argon2": any(name.startswith("argon2") for name in slow),
+            "bcrypt": "bcrypt" in slow,
+            "pbkdf2": any(name.startswith("pbkdf2") for name in slow),
+            "scrypt": "scrypt" in slow,
+            "sha_crypt": bool(slow & {"sha256-crypt", "sha512-crypt"}),
+            "md5_crypt": "md5-crypt" in slow,
+            "crypt": bool(slow & set(CRYPT_SCHEMES)),
+            "below": bool(check.below),
+            "slow_below": any(name in DERIVATIONS for name in check.below),
+            **{f"{name}_below": any(scheme.startswith(name) for scheme in check.below)
+               for name in ("argon2", "bcrypt", "pbkdf2", "scrypt")},
+            "layered": bool(check.on_top),
+            "keyed": check.is_keyed,
+            "sealing": bool(check.target.keyed_by),
+            "bound": check.target.bound_to is Bound.ACCOUNT,
+            "salts": check.has_salts,
+            "observes": check.observes,
+            "keeps": not check.replace_lossy,
+            "words": bool(check.rules.words),
+            "composition": bool(check.rules.composition),
+            "formulas": bool(check.formulas),
+            "numbers": any(form.numbers for form in check.formulas),
+            "keys": bool(check.keys),
+            "prepared": any(cohort.then for cohort in check.cohorts),
+            "parts": bool(check.parts),
+            "alternatives": any(form.beside for form in check.formulas),
+        }
+        return {name for name, holds in kinds.items() if holds}
+
+    def _texts(self, check: StoreCheck) -> dict[str, str]:
+        target, rules = check.target, check.rules
+        variant = target.variant
+        rule = common_rule(rules.min_length)
+        most = target.derivation.password_bytes
+        limit = check.limits.password_bytes
+        return {
+            "STORE": check.store,
+            "STORE_LITERAL": self.literal(check.store),
+            "TARGET": target.scheme,
+            "VARIANT": variant,
+            "PASSWORD_BYTES": str(limit),
+            "MOST_STORED": str(min(most or limit, limit)),
+            "MIN_LENGTH": str(rules.min_length),
+            "MAX_LENGTH": str(rules.max_length),
+            "WORDS": self.texts([word.casefold() for word in rules.words]),
+            "KEYED_BY": target.keyed_by,
+            "BOUND": str(target.bound_to),
+            "REALM": target.realm,
+            "ON_TOP": self.texts(check.on_top),
+            "LOCKED": self.pattern("|".join(layout.pattern for layout in LOCKED), whole=True),
+            "REMNANTS": self.pattern("|".join(each.pattern for each in REMNANTS), whole=True),
+            "RUN": self.pattern(plain_texts.RUN, whole=False),
+            "CLASS_RUN": self.pattern(plain_texts.CLASS_RUN, whole=False),
+            "CHANGES": str(plain_texts.CHANGES),
+            "EACH": str(plain_texts.EACH),
+            "LONGEST_PLAIN": str(plain_texts.LONGEST),
+            "SECONDS": self.pattern(SECONDS, whole=False),
+            "MILLISECONDS": self.pattern(MILLISECONDS, whole=False),
+            "ARGON2_TYPES": "|".join(n for n in ("argon2id", "argon2i", "argon2d")
+                                     if n in {*check.direct, *check.on_top}),
+            "PBKDF2_TYPES": "|".join(n for n in ("pbkdf2-sha1", "pbkdf2-sha256", "pbkdf2-sha512")
+                                     if n in {*check.direct, *check.on_top}),
+            "COMMON_WORDS": "|".join(re.escape(word) for word in rule.words),
+            "COMMON_ALTERED": "|".join(re.escape(word) for word in rule.altered),
+            "ENDINGS": ENDINGS,
+            "YEARS": YEARS,
+            "DATES": DATES,
+            "SHARE_LIMIT": f"{min(2**64 - 1, round(check.share * 2**64)):016x}",
+            "READY": str(check.readers_ready or "9999-12-31"),
+            **{name.upper(): str(number) for name, number in target.parameters.items()},
+        }  # fmt: skip
+
+    def never(self) -> list[str]:
+        """Write the patterns of texts that nobody types."""
+        return [self.pattern(each, whole=False) for each in plain_texts.NEVER]
+
+    def days(self) -> list[str]:
+        """Write the patterns of days."""
+        return [self.pattern(each, whole=False) for each in CALENDAR_FORMS.values()]
+
+    def composition(self, check: StoreCheck) -> list[tuple[str, str]]:
+        """Give objections with the patterns whose absence they tell."""
+        patterns = {"digit": r"\p{Nd}", "lower": r"\p{Ll}", "upper": r"\p{Lu}", "other": r"[^\p{L}\p{N}]"}
+        return [(COMPOSITION[kind][0], patterns[kind]) for kind in check.rules.composition]
+
+    def conditions(self, found: Condition | None) -> list[str]:
+        """Write a cohort's condition in parts that all must hold; nothing where it has none."""
+        if found is None:
+            return []
+        if found.is_any:
+            return [f"({self.condition(found)})"]
+        return [
+            f"({text})" if isinstance(part, Condition) else text
+            for part in found.parts
+            for text in [self.condition(part)]
+        ]
+
+    def condition(self, found: Condition | Test) -> str:
+        """Write a condition."""
+        if isinstance(found, Test):
+            return self._test(found)
+        parts = [
+            f"({text})" if isinstance(part, Condition) and part.is_any is not found.is_any else text
+            for part in found.parts
+            for text in [self.condition(part)]
+        ]
+        return self.joined[found.is_any].join(parts)
+
+    def _test(self, test: Test) -> str:
+        content, verb = self.content(test), test.verb
+        if verb == "in":
+            return self.tests["in"].format(content, self.texts(test.operands))
+        if verb == "begins":
+            return self.tests["begins"].format(content, self.literal(test.operands[0]))
+        if verb == "length" or not test.operands:
+            return self.tests[verb].format(content, *test.operands)
+        if verb == "=" and not test.is_bare:
+            return self.tests["text"].format(content, self.literal(test.operands[0]))
+        if re.fullmatch(r"\d{4}-\d\d-\d\d", test.operands[0]):
+            return self._dated(content, verb, date.fromisoformat(test.operands[0]))
+        sign = {"=": self.tests["equals"]}.get(verb, verb)
+        return self.tests["number"].format(content, sign, _decimal(test.operands[0]))
+
+    def _dated(self, content: str, verb: str, day: date) -> str:
+        if verb in {"<=", ">"}:
+            day += _NEXT_DAY
+        name = "before" if verb in {"before", "<", "<="} else "from"
+        return self.tests[name].format(content, self.literal(day.isoformat()))
+
+    def functions(self, form: FormulaForm, name: str, kind: str) -> list[Function]:
+        """Write a formula out."""
+        return FormulaWriter(self, name).functions(form.named.formula, kind=kind)
+
+    def kind_of(self, check: StoreCheck, form: FormulaForm) -> str:
+        """Tell what a formula's function gives: bytes where a slow scheme takes them."""
+        goes_on = any(cohort.then and form.key in cohort.formulas for cohort in check.cohorts)
+        return BYTES if goes_on else TEXT
+
+    @staticmethod
+    def sample(work: Work) -> str:
+        """Give a value that costs what a kind of work does; no password opens it."""
+        return sample_of(work.scheme, work.parameters)
+
+    @staticmethod
+    def work_of(check: StoreCheck) -> tuple[Work, ...]:
+        """Give the kinds of work of a refusal, the target's among them."""
+        target = check.target
+        names = [entry.name for entry in target.derivation.parameters]
+        own = Work(target.scheme, tuple(target.parameters[name] for name in names))
+        known = {(work.scheme, work.costs) for work in check.holds.work}
+        return (*check.holds.work, *(() if (own.scheme, own.costs) in known else (own,)))
+
+    @staticmethod
+    def codings(cohort: CohortForm) -> dict[str, str]:
+        """Give the parts of a cohort's layout, but for the digest, with how they are written."""
+        assert cohort.layout is not None  # noqa: S101 - asked before
+        return {n: coding for n, coding in cohort.layout.encodings.items() if n != DIGEST}
+
+
+def _decimal(text: str) -> str:
+    return text if "." in text else f"{text}.0"
+
+
+def is_lossy(form: FormulaForm) -> bool:
+    """Tell whether other passwords open what a formula made."""
+    return bool(form.named.lossy)
+
+
+def bare_pattern(scheme: str) -> tuple[str, int]:
+    """Give the pattern of a bare scheme's values, and how many characters its setting has."""
+    from lean_tumbler.core.schemes.obsolete.crypt_family import LAYOUTS  # noqa: PLC0415 - of few
+
+    pattern = next(layout.pattern for layout in LAYOUTS if layout.scheme == scheme)
+    return pattern, 9 if scheme == "bsdi-crypt" else 2
+
+
+def last_digest(form: FormulaForm) -> str:
+    """Name the digest that a formula ends in."""
+    return (digests_used(form.named.formula) or ("",))[-1]
+
+
+def ordered(check: StoreCheck) -> Iterator[FormulaForm]:
+    """Give the formulas in the order of the cohorts that use them, the others after them."""
+    used = [key for cohort in check.cohorts for key in cohort.formulas]
+    yield from sorted(
+        check.formulas, key=lambda form: used.index(form.key) if form.key in used else len(used)
+    )
+
+

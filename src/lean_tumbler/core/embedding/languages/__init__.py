@@ -1,0 +1,1 @@
+"""The languages that a check is written in, a folder each."""

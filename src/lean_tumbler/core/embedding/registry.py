@@ -1,0 +1,12 @@
+"""The languages that a check is written in. A new one is a folder and a line here."""
+
+from collections.abc import Mapping
+from importlib import import_module
+from types import MappingProxyType
+
+from lean_tumbler.core.embedding.language import Language
+
+_NAMES = ("php",)
+LANGUAGES: Mapping[str, Language] = MappingProxyType(
+    {name: import_module(f"{__package__}.languages.{name}").LANGUAGE for name in _NAMES}
+)

@@ -1,0 +1,1 @@
+"""Checks that are written out in other languages, held against the library."""
