@@ -101,7 +101,12 @@ def _decorated(words: Iterable[str], *, years: Iterable[int]) -> Iterator[str]:
 
 def words_and_altered() -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Give the words of anywhere, and the same with digits and signs for letters."""
-    altered = [word.translate(table) for word in _WORDS for table in (_ONLY_ZERO, _LOOK_ALIKE)]
+    altered = [
+        form.translate(table).lower()
+        for word in _WORDS
+        for form in (word, word.capitalize())
+        for table in (_ONLY_ZERO, _LOOK_ALIKE)
+    ]
     return _WORDS, tuple(dict.fromkeys(text for text in altered if text not in _WORDS))
 
 

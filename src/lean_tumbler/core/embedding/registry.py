@@ -6,7 +6,7 @@ from types import MappingProxyType
 
 from lean_tumbler.core.embedding.language import Language
 
-_NAMES = ("php",)
+_NAMES = ("php", "node")
 LANGUAGES: Mapping[str, Language] = MappingProxyType(
     {name: import_module(f"{__package__}.languages.{name}").LANGUAGE for name in _NAMES}
 )
