@@ -92,6 +92,7 @@ mode = "upgrade"
 share = "5%"
 error_bound = "10%"
 replicas = ["postgresql://127.0.0.2/coldharbour"]
+embedded = ["app/PassengersLogin.php"]   # files of `embed` that bulk steps wait for
 replace_lossy = true
 
 [store.desk.columns]

@@ -17,7 +17,19 @@ command -v node >/dev/null 2>&1 || missing="$missing nodejs"
 command -v php >/dev/null 2>&1 || missing="$missing php-cli"
 command -v ruby >/dev/null 2>&1 || missing="$missing ruby"
 command -v go >/dev/null 2>&1 || missing="$missing golang-go"
-[ -z "$missing" ] && exit 0
+# What written checks are run, linted and formatted with.
+command -v phpcs >/dev/null 2>&1 || missing="$missing php-codesniffer"
+php -m 2>/dev/null | grep -q intl || missing="$missing php-intl"
+php -m 2>/dev/null | grep -q mbstring || missing="$missing php-mbstring"
+command -v npm >/dev/null 2>&1 || missing="$missing npm"
+packages() {
+    place="${XDG_CACHE_HOME:-$HOME/.cache}/lean-tumbler-tests"
+    [ -d "$place/node_modules/.bin" ] && return 0
+    mkdir -p "$place" && npm install --silent --no-audit --no-fund --prefix "$place" \
+        argon2@0.45 bcryptjs@3 prettier@3 eslint@10 @eslint/js@10 >/dev/null 2>&1 ||
+        echo "tests/programs.sh: could not install packages for Node.js" >&2
+}
+[ -z "$missing" ] && { packages; exit 0; }
 as_root=
 if [ "$(id -u)" -ne 0 ]; then
     if command -v sudo >/dev/null 2>&1 && sudo -n true 2>/dev/null; then as_root="sudo -n"; else
@@ -28,4 +40,5 @@ fi
 # shellcheck disable=SC2086 # the list of packages is meant to be split
 { $as_root apt-get update -qq && $as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $missing; } >/dev/null ||
     echo "tests/programs.sh: could not install:$missing" >&2
+packages
 exit 0

@@ -7,20 +7,20 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 
+from msgspec.structs import replace
+
 from invented import passwords
 from invented.tables import Person, table
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.interpreting import CheckReader, Difference, difference
+from lean_tumbler.core.embedding.interpreting import CheckReader, ReadDifference, difference
 from lean_tumbler.core.embedding.making import Looking, made_check
 from lean_tumbler.core.login.new_values import NewValues
 from lean_tumbler.core.login.outcome import Outcome
 from lean_tumbler.core.reading.evidence import StoreEvidence
 from lean_tumbler.core.reading.of_stores import store_reader
-from lean_tumbler.core.reading.reader import RowReader
 from lean_tumbler.core.reading.rows import Row, given_row
 from lean_tumbler.core.row_plans import derived, plan_row, task_of
-from lean_tumbler.core.policy import StorePolicy
 from lean_tumbler.errors import CheckImpossible
 
 KEYS = {"vault": bytes(range(100, 132))}
@@ -48,7 +48,6 @@ vault = {{ environment = "VAULT", form = "base64" }}
 locator = "kiosk.sqlite"
 table = "kiosk"
 readers_ready = 2026-01-01
-{options}
 [store.kiosk.columns]
 account = "id"
 login = "mail"
@@ -96,16 +95,16 @@ def _coded(raw: bytes | None) -> str | None:
 class World:
     """One table under one policy."""
 
-    def __init__(self, seed: int, *, target: str, rows: int = 40, options: str = "") -> None:
+    def __init__(self, seed: int, *, target: str, rows: int = 40, rules: str = "") -> None:
         self.chance = random.Random(seed)
         found = table(seed, rows=rows)
         cohorts = found.cohorts
         if self.chance.random() < 0.3:
             cohorts = cohorts.replace('hex"\n', f'hex"\n{UNTESTED}\n')
-        text = POLICY.format(target=TARGETS[target], cohorts=cohorts, options=options)
+        text = POLICY.format(target=TARGETS[target], cohorts=cohorts) + rules
         self.policy = StoragePolicy.from_toml(text).with_keys(KEYS)
-        self.store: StorePolicy = self.policy.stores["kiosk"]
-        self.reader: RowReader = store_reader(self.policy, self.store)
+        self.store = self.policy.stores["kiosk"]
+        self.reader = store_reader(self.policy, self.store)
         self.gateway = CredentialGateway(
             self.policy, today=lambda: TODAY, wait=lambda _: None, randomness=self.chance.randbytes
         )
@@ -145,16 +144,16 @@ class World:
             looking.add(self.reader.read(row))
         return made_check(self.policy, self.store, looking.found, StoreEvidence())
 
-    def differing(self, check: StoreCheck) -> dict[int, Difference]:
+    def differing(self, check: StoreCheck) -> dict[int, ReadDifference]:
         """Say which rows the check reads otherwise."""
         own = CheckReader(check, self.policy.keyring)
         found = {
             person.number: difference(own.read(row), self.reader.read(row))
             for person, row in self.people
         }
-        return {number: each for number, each in found.items() if each is not Difference.NONE}
+        return {number: each for number, each in found.items() if each is not ReadDifference.NONE}
 
-    def questions(self, *, without: Mapping[int, Difference]) -> Iterator[Question]:
+    def questions(self, *, without: Mapping[int, ReadDifference]) -> Iterator[Question]:
         """Ask of each row that is read alike: right, wrong, another's, in other forms, too long."""
         for person, row in self.people:
             if person.number in without:
@@ -169,6 +168,21 @@ class World:
             ]))  # fmt: skip
             for password in typed:
                 yield self.ask(row, password)
+
+    @staticmethod
+    def registration(password: str) -> dict[str, object]:
+        """Ask for a new value, as the drivers take it."""
+        return {
+            "new": True,
+            "password": base64.b64encode(password.encode()).decode("ascii"),
+            "login": "ada.lovelace@tidepost.example",
+            "account": "1",
+        }
+
+    @staticmethod
+    def with_bytes(row: Row, raw: bytes) -> Row:
+        """Give a row with other bytes as its value."""
+        return replace(row, stored=raw)
 
     def ask(self, row: Row, password: str) -> Question:
         """Ask the library."""
@@ -204,8 +218,6 @@ def _row(person: Person) -> Row:
 
 
 def with_value(row: Row, value: str) -> Row:
-    from msgspec.structs import replace  # noqa: PLC0415 - shown where it is used
-
     return replace(row, stored=value.encode("utf-8", "replace"))
 
 

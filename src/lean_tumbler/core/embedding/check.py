@@ -59,7 +59,7 @@ class CohortForm(Struct, frozen=True, kw_only=True):
     is_plain: bool = False
 
 
-class Work(Struct, frozen=True, order=True):
+class KindOfWork(Struct, frozen=True, order=True):
     """One kind of work that checks of this store's rows ask for."""
 
     scheme: str  # that is run
@@ -84,7 +84,7 @@ class Holds(Struct, frozen=True, kw_only=True):
     origins: frozenset[str] = frozenset()  # what layered heads name
     layouts: frozenset[str] = frozenset()  # names in `SELF_DESCRIBING` of fast values
     keyed: bool = False
-    work: tuple[Work, ...] = ()
+    work: tuple[KindOfWork, ...] = ()
 
 
 class StoreCheck(Struct, frozen=True, kw_only=True):
@@ -137,7 +137,3 @@ class StoreCheck(Struct, frozen=True, kw_only=True):
         if self.on_top:  # a bulk step may put any of them there
             asked |= self.holds.direct
         return tuple(name for name in (*CRYPT_SCHEMES, *DERIVATIONS) if name in asked)
-
-    def formula(self, key: str) -> FormulaForm | None:
-        """Give a formula by its fingerprint."""
-        return next((each for each in self.formulas if each.key == key), None)

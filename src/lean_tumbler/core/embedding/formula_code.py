@@ -4,8 +4,8 @@ Two variables carry the flow: `text` and `bytes`. A step assigns to the one that
 assignment in a block declares it. A bracketed formula becomes a function of its own.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Protocol
+from collections.abc import Iterable, Mapping, Sequence
+from typing import ClassVar, Protocol
 
 from msgspec import Struct
 
@@ -47,9 +47,8 @@ class Expression(Struct, frozen=True):
 class Words(Protocol):
     """How one language says what a formula's steps do."""
 
-    @property
-    def calls(self) -> Mapping[str, str]:
-        """How each operation is written."""
+    # operation -> how a call of it is written
+    calls: ClassVar[Mapping[str, str]]
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant."""
@@ -157,7 +156,7 @@ class _Block:
         self.last = value
         return Expression(name, value.kind)
 
-    def _after(self, step: Step, value: Expression) -> Expression:
+    def _after(self, step: Step, value: Expression) -> Expression:  # noqa: PLR0911 - a kind each
         call, as_kind = self._writer.call, self._writer.converted
         if isinstance(step, Digest):
             return Expression(call(f"digest {step.name}", as_kind(value, BYTES)), BYTES)
@@ -270,51 +269,43 @@ class _Block:
         return Expression(call(name, as_kind(value, TEXT)), TEXT)
 
 
-def operations(formulas: Iterable[Formula]) -> Iterator[str]:
+def operations(formulas: Iterable[Formula]) -> list[str]:
     """Name what a language must be able to do for some formulas."""
-    probe = _Probe()
+    asked: set[str] = set()
     for formula in formulas:
-        FormulaWriter(probe, "probe").functions(formula, kind=TEXT)
-    yield from sorted(probe.asked)
+        _asked(formula.steps, asked)
+    return sorted(asked)
 
 
-class _Asked(dict[str, str]):
-    def __init__(self) -> None:
-        super().__init__()
-        self.asked: set[str] = set()
+def _asked(steps: Iterable[Step], asked: set[str]) -> None:
+    """Gather what not every language has: digests, encodings, and what is made of text."""
+    for step in steps:
+        if isinstance(step, Loop):
+            _asked(step.body, asked)
+            continue
+        asked |= _names_of(step)
+        operand = _operand_of(step)
+        if operand is not None:
+            asked |= {name for name in operand.filters if not name.startswith(SLICE)}
+            if isinstance(operand.source, Formula):
+                _asked(operand.source.steps, asked)
 
-    def __missing__(self, name: str) -> str:
-        self.asked.add(name)
-        return "x"
+
+def _names_of(step: Step) -> set[str]:
+    if isinstance(step, Digest):
+        return {f"digest {step.name}"}
+    if isinstance(step, Hmac):
+        return {f"hmac {step.digest}"}
+    if isinstance(step, Pbkdf2):
+        return {f"pbkdf2 {step.digest}"}
+    if isinstance(step, Encode):
+        return {f"encode {step.name}"} - {"encode utf-8"}
+    return {step.name} if isinstance(step, Rewrite | Write) else set()
 
 
-class _Probe:
-    """Words of no language: they tell what is asked for."""
-
-    def __init__(self) -> None:
-        self.calls: Mapping[str, str] = _Asked()
-
-    @property
-    def asked(self) -> set[str]:
-        return self.calls.asked if isinstance(self.calls, _Asked) else set()
-
-    def literal(self, value: str | bytes) -> str:
-        return repr(value)
-
-    def declared(self, kind: str, code: str) -> str:
-        return code
-
-    def assigned(self, kind: str, code: str) -> str:
-        return code
-
-    def variable(self, kind: str) -> str:
-        return kind
-
-    def loop(self, times: str, body: Sequence[str]) -> list[str]:
-        return list(body)
-
-    def inner(self, name: str) -> str:
-        return name
-
-    def inner_name(self, name: str, number: int) -> str:
-        return f"{name}{number}"
+def _operand_of(step: Step) -> Operand | None:
+    if isinstance(step, Hmac):
+        return step.key
+    if isinstance(step, Pbkdf2):
+        return step.salt
+    return step.operand if isinstance(step, Take | Join) else None

@@ -12,12 +12,13 @@ from enum import StrEnum
 
 from msgspec import Struct
 
-from lean_tumbler.core.embedding.check import Holds, StoreCheck, Work
+from lean_tumbler.core.embedding.check import Holds, KindOfWork, StoreCheck
 from lean_tumbler.core.embedding.language import Language
 from lean_tumbler.core.embedding.registry import LANGUAGES
 from lean_tumbler.core.embedding.rendering import filled
 
 _STORE, _COLUMN, _FINGERPRINT = "store: ", "column: ", "fingerprint: "
+_KEYED = "keyed"
 _WIDTH = 90
 _HEAD_CHARACTERS = 20_000
 LARGEST_BYTES = 1 << 21
@@ -61,9 +62,7 @@ def _lines(language: Language, check: StoreCheck) -> Iterator[str]:
     yield from language.usage(check)
     yield ""
     yield f"{_STORE}{check.store}"
-    yield from filled(
-        [_COLUMN.strip(), *_tokens(check.holds)], indent="", width=_WIDTH, mark=""
-    )
+    yield from filled([_COLUMN.strip(), *_tokens(check.holds)], indent="", width=_WIDTH, mark="")
     yield f"{_FINGERPRINT}…"
 
 
@@ -72,7 +71,7 @@ def _tokens(holds: Holds) -> Iterator[str]:
     yield from (f"over={name}" for name in sorted(holds.on_top))
     yield from (f"from={name}" for name in sorted(holds.origins))
     yield from (f"layout={name}" for name in sorted(holds.layouts))
-    yield from (["keyed"] if holds.keyed else [])
+    yield from ([_KEYED] if holds.keyed else [])
     for work in holds.work:
         yield f"work={work.scheme}:{','.join(map(str, work.costs))}x{work.times}"
     yield "end"
@@ -96,7 +95,7 @@ def head_of(text: str) -> FileHead | None:
     return FileHead(
         language=language[1],
         store=store[1].strip(),
-        holds=_holds([token for token in tokens if "=" in token or token == "keyed"]),
+        holds=_holds([each for each in tokens if "=" in each or each == _KEYED]),
         fingerprint=fingerprint[1],
     )
 
@@ -111,16 +110,18 @@ def _holds(tokens: list[str]) -> Holds:
         on_top=frozenset(named.get("over", ())),
         origins=frozenset(named.get("from", ())),
         layouts=frozenset(named.get("layout", ())),
-        keyed="keyed" in named,
+        keyed=_KEYED in named,
         work=tuple(filter(None, map(_work, named.get("work", ())))),
     )
 
 
-def _work(text: str) -> Work | None:
+def _work(text: str) -> KindOfWork | None:
     match = re.fullmatch(r"([a-z0-9-]+):([0-9,]*)x([0-9]+)", text)
     if match is None:
         return None
-    return Work(match[1], tuple(int(each) for each in match[2].split(",") if each), int(match[3]))
+    return KindOfWork(
+        match[1], tuple(int(each) for each in match[2].split(",") if each), int(match[3])
+    )
 
 
 def standing(text: str, again: Callable[[FileHead], str | None]) -> Standing:

@@ -8,13 +8,16 @@ import re
 from collections.abc import Iterator
 from enum import StrEnum
 
-from lean_tumbler.core.embedding.check import CohortForm, FormulaForm, StoreCheck
+from msgspec.structs import replace
+
+from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
 from lean_tumbler.core.embedding.making import is_direct
 from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, formulas_of
 from lean_tumbler.core.embedding.plain_texts import is_typed
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
 from lean_tumbler.core.keyring import Keyring, OpenedValue
 from lean_tumbler.core.reading.fitting_ways import bare_schemes, formula_way
+from lean_tumbler.core.reading.layouts import ValueLayout
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.reading.rows import Row
 from lean_tumbler.core.reading.ways import (
@@ -35,7 +38,7 @@ from lean_tumbler.core.schemes.obsolete.remnants import LAYOUTS as REMNANTS
 BLANKS = " \t\r\n\v\f\0\ufeff\xa0"
 
 
-class Difference(StrEnum):
+class ReadDifference(StrEnum):
     """How a row is read otherwise by a written check than by the library."""
 
     NONE = "read alike"
@@ -48,6 +51,7 @@ class CheckReader:
 
     def __init__(self, check: StoreCheck, keyring: Keyring) -> None:
         self._check, self._keyring = check, keyring
+        self._formulas = {form.key: form for form in check.formulas}
 
     def read(self, row: Row) -> Reading:
         """Read one row."""
@@ -89,7 +93,7 @@ class CheckReader:
         return Reading(state=State.LAYERED, text=text, parsed=parsed, ways=ways, missing=missing)
 
     def _below(self, origin: str, parsed: ParsedValue) -> Way | None:
-        form = self._check.formula(origin)
+        form = self._formulas.get(origin)
         setting = (parsed.salt or b"").decode("utf-8", "replace")
         if form is not None:
             login = parsed.contents.login
@@ -163,9 +167,7 @@ class CheckReader:
         return cohort.condition is None or cohort.condition.holds(row)
 
     def _named(self, key: str) -> NamedFormula:
-        form = self._check.formula(key)
-        assert isinstance(form, FormulaForm)  # noqa: S101 - made with the cohort
-        return form.named
+        return self._formulas[key].named
 
     def _parts(self, row: Row) -> dict[str, bytes]:
         return {
@@ -197,7 +199,7 @@ class CheckReader:
             if cohort.scheme:
                 yield from bare_schemes(bare, only=cohort.scheme, name=cohort.name)
             elif cohort.layout is not None:
-                yield from self._by_layout(cohort, bare, row)
+                yield from self._by_layout(cohort, cohort.layout, bare, row)
             else:
                 tried = list(self._tried(text, bare, is_apart, parsed, row))
                 for key in cohort.formulas:
@@ -210,9 +212,10 @@ class CheckReader:
                     )  # fmt: skip
                     yield from ([way] if (way := next(filter(None, ways), None)) else [])
 
-    def _by_layout(self, cohort: CohortForm, bare: str, row: Row) -> Iterator[Way]:
-        assert cohort.layout is not None  # noqa: S101 - asked before
-        found = cohort.layout.read(bare)
+    def _by_layout(
+        self, cohort: CohortForm, layout: ValueLayout, bare: str, row: Row
+    ) -> Iterator[Way]:
+        found = layout.read(bare)
         if found is None:
             return
         parts = {**self._parts(row), **found.others}
@@ -232,25 +235,23 @@ class CheckReader:
 
 
 def _with(way: CryptWay | DerivationWay, before: Before, name: str) -> Way:
-    from msgspec.structs import replace  # noqa: PLC0415 - shown where it is used
-
     return replace(way, before=before, name=name)
 
 
-def difference(own: Reading, one: Reading) -> Difference:
+def difference(own: Reading, one: Reading) -> ReadDifference:
     """Compare how a check reads a row with the one reading of it."""
     mine, theirs = set(_facts(own)), set(_facts(one))
     if own.state is not one.state:
         opens_more = own.state in {State.VALUE, State.LAYERED} and mine
         closed = {State.VALUE, State.LAYERED, State.REMNANT}
         if one.state in closed or opens_more:
-            return Difference.MORE if mine - theirs else Difference.LACKING
-        return Difference.NONE
+            return ReadDifference.MORE if mine - theirs else ReadDifference.LACKING
+        return ReadDifference.NONE
     if mine - theirs:
-        return Difference.MORE
+        return ReadDifference.MORE
     is_unproven = any(isinstance(way, PasswordWay) and way.text_class for way in one.ways)
-    return Difference.LACKING if theirs - mine or own.missing != one.missing or is_unproven \
-        else Difference.NONE  # fmt: skip
+    return ReadDifference.LACKING if theirs - mine or own.missing != one.missing or is_unproven \
+        else ReadDifference.NONE  # fmt: skip
 
 
 def _facts(reading: Reading) -> Iterator[tuple[object, ...]]:
@@ -263,5 +264,3 @@ def _facts(reading: Reading) -> Iterator[tuple[object, ...]]:
         else:
             before = way.before.formula.fingerprint if way.before else ""
             yield way.origin, way.canonical if reading.state is State.VALUE else "", before
-
-

@@ -9,10 +9,17 @@ from importlib.resources import files
 from typing import ClassVar
 
 from lean_tumbler.core.embedding import plain_texts
-from lean_tumbler.core.embedding.check import CohortForm, FormulaForm, StoreCheck, Work
+from lean_tumbler.core.embedding.check import CohortForm, FormulaForm, KindOfWork, StoreCheck
 from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
-from lean_tumbler.core.embedding.formula_code import BYTES, TEXT, Function, FormulaWriter, operations
+from lean_tumbler.core.embedding.formula_code import (
+    BYTES,
+    TEXT,
+    FormulaWriter,
+    Function,
+    operations,
+)
 from lean_tumbler.core.embedding.rendering import rendered
+from lean_tumbler.core.embedding.samples import sample_of
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.login.new_passwords import COMPOSITION
 from lean_tumbler.core.reading.conditions import Condition, Test
@@ -22,7 +29,6 @@ from lean_tumbler.core.schemes.keyed import Bound
 from lean_tumbler.core.schemes.lock_markers import LAYOUTS as LOCKED
 from lean_tumbler.core.schemes.obsolete.remnants import LAYOUTS as REMNANTS
 from lean_tumbler.core.stored_days import CALENDAR_FORMS, MILLISECONDS, SECONDS
-from lean_tumbler.core.embedding.samples import sample_of
 
 _NEXT_DAY = timedelta(days=1)
 
@@ -35,16 +41,13 @@ class Language(ABC):
     ending: ClassVar[str]  # of files
     comment: ClassVar[str]  # what stands before a line of the head
     needs: ClassVar[Mapping[str, str]]  # scheme, or another thing -> the package that does it
+    # operation of a formula -> how a call is written, with {0}, {1} … for what it takes
+    calls: ClassVar[Mapping[str, str]]
     direct: ClassVar[frozenset[str]]  # slow schemes that it verifies where they stand alone
     on_top: ClassVar[frozenset[str]]  # and over a digest
     below: ClassVar[frozenset[str]]  # and below a layer, beside those of `crypt`
     writes: ClassVar[frozenset[str]]  # and writes
     crypt: ClassVar[frozenset[str]]  # what its library's crypt computes
-
-    @property
-    @abstractmethod
-    def calls(self) -> Mapping[str, str]:
-        """Operation of a formula -> how a call is written, with {0}, {1} … for what it takes."""
 
     # ---- what each language writes in its own way ----
 
@@ -109,6 +112,9 @@ class Language(ABC):
 
     # ---- what follows ----
 
+    def __str__(self) -> str:
+        return self.name
+
     @cached_property
     def _template(self) -> str:
         place = files(__package__).joinpath("languages", self.name, "login.template")
@@ -153,8 +159,10 @@ class Language(ABC):
             "crypt": bool(slow & set(CRYPT_SCHEMES)),
             "below": bool(check.below),
             "slow_below": any(name in DERIVATIONS for name in check.below),
-            **{f"{name}_below": any(scheme.startswith(name) for scheme in check.below)
-               for name in ("argon2", "bcrypt", "pbkdf2", "scrypt")},
+            **{
+                f"{name}_below": any(scheme.startswith(name) for scheme in check.below)
+                for name in ("argon2", "bcrypt", "pbkdf2", "scrypt")
+            },
             "layered": bool(check.on_top),
             "keyed": check.is_keyed,
             "sealing": bool(check.target.keyed_by),
@@ -176,7 +184,6 @@ class Language(ABC):
     def _texts(self, check: StoreCheck) -> dict[str, str]:
         target, rules = check.target, check.rules
         variant = target.variant
-        rule = common_rule(rules.min_length)
         most = target.derivation.password_bytes
         limit = check.limits.password_bytes
         return {
@@ -206,15 +213,22 @@ class Language(ABC):
                                      if n in {*check.direct, *check.on_top}),
             "PBKDF2_TYPES": "|".join(n for n in ("pbkdf2-sha1", "pbkdf2-sha256", "pbkdf2-sha512")
                                      if n in {*check.direct, *check.on_top}),
+            **self._common_texts(check),
+            "SHARE_LIMIT": f"{min(2**64 - 1, round(check.share * 2**64)):016x}",
+            "READY": str(check.readers_ready or "9999-12-31"),
+            **{name.upper(): str(number) for name, number in target.parameters.items()},
+        }  # fmt: skip
+
+    @staticmethod
+    def _common_texts(check: StoreCheck) -> dict[str, str]:
+        rule = common_rule(check.rules.min_length)
+        return {
             "COMMON_WORDS": "|".join(re.escape(word) for word in rule.words),
             "COMMON_ALTERED": "|".join(re.escape(word) for word in rule.altered),
             "ENDINGS": ENDINGS,
             "YEARS": YEARS,
             "DATES": DATES,
-            "SHARE_LIMIT": f"{min(2**64 - 1, round(check.share * 2**64)):016x}",
-            "READY": str(check.readers_ready or "9999-12-31"),
-            **{name.upper(): str(number) for name, number in target.parameters.items()},
-        }  # fmt: skip
+        }
 
     def never(self) -> list[str]:
         """Write the patterns of texts that nobody types."""
@@ -226,7 +240,12 @@ class Language(ABC):
 
     def composition(self, check: StoreCheck) -> list[tuple[str, str]]:
         """Give objections with the patterns whose absence they tell."""
-        patterns = {"digit": r"\p{Nd}", "lower": r"\p{Ll}", "upper": r"\p{Lu}", "other": r"[^\p{L}\p{N}]"}
+        patterns = {
+            "digit": r"\p{Nd}",
+            "lower": r"\p{Ll}",
+            "upper": r"\p{Lu}",
+            "other": r"[^\p{L}\p{N}]",
+        }
         return [(COMPOSITION[kind][0], patterns[kind]) for kind in check.rules.composition]
 
     def conditions(self, found: Condition | None) -> list[str]:
@@ -283,24 +302,24 @@ class Language(ABC):
         return BYTES if goes_on else TEXT
 
     @staticmethod
-    def sample(work: Work) -> str:
+    def sample(work: KindOfWork) -> str:
         """Give a value that costs what a kind of work does; no password opens it."""
         return sample_of(work.scheme, work.parameters)
 
     @staticmethod
-    def work_of(check: StoreCheck) -> tuple[Work, ...]:
+    def work_of(check: StoreCheck) -> tuple[KindOfWork, ...]:
         """Give the kinds of work of a refusal, the target's among them."""
         target = check.target
         names = [entry.name for entry in target.derivation.parameters]
-        own = Work(target.scheme, tuple(target.parameters[name] for name in names))
+        own = KindOfWork(target.scheme, tuple(target.parameters[name] for name in names))
         known = {(work.scheme, work.costs) for work in check.holds.work}
         return (*check.holds.work, *(() if (own.scheme, own.costs) in known else (own,)))
 
     @staticmethod
     def codings(cohort: CohortForm) -> dict[str, str]:
         """Give the parts of a cohort's layout, but for the digest, with how they are written."""
-        assert cohort.layout is not None  # noqa: S101 - asked before
-        return {n: coding for n, coding in cohort.layout.encodings.items() if n != DIGEST}
+        encodings = {} if cohort.layout is None else cohort.layout.encodings
+        return {name: coding for name, coding in encodings.items() if name != DIGEST}
 
 
 def _decimal(text: str) -> str:
@@ -331,5 +350,3 @@ def ordered(check: StoreCheck) -> Iterator[FormulaForm]:
     yield from sorted(
         check.formulas, key=lambda form: used.index(form.key) if form.key in used else len(used)
     )
-
-

@@ -6,8 +6,8 @@ from lean_tumbler.core.embedding.check import (
     CohortForm,
     FormulaForm,
     Holds,
+    KindOfWork,
     StoreCheck,
-    Work,
 )
 from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, formulas_of, own_layout_of
 from lean_tumbler.core.formulas import analysis
@@ -141,7 +141,7 @@ class Looking:
         self._origins: set[str] = set()
         self._layouts: set[str] = set()
         self._keyed = False
-        self._work: dict[Work, int] = {}
+        self._work: dict[KindOfWork, int] = {}
 
     def add(self, reading: Reading) -> None:
         """Take one row's reading in."""
@@ -169,7 +169,7 @@ class Looking:
             costs = tuple(parsed.parameters[name] for name in names)
         else:
             costs = tuple(parsed.parameters.values())[:1]
-        kind = Work(parsed.scheme, costs, times)
+        kind = KindOfWork(parsed.scheme, costs, times)
         self._work[kind] = self._work.get(kind, 0) + 1
 
     @property
@@ -186,13 +186,13 @@ class Looking:
         )
 
 
-def _one_of_each(kinds: Iterable[Work]) -> Iterator[Work]:
+def _one_of_each(kinds: Iterable[KindOfWork]) -> Iterator[KindOfWork]:
     """Give of kinds that differ in how often alone the one that is done most."""
     most: dict[tuple[str, tuple[int, ...]], int] = {}
     for kind in kinds:
         name = kind.scheme, kind.costs
         most[name] = max(most.get(name, 0), kind.times)
-    yield from (Work(scheme, costs, times) for (scheme, costs), times in most.items())
+    yield from (KindOfWork(scheme, costs, times) for (scheme, costs), times in most.items())
 
 
 def is_direct(parsed: ParsedValue) -> bool:

@@ -1,7 +1,8 @@
 """Which texts of a plain-text cohort a written check takes for passwords.
 
-It has no survey of the column, so its rule is narrower than `RowReader`'s: what it is not sure of it
-does not check. The patterns are in the part of regular expressions that all languages read alike.
+It has no survey of the column, so its rule is narrower than the one of `RowReader`: what it is not
+sure of, it does not check. The patterns are in the part of regular expressions that all languages
+read alike.
 """
 
 import re

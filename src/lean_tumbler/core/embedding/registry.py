@@ -8,5 +8,5 @@ from lean_tumbler.core.embedding.language import Language
 
 _NAMES = ("php", "node")
 LANGUAGES: Mapping[str, Language] = MappingProxyType(
-    {name: import_module(f"{__package__}.languages.{name}").LANGUAGE for name in _NAMES}
+    {name: import_module(f"{__package__}.languages.{name}.source").LANGUAGE for name in _NAMES}
 )

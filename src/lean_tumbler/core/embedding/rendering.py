@@ -52,7 +52,9 @@ def _kept(lines: Sequence[str], features: Set[str]) -> Iterator[_Line]:
     """Leave out what belongs to features that do not hold."""
     open_blocks: list[str | bool] = []
     for line in lines:
-        word, _, name = line.removeprefix(_MARK).partition(" ") if line.startswith(_MARK) else ("", "", "")
+        word, _, name = (
+            line.removeprefix(_MARK).partition(" ") if line.startswith(_MARK) else ("", "", "")
+        )
         if word == "if":
             open_blocks.append(all(each in features for each in name.split()))
         elif word == "else":
@@ -94,7 +96,11 @@ def _without_gaps(lines: Sequence[str]) -> Iterator[str]:
     """Leave one empty line where several would stand, and none before a closing brace."""
     for number, line in enumerate(lines):
         follows = lines[number + 1].strip() if number + 1 < len(lines) else "end of file"
-        if not line.strip() and (not follows or follows in {"}", "end"}) and number + 1 < len(lines):
+        if (
+            not line.strip()
+            and (not follows or follows in {"}", "end"})
+            and number + 1 < len(lines)
+        ):
             continue
         yield line
 

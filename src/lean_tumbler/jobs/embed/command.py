@@ -158,5 +158,3 @@ def _seen(
                 evidence=evidence,
                 progress=advance,
             )
-
-

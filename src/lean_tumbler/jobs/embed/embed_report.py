@@ -68,8 +68,8 @@ def draw_embed(console: Console, found: EmbedDocument) -> None:
     if found.rows:
         read = found.rows - sum(found.not_checked.values())
         console.print(
-            f"Each of {count(found.rows, 'row')} was read as the file reads it and as `admit` does: "
-            f"{read:,} alike."
+            f"Each of {count(found.rows, 'row')} was read as the file reads it and as `admit` "
+            f"does: {read:,} alike."
         )
     _draw_rows(console, found)
     for need in found.needs:

@@ -1,4 +1,4 @@
-"""Goes through a column before its check is written: what it holds, and what would be read otherwise."""
+"""Goes through a column before its check is written: what it holds, and what differs."""
 
 from collections import Counter
 from collections.abc import Callable, Mapping
@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from msgspec import Struct, field
 
 from lean_tumbler.core.embedding.check import Holds, StoreCheck
-from lean_tumbler.core.embedding.interpreting import CheckReader, Difference, difference
+from lean_tumbler.core.embedding.interpreting import CheckReader, ReadDifference, difference
 from lean_tumbler.core.embedding.making import Looking, made_check
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
 from lean_tumbler.core.reading.evidence import StoreEvidence
@@ -72,13 +72,13 @@ def _lacking(
             row = account.row
             reading = reader.read(row)
             found = difference(own.read(row), reading)
-            if found is Difference.MORE:
+            if found is ReadDifference.MORE:
                 raise UsageError(
                     f"the file would read the account {account.key!r} otherwise than `explain "
                     f"--store {check.store} --account KEY` does, so it is not written. Next: "
                     "`layer`, and then the same again"
                 )
-            if found is Difference.LACKING:
+            if found is ReadDifference.LACKING:
                 lacking[reading.label or reading.parsed.scheme] += 1
         progress(len(page))
     return dict(lacking.most_common())

@@ -119,31 +119,20 @@ def _gate(options: GateOptions, session: Session) -> int:
     state = read_state(options.state)
     found: list[GatedStore] = []
     parts = [state.filter(~pl.col("store").is_in([store.name for store in stores]))]
+    base = policy_path(options).parent
     for store in stores:
         seen, part = pass_gate(
-            store,
-            base=policy_path(options).parent,
-            context=context,
-            state=state,
-            accept=options.accept,
+            store, base=base, context=context, state=state, accept=options.accept
         )
         if store.embedded:
-            seen.embedded_behind = files_behind(
-                store, policy, evidence_of(options, policy)(), base=policy_path(options).parent
-            )
+            evidence = evidence_of(options, policy)()
+            seen.embedded_behind = files_behind(store, policy, evidence, base=base)
         found.append(seen)
         parts.append(part)
     write_state(options.state, pl.concat(parts))
     gate = GateDocument(passed=not any(seen.has_failed for seen in found), stores=found)
-    session.emit(
-        options,
-        gate,
-        draw=draw_gate,
-        others={
-            "sarif": lambda: [as_json(gate_sarif(gate))],
-            "junit": lambda: [gate_junit(gate)],
-        },
-    )
+    sarif, junit = (lambda: [as_json(gate_sarif(gate))]), (lambda: [gate_junit(gate)])
+    session.emit(options, gate, draw=draw_gate, others={"sarif": sarif, "junit": junit})
     return int(not gate.passed and not options.accept)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Annotated, Any
 from xml.etree import ElementTree as ET
 
+from msgspec import field
 from rich.text import Text
 
 from lean_tumbler.reports.documents import Document, DocumentPart, Key, StoreName, named
@@ -103,7 +104,7 @@ class GatedStore(DocumentPart):
     listed: Annotated[list[Appeared], "the first of those that were not accepted"]
     embedded_behind: Annotated[
         list[str], "files of `embed` that are not what would be written now"
-    ] = []
+    ] = field(default_factory=list)
 
     @property
     def has_failed(self) -> bool:

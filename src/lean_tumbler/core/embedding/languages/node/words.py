@@ -1,0 +1,168 @@
+"""How Node says things."""
+
+import json
+import re
+from collections.abc import Mapping, Sequence
+from typing import ClassVar
+
+from lean_tumbler.core.embedding.check import StoreCheck
+from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.reading.conditions import Test
+from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
+
+# Of OpenSSL 3, which has MD4 no longer.
+_DIGESTS = {
+    "md5": "md5", "sha1": "sha1", "sha224": "sha224", "sha256": "sha256", "sha384": "sha384",
+    "sha512": "sha512", "sha512-224": "sha512-224", "sha512-256": "sha512-256",
+    "sha3-224": "sha3-224", "sha3-256": "sha3-256", "sha3-384": "sha3-384",
+    "sha3-512": "sha3-512", "ripemd160": "ripemd160", "blake2b": "blake2b512",
+    "blake2s": "blake2s256",
+}  # fmt: skip
+_WIDTH = 100
+_CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
+_LONG_PATTERN = re.compile(r'(.*new RegExp)\(("(?:[^"\\]|\\.)*"|\'[^\']*\'), "s"\)(.*)')
+_LONG_TEXT = re.compile(r'(\s*const \w+ =) ("(?:[^"\\]|\\.)*";)')
+_LONG_CALL = re.compile(r"(\s*(?:\w+ = |return |let \w+ = )?(?:await )?[\w.]+)\((.*)\);")
+
+
+class NodeWords(Language):
+    """How Node says things."""
+
+    name, title, ending, comment = "node", "Node.js 20", ".js", " * "
+    needs: ClassVar[Mapping[str, str]] = {
+        "argon2id": "the package argon2",
+        "bcrypt": "the package bcryptjs, version 2 or 3",
+    }
+    direct = frozenset({"argon2id", "argon2i", "argon2d", "bcrypt", "scrypt", "pbkdf2-sha1",
+                        "pbkdf2-sha256", "pbkdf2-sha512"})  # fmt: skip
+    on_top = frozenset({"argon2id", "scrypt", "pbkdf2-sha256", "pbkdf2-sha512"})
+    writes = on_top | {"bcrypt"}
+    below = direct
+    crypt: ClassVar[frozenset[str]] = frozenset()
+    calls: ClassVar[Mapping[str, str]] = {
+        "password": "password",
+        "salt": "given(way.salt)",
+        "login": "given(way.login)",
+        "key": "this.key({0})",
+        "part": "part(way, {0})",
+        "number": "number(way, {0})",
+        "utf8": "Buffer.from({0})",
+        "text": "fitText({0})",
+        "join text": "{0} + {1}",
+        "join bytes": "Buffer.concat([{0}, {1}])",
+        "cut text": "cutText({0}, {1}, {2})",
+        "cut bytes": "{0}.subarray({1}, {1} + {2})",
+        "trim": "trimmed({0})",
+        "lower": "{0}.toLowerCase()",
+        "upper": "{0}.toUpperCase()",
+        "nfc": '{0}.normalize("NFC")',
+        "nfd": '{0}.normalize("NFD")',
+        "escape-quotes": "escapeQuotes({0})",
+        "escape-html": "escapeHtml({0})",
+        "reverse": 'Array.from({0}).reverse().join("")',
+        "length": "String(Array.from({0}).length)",
+        "double-utf-8": 'Buffer.from({0}).toString("latin1")',
+        "encode latin-1": 'single({0}, "latin-1")',
+        "encode windows-1252": 'single({0}, "windows-1252")',
+        "encode utf-16le": 'Buffer.from({0}, "utf16le")',
+        "local-part": "localPart({0})",
+        "hex": '{0}.toString("hex")',
+        "hex-upper": '{0}.toString("hex").toUpperCase()',
+        "base64": '{0}.toString("base64")',
+        "base64-unpadded": "encoded({0})",
+        "base64url": '{0}.toString("base64").replaceAll("+", "-").replaceAll("/", "_")',
+        "base64url-unpadded": '{0}.toString("base64url")',
+        "unhex": "unhex({0})",
+        "unbase64": "unbase64({0})",
+        **{f"digest {n}": f'digestOf("{own}", {{0}})' for n, own in _DIGESTS.items()},
+        **{f"hmac {n}": f'hmac("{own}", {{0}}, {{1}})' for n, own in _DIGESTS.items()},
+        **{f"pbkdf2 {n}": f'await pbkdf2({{0}}, {{1}}, {{2}}, {{3}}, "{own}")'
+           for n, own in _DIGESTS.items()},
+    }  # fmt: skip
+    tests: ClassVar[Mapping[str, str]] = {
+        "empty": "isEmpty({0})",
+        "present": "!isEmpty({0})",
+        "null": "{0} === null",
+        "text": "textOf({0}) === {1}",
+        "in": '{1}.includes(textOf({0}) ?? "")',
+        "number": "numberIn({0}) {1} {2}",
+        "equals": "===",
+        "before": "isBefore({0}, {1})",
+        "from": "isFrom({0}, {1})",
+        "length": 'Array.from(textOf({0}) ?? "").length === {1}',
+        "begins": '(textOf({0}) ?? "").startsWith({1})',
+    }
+    joined: ClassVar[Mapping[bool, str]] = {True: " || ", False: " && "}
+
+    def literal(self, value: str | bytes) -> str:
+        """Write a constant text, or bytes."""
+        if isinstance(value, bytes):
+            return f'Buffer.from("{value.hex()}", "hex")'
+        if '"' in value and "'" not in value and "\\" not in value and value.isprintable():
+            return f"'{value}'"
+        return json.dumps(value, ensure_ascii=False)
+
+    def texts(self, values: Sequence[str]) -> str:
+        """Write a constant list of texts, in one line."""
+        return f"[{', '.join(map(self.literal, values))}]"
+
+    def pattern(self, pattern: str, *, whole: bool) -> str:
+        """Write a regular expression, for the whole text or for a part of it."""
+        own = pattern.replace("(?P<", "(?<").replace("(?s:.*)", "[^]*").replace("(?s:.)", "[^]")
+        text = f"^(?:{own})$" if whole else own
+        return f'new RegExp({self.literal(text)}, "s")'
+
+    def declared(self, kind: str, code: str) -> str:
+        """Write the first assignment to the variable of a kind."""
+        return f"let {kind} = {code};"
+
+    def assigned(self, kind: str, code: str) -> str:
+        """Write a later one."""
+        return f"{kind} = {code};"
+
+    def variable(self, kind: str) -> str:
+        """Name the variable of a kind."""
+        return kind
+
+    def loop(self, times: str, body: Sequence[str]) -> list[str]:
+        """Write a loop."""
+        inside = [f"  {line}" for line in body]
+        return [f"for (let rounds = {times}; rounds > 0; rounds -= 1) {{", *inside, "}"]
+
+    def inner(self, name: str) -> str:
+        """Write the call of a function of a bracketed formula."""
+        return f"await this.{name}(way, password)"
+
+    def content(self, test: Test) -> str:
+        """Write what stands in a condition's column."""
+        if test.role in {STORED, SALT, LOGIN}:
+            return f"row.{test.role}"
+        return f"column(row, {self.literal(test.name)})"
+
+    def usage(self, check: StoreCheck) -> Sequence[str]:
+        """Give the lines of its head that show how it is called, with the swap."""
+        name = self._class(check)
+        return (
+            f"    const login = new {name}({'keys' if check.keys else ''});",
+            "    const answer = await login.check(row, password);",
+            "    if (answer.newValue !== null) {",
+            "      // UPDATE … SET stored = :newValue WHERE id = :id AND stored = :oldValue",
+            "    }",
+            "",
+            "A row that was changed meanwhile is left alone: the login is right all the same. A",
+            "new or changed password is stored as `login.newValue(password, name)` gives it.",
+        )
+
+    def needed(self, check: StoreCheck) -> list[str]:
+        """Name what a file needs beside the language."""
+        used = {*check.direct, *check.on_top, *check.below}
+        return [
+            need
+            for scheme, need in self.needs.items()
+            if any(name.startswith(scheme.removesuffix("id")) for name in used)
+        ]
+
+    @staticmethod
+    def _class(check: StoreCheck) -> str:
+        words = re.findall("[A-Za-z0-9]+", check.store)
+        return "".join(word.capitalize() for word in words) + "Login"

@@ -1,0 +1,302 @@
+"""PHP 8, in the syntax of 7.4."""
+
+import re
+from collections.abc import Mapping, Sequence
+
+from lean_tumbler.core.embedding.check import FormulaForm, StoreCheck
+from lean_tumbler.core.embedding.common_rule import common_rule
+from lean_tumbler.core.embedding.language import is_lossy, ordered
+from lean_tumbler.core.embedding.languages.php.cohorts import PhpCohorts
+from lean_tumbler.core.embedding.rendering import filled
+from lean_tumbler.core.formulas.output import OutputShape
+
+_DIGESTS = {
+    name: name.replace("sha512-", "sha512/")
+    for name in (
+        "md4", "md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha512-224", "sha512-256",
+        "sha3-224", "sha3-256", "sha3-384", "sha3-512", "ripemd160",
+    )
+}  # fmt: skip
+_WIDTH = 110
+_LONGEST_LINE = 120  # PSR-12 section 2.3
+_LEAST_TEXT = 40
+_TEXT = re.compile(r"'(?:[^'\\]|\\.)*'")
+_SIGN = re.compile(r"\\\\\\\\|\\\\.|\\.|.", re.DOTALL)
+
+
+class Php(PhpCohorts):
+    """PHP 8, in the syntax of 7.4."""
+
+    def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
+        """Give the texts that its template asks for beside those of all languages."""
+        strong = {
+            "argon2id": "$first >= @M@ && $first * (3 * $second - 1) >= @M@ * (3 * @T@ - 1)",
+            "bcrypt": "$first >= @C@",
+            "pbkdf2-sha256": "$first >= @R@",
+            "pbkdf2-sha512": "$first >= @R@",
+        }.get(check.target.scheme, "false")
+        costs = check.target.parameters
+        for mark, cost in (
+            ("@M@", "memory_kib"),
+            ("@T@", "passes"),
+            ("@C@", "cost_log2"),
+            ("@R@", "rounds"),
+        ):
+            strong = strong.replace(mark, str(costs.get(cost, 0)))
+        return {
+            "NAMESPACE": "App\\Login",
+            "CLASS": self._class(check),
+            "EXTENSIONS": (", 'openssl'" if check.is_keyed else "")
+            + (", 'sodium'" if "argon2id" in check.below else ""),
+            "AS_STRONG": strong,
+        }
+
+    def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
+        """Give the lines that its template asks for."""
+        return {
+            "WORK": [
+                f"        '{work.scheme}:{','.join(map(str, work.costs))}' => "
+                f"[{self.literal(self.sample(work))}, {work.times}],"
+                for work in self.work_of(check)
+            ],
+            "PREPARED": [line for cohort in check.cohorts for line in self._prepared(cohort)],
+            "OWN_TAGS": self._own_tags(check),
+            "OWN_PLACES": self._own_places(check),
+            "COHORTS": [line for cohort in check.cohorts for line in self._cohort(cohort)]
+            + self._own_ways(check) + self._plain(check),
+            "PARTS": [
+                f"            {self.literal(part)} => $row['columns'][{self.literal(column)}] ?? null,"
+                for part, column in check.parts.items()
+            ],
+            "LIMITS": self._limits(check),
+            "READY": self._ready(check),
+            "SHARE": self._share(check),
+            "MADE": self._made(check),
+            "COMMON": self._common(check),
+            "FORMULAS": self._constants(check),
+            "FORMULA_PARTS": self._formula_parts(check),
+            "COMPOSITION": [
+                line
+                for reason, pattern in self.composition(check)
+                for line in (f"        if (preg_match('/{pattern}/u', $text) !== 1) {{",
+                             f"            $reasons[] = '{reason}';", "        }")
+            ],
+            "DAYS": [f"            {form}," for form in self.days()],
+            "NEVER": [f"            {form}," for form in self.never()],
+        }  # fmt: skip
+
+    def _limits(self, check: StoreCheck) -> list[str]:
+        limits = check.limits
+        over = {
+            "argon2": (
+                f"$first > {limits.memory_kib} || $first * $second > {limits.work_kib} "
+                f"|| $third > {limits.lanes}"
+            ),
+            "bcrypt": f"$first > {limits.bcrypt_cost_log2}",
+            "sha": f"$first > {limits.crypt_rounds}",
+            "md5": f"$first > {limits.crypt_rounds}",
+        }
+        lines = []
+        for scheme in dict.fromkeys((*check.direct, *check.on_top)):
+            if scheme.startswith("pbkdf2"):
+                size = {"pbkdf2-sha1": 20, "pbkdf2-sha256": 32, "pbkdf2-sha512": 64}[scheme]
+                expression = f"$first * ceil($value['bytes'] / {size}) > {limits.rounds}"
+            else:
+                expression = next(code for start, code in over.items() if scheme.startswith(start))
+            lines += [f"            case '{scheme}':",
+                      f"                $is_over = {expression};", "                break;"]  # fmt: skip
+        return lines
+
+    def _ready(self, check: StoreCheck) -> list[str]:
+        return [
+            f"        if (date('Y-m-d') < '{check.readers_ready or '9999-12-31'}') {{",
+            "            return 'readers-not-ready';",
+            "        }",
+        ]
+
+    def _share(self, check: StoreCheck) -> list[str]:
+        if check.share >= 1:
+            return []
+        limit = f"{round(check.share * 2**64):016x}"
+        return [
+            "        $reference = (string) $row['login'] !== '' ? $row['login'] : $reading['text'];",
+            "        $place = substr(hash('sha256', 'share:' . $reference), 0, 16);",
+            f"        if (strcmp($place, '{limit}') >= 0) {{",
+            "            return 'outside-share';",
+            "        }",
+        ]
+
+    def _made(self, check: StoreCheck) -> list[str]:
+        target, costs = check.target, check.target.parameters
+        if target.scheme == "argon2id":
+            return [
+                "        return password_hash($password, PASSWORD_ARGON2ID, [",
+                f"            'memory_cost' => {costs['memory_kib']},",
+                f"            'time_cost' => {costs['passes']},",
+                f"            'threads' => {costs['lanes']},",
+                "        ]);",
+            ]
+        if target.scheme == "bcrypt":
+            return [
+                f"        $value = password_hash($password, PASSWORD_BCRYPT, ['cost' => {costs['cost_log2']}]);",
+                f"        return '${target.variant}$' . substr($value, 4);",
+            ]
+        name = target.scheme.removeprefix("pbkdf2-")
+        form = target.derivation.on_top
+        length = form.digest_bytes if form else 20
+        return [
+            "        $salt = random_bytes(16);",
+            f"        $raw = hash_pbkdf2('{name}', $password, $salt, {costs['rounds']}, {length}, true);",
+            f"        $head = '${target.scheme}$i={costs['rounds']},l={length}$';",
+            "        return $head . self::encoded($salt) . '$' . self::encoded($raw);",
+        ]
+
+    def _common(self, check: StoreCheck) -> list[str]:
+        rest = common_rule(check.rules.min_length).rest
+        return filled([self.literal(text) for text in rest], indent="        ", width=_WIDTH)
+
+    def _formula_parts(self, check: StoreCheck) -> list[str]:
+        lines: list[str] = []
+        forms = list(ordered(check))
+        dispatch = [(form.key, f"$this->formula{number}($way, $password)", form)
+                    for number, form in enumerate(forms, start=1)]  # fmt: skip
+        lines += ["    /** Runs a formula. */",
+                  "    private function formula(",
+                  "        array $way,",
+                  "        #[\\SensitiveParameter]",
+                  "        string $password",
+                  "    ): string {",
+                  "        switch ($way['formula']) {"]  # fmt: skip
+        for key, call, _ in dispatch:
+            lines += [f"            case '{key}':", f"                return {call};"]
+        for scheme in check.below:
+            if scheme in self.below:
+                lines += [
+                    f"            case '{scheme}':",
+                    "                return $this->below((string) $way['salt'], $password);",
+                ]
+                continue
+            lines += [f"            case '{scheme}':",
+                      "                return self::crypted($password, (string) $way['salt']);"]  # fmt: skip
+        lines += ["            default:",
+                  "                throw new \\RuntimeException('a formula that this check lacks');",
+                  "        }", "    }", "",
+                  "    /** Brings what stands in a row, or a result itself, into the text that is compared. */",
+                  "    private static function canonical(string $formula, string $text): ?string",
+                  "    {",
+                  "        switch ($formula) {"]  # fmt: skip
+        shapes: dict[str, list[str]] = {}
+        for key, _, form in dispatch:
+            shapes.setdefault(self._canonical(form.output), []).append(key)
+        for call, keys in shapes.items():
+            lines += [f"            case '{key}':" for key in keys]
+            lines += [f"                return {call};"]
+        lines += ["            default:", "                return $text;", "        }", "    }", ""]
+        for number, form in enumerate(forms, start=1):
+            lines += self._formula(check, form, f"formula{number}")
+        return lines
+
+    def _canonical(self, output: OutputShape) -> str:
+        if output.text_encoding.startswith("hex") and output.length is not None:
+            return f"self::canonicalHex($text, {output.length})"
+        if output.text_encoding.startswith("base64") and "cut" not in output.text_encoding:
+            segment = output.segments[0]
+            length = "null" if segment.length is None else str(segment.length - segment.padding)
+            signs = self.literal(segment.signs.replace("/", r"\/"))
+            return f"self::canonicalBase64($text, {length}, {signs})"
+        pattern = self.pattern("".join(f"({each.pattern})" for each in output.segments), whole=True)
+        hexes = [str(number) for number, each in enumerate(output.segments)
+                 if each.text_encoding.startswith("hex")]  # fmt: skip
+        cut = "true" if output.is_fixed else "false"
+        return f"self::canonicalParts($text, {pattern}, [{', '.join(hexes)}], {cut})"
+
+    def _formula(self, check: StoreCheck, form: FormulaForm, name: str) -> list[str]:
+        lines: list[str] = []
+        for function in self.functions(form, name, self.kind_of(check, form)):
+            result = function.result.code
+            body = [f"        {line}" for line in function.lines]
+            lines += [
+                f"    /** {self._doc(function.text)} */",
+                f"    private function {function.name}(",
+                "        array $way,",
+                "        #[\\SensitiveParameter]",
+                "        string $password",
+                "    ): string {",
+                *body,
+                f"        return {result};",
+                "    }",
+                "",
+            ]
+        return lines
+
+    def source(self, check: StoreCheck, head: Sequence[str]) -> str:
+        """Write the file of a check, with long texts in several lines."""
+        lines = super().source(check, head).split("\n")
+        return "\n".join(part for line in lines for part in _wrapped(line))
+
+    @staticmethod
+    def _doc(text: str) -> str:
+        return text.replace("*/", "* /")
+
+    def _constants(self, check: StoreCheck) -> list[str]:
+        """Write what is known of each formula."""
+        lines = []
+        for form in ordered(check):
+            named = form.named
+            numbers = ", ".join(f"'{n}' => {most}" for n, most in form.numbers.items())
+            yes = {True: "true", False: "false"}
+            lines += [
+                f"        // {named.name}",
+                f"        '{form.key}' => [",
+                *_listed("beside", form.beside),
+                *_listed("folds", form.folds),
+                f"            'lossy' => {yes[is_lossy(form)]},",
+                f"            'salt' => {yes[named.takes_salt]},",
+                f"            'login' => {yes[named.takes_login]},",
+                f"            'parts' => {self.texts(sorted(named.parts))},",
+                f"            'numbers' => [{numbers}],",
+                "        ],",
+            ]
+        for scheme in check.below:
+            lossy = "true" if scheme in {"des-crypt", "bsdi-crypt"} else "false"
+            lines += [
+                f"        '{scheme}' => [",
+                f"            'lossy' => {lossy},",
+                "        ],",
+            ]
+        return lines
+
+
+def _listed(name: str, keys: Sequence[str]) -> list[str]:
+    if not keys:
+        return []
+    return [f"            '{name}' => [", *(f"                '{key}'," for key in keys),
+            "            ],"]  # fmt: skip
+
+
+def _wrapped(line: str) -> list[str]:
+    """Write a long text in several, joined by dots, each in a line."""
+    if len(line) <= _LONGEST_LINE:
+        return [line]
+    indent = " " * (len(line) - len(line.lstrip()))
+    found = max(_TEXT.finditer(line), key=lambda match: len(match[0]), default=None)
+    if found is None or len(found[0]) < _LEAST_TEXT:
+        return [line]
+    signs = _SIGN.findall(found[0][1:-1])
+    parts, part = [], ""
+    for sign in signs:
+        if len(part) + len(sign) > _WIDTH - len(indent) - 20:
+            parts.append(part)
+            part = ""
+        part += sign
+    parts.append(part)
+    head, tail = line[: found.start()], line[found.end() :]
+    texts = [f"'{part}'" for part in parts]
+    return [
+        *([head + texts[0]] if len(head) < 40 else [head.rstrip(), f"{indent}    {texts[0]}"]),
+        *(f"{indent}    . {text}" for text in texts[1:-1]),
+        f"{indent}    . {texts[-1]}{tail}",
+    ]
+
+
+LANGUAGE = Php()

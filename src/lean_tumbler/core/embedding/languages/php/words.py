@@ -1,0 +1,168 @@
+"""How Php says things."""
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import ClassVar
+
+from lean_tumbler.core.embedding.check import StoreCheck
+from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.reading.conditions import Test
+from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
+
+_DIGESTS = {
+    name: name.replace("sha512-", "sha512/")
+    for name in (
+        "md4", "md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha512-224", "sha512-256",
+        "sha3-224", "sha3-256", "sha3-384", "sha3-512", "ripemd160",
+    )
+}  # fmt: skip
+_WIDTH = 110
+_LONGEST_LINE = 120  # PSR-12 section 2.3
+_LEAST_TEXT = 40
+_TEXT = re.compile(r"'(?:[^'\\]|\\.)*'")
+_SIGN = re.compile(r"\\\\\\\\|\\\\.|\\.|.", re.DOTALL)
+
+
+class PhpWords(Language):
+    """How Php says things."""
+
+    name, title, ending, comment = "php", "PHP 8.2", ".php", " * "
+    needs: ClassVar[Mapping[str, str]] = {
+        "argon2id": "PHP built with Argon2, as distributions build it",
+        "unicode": "the extensions intl and mbstring",
+    }
+    direct = frozenset({"argon2id", "argon2i", "bcrypt", "pbkdf2-sha1", "pbkdf2-sha256",
+                        "pbkdf2-sha512"})  # fmt: skip
+    on_top = frozenset({"argon2id", "pbkdf2-sha256", "pbkdf2-sha512"})
+    writes = frozenset({"argon2id", "bcrypt", "pbkdf2-sha256", "pbkdf2-sha512"})
+    crypt = frozenset({"md5-crypt", "sha256-crypt", "sha512-crypt", "des-crypt", "bsdi-crypt"})
+    below = frozenset({"argon2id", "bcrypt", "pbkdf2-sha1", "pbkdf2-sha256", "pbkdf2-sha512"})
+    calls: ClassVar[Mapping[str, str]] = {
+        "password": "$password",
+        "salt": "self::given($way['salt'])",
+        "login": "self::given($way['login'])",
+        "key": "$this->key({0})",
+        "part": "self::part($way, {0})",
+        "number": "self::number($way, {0})",
+        "utf8": "{0}",
+        "text": "self::text({0})",
+        "join text": "{0} . {1}",
+        "join bytes": "{0} . {1}",
+        "cut text": "mb_substr({0}, {1}, {2}, 'UTF-8')",
+        "cut bytes": "substr({0}, {1}, {2})",
+        "trim": "self::trimmedText({0})",
+        "lower": "self::lower({0})",
+        "upper": "mb_strtoupper({0}, 'UTF-8')",
+        "nfc": r"(string) \Normalizer::normalize({0}, \Normalizer::FORM_C)",
+        "nfd": r"(string) \Normalizer::normalize({0}, \Normalizer::FORM_D)",
+        "escape-quotes": "addslashes({0})",
+        "escape-html": "htmlspecialchars({0}, ENT_COMPAT | ENT_SUBSTITUTE, 'UTF-8')",
+        "reverse": "implode('', array_reverse(mb_str_split({0}, 1, 'UTF-8')))",
+        "length": "(string) mb_strlen({0}, 'UTF-8')",
+        "double-utf-8": "(string) mb_convert_encoding({0}, 'UTF-8', 'ISO-8859-1')",
+        "encode latin-1": "self::single({0}, 'ISO-8859-1')",
+        "encode windows-1252": "self::single({0}, 'Windows-1252')",
+        "encode utf-16le": "(string) mb_convert_encoding({0}, 'UTF-16LE', 'UTF-8')",
+        "local-part": "self::localPart({0})",
+        "hex": "bin2hex({0})",
+        "hex-upper": "strtoupper(bin2hex({0}))",
+        "base64": "base64_encode({0})",
+        "base64-unpadded": "self::encoded({0})",
+        "base64url": "strtr(base64_encode({0}), '+/', '-_')",
+        "base64url-unpadded": "strtr(self::encoded({0}), '+/', '-_')",
+        "unhex": "self::unhex({0})",
+        "unbase64": "self::unbase64({0})",
+        **{f"digest {n}": f"hash('{php}', {{0}}, true)" for n, php in _DIGESTS.items()},
+        **{f"hmac {n}": f"hash_hmac('{php}', {{1}}, {{0}}, true)" for n, php in _DIGESTS.items()},
+        **{f"pbkdf2 {n}": f"hash_pbkdf2('{php}', {{0}}, {{1}}, {{2}}, {{3}}, true)"
+           for n, php in _DIGESTS.items()},
+    }  # fmt: skip
+    tests: ClassVar[Mapping[str, str]] = {
+        "empty": "self::isEmptyText({0})",
+        "present": "!self::isEmptyText({0})",
+        "null": "{0} === null",
+        "text": "self::textOf({0}) === {1}",
+        "in": "in_array(self::textOf({0}), {1}, true)",
+        "number": "self::numberIn({0}) {1} {2}",
+        "equals": "===",
+        "before": "self::isBefore({0}, {1})",
+        "from": "self::isFrom({0}, {1})",
+        "length": "mb_strlen((string) self::textOf({0}), 'UTF-8') === {1}",
+        "begins": "strpos((string) {0}, {1}) === 0",
+    }
+    joined: ClassVar[Mapping[bool, str]] = {True: " || ", False: " && "}
+
+    def literal(self, value: str | bytes) -> str:
+        """Write a constant text, or bytes."""
+        raw = value.encode("utf-8", "surrogatepass") if isinstance(value, str) else value
+        if all(32 <= byte < 127 for byte in raw) or (
+            isinstance(value, str) and value.isprintable()
+        ):
+            text = raw.decode("utf-8")
+            return "'" + text.replace("\\", "\\\\").replace("'", "\\'") + "'"
+        return '"' + "".join(f"\\x{byte:02x}" for byte in raw) + '"'
+
+    def texts(self, values: Sequence[str]) -> str:
+        """Write a constant list of texts, in one line."""
+        return f"[{', '.join(map(self.literal, values))}]"
+
+    def pattern(self, pattern: str, *, whole: bool) -> str:
+        """Write a regular expression, for the whole text or for a part of it."""
+        text = f"^(?:{pattern})$" if whole else pattern
+        return self.literal("/" + text.replace("/", r"\/") + "/Du")
+
+    def declared(self, kind: str, code: str) -> str:
+        """Write the first assignment to the variable of a kind."""
+        return f"${kind} = {code};"
+
+    def assigned(self, kind: str, code: str) -> str:
+        """Write a later one."""
+        return f"${kind} = {code};"
+
+    def variable(self, kind: str) -> str:
+        """Name the variable of a kind."""
+        return f"${kind}"
+
+    def loop(self, times: str, body: Sequence[str]) -> list[str]:
+        """Write a loop."""
+        inside = [f"    {line}" for line in body]
+        if times.isdigit():
+            return [f"for ($round = 0; $round < {times}; $round++) {{", *inside, "}"]
+        return [f"for ($rounds = {times}; $rounds > 0; $rounds--) {{", *inside, "}"]
+
+    def inner(self, name: str) -> str:
+        """Write the call of a function of a bracketed formula."""
+        return f"$this->{name}($way, $password)"
+
+    def content(self, test: Test) -> str:
+        """Write what stands in a condition's column."""
+        if test.role in {STORED, SALT, LOGIN}:
+            return f"$row['{test.role}']"
+        return f"($row['columns'][{self.literal(test.name)}] ?? null)"
+
+    def usage(self, check: StoreCheck) -> Sequence[str]:
+        """Give the lines of its head that show how it is called, with the swap."""
+        name = self._class(check)
+        keys = "$keys" if check.keys else ""
+        return (
+            f"    $login = new \\App\\Login\\{name}({keys});",
+            "    $answer = $login->check($row, $_POST['password']);",
+            "    if ($answer['new_value'] !== null) {",
+            "        // UPDATE … SET stored = :new_value WHERE id = :id AND stored = :old_value",
+            "    }",
+            "",
+            "A row that was changed meanwhile is left alone: the login is right all the same. A new",
+            "or changed password is stored as `$login->newValue($password, $login_name)` gives it.",
+        )
+
+    def needed(self, check: StoreCheck) -> list[str]:
+        """Name what a file needs beside the language."""
+        found = ["the extensions intl and mbstring"]
+        if any(name.startswith("argon2") for name in (*check.direct, *check.on_top)):
+            found.append("PHP built with Argon2, as distributions build it")
+        return [*found, "the extension openssl"] if check.is_keyed else found
+
+    @staticmethod
+    def _class(check: StoreCheck) -> str:
+        words = re.findall("[A-Za-z0-9]+", check.store)
+        return "".join(word.capitalize() for word in words) + "Login"

@@ -1,0 +1,74 @@
+"""What runs written checks: each language's interpreter with the driver of its own."""
+
+import json
+import os
+import shutil
+import subprocess
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from conftest import missing, oracle
+from embedding.worlds import KEYS, Question
+from lean_tumbler.core.embedding.language import Language
+
+DRIVERS = Path(__file__).parent / "drivers"
+CACHE = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
+NODE_PACKAGES = CACHE / "lean-tumbler-tests" / "node_modules"  # as tests/programs.sh installs them
+_PROGRAMS = {"php": ("php", "driver.php"), "node": ("node", "driver.js")}
+
+
+def node_packages() -> Path:
+    """Give the packages for Node.js that tests use."""
+    if not NODE_PACKAGES.is_dir():
+        missing("packages for Node.js (tests/programs.sh)")
+    return NODE_PACKAGES
+
+
+class Written:
+    """A check that was written into a file, and can be asked."""
+
+    def __init__(self, language: Language, source: str, folder: Path) -> None:
+        self.file = folder / f"check{language.ending}"
+        self.file.write_text(source, encoding="utf-8")
+        program, driver = _PROGRAMS[language.name]
+        self._environment = dict(os.environ)
+        if language.name == "node":
+            self._environment["NODE_PATH"] = str(node_packages())
+        keys = json.dumps({name: raw.hex() for name, raw in KEYS.items()})
+        self._command = [oracle(program), str(DRIVERS / driver), str(self.file), "KioskLogin", keys]
+
+    def ask(self, questions: Sequence[Mapping[str, object]]) -> list[dict[str, object]]:
+        """Ask all questions; each gets an answer, and nothing else is printed."""
+        done = subprocess.run(
+            self._command,
+            input="".join(json.dumps(each) + "\n" for each in questions),
+            capture_output=True, text=True, check=False, timeout=300, env=self._environment,
+        )  # fmt: skip
+        assert done.stderr == "", done.stderr[-2000:]
+        answers = [json.loads(line) for line in done.stdout.splitlines()]
+        assert len(answers) == len(questions)
+        return answers
+
+
+def told(answer: Mapping[str, object]) -> tuple[object, ...]:
+    """Give an answer as `expected` gives the library's."""
+    if "error" in answer:
+        return False, "error", "", False, ""
+    return (answer["admitted"], answer["refusal"], answer["kept"],
+            answer["new_value"] is not None, answer["identity"])  # fmt: skip
+
+
+def expected(question: Question) -> tuple[object, ...]:
+    """Give what the library says."""
+    return question.admitted, question.refusal, question.kept, question.writes, question.label
+
+
+def finished(*command: str, folder: Path) -> str:
+    """Run a linter, a formatter or a compiler; give what it prints where it complains."""
+    found = shutil.which(command[0])
+    if found is None:
+        missing(command[0])
+    done = subprocess.run(
+        [found or command[0], *command[1:]], cwd=folder, capture_output=True, text=True, check=False
+    )
+    return "" if done.returncode == 0 else done.stdout + done.stderr

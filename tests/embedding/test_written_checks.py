@@ -1,0 +1,196 @@
+"""Checks written out in other languages give the library's answers, and are clean in their own."""
+
+import random
+import re
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from embedding.programs import Written, expected, finished, node_packages, told
+from embedding.worlds import TARGETS, World, with_value
+from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.heads import Standing, standing, written
+from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.embedding.plain_texts import is_typed
+from lean_tumbler.core.embedding.registry import LANGUAGES
+from lean_tumbler.core.login.new_passwords import common_passwords
+from lean_tumbler.core.reading.text_structure import structure_of
+from lean_tumbler.errors import PasswordRefused
+
+SEEDS = range(12)
+EACH = pytest.mark.parametrize("language", LANGUAGES.values(), ids=str)
+RULES = """
+[new_passwords]
+words = ["Coldharbour", "Tide Post"]
+composition = ["digit", "other"]
+"""
+NEW = [
+    "", "short", "correct horse battery staple", "Möwe und Ebbe 42!", "mo\u0308we und ebbe 7?",
+    "password1!", "P@ssw0rd2024!", "coldharbour2024!", "tidepost", "Tide Post 99", "12121985!",
+    "\u0130stanbul-1453", "STRASSE 1!", "straße 12!", "aaaaaaaa!1", "ada.lovelace", "lovelaceada1!",
+    "x" * 300, "x" * 1100 + "1!", "nul\0nul 12!", "$argon2id$v=19$m=64,t=1,p=1$c2FsdHNhbHQ$AAAAAA1!",
+    "$over$from=abc 1!", "qwertyuiop1!", "Ελληνικά Σίσυφος 1!", "ﬁnancial ﬂow 1!", "٤٢ wörter genug!",
+]  # fmt: skip
+
+
+@EACH
+@pytest.mark.parametrize("seed", SEEDS)
+def test_every_answer_is_the_librarys(language: Language, seed: int, tmp_path: Path) -> None:
+    """Right, wrong, another's, other forms, damaged values: the same answer, and values that hold."""
+    targets = [name for name in TARGETS if name == "keyed" or name in language.writes]
+    world = World(seed, target=targets[seed % len(targets)], rows=24)
+    check = world.check()
+    if language.lacks(check):
+        pytest.skip("the language lacks what this table needs, and says so")
+    other = world.differing(check)
+    assert not [each for each in other.values() if each != "not read"]
+    program = Written(language, written(language, check), tmp_path)
+    questions = list(world.questions(without=other))
+    answers = program.ask([question.asked() for question in questions])
+    for question, answer in zip(questions, answers, strict=True):
+        assert told(answer) == expected(question), (question, world.reader.read(question.row))
+        value = answer.get("new_value")
+        if isinstance(value, str):
+            again = world.ask(with_value(question.row, value), question.password)
+            assert again.admitted
+            assert not again.writes
+
+
+@EACH
+def test_new_values_keep_the_rules(language: Language, tmp_path: Path) -> None:
+    """Registration refuses what the library refuses, for the same reasons, and makes its values."""
+    world = World(7, target="pbkdf2-sha512", rows=12, rules=RULES)
+    program = Written(language, written(language, world.check()), tmp_path)
+    rng = random.Random(5)
+    common = rng.sample(sorted(common_passwords()), 40)
+    asked = [*NEW, *(f"{text.title()}" for text in common), *common]
+    answers = program.ask([world.registration(text) for text in asked])
+    for text, answer in zip(asked, answers, strict=True):
+        reasons = _reasons(world, text)
+        if reasons:
+            found = set(str(answer.get("reasons")).split(","))
+            # Its list of likely passwords leaves out what is too short anyway.
+            assert found | {"common"} == reasons | {"common"}, text
+        else:
+            value = str(answer["value"])
+            assert world.gateway.admit(stored=value, password=text).admitted
+
+
+def _reasons(world: World, password: str) -> set[str]:
+    try:
+        world.gateway.require_usable(password=password, login="ada.lovelace@tidepost.example")
+    except PasswordRefused as refused:
+        return set(map(str, refused.reasons))
+    return set()
+
+
+@EACH
+def test_hostile_rows_get_an_answer(language: Language, tmp_path: Path) -> None:
+    """Bytes, long and odd texts: an answer or the one error, and nothing of the row in it."""
+    world = World(8, target="argon2id", rows=10)
+    check = world.check()
+    program = Written(language, written(language, check), tmp_path)
+    rng = random.Random(1)
+    rows = []
+    for _ in range(150):
+        _, row = rng.choice(world.people)
+        raw = rng.choice([
+            rng.randbytes(rng.randrange(80)), b"$over$from=" + rng.randbytes(20),
+            b"$argon2id$v=19$m=99999999,t=9,p=1$c2FsdHNhbHQ$AAAAAAAAAAAAAAAA",
+            b"$over$from=0123456789abcdef$argon2id$v=19$m=64,t=1,p=1$c2FsdHNhbHQ$AAAAAAAAAAAAAAAA",
+            b"$keyed$by=x,check=AAAAAAAA,to=realm$AAAAAAAAAAAAAAAA$" + b"A" * 48,
+            ("x" * rng.randrange(5000)).encode(), "\u202e\ufeff é".encode(), b"\xff\xfe\0",
+        ])  # fmt: skip
+        rows.append(with_value(row, "x") if rng.random() < 0.1 else world.with_bytes(row, raw))
+    answers = program.ask([world.ask(row, "Gull 4711").asked() for row in rows])
+    for answer in answers:
+        assert answer.get("admitted", False) is False
+        assert "Gull" not in str(answer)
+
+
+def test_refusals_cost_the_same_whatever_the_row_holds(tmp_path: Path) -> None:
+    """Each kind of slow work is done as often for a refused login, known or unknown."""
+    world = World(0, target="argon2id", rows=30)
+    check = world.check()
+    program = Written(LANGUAGES["php"], written(LANGUAGES["php"], check), tmp_path)
+    other = world.differing(check)
+    rows = [row for person, row in world.people if person.number not in other]
+    answers = program.ask([world.ask(row, "no such password 1").asked() for row in rows])
+    done = {tuple(sorted(answer["done"].items())) for answer in answers}  # type: ignore[attr-defined]
+    assert all(answer["admitted"] is False for answer in answers)
+    assert len(done) == 1
+
+
+def test_php_is_clean(tmp_path: Path) -> None:
+    """It parses, and keeps PSR-12."""
+    for seed in range(6):
+        world = World(seed, target=list(TARGETS)[seed % 3], rows=20)
+        check = world.check()
+        if LANGUAGES["php"].lacks(check):
+            continue
+        file = tmp_path / f"check{seed}.php"
+        file.write_text(written(LANGUAGES["php"], check), encoding="utf-8")
+        assert finished("php", "-l", file.name, folder=tmp_path) == ""
+    assert finished("phpcs", "--standard=PSR12", "--extensions=php", ".", folder=tmp_path) == ""
+
+
+def test_node_is_clean(tmp_path: Path) -> None:
+    """ESLint's recommended rules have nothing to say, and Prettier leaves it as it is."""
+    packages = node_packages()
+    for seed in range(6):
+        world = World(seed, target=list(TARGETS)[seed % 5], rows=20)
+        check = world.check()
+        if not LANGUAGES["node"].lacks(check):
+            text = written(LANGUAGES["node"], check)
+            (tmp_path / f"check{seed}.js").write_text(text, encoding="utf-8")
+    (tmp_path / "node_modules").symlink_to(packages)
+    (tmp_path / "eslint.config.mjs").write_text(
+        'import js from "@eslint/js";\nexport default [js.configs.recommended, { languageOptions: '
+        '{ sourceType: "commonjs", globals: { Buffer: "readonly", TextDecoder: "readonly" } } }];\n'
+    )
+    binaries = packages / ".bin"
+    files = [file.name for file in tmp_path.glob("check*.js")]
+    assert finished(str(binaries / "eslint"), *files, folder=tmp_path) == ""
+    prettier = (str(binaries / "prettier"), "--print-width", "100", "--check", *files)
+    assert finished(*prettier, folder=tmp_path) == ""
+
+
+def test_a_file_tells_whether_it_was_edited_or_left_behind() -> None:
+    """Its own text, another policy, another file: each is told."""
+    world = World(4, target="argon2id", rows=20)
+    language, check = LANGUAGES["php"], world.check()
+    text = written(language, check)
+
+    def again(_: object) -> str:
+        return text
+
+    assert standing(text, again) is Standing.CURRENT
+    assert standing(text, lambda _: text + " ") is Standing.BEHIND
+    assert standing(text, lambda _: None) is Standing.BEHIND
+    assert standing(text.replace("return", "return ", 1), again) is Standing.EDITED
+    assert standing("<?php\n", again) is Standing.FOREIGN
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.text(max_size=40))
+def test_a_text_with_a_structure_is_no_password(text: str) -> None:
+    """The file's rule for plain text is narrower than the library's."""
+    if is_typed(text) and len(text) > 20:
+        assert structure_of(text) == ""
+
+
+def test_the_rule_for_likely_passwords_is_the_list() -> None:
+    """Words with endings, dates and the rest together are the library's list, and nothing more."""
+    rule = common_rule(8)
+    words, altered = ("|".join(map(re.escape, texts)) for texts in (rule.words, rule.altered))
+    known = re.compile(f"(?:{words})(?:{ENDINGS}|{YEARS})|(?:{altered}){ENDINGS}|{DATES}")
+    every = {text for text in common_passwords() if len(text) >= 8}
+    assert all(known.fullmatch(text) or text in set(rule.rest) for text in every)
+    rng = random.Random(9)
+    for text in rng.sample(sorted(every), 4000):
+        place = rng.randrange(len(text))
+        changed = text[:place] + rng.choice("abc129!.") + text[place + 1 :]
+        if len(changed) >= 8 and changed not in every:
+            assert not known.fullmatch(changed), changed
