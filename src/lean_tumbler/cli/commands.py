@@ -16,6 +16,7 @@ SUMMARIES = {
     "admit": "check a login against the store, and upgrade its stored value where due",
     "serve": "check logins over HTTP for applications in any language, and upgrade their values",
     "embed": "write the check of a store as a source file of the application's own language",
+    "evidence": "take up the verdicts that files of `embed` have counted",
     "hash": "print the stored value for a new password that keeps the policy's rules",
     "set-password": "give a password to an account without value, or to one that is locked",
     "lock-dormant": "close the accounts that never came back, reversibly, and list them for a mail",

@@ -30,8 +30,7 @@ def files_behind(
     return [
         name
         for name in store.embedded
-        if not (base / name).is_file()
-        or standing_of(base / name, policy, evidence) is not Standing.CURRENT
+        if standing_of(base / name, policy, evidence) is not Standing.CURRENT
     ]
 
 
@@ -54,4 +53,6 @@ def standing_of(path: Path, policy: StoragePolicy, evidence: Evidence) -> Standi
         check = made_check(policy, store, head.holds, evidence.store(store.name))
         return written(LANGUAGES[head.language], check)
 
+    if not path.exists():
+        return Standing.MISSING
     return standing(read_text(path, limit_bytes=LARGEST_BYTES), again)

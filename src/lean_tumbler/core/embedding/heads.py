@@ -31,6 +31,7 @@ class Standing(StrEnum):
     BEHIND = "the policy says something else now"
     EDITED = "it was edited after it was written"
     FOREIGN = "it is no file of `lean-tumbler embed`"
+    MISSING = "it is not there"
 
 
 class FileHead(Struct, frozen=True, kw_only=True):

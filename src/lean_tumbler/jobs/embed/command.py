@@ -20,11 +20,11 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.embed.looking_through import Seen
 
-LANGUAGE_NAMES = ("php",)
+LANGUAGE_NAMES = ("php", "node")
 EXAMPLE = """\
   lean-tumbler embed --list
-  lean-tumbler embed php --store passengers --output app/PassengersLogin.php
-  lean-tumbler embed --check app/PassengersLogin.php
+  lean-tumbler embed php --store passengers --output PassengersLogin.php
+  lean-tumbler embed --check PassengersLogin.php
 
 Every row is read as the file reads it and as `admit` does; one that differs is counted, and no file
 is written then unless --leave-out says so. The database is only read."""

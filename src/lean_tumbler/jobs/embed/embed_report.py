@@ -39,7 +39,7 @@ class StandingPart(DocumentPart):
 class EmbedCheckDocument(Document, tag=named("embed-check")):
     """How files stand to the policy."""
 
-    files: list[StandingPart]
+    files: Annotated[list[StandingPart], "the files that were named"]
 
 
 class LanguagePart(DocumentPart):
@@ -56,7 +56,7 @@ class LanguagePart(DocumentPart):
 class LanguagesDocument(Document, tag=named("embed-languages")):
     """The languages that a check can be written in."""
 
-    languages: list[LanguagePart]
+    languages: Annotated[list[LanguagePart], "each language"]
 
 
 def draw_embed(console: Console, found: EmbedDocument) -> None:

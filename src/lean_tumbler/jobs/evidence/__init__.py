@@ -1,0 +1,1 @@
+"""`evidence`: takes up what written checks have counted."""

@@ -1,0 +1,173 @@
+"""`embed` and `evidence add`, as people run them."""
+
+import hashlib
+import json
+import os
+import sqlite3
+import subprocess
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from conftest import Finished, Program, oracle
+from embedding.programs import node_packages
+from lean_tumbler.errors import UsageError
+
+POLICY = """
+[target]
+scheme = "argon2id"
+memory_kib = 64
+passes = 1
+[floor]
+argon2id = {{ memory_kib = 64, passes = 1 }}
+[store.passengers]
+locator = "harbour.db"
+table = "people"
+mode = "{mode}"
+readers_ready = 2026-01-01
+{more}
+[store.passengers.columns]
+account = "id"
+login = "mail"
+stored = "pw"
+salt = "salt"
+[[store.passengers.cohort]]
+name = "portal-2011"
+formula = "utf-8, append salt, sha1, hex"
+"""
+KEY = "an invented key of more than thirty-two signs"
+
+
+def harbour(folder: Path, *, mode: str = "upgrade", more: str = "", rows: int = 20) -> None:
+    """Make a database of salted digests, and its policy."""
+    with closing(sqlite3.connect(folder / "harbour.db")) as connection, connection:
+        connection.execute("DROP TABLE IF EXISTS people")
+        connection.execute("CREATE TABLE people (id integer PRIMARY KEY, mail, pw text, salt text)")
+        connection.executemany(
+            "INSERT INTO people VALUES (?, ?, ?, ?)",
+            [
+                (n, f"ada{n}@tidepost.example",
+                 hashlib.sha1(f"Gull {n} ebb{n:04}".encode()).hexdigest(), f"{n:04}")
+                for n in range(1, rows + 1)
+            ],
+        )  # fmt: skip
+    (folder / "tumbler.toml").write_text(POLICY.format(mode=mode, more=more), encoding="utf-8")
+
+
+def test_a_file_is_written_checked_and_waited_for(program: Program, tmp_path: Path) -> None:
+    """Written; current; left behind by the policy, and then `layer`, `plan` and the gate say so."""
+    harbour(tmp_path)
+    done = program("embed", "php", "--output", "Login.php", "--format", "json")
+    found = json.loads(done.out)
+    assert (done.code, found["rows"], found["not_checked"]) == (0, 20, {})
+    harbour(tmp_path, more='embedded = ["Login.php"]')
+    assert program("embed", "--check", "Login.php").code == 0
+    assert program("enforce", "gate", "--state", "gate.state").code == 0
+    text = (tmp_path / "tumbler.toml").read_text("utf-8")
+    (tmp_path / "tumbler.toml").write_text(text.replace("passes = 1\n", "passes = 2\n", 1), "utf-8")
+    checked = program("embed", "--check", "Login.php")
+    assert checked.code == 1
+    assert "the policy says something else now" in checked.out
+    layered = program("layer", "--no-backup", "--unproven", "portal-2011")
+    assert layered.code != 0
+    assert "is not what would be written now" in layered.err
+    assert "is not what would be written now" in program("plan").out
+    assert program("enforce", "gate", "--state", "gate.state").code == 1
+    assert program("embed", "php", "--output", "Login.php").code == 0
+    assert program("layer", "--no-backup", "--unproven", "portal-2011").code == 0
+
+
+def test_rows_that_a_file_cannot_check_are_told(program: Program, tmp_path: Path) -> None:
+    """No file is written over their heads; with --leave-out it is, and they are counted."""
+    harbour(tmp_path)
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:
+        connection.execute("UPDATE people SET pw = '\"' || pw || '\"' WHERE id = 3")
+    done = program("embed", "php", "--output", "Login.php")
+    assert done.code == 1
+    assert "No file was written." in done.out
+    assert not (tmp_path / "Login.php").exists()
+    left = program("embed", "php", "--output", "Login.php", "--leave-out")
+    assert left.code == 0
+    assert "portal-2011" in left.out
+    assert (tmp_path / "Login.php").exists()
+
+
+def test_what_a_language_lacks_is_said_before(program: Program, tmp_path: Path) -> None:
+    """A target that PHP cannot make, and a digest that Node.js has not."""
+    harbour(tmp_path)
+    text = (tmp_path / "tumbler.toml").read_text("utf-8")
+    scrypt = text.replace('scheme = "argon2id"\nmemory_kib = 64\npasses = 1', 'scheme = "scrypt"')
+    (tmp_path / "tumbler.toml").write_text(scrypt, encoding="utf-8")
+    done = program("embed", "php", "--output", "Login.php")
+    assert (done.code, "php lacks scrypt" in done.out) == (1, True)
+    (tmp_path / "tumbler.toml").write_text(text.replace("sha1, hex", "md4, hex"), encoding="utf-8")
+    done = program("embed", "node", "--output", "login.js", "--leave-out")
+    assert (done.code, "digest md4" in done.out) == (1, True)
+    listed = program("embed", "--list", "--format", "json")
+    assert [each["name"] for each in json.loads(listed.out)["languages"]] == ["php", "node"]
+
+
+def _php(folder: Path, file: str) -> list[str]:
+    script = (
+        f"require '{file}'; $check = new App\\Login\\PassengersLogin();"
+        "foreach (json_decode(stream_get_contents(STDIN), true) as [$row, $password, $old]) {"
+        "  $answer = $check->check($row, $password);"
+        f"  $check->count('verdicts.log', '{KEY}', $row['login'], $answer, $old); }}"
+    )
+    return [oracle("php"), "-r", script]
+
+
+def _node(folder: Path, file: str) -> list[str]:
+    script = (
+        f"const {{ PassengersLogin }} = require('./{file}'); const check = new PassengersLogin();"
+        "(async () => { for (const [row, password, old] of JSON.parse(require('fs')"
+        ".readFileSync(0, 'utf8'))) {"
+        f" check.count('verdicts.log', '{KEY}', row.login, await check.check(row, password), old);"
+        " } })();"
+    )
+    return [oracle("node"), "-e", script]
+
+
+@pytest.mark.parametrize(
+    ("language", "file", "command"), [("php", "Login.php", _php), ("node", "login.js", _node)]
+)
+def test_verdicts_prove_a_cohort(
+    program: Program,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    language: str,
+    file: str,
+    command: Callable[[Path, str], list[str]],
+) -> None:
+    """Observed without a service: counted once a person, bad lines left out, and `layer` may write."""
+    harbour(tmp_path, mode="observe")
+    assert program("embed", language, "--output", file).code == 0
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection:
+        rows = connection.execute("SELECT id, mail, pw, salt FROM people").fetchall()
+    asked = [
+        [{"stored": pw, "salt": salt, "login": mail, "account": str(n)}, f"Gull {n} ebb", True]
+        for n, mail, pw, salt in rows
+    ]
+    if language == "node":
+        monkeypatch.setenv("NODE_PATH", str(node_packages()))
+    for _ in range(2):
+        subprocess.run(command(tmp_path, file), input=json.dumps(asked), text=True, cwd=tmp_path,
+                       check=True, env=dict(os.environ))  # fmt: skip
+    log = tmp_path / "verdicts.log"
+    assert "ada1@" not in log.read_text("utf-8")
+    with log.open("a", encoding="utf-8") as file_:
+        file_.write("nonsense\n" + log.read_text("utf-8").splitlines()[0][:-1] + "0\n")
+    monkeypatch.setenv("LEAN_TUMBLER_VERDICTS_KEY", KEY)
+    done: Finished = program("evidence", "add", "verdicts.log", "--format", "json")
+    found = json.loads(done.out)
+    assert (done.code, found["lines"], found["used"], found["against"]) == (0, 42, 40, 0)
+    assert sum(found["not_used"].values()) == 2
+    harbour_policy = (tmp_path / "tumbler.toml").read_text("utf-8")
+    (tmp_path / "tumbler.toml").write_text(
+        harbour_policy.replace('"observe"', '"upgrade"'), "utf-8"
+    )
+    assert program("layer", "--no-backup").code == 0
+    monkeypatch.setenv("LEAN_TUMBLER_VERDICTS_KEY", "short")
+    assert program("evidence", "add", "verdicts.log").code == UsageError.exit_code
