@@ -4,9 +4,10 @@ from lean_tumbler.core.stock_functions import StockFunction, stock_functions
 from reference.tables import GENERATED, table
 
 _HEAD = f"""\
-# What stock functions verify
+# What languages and packages verify
 
-An application that has only what its language brings can check the schemes of this table.
+An application that has only what its language brings can check the schemes of its rows in this table.
+Where it uses a package for one primitive, name that: then what is written is what the package reads.
 {GENERATED}
 
 Name your programs in the policy, and `tune`, `plan` and `layer` keep to what all of them verify:
@@ -14,6 +15,8 @@ Name your programs in the policy, and `tune`, `plan` and `layer` keep to what al
 ```toml
 [target]
 verified_by = ["php 8.2", "node 20"]       # a language and its version; “core” may follow
+# verified_by = ["node 20 bcryptjs 2"]     # a package of it, whose version may be left out
+# verified_by = ["go x/crypto", "bcrypt"]  # or a scheme, and a variant: "bcrypt 2y"
 ```
 
 A target that one of them lacks is refused, with the reason. Without `scheme`, the target is the
@@ -26,8 +29,7 @@ Leave it out where your programs use this tool's check, or the twenty lines of
 [FORMATS.md](FORMATS.md).
 
 Functions that *take the text* verify a stored value as it is. The others compute the hash: the
-program takes salt, costs and digest out of the text, and compares in constant time. What a package
-from elsewhere verifies is not listed here.
+program takes salt, costs and digest out of the text, and compares in constant time.
 
 """
 _COLUMNS = (
@@ -50,4 +52,5 @@ def _row(found: StockFunction) -> tuple[str, ...]:
     needs += [f"gone since {'.'.join(map(str, found.until))}"] if found.until else []
     needs += [found.note] if found.note else []
     takes = "yes" if found.takes_text else "no"
-    return found.language, f"`{found.name}`", verifies, takes, "; ".join(needs), found.source
+    language = f"{found.language} {found.package}".rstrip()
+    return language, f"`{found.name}`", verifies, takes, "; ".join(needs), found.source

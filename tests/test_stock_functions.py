@@ -3,15 +3,18 @@
 import base64
 import hashlib
 import json
+import os
 import re
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
 import servers
 from conftest import CHEAP_POLICY, Program, make_portal, missing
+from embedding.programs import node_packages
 from lean_tumbler import CredentialGateway, StoragePolicy
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, read_value
 from lean_tumbler.core.schemes.current.bcrypt import as_variant
@@ -81,7 +84,7 @@ def made(scheme: str) -> str:
 
 
 TAKEN = [(found, scheme) for found in stock_functions() if found.takes_text
-         for scheme in found.schemes if found.language in TAKING]  # fmt: skip
+         for scheme in found.schemes if found.language in TAKING and not found.package]  # fmt: skip
 COMPUTED = [
     (language, kind, scheme)
     for language, kind in COMPUTING
@@ -143,6 +146,110 @@ def test_node_has_what_its_version_has() -> None:
     assert (reader.verifies("argon2id") is not None) is there
 
 
+_RUBY = "puts BCrypt::Password.new(ARGV[0]) == ARGV[1] ? 'yes' : 'no'"
+_PYTHON = "import bcrypt,sys; print('yes' if bcrypt.checkpw(sys.argv[2].encode(), sys.argv[1].encode()) else 'no')"
+_GO = """package main
+
+import (
+	"fmt"
+	"os"
+
+	"golang.org/x/crypto/bcrypt"
+)
+
+func main() {
+	if bcrypt.CompareHashAndPassword([]byte(os.Args[1]), []byte(os.Args[2])) == nil {
+		fmt.Println("yes")
+	} else {
+		fmt.Println("no")
+	}
+}
+"""
+_JAVA = """
+import org.bouncycastle.crypto.generators.OpenBSDBCrypt;
+
+class Check {
+    public static void main(String[] given) {
+        boolean right = OpenBSDBCrypt.checkPassword(given[0], given[1].toCharArray());
+        System.out.println(right ? "yes" : "no");
+    }
+}
+"""
+
+
+def _reader(package: str, folder: Path) -> tuple[tuple[str, ...], dict[str, str]]:
+    """Give what runs a package: its command, and its environment."""
+    given = "process.argv.slice(1)"
+    if package == "node bcryptjs":
+        script = f"const [h, p] = {given}; require('bcryptjs').compare(p, h)"
+        return ("node", "-e", f"{script}.then((yes) => console.log(yes ? 'yes' : 'no'))"), {
+            "NODE_PATH": str(node_packages())
+        }
+    if package == "node argon2":
+        script = f"const [h, p] = {given}; require('argon2').verify(h, p)"
+        return ("node", "-e", f"{script}.then((yes) => console.log(yes ? 'yes' : 'no'))"), {
+            "NODE_PATH": str(node_packages())
+        }
+    if package == "ruby bcrypt":
+        return ("ruby", "-rbcrypt", "-e", _RUBY), {}
+    if package == "python bcrypt":
+        return (sys.executable, "-c", _PYTHON), {}
+    if package == "go x/crypto":
+        (folder / "check.go").write_text(_GO)
+        gopath = {
+            "GO111MODULE": "off",
+            "GOPATH": "/usr/share/gocode",
+            "GOCACHE": str(folder / "go"),
+        }
+        return ("go", "run", str(folder / "check.go")), gopath
+    (folder / "Check.java").write_text(_JAVA)
+    return ("java", "-cp", "/usr/share/java/bcprov.jar", str(folder / "Check.java")), {}
+
+
+@pytest.mark.parametrize(
+    "package",
+    [
+        "node bcryptjs",
+        "node argon2",
+        "ruby bcrypt",
+        "python bcrypt",
+        "go x/crypto",
+        "java bouncycastle",
+    ],
+)
+def test_packages_take_what_is_written_for_them(package: str, tmp_path: Path) -> None:
+    """Each variant that the table names, new values and those of a login; and no other password."""
+    program = Reader.named(package)
+    assert program is not None
+    scheme = "argon2id" if package == "node argon2" else "bcrypt"
+    found = program.verifies(scheme)
+    assert found is not None
+    command, environment = _reader(package, tmp_path)
+    costs = "cost_log2 = 10" if scheme == "bcrypt" else "memory_kib = 19456\npasses = 2"
+    policy = StoragePolicy.from_toml(
+        f'[target]\nscheme = "{scheme}"\n{costs}\nverified_by = ["{package}"]\n'
+    )
+    gateway = CredentialGateway(policy)
+    new = gateway.hash(password=PASSWORD)
+    old = hashlib.md5(PASSWORD.encode()).hexdigest()
+    upgraded = gateway.admit(stored=old, password=PASSWORD).new_value or ""
+    values = [new, upgraded, *(as_variant(made(scheme), variant) for variant in found.variants)]
+    for value in values:
+        assert _run(command, environment, value, PASSWORD) == "yes"
+        assert _run(command, environment, value, PASSWORD + "x") == "no"
+
+
+def _run(command: tuple[str, ...], environment: dict[str, str], *given: str) -> str:
+    if shutil.which(command[0]) is None:
+        missing(command[0])
+    done = subprocess.run(
+        [*command, *given], capture_output=True, text=True, check=False,
+        env=os.environ | environment,
+    )  # fmt: skip
+    assert done.stdout.strip() in {"yes", "no"}, done.stderr
+    return done.stdout.strip()
+
+
 # -- What verified_by binds --------------------------------------------------------------------------
 
 
@@ -153,6 +260,13 @@ def test_node_has_what_its_version_has() -> None:
         ("Node 18 core", Reader("node", (18,))),
         ("php", None),
         ("php seven", None),
+        ("node 20 bcryptjs 2", Reader("node", (2,), "bcryptjs", language_version=(20,))),
+        ("go x/crypto", Reader("go", (), "x/crypto")),
+        ("python bcrypt 4", Reader("python", (4,), "bcrypt")),
+        ("bcrypt", Reader("", scheme="bcrypt")),
+        ("bcrypt 2y", Reader("", scheme="bcrypt", variant="2y")),
+        ("argon2id 2y", None),
+        ("node 20 bcryptjs two", None),
         ("cobol 85", None),
     ],
 )
@@ -168,6 +282,8 @@ def test_programs_are_named_with_their_version(text: str, expected: Reader | Non
          ("php 7.2 has no stock function that verifies argon2id (password_verify does since 7.3); "
          "all of verified_by verify: argon2i, bcrypt, pbkdf2-sha1, pbkdf2-sha256, pbkdf2-sha512")),
         ('verified_by = ["php 8"]\nscheme = "argon2id"\nlanes = 4', "with lanes up to 1"),
+        ('verified_by = ["node 20 bcryptjs 2"]\nscheme = "scrypt"',
+         "node 20 bcryptjs 2 does not verify scrypt; all of verified_by verify: bcrypt"),
         ('verified_by = ["node 20", "perl 5"]', "all of verified_by verify: no scheme"),
         ('verified_by = ["cobol 85"]', "must be a list of languages with versions"),
         ("verified_by = [8.2]", "must be a list of languages with versions"),
@@ -187,6 +303,10 @@ def test_a_target_that_a_program_cannot_verify_is_refused(target: str, sentence:
         ('["node 20"]', "scrypt", "$scrypt$"),
         ('["php 7.2", "postgresql 15"]', "bcrypt", "$2a$"),
         ('["php 5.6"]', "bcrypt", "$2y$"),
+        ('["node 20 bcryptjs 2"]', "bcrypt", "$2b$"),
+        ('["ruby 3.2 bcrypt 3.1", "go x/crypto"]', "bcrypt", "$2b$"),
+        ('["bcrypt 2y"]', "bcrypt", "$2y$"),
+        ('["go x/crypto"]', "argon2id", "$argon2id$"),
         ('["java 8", "dotnet 6", "go 1.24"]', "pbkdf2-sha256", "$pbkdf2-sha256$"),
     ],
 )

@@ -1,12 +1,12 @@
-"""What the functions that come with a language verify: by scheme, variant and version.
+"""What languages, and packages for one primitive, verify: by scheme, variant and version.
 
-The facts and their sources stand in `stock_functions.toml`: what an application can check without a
-package of others. docs/LANGUAGES.md prints them.
+The facts and their sources stand in `stock_functions.toml`. docs/LANGUAGES.md prints them.
 """
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cache
+from types import MappingProxyType
 
 from msgspec import Struct, field
 
@@ -14,7 +14,12 @@ from lean_tumbler.core.schemes.base import Parameters
 
 Version = tuple[int, ...]
 
-_PROGRAM = re.compile(r"(?P<language>[a-z]+) (?P<version>[0-9]+(?:\.[0-9]+){0,2})(?: core)?")
+_VERSION = r"[0-9]+(?:\.[0-9]+){0,2}"
+_PROGRAM = re.compile(
+    rf"(?P<language>[a-z]+)(?: (?P<version>{_VERSION}))?(?: core"
+    rf"|(?: (?P<package>[a-z][a-z0-9/-]*)(?: (?P<package_version>{_VERSION}))?))?"
+)
+_SCHEME = re.compile(r"(?P<scheme>[a-z0-9-]+)(?: (?P<variant>2[aby]))?")
 
 
 class StockFunction(Struct, frozen=True, kw_only=True):
@@ -22,7 +27,9 @@ class StockFunction(Struct, frozen=True, kw_only=True):
 
     language: str
     name: str  # as its manual writes it
-    schemes: Mapping[str, Version]  # what it verifies -> since which version
+    # what it verifies -> since which version, of the package where it is of one
+    schemes: Mapping[str, Version]
+    package: str = ""  # of which it is; empty for what comes with the language
     until: Version = ()  # the first version that lacks it; empty where none does
     # whether it takes the stored text as it is; else it computes the hash from salt and costs, and
     # the program takes the text apart and compares
@@ -61,47 +68,98 @@ def languages() -> tuple[str, ...]:
     return tuple(dict.fromkeys(found.language for found in stock_functions()))
 
 
+def packages(language: str) -> tuple[str, ...]:
+    """Name the packages of a language in the table."""
+    found = (each.package for each in stock_functions() if each.language == language)
+    return tuple(dict.fromkeys(package for package in found if package))
+
+
 class Program(Struct, frozen=True):
-    """A language and its version, as [target] verified_by names it: `php 7.4`, `node 18 core`."""
+    """What checks passwords, as [target] verified_by names it.
+
+    It is a language and its version (`php 8.2`), a package of one (`node 20 bcryptjs 2`, `go
+    x/crypto`), or whatever reads a scheme (`bcrypt`, `bcrypt 2y`).
+    """
 
     language: str
-    version: Version
+    version: Version = ()  # of the language, or of the package; empty where none is named
+    package: str = ""
+    scheme: str = ""  # of what is named by its scheme
+    variant: str = ""  # of that, where it is named
+    language_version: Version = ()  # beside a package's
 
     @classmethod
     def named(cls, text: str) -> "Program | None":
-        """Read a name; None where it is none, or of a language that the table lacks."""
-        match = _PROGRAM.fullmatch(text.strip().lower())
-        if match is None or match["language"] not in languages():
+        """Read a name; None where it is none, or of what the table lacks."""
+        told = " ".join(text.lower().split())
+        match = _PROGRAM.fullmatch(told)
+        if match is not None and match["language"] in languages():
+            return cls._of_language(match)
+        found = _SCHEME.fullmatch(told)
+        schemes = {scheme for each in stock_functions() for scheme in each.schemes}
+        if found is None or found["scheme"] not in schemes:
             return None
-        return cls(match["language"], _version(match["version"]))
+        if found["variant"] and found["scheme"] != "bcrypt":
+            return None
+        return cls("", scheme=found["scheme"], variant=found["variant"] or "")
+
+    @classmethod
+    def _of_language(cls, match: re.Match[str]) -> "Program | None":
+        version = _version(match["version"]) if match["version"] else ()
+        if not match["package"]:
+            return cls(match["language"], version) if version else None
+        if match["package"] not in packages(match["language"]):
+            return None
+        own = _version(match["package_version"]) if match["package_version"] else ()
+        return cls(match["language"], own, match["package"], language_version=version)
 
     def __str__(self) -> str:
-        return f"{self.language} {'.'.join(map(str, self.version))}"
+        if self.scheme:
+            return f"{self.scheme} {self.variant}".rstrip()
+        version, own = (".".join(map(str, each)) for each in (self.version, self.language_version))
+        parts = (self.language, own, self.package, version)
+        return " ".join(part for part in parts if part)
 
     def functions(self) -> Iterator[StockFunction]:
-        """Give the functions that this version has."""
+        """Give the functions that this version has; of a package, its own alone."""
+        if self.scheme:
+            variants = (self.variant,) if self.variant else _WRITTEN_AS.get(self.scheme, ())
+            yield StockFunction(
+                language="", name=str(self), schemes={self.scheme: ()}, takes_text=True,
+                variants=variants, source="",
+            )  # fmt: skip
         for found in stock_functions():
             is_gone = bool(found.until) and self.version >= found.until
-            if found.language == self.language and not is_gone:
+            is_own = (found.language, found.package) == (self.language, self.package)
+            if is_own and not is_gone:
                 yield found
 
     def verifies(self, scheme: str) -> StockFunction | None:
         """Give the function that verifies a scheme; None where this version has none."""
         for found in self.functions():
             since = found.schemes.get(scheme)
-            if since is not None and self.version >= since:
+            if since is not None and (not self.version or self.version >= since):
                 return found
         return None
+
+
+# What a reader of a scheme takes of whom nothing else is said.
+_WRITTEN_AS: Mapping[str, tuple[str, ...]] = MappingProxyType({"bcrypt": ("2b", "2a", "2y")})
 
 
 def hindrance(program: Program, scheme: str, parameters: Parameters) -> str:
     """Say why a program's stock functions do not verify what would be written; or nothing."""
     found = program.verifies(scheme)
+    if found is None and (program.package or program.scheme):
+        return f"{program} does not verify {scheme}"
     if found is None:
         later = [
             f"{known.name} does since {'.'.join(map(str, known.schemes[scheme]))}"
             for known in stock_functions()
-            if known.language == program.language and scheme in known.schemes and not known.until
+            if known.language == program.language
+            and not known.package
+            and scheme in known.schemes
+            and not known.until
         ]
         more = f" ({later[0]})" if later else ""
         return f"{program} has no stock function that verifies {scheme}{more}"
@@ -119,14 +177,14 @@ def schemes_for(programs: Sequence[Program], schemes: Sequence[str]) -> tuple[st
 
 
 def readers_of(scheme: str, variant: str = "") -> Iterator[tuple[StockFunction, Version]]:
-    """Give the functions that verify a scheme, and since which version of their language.
+    """Give what languages bring that verifies a scheme, and since which version.
 
     Args:
         scheme: of the stored value.
         variant: of a bcrypt value; a function that does not take it is left out.
     """
     for found in stock_functions():
-        if scheme not in found.schemes:
+        if scheme not in found.schemes or found.package:
             continue
         if scheme != "bcrypt" or not variant or variant in found.variants:
             yield found, found.schemes[scheme]

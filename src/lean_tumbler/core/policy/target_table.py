@@ -16,9 +16,17 @@ from lean_tumbler.core.policy.model import DIRECTORY_SCHEMES, LayeredWith, Stora
 from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
 from lean_tumbler.core.schemes.derivation import Derivation
 from lean_tumbler.core.schemes.keyed import KEY_NAME, Bound
-from lean_tumbler.core.stock_functions import Program, languages, schemes_for
+from lean_tumbler.core.stock_functions import Program, languages, packages, schemes_for
 
 LAYER_READERS = ("service", "library", "own check")  # the last one by docs/FORMATS.md
+
+
+def _known_programs() -> str:
+    """Name all languages, and the packages of each."""
+    return ", ".join(
+        language + (f" ({', '.join(packages(language))})" if packages(language) else "")
+        for language in languages()
+    )
 
 
 class _Chosen(Struct):
@@ -117,7 +125,8 @@ class TargetTables(Entries):
             raise self.error(
                 "target",
                 "“verified_by” must be a list of languages with versions, like "
-                f'["php 8.2", "node 20"]; known: {", ".join(languages())}',
+                '["php 8.2", "node 20"], packages of them, like "node 20 bcryptjs 2", or schemes, '
+                f'like "bcrypt"; known: {_known_programs()}',
             )
         return tuple(filter(None, found))
 
