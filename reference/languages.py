@@ -6,8 +6,8 @@ from reference.tables import GENERATED, table
 _HEAD = f"""\
 # What languages and packages verify
 
-An application that has only what its language brings can check the schemes of its rows in this table.
-Where it uses a package for one primitive, name that: then what is written is what the package reads.
+An application that has only what its language brings can check the schemes of its rows here. Where
+it uses a package for one primitive, name that: then what is written is what the package reads.
 {GENERATED}
 
 Name your programs in the policy, and `tune`, `plan` and `layer` keep to what all of them verify:

@@ -380,3 +380,27 @@ def test_every_language_is_said_to_verify_something() -> None:
     assert len(languages()) >= 10
     for language in languages():
         assert hindrance(Reader(language, (0,)), "argon2id", {})
+
+
+def test_costs_in_the_order_of_their_letters_are_read(tmp_path: Path) -> None:
+    """A package for Node.js writes p before t: such a value is read, opened, and replaced by none."""
+    script = (
+        "require('argon2').hash(process.argv[1], {timeCost: 2, memoryCost: 64, parallelism: 1})"
+        ".then(console.log)"
+    )
+    value = _run_node(script, PASSWORD)
+    policy = StoragePolicy.from_toml(
+        "[target]\nmemory_kib = 64\npasses = 2\n[floor]\nargon2id = { memory_kib = 64, passes = 2 }\n"
+    )
+    assert read_value(value).scheme == "argon2id"
+    outcome = CredentialGateway(policy).admit(stored=value, password=PASSWORD)
+    assert (outcome.admitted, outcome.new_value) == (True, None)
+    assert not CredentialGateway(policy).admit(stored=value, password="x").admitted
+
+
+def _run_node(script: str, *given: str) -> str:
+    done = subprocess.run(
+        ["node", "-e", script, *given], capture_output=True, text=True, check=True,
+        env=os.environ | {"NODE_PATH": str(node_packages())},
+    )  # fmt: skip
+    return done.stdout.strip()

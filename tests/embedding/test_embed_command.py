@@ -171,3 +171,40 @@ def test_verdicts_prove_a_cohort(
     assert program("layer", "--no-backup").code == 0
     monkeypatch.setenv("LEAN_TUMBLER_VERDICTS_KEY", "short")
     assert program("evidence", "add", "verdicts.log").code == UsageError.exit_code
+
+
+@pytest.mark.parametrize(("language", "file"), [("php", "Login.php"), ("node", "login.js")])
+def test_the_way_out_is_a_few_lines(
+    program: Program, tmp_path: Path, language: str, file: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Without a legacy value the file calls the stock function, and admits who should be."""
+    harbour(tmp_path, rows=3)
+    values = {
+        n: program("hash", stdin=f"Gull {n} on a mast".encode()).out.strip() for n in (1, 2, 3)
+    }
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:
+        connection.executemany("UPDATE people SET pw = ?2 WHERE id = ?1", list(values.items()))
+    done = program("embed", language, "--output", file, "--format", "json")
+    assert (done.code, json.loads(done.out)["is_finished"]) == (0, True)
+    text = (tmp_path / file).read_text("utf-8")
+    code = [line for line in text.splitlines() if not line.lstrip().startswith(("*", "/", "//"))]
+    assert len(code) < 45
+    assert program("embed", "--check", file).code == 0
+    if language == "php":
+        script = (
+            f"require '{file}'; $c = new App\\Login\\PassengersLogin(); [$s, $p] = json_decode(stream_get_contents(STDIN));"
+            "echo json_encode([$c->check($s, $p), $c->check($s, $p . 'x'), $c->check('!', $p), $c->newValue($p)]);"
+        )
+        command = [oracle("php"), "-r", script]
+    else:
+        monkeypatch.setenv("NODE_PATH", str(node_packages()))
+        script = (
+            f"const c = require('./{file}'); const [s, p] = JSON.parse(require('fs').readFileSync(0, 'utf8'));"
+            "(async () => console.log(JSON.stringify([await c.check(s, p), await c.check(s, p + 'x'), await c.check('!', p), await c.newValue(p)])))();"
+        )
+        command = [oracle("node"), "-e", script]
+    answered = subprocess.run(command, input=json.dumps([values[2], "Gull 2 on a mast"]), text=True,
+                              cwd=tmp_path, check=True, capture_output=True, env=dict(os.environ))  # fmt: skip
+    *verdicts, value = json.loads(answered.stdout)
+    assert verdicts == [True, False, False]
+    assert value.startswith("$argon2id$v=19$m=64,t=1,p=1$")

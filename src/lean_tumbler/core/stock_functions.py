@@ -169,6 +169,20 @@ def hindrance(program: Program, scheme: str, parameters: Parameters) -> str:
     return ""
 
 
+# What most applications check with, as `verified_by` names it; the likeliest first.
+_USUAL = (
+    "php 8.2", "node 20 bcryptjs 3", "python bcrypt 4", "ruby bcrypt 3.1", "java bouncycastle",
+    "go x/crypto", "node 20", "node 20 argon2", "java 17",
+)  # fmt: skip
+
+
+def usual_readers(scheme: str, most: int) -> tuple[str, ...]:
+    """Name the likeliest programs that verify a scheme, as `verified_by` takes them."""
+    named = ((text, Program.named(text)) for text in _USUAL)
+    able = (text for text, program in named if program is not None and program.verifies(scheme))
+    return tuple(able)[:most]
+
+
 def schemes_for(programs: Sequence[Program], schemes: Sequence[str]) -> tuple[str, ...]:
     """Give those schemes that all programs verify."""
     return tuple(

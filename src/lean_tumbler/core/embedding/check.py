@@ -84,6 +84,7 @@ class Holds(Struct, frozen=True, kw_only=True):
     origins: frozenset[str] = frozenset()  # what layered heads name
     layouts: frozenset[str] = frozenset()  # names in `SELF_DESCRIBING` of fast values
     keyed: bool = False
+    is_finished: bool = False  # whether nothing but values of the target was there
     work: tuple[KindOfWork, ...] = ()
 
 

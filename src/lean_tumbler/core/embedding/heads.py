@@ -18,7 +18,7 @@ from lean_tumbler.core.embedding.registry import LANGUAGES
 from lean_tumbler.core.embedding.rendering import filled
 
 _STORE, _COLUMN, _FINGERPRINT = "store: ", "column: ", "fingerprint: "
-_KEYED = "keyed"
+_KEYED, _FINISHED = "keyed", "finished"
 _WIDTH = 90
 _HEAD_CHARACTERS = 20_000
 LARGEST_BYTES = 1 << 21
@@ -54,14 +54,19 @@ def _lines(language: Language, check: StoreCheck) -> Iterator[str]:
     yield ""
     yield f"Written by `lean-tumbler embed {language.name}`, for {language.title}. Do not edit it:"
     yield "`lean-tumbler embed --check FILE` tells, and says when the policy has changed."
+    if language.is_finished(check):
+        yield ""
+        yield "No legacy value was left when it was written: call these two functions in the"
+        yield "application's own code, and this file can go."
     needs = language.needed(check)
     if needs:
         yield ""
         yield "It needs:"
         yield from (f"- {need}" for need in needs)
     yield ""
-    yield from language.usage(check)
-    yield ""
+    if not language.is_finished(check):
+        yield from language.usage(check)
+        yield ""
     yield f"{_STORE}{check.store}"
     yield from filled([_COLUMN.strip(), *_tokens(check.holds)], indent="", width=_WIDTH, mark="")
     yield f"{_FINGERPRINT}…"
@@ -73,6 +78,7 @@ def _tokens(holds: Holds) -> Iterator[str]:
     yield from (f"from={name}" for name in sorted(holds.origins))
     yield from (f"layout={name}" for name in sorted(holds.layouts))
     yield from ([_KEYED] if holds.keyed else [])
+    yield from ([_FINISHED] if holds.is_finished else [])
     for work in holds.work:
         yield f"work={work.scheme}:{','.join(map(str, work.costs))}x{work.times}"
     yield "end"
@@ -96,7 +102,7 @@ def head_of(text: str) -> FileHead | None:
     return FileHead(
         language=language[1],
         store=store[1].strip(),
-        holds=_holds([each for each in tokens if "=" in each or each == _KEYED]),
+        holds=_holds([each for each in tokens if "=" in each or each in {_KEYED, _FINISHED}]),
         fingerprint=fingerprint[1],
     )
 
@@ -112,6 +118,7 @@ def _holds(tokens: list[str]) -> Holds:
         origins=frozenset(named.get("from", ())),
         layouts=frozenset(named.get("layout", ())),
         keyed=_KEYED in named,
+        is_finished=_FINISHED in named,
         work=tuple(filter(None, map(_work, named.get("work", ())))),
     )
 

@@ -4,7 +4,6 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence, Set
 from datetime import date, timedelta
-from functools import cached_property
 from importlib.resources import files
 from typing import ClassVar
 
@@ -47,6 +46,8 @@ class Language(ABC):
     on_top: ClassVar[frozenset[str]]  # and over a digest
     below: ClassVar[frozenset[str]]  # and below a layer, beside those of `crypt`
     writes: ClassVar[frozenset[str]]  # and writes
+    # schemes whose whole values a function, or the one package, takes
+    stock: ClassVar[frozenset[str]] = frozenset({"argon2id", "bcrypt"})
     crypt: ClassVar[frozenset[str]]  # what its library's crypt computes
 
     # ---- what each language writes in its own way ----
@@ -115,10 +116,15 @@ class Language(ABC):
     def __str__(self) -> str:
         return self.name
 
-    @cached_property
-    def _template(self) -> str:
-        place = files(__package__).joinpath("languages", self.name, "login.template")
+    def _template(self, check: StoreCheck) -> str:
+        name = "finished" if self.is_finished(check) else "login"
+        place = files(__package__).joinpath("languages", self.name, f"{name}.template")
         return place.read_text("utf-8")
+
+    def is_finished(self, check: StoreCheck) -> bool:
+        """Tell whether a stock function, or the one package, checks all that is there."""
+        is_target = check.holds.is_finished and check.holds.direct == {check.target.scheme}
+        return is_target and not check.is_keyed and check.target.scheme in self.stock
 
     def source(self, check: StoreCheck, head: Sequence[str]) -> str:
         """Write the file of a check.
@@ -129,7 +135,7 @@ class Language(ABC):
         """
         lines = [f"{self.comment}{line}".rstrip() for line in head]
         return rendered(
-            self._template,
+            self._template(check),
             features=self.features(check),
             inserts={"HEAD": lines, **self.inserts(check)},
             texts={**self._texts(check), **self.own_texts(check)},

@@ -142,6 +142,7 @@ class Looking:
         self._layouts: set[str] = set()
         self._keyed = False
         self._work: dict[KindOfWork, int] = {}
+        self._legacy = 0
 
     def add(self, reading: Reading) -> None:
         """Take one row's reading in."""
@@ -158,7 +159,9 @@ class Looking:
         if is_direct(parsed):
             self._direct.add(parsed.scheme)
             self._count(parsed, 1)
+            self._legacy += any(getattr(way, "before", None) for way in reading.ways)
             return
+        self._legacy += 1
         own = own_layout_of(parsed, reading.text)
         if own is not None:
             self._layouts.add(own.name)
@@ -173,6 +176,12 @@ class Looking:
         self._work[kind] = self._work.get(kind, 0) + 1
 
     @property
+    def _is_finished(self) -> bool:
+        """Tell whether stock functions check all that is there."""
+        others = self._legacy or self._on_top or self._layouts or self._keyed
+        return len(self._direct) == 1 and not others
+
+    @property
     def found(self) -> Holds:
         """What was seen."""
         usual = sorted(self._work, key=lambda kind: -self._work[kind])
@@ -182,6 +191,7 @@ class Looking:
             origins=frozenset(self._origins),
             layouts=frozenset(self._layouts),
             keyed=self._keyed,
+            is_finished=self._is_finished,
             work=tuple(sorted(_one_of_each(usual[:_MOST_KINDS_OF_WORK]))),
         )
 

@@ -3,6 +3,7 @@
 import json
 import re
 import textwrap
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from msgspec import Struct
@@ -10,15 +11,18 @@ from msgspec.structs import replace
 
 from lean_tumbler.core.drafting.class_cohorts import DraftedCohort, Unproven
 from lean_tumbler.core.drafting.classes import ClassKind
-from lean_tumbler.core.policy import RowSource, Target
+from lean_tumbler.core.policy import RowSource
 from lean_tumbler.core.policy.cohort_tables import split_then
 from lean_tumbler.core.policy.model import StorePolicy, names_any
 from lean_tumbler.core.printable import printable
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS, TUNED, USUAL_TARGET
+from lean_tumbler.core.stock_functions import usual_readers
 from lean_tumbler.jobs.draft.drafting import DraftedStore
 from lean_tumbler.reports.wording import count
 from lean_tumbler.stores.policy_file import with_parts, with_salt
 
 _LINE = 100
+_READERS = 3
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 
 
@@ -69,8 +73,9 @@ def policy_text(stores: Sequence[PlacedStore], *, source: str, day: str) -> str:
         source: what was looked at, as messages call it.
         day: of the draft, as the policy writes dates.
     """
-    target = Target()
-    costs = [f"# {name} = {number}" for name, number in target.parameters.items()]
+    scheme = _scheme_of(stores)
+    costs = [f"# {name} = {number}" for name, number in DERIVATIONS[scheme].defaults.items()]
+    readers = [f"# verified_by = [{quoted(name)}]" for name in usual_readers(scheme, _READERS)]
     head = [
         *_comment(f"Drafted from {source} on {day}. Every line that rests on less than proof "
                   "says so."),
@@ -78,10 +83,27 @@ def policy_text(stores: Sequence[PlacedStore], *, source: str, day: str) -> str:
         *_comment("New values are written with the published floor until you choose: "
                   "“lean-tumbler tune --save” measures this machine and writes [target]."),
         "# [target]",
-        f"# scheme = {quoted(target.scheme)}",
+        f"# scheme = {quoted(scheme)}",
         *costs,
+        *_comment("Does a package or a stock function check passwords elsewhere? Name each, and "
+                  "what is written is what all of them read, like one of these; docs/LANGUAGES.md "
+                  "has more:"),
+        *readers,
     ]  # fmt: skip
     return "\n".join([*head, *(line for store in stores for line in store_text(store)), ""])
+
+
+def _scheme_of(stores: Sequence[PlacedStore]) -> str:
+    """Give the scheme to propose: of most values, where it is one that is written; else the usual.
+
+    So a column that packages fill goes on being read by them.
+    """
+    said: Counter[str] = Counter()
+    for store in stores:
+        said.update(store.drafted.said)
+    rows = sum(store.drafted.rows - store.drafted.without_value for store in stores)
+    usual = next((name for name, number in said.most_common() if 2 * number > rows), "")
+    return usual if usual in TUNED else USUAL_TARGET
 
 
 def store_text(placed: PlacedStore) -> Iterator[str]:

@@ -122,6 +122,7 @@ def _write(options: Options, session: Session, name: str, output: Path) -> int:
         lacks=lacks,
         not_checked=dict(seen.lacking),
         needs=language.needed(seen.check),
+        is_finished=is_written and language.is_finished(seen.check),
     )
     session.emit(_to_terminal(options), found, draw=draw_embed)
     return int(not is_written)

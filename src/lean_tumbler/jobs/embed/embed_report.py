@@ -26,6 +26,7 @@ class EmbedDocument(Document, tag=named("embed")):
     lacks: Annotated[list[str], "what the language lacks for this store"]
     not_checked: Annotated[dict[str, int], "rows that the file cannot check, by what they are of"]
     needs: Annotated[list[str], "what the file needs beside the language"]
+    is_finished: Annotated[bool, "whether no legacy value was left, so that a few lines are enough"]
 
 
 class StandingPart(DocumentPart):
@@ -65,6 +66,12 @@ def draw_embed(console: Console, found: EmbedDocument) -> None:
         _draw_hindrance(console, found)
         return
     console.print(Text(f"{found.file}: checks the logins of “{found.store}”.", "bold green"))
+    if found.is_finished:
+        console.print(
+            "No legacy value is left. Take its two functions into the application's own code; the "
+            "file can go, and its name in [store] embedded too."
+        )
+        return
     if found.rows:
         read = found.rows - sum(found.not_checked.values())
         console.print(

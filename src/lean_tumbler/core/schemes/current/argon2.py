@@ -77,23 +77,29 @@ def _build(match: re.Match[str]) -> Contents | None:
     )
 
 
-def _layout(scheme: str) -> Layout:
+_IN_ORDER = ("t=(?P<passes>[0-9]+)", "p=(?P<lanes>[0-9]+)")
+
+
+def _layout(scheme: str, *, by_letter: bool = False) -> Layout:
+    """Describe the standard's order of costs, or the one that sorts them by their letters."""
+    costs = ",".join(reversed(_IN_ORDER) if by_letter else _IN_ORDER)
+    told = "m=…,p=…,t=…" if by_letter else "m=…,t=…,p=…"
     return Layout(
         scheme=scheme,
-        name=phc.NAME,
-        structure=f"${scheme}$v=19$m=…,t=…,p=…$salt$digest",
-        source=f"RFC 9106; {phc.SOURCE}",
+        name=f"{phc.NAME}, costs by letter" if by_letter else phc.NAME,
+        structure=f"${scheme}$v=19${told}$salt$digest",
+        source="seen with packages for Node.js" if by_letter else f"RFC 9106; {phc.SOURCE}",
         kind=Kind.DERIVATION,
         says=Says.ALL,
         starts=(f"${scheme}$",),
-        pattern=rf"\${scheme}(?:\$v=(?P<version>[0-9]+))?"
-        r"\$m=(?P<memory>[0-9]+),t=(?P<passes>[0-9]+),p=(?P<lanes>[0-9]+)" + phc.TAIL,
+        pattern=rf"\${scheme}(?:\$v=(?P<version>[0-9]+))?\$m=(?P<memory>[0-9]+),{costs}" + phc.TAIL,
         key_groups=("version", "memory", "passes", "lanes"),
         build=_build,
     )
 
 
-LAYOUTS = tuple(_layout(scheme) for scheme in ("argon2id", "argon2i", "argon2d"))
+_IN_STANDARD = tuple(_layout(scheme) for scheme in ("argon2id", "argon2i", "argon2d"))
+LAYOUTS = (*_IN_STANDARD, *(_layout(each.scheme, by_letter=True) for each in _IN_STANDARD))
 
 
 def read_setting(setting: str) -> ParsedValue | None:
@@ -215,7 +221,7 @@ _TUNING = Tuning(
     above=_above,
 )  # fmt: skip
 _ON_TOP = OnTop(
-    layout=LAYOUTS[0],
+    layout=_IN_STANDARD[0],
     start=f"$argon2id$v={_VERSION_NOW}",
     numbers=(("$m=", "memory_kib"), (",t=", "passes"), (",p=", "lanes")),
     digest_characters=-(-4 * DIGEST_BYTES // 3),
@@ -248,6 +254,6 @@ def _derivation(scheme: str) -> Derivation:
 FAMILY = Family(
     name="argon2",
     layouts=LAYOUTS,
-    derivations=tuple(_derivation(layout.scheme) for layout in LAYOUTS),
+    derivations=tuple(_derivation(layout.scheme) for layout in _IN_STANDARD),
     work=dict.fromkeys(_TYPES, _work),
 )
