@@ -19,6 +19,8 @@ command -v ruby >/dev/null 2>&1 || missing="$missing ruby"
 command -v go >/dev/null 2>&1 || missing="$missing golang-go"
 # What written checks are run, linted and formatted with.
 command -v phpcs >/dev/null 2>&1 || missing="$missing php-codesniffer"
+command -v phpunit >/dev/null 2>&1 || missing="$missing phpunit"
+php -m 2>/dev/null | grep -q pdo_sqlite || missing="$missing php-sqlite3"
 php -m 2>/dev/null | grep -q intl || missing="$missing php-intl"
 php -m 2>/dev/null | grep -q mbstring || missing="$missing php-mbstring"
 ruby -rbcrypt -e 1 >/dev/null 2>&1 || missing="$missing ruby-bcrypt"
@@ -30,7 +32,7 @@ packages() {
     place="${XDG_CACHE_HOME:-$HOME/.cache}/lean-tumbler-tests"
     [ -d "$place/node_modules/.bin" ] && return 0
     mkdir -p "$place" && npm install --silent --no-audit --no-fund --prefix "$place" \
-        argon2@0.45 bcryptjs@3 prettier@3 eslint@10 @eslint/js@10 >/dev/null 2>&1 ||
+        argon2@0.45 bcryptjs@3 pg@8 prettier@3 eslint@10 @eslint/js@10 >/dev/null 2>&1 ||
         echo "tests/programs.sh: could not install packages for Node.js" >&2
 }
 [ -z "$missing" ] && { packages; exit 0; }

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import oracle
 from embedding.programs import Written, expected, finished, node_packages, told
 from embedding.worlds import TARGETS, World, with_value
 from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
@@ -15,6 +16,7 @@ from lean_tumbler.core.embedding.heads import Standing, standing, written
 from lean_tumbler.core.embedding.language import Language
 from lean_tumbler.core.embedding.plain_texts import is_typed
 from lean_tumbler.core.embedding.registry import LANGUAGES
+from lean_tumbler.core.embedding.vectors import vectors
 from lean_tumbler.core.login.new_passwords import common_passwords
 from lean_tumbler.core.reading.text_structure import structure_of
 from lean_tumbler.errors import PasswordRefused
@@ -194,3 +196,30 @@ def test_the_rule_for_likely_passwords_is_the_list() -> None:
         changed = text[:place] + rng.choice("abc129!.") + text[place + 1 :]
         if len(changed) >= 8 and changed not in every:
             assert not known.fullmatch(changed), changed
+
+
+@EACH
+def test_the_written_test_is_green(language: Language, tmp_path: Path) -> None:
+    """In the language's usual runner, with a row of each make; red for a check that admits nobody."""
+    world = World(2, target="argon2id", rows=30)
+    check = world.check()
+    assert language.lacks(check) == []
+    name = f"KioskLogin{language.ending}"
+    text = written(language, check)
+    test = language.test_source(check, name, list(vectors(check, bytes)))
+    (tmp_path / name).write_text(text, encoding="utf-8")
+    (tmp_path / f"KioskLoginTest{language.ending}").write_text(test, encoding="utf-8")
+    command = {
+        "php": ["phpunit", "--no-configuration", "KioskLoginTest.php"],
+        "node": [oracle("node"), "--test", "KioskLoginTest.js"],
+    }[language.name]
+    if language.name == "node":
+        (tmp_path / "node_modules").symlink_to(node_packages())
+    assert finished(*command, folder=tmp_path) == ""
+    broken = text.replace("'admitted' => $admitted", "'admitted' => false").replace(
+        "admitted: true", "admitted: false"
+    )
+    (tmp_path / name).write_text(broken, encoding="utf-8")
+    assert finished(*command, folder=tmp_path) != ""
+    if language.name == "php":
+        assert finished("phpcs", "--standard=PSR12", "KioskLoginTest.php", folder=tmp_path) == ""

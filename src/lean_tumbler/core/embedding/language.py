@@ -19,6 +19,7 @@ from lean_tumbler.core.embedding.formula_code import (
 )
 from lean_tumbler.core.embedding.rendering import rendered
 from lean_tumbler.core.embedding.samples import sample_of
+from lean_tumbler.core.embedding.vectors import INVENTED_PASSWORD, Vector
 from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.login.new_passwords import COMPOSITION
 from lean_tumbler.core.reading.conditions import Condition, Test
@@ -140,6 +141,34 @@ class Language(ABC):
             inserts={"HEAD": lines, **self.inserts(check)},
             texts={**self._texts(check), **self.own_texts(check)},
         )
+
+    def test_source(self, check: StoreCheck, file: str, rows: Sequence[Vector]) -> str:
+        """Write the test of a check, in the language's usual runner.
+
+        Args:
+            check: of the store.
+            file: the name of the check's file, which stands beside the test.
+            rows: with what opens them.
+        """
+        place = files(__package__).joinpath("languages", self.name, "test.template")
+        head = (f"Holds {file} against invented rows.", "",
+                f"Written by `lean-tumbler embed {self.name} --with-test`.")  # fmt: skip
+        return rendered(
+            place.read_text("utf-8"),
+            features=self.features(check),
+            inserts={
+                "HEAD": [f"{self.comment}{line}".rstrip() for line in head],
+                "VECTORS": [line for row in rows for line in self.vector(row)],
+            },
+            texts={
+                **self._texts(check), **self.own_texts(check), "FILE": file,
+                "PASSWORD": self.literal(INVENTED_PASSWORD),
+            },
+        )  # fmt: skip
+
+    @abstractmethod
+    def vector(self, row: Vector) -> list[str]:
+        """Write one row of a test."""
 
     def lacks(self, check: StoreCheck) -> list[str]:
         """Name what the language lacks for a check; nothing where it can be written."""

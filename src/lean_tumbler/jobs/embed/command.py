@@ -1,5 +1,6 @@
 """`embed`: writes the check of a store as a source file of the application's own language."""
 
+import os
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -36,6 +37,9 @@ class Options(StoreOptions, ReportOptions):
 
     language: str | None = argument("LANGUAGE", "which language", choices=LANGUAGE_NAMES)
     output: Path | None = option("FILE", "the file to write")
+    with_test: Path | None = option(
+        "FILE", "write its test too, in the language's usual runner, with invented passwords"
+    )
     leave_out: bool = flag("write it although it cannot check some rows, which get no answer")
     check: list[Path] = option("FILE", "say whether a file is what would be written now")
     list: bool = flag("say what each language can check and write")
@@ -102,6 +106,7 @@ def _check(options: Options, session: Session) -> int:
 def _write(options: Options, session: Session, name: str, output: Path) -> int:
     from lean_tumbler.core.embedding.heads import written
     from lean_tumbler.core.embedding.registry import LANGUAGES
+    from lean_tumbler.core.embedding.vectors import vectors
     from lean_tumbler.jobs.embed.embed_report import EmbedDocument, draw_embed
     from lean_tumbler.stores.file_access import write_text
 
@@ -113,11 +118,15 @@ def _write(options: Options, session: Session, name: str, output: Path) -> int:
     is_written = not lacks and (options.leave_out or not seen.lacking)
     if is_written:
         write_text(output, written(language, seen.check), mode=None)
+        if options.with_test is not None:
+            rows = list(vectors(seen.check, os.urandom))
+            test = language.test_source(seen.check, output.name, rows)
+            write_text(options.with_test, test, mode=None)
     found = EmbedDocument(
         store=store.name,
         language=name,
         file=str(output) if is_written else None,
-        test=None,
+        test=str(options.with_test) if is_written and options.with_test else None,
         rows=seen.rows,
         lacks=lacks,
         not_checked=dict(seen.lacking),

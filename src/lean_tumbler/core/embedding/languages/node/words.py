@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
 
@@ -138,6 +139,23 @@ class NodeWords(Language):
         if test.role in {STORED, SALT, LOGIN}:
             return f"row.{test.role}"
         return f"column(row, {self.literal(test.name)})"
+
+    def vector(self, row: Vector) -> list[str]:
+        """Write one row of a test."""
+        columns = ", ".join(f"{self.literal(n)}: {self.literal(t)}" for n, t in row.columns.items())
+        salt = "null" if row.salt is None else self.literal(row.salt)
+        return [
+            "  [",
+            f"    {self.literal(row.what)},",
+            "    {",
+            f"      stored:\n        {self.literal(row.stored)},",
+            f"      salt: {salt},",
+            f"      login: {self.literal(INVENTED_LOGIN)},",
+            '      account: "1",',
+            f"      columns: {{ {columns} }}," if columns else "      columns: {},",
+            "    },",
+            "  ],",
+        ]
 
     def usage(self, check: StoreCheck) -> Sequence[str]:
         """Give the lines of its head that show how it is called, with the swap."""

@@ -1,12 +1,12 @@
 """PHP 8, in the syntax of 7.4."""
 
-import re
 from collections.abc import Mapping, Sequence
 
 from lean_tumbler.core.embedding.check import FormulaForm, StoreCheck
 from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.php.cohorts import PhpCohorts
+from lean_tumbler.core.embedding.languages.php.words import wrapped
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.formulas.output import OutputShape
 
@@ -18,10 +18,6 @@ _DIGESTS = {
     )
 }  # fmt: skip
 _WIDTH = 110
-_LONGEST_LINE = 120  # PSR-12 section 2.3
-_LEAST_TEXT = 40
-_TEXT = re.compile(r"'(?:[^'\\]|\\.)*'")
-_SIGN = re.compile(r"\\\\\\\\|\\\\.|\\.|.", re.DOTALL)
 
 
 class Php(PhpCohorts):
@@ -232,7 +228,7 @@ class Php(PhpCohorts):
     def source(self, check: StoreCheck, head: Sequence[str]) -> str:
         """Write the file of a check, with long texts in several lines."""
         lines = super().source(check, head).split("\n")
-        return "\n".join(part for line in lines for part in _wrapped(line))
+        return "\n".join(part for line in lines for part in wrapped(line))
 
     @staticmethod
     def _doc(text: str) -> str:
@@ -272,31 +268,6 @@ def _listed(name: str, keys: Sequence[str]) -> list[str]:
         return []
     return [f"            '{name}' => [", *(f"                '{key}'," for key in keys),
             "            ],"]  # fmt: skip
-
-
-def _wrapped(line: str) -> list[str]:
-    """Write a long text in several, joined by dots, each in a line."""
-    if len(line) <= _LONGEST_LINE:
-        return [line]
-    indent = " " * (len(line) - len(line.lstrip()))
-    found = max(_TEXT.finditer(line), key=lambda match: len(match[0]), default=None)
-    if found is None or len(found[0]) < _LEAST_TEXT:
-        return [line]
-    signs = _SIGN.findall(found[0][1:-1])
-    parts, part = [], ""
-    for sign in signs:
-        if len(part) + len(sign) > _WIDTH - len(indent) - 20:
-            parts.append(part)
-            part = ""
-        part += sign
-    parts.append(part)
-    head, tail = line[: found.start()], line[found.end() :]
-    texts = [f"'{part}'" for part in parts]
-    return [
-        *([head + texts[0]] if len(head) < 40 else [head.rstrip(), f"{indent}    {texts[0]}"]),
-        *(f"{indent}    . {text}" for text in texts[1:-1]),
-        f"{indent}    . {texts[-1]}{tail}",
-    ]
 
 
 LANGUAGE = Php()

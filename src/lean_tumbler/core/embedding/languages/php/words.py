@@ -6,6 +6,7 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
 
@@ -140,6 +141,26 @@ class PhpWords(Language):
             return f"$row['{test.role}']"
         return f"($row['columns'][{self.literal(test.name)}] ?? null)"
 
+    def vector(self, row: Vector) -> list[str]:
+        """Write one row of a test."""
+        columns = ", ".join(
+            f"{self.literal(n)} => {self.literal(t)}" for n, t in row.columns.items()
+        )
+        salt = "null" if row.salt is None else self.literal(row.salt)
+        return [
+            line
+            for whole in (
+                f"            {self.literal(row.what)} => [[",
+                f"                'stored' => {self.literal(row.stored)},",
+                f"                'salt' => {salt},",
+                f"                'login' => {self.literal(INVENTED_LOGIN)},",
+                "                'account' => '1',",
+                f"                'columns' => [{columns}],",
+                "            ]],",
+            )
+            for line in wrapped(whole)
+        ]
+
     def usage(self, check: StoreCheck) -> Sequence[str]:
         """Give the lines of its head that show how it is called, with the swap."""
         name = self._class(check)
@@ -166,3 +187,28 @@ class PhpWords(Language):
     def _class(check: StoreCheck) -> str:
         words = re.findall("[A-Za-z0-9]+", check.store)
         return "".join(word.capitalize() for word in words) + "Login"
+
+
+def wrapped(line: str) -> list[str]:
+    """Write a long text in several, joined by dots, each in a line."""
+    if len(line) <= _LONGEST_LINE:
+        return [line]
+    indent = " " * (len(line) - len(line.lstrip()))
+    found = max(_TEXT.finditer(line), key=lambda match: len(match[0]), default=None)
+    if found is None or len(found[0]) < _LEAST_TEXT:
+        return [line]
+    signs = _SIGN.findall(found[0][1:-1])
+    parts, part = [], ""
+    for sign in signs:
+        if len(part) + len(sign) > _WIDTH - len(indent) - 20:
+            parts.append(part)
+            part = ""
+        part += sign
+    parts.append(part)
+    head, tail = line[: found.start()], line[found.end() :]
+    texts = [f"'{part}'" for part in parts]
+    return [
+        *([head + texts[0]] if len(head) < 40 else [head.rstrip(), f"{indent}    {texts[0]}"]),
+        *(f"{indent}    . {text}" for text in texts[1:-1]),
+        f"{indent}    . {texts[-1]}{tail}",
+    ]
