@@ -24,6 +24,7 @@ import bulk
 import careless
 import credential_kinds
 import drafting
+import embedding_checks
 import forecasting
 import fuzzing
 import generations
@@ -52,6 +53,7 @@ BENCHMARKS = {
             solving,
             generations,
             drafting,
+            embedding_checks,
             mistakes,
             careless,
             credential_kinds,

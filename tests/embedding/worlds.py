@@ -17,6 +17,7 @@ from lean_tumbler.core.embedding.interpreting import CheckReader, ReadDifference
 from lean_tumbler.core.embedding.making import Looking, made_check
 from lean_tumbler.core.login.new_values import NewValues
 from lean_tumbler.core.login.outcome import Outcome
+from lean_tumbler.core.login.written import made
 from lean_tumbler.core.reading.evidence import StoreEvidence
 from lean_tumbler.core.reading.of_stores import store_reader
 from lean_tumbler.core.reading.rows import Row, given_row
@@ -178,6 +179,10 @@ class World:
             "login": "ada.lovelace@tidepost.example",
             "account": "1",
         }
+
+    def costly_value(self, password: str, costs: Mapping[str, int]) -> str:
+        """Make a value of Argon2id at other costs than the target's."""
+        return made("argon2id", costs, password.encode(), self.chance.randbytes(16))
 
     @staticmethod
     def with_bytes(row: Row, raw: bytes) -> Row:

@@ -18,10 +18,7 @@ from lean_tumbler.core.reading.conditions import Condition
 from lean_tumbler.core.reading.layouts import ValueLayout
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
-
-LONGEST_TEXT = 128  # characters of a password as text; a longer one is not told from other things
-# What a person's text does not hold: a run in the alphabets of digests with a digit in it.
-LEAST_RUN = 12
+from lean_tumbler.core.schemes.layered import MOST_FORMULAS
 
 
 class FormulaForm(Struct, frozen=True, kw_only=True):
@@ -65,6 +62,12 @@ class KindOfWork(Struct, frozen=True, order=True):
     scheme: str  # that is run
     costs: tuple[int, ...]  # in the order of the scheme's parameters; empty for what has none
     times: int = 1  # how often a row asks for it
+
+    @classmethod
+    def of(cls, scheme: str, parameters: Parameters, times: int) -> "KindOfWork":
+        """Give a kind by a derivation's costs."""
+        names = [entry.name for entry in DERIVATIONS[scheme].parameters]
+        return cls(scheme, tuple(parameters[name] for name in names), times)
 
     @property
     def parameters(self) -> Parameters:
@@ -129,6 +132,34 @@ class StoreCheck(Struct, frozen=True, kw_only=True):
         """Whether the store has values that something may be laid over."""
         of_cohorts = any(not cohort.is_plain and not cohort.then for cohort in self.cohorts)
         return of_cohorts or bool(self.holds.direct or self.holds.layouts)
+
+    @property
+    def work(self) -> tuple[KindOfWork, ...]:
+        """The kinds of work that rows ask for: those of the column, and what will be written.
+
+        A layered value asks for a derivation for each formula that its head names, so that one
+        which a bulk step is still to write costs no more than a refusal does now.
+        """
+        target, over = self.target, self.target.over_digests
+        own = [KindOfWork.of(target.scheme, target.parameters, 1)]
+        if over is not None and self.on_top:
+            own.append(KindOfWork.of(over.scheme, over.parameters, self._most_formulas))
+        most: dict[tuple[str, tuple[int, ...]], int] = {}
+        for kind in (*self.holds.work, *own):
+            name = kind.scheme, kind.costs
+            most[name] = max(most.get(name, 0), kind.times)
+        return tuple(KindOfWork(*name, times) for name, times in most.items())
+
+    @property
+    def _most_formulas(self) -> int:
+        """How many formulas one head may name."""
+        alone = max((len(cohort.formulas) for cohort in self.cohorts), default=1)
+        together = sum(
+            len(cohort.formulas)
+            for cohort in self.cohorts
+            if cohort.condition is None and cohort.layout is None
+        )
+        return max(1, alone, min(together, MOST_FORMULAS))
 
     @property
     def below(self) -> tuple[str, ...]:

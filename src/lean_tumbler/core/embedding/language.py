@@ -342,15 +342,6 @@ class Language(ABC):
         return sample_of(work.scheme, work.parameters)
 
     @staticmethod
-    def work_of(check: StoreCheck) -> tuple[KindOfWork, ...]:
-        """Give the kinds of work of a refusal, the target's among them."""
-        target = check.target
-        names = [entry.name for entry in target.derivation.parameters]
-        own = KindOfWork(target.scheme, tuple(target.parameters[name] for name in names))
-        known = {(work.scheme, work.costs) for work in check.holds.work}
-        return (*check.holds.work, *(() if (own.scheme, own.costs) in known else (own,)))
-
-    @staticmethod
     def codings(cohort: CohortForm) -> dict[str, str]:
         """Give the parts of a cohort's layout, but for the digest, with how they are written."""
         encodings = {} if cohort.layout is None else cohort.layout.encodings

@@ -146,6 +146,14 @@ class Touched(DocumentPart):
     not_told: Annotated[list[str], "which of these the server does not tell this account"]
 
 
+class ReaderPart(DocumentPart):
+    """What one program of `verified_by` reads, from now to the end."""
+
+    program: Annotated[str, "the program"]
+    now: Annotated[list[str], "cohorts whose values it verifies as they stand"]
+    layered: Annotated[bool, "whether it reads the values that stand there meanwhile"]
+
+
 class PlanDocument(Document, tag=named("plan")):
     """What can be done with a store now, and how it will finish."""
 
@@ -167,6 +175,7 @@ class PlanDocument(Document, tag=named("plan")):
     keyed_by: Annotated[str, "the key that new values go under; empty for none"]
     keys: Annotated[dict[str, int], "rows by the key that they are under"]
     to_rekey: Annotated[int, "rows that `rekey` would write; it derives nothing"]
+    readers: Annotated[list[ReaderPart], "what each program of `verified_by` reads"]
     column_move: Annotated[PlannedMove | None, "the move to another column; null without one"]
     touched: Annotated[Touched, "what a change of the table would touch"]
     table_bytes: Annotated[int | None, "size of the table; null where the server does not say"]
@@ -197,6 +206,7 @@ def plan_document(plan: Plan, outlook: Outlook | None) -> PlanDocument:
         schema_change=plan.change and SchemaChangePart.of(plan.change),
         keys=summary.keys,
         to_rekey=summary.to_rekey(plan.keyed_by),
+        readers=[ReaderPart.of(reader) for reader in plan.readers],
         column_move=plan.move and PlannedMove.of(plan.move),
         touched=Touched.of(plan.around),
         table_bytes=plan.around.bytes,
@@ -230,6 +240,7 @@ def draw_plan(console: Console, plan: Plan, outlook: Outlook | None) -> None:
             f"After layering, an attacker tries {guess_count(plan.guesses_after)} guesses a second."
         )
     _draw_keys(console, plan)
+    _draw_readers(console, plan)
     draw_left(console, summary, table=False)
     draw_proofs(console, plan.summary, store=plan.name)
     _draw_hindrances(console, plan)
@@ -260,6 +271,19 @@ def _draw_keys(console: Console, plan: Plan) -> None:
             f"`lean-tumbler rekey` would write {count(to_rekey, 'row')}. It derives nothing and "
             "needs no password; logins move rows too."
         )
+
+
+def _draw_readers(console: Console, plan: Plan) -> None:
+    """Say of each program of `verified_by` what it reads before, during and after."""
+    if not plan.readers:
+        return
+    console.print()
+    table = new_table("program", "reads now", "meanwhile", "afterwards")
+    for reader in plan.readers:
+        meanwhile = "the same, and new values" if reader.layered else "no layered value"
+        now = ", ".join(reader.now) or "no value as it stands"
+        table.add_row(reader.program, now, meanwhile, f"all: {plan.target.partition(' ')[0]}")
+    console.print(table)
 
 
 def _waiting(plan: Plan) -> int:

@@ -1,6 +1,6 @@
 """What a bulk run would do to a store, what it needs first, and what it would touch."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
 
@@ -14,6 +14,14 @@ from lean_tumbler.stores.interface import HasSchema, Store
 from lean_tumbler.stores.sql.column_move import ColumnMove
 from lean_tumbler.stores.sql.server import SchemaChange
 from lean_tumbler.stores.sql.surroundings import Surroundings
+
+
+class ProgramReads(Struct, frozen=True, kw_only=True):
+    """What one program of `verified_by` reads, from now to the end."""
+
+    program: str
+    now: list[str]  # cohorts whose values it verifies as they stand
+    layered: bool  # whether it reads what is layered meanwhile
 
 
 class Plan(Struct, frozen=True, kw_only=True):
@@ -33,6 +41,7 @@ class Plan(Struct, frozen=True, kw_only=True):
     # how far values have moved to another column; None where they stay in theirs
     move: ColumnMove | None
     around: Surroundings  # what the change would touch
+    readers: Sequence[ProgramReads]  # what the programs of `verified_by` read
 
 
 def plan_store(
@@ -77,4 +86,17 @@ def plan_store(
         keyed_by=policy.target.keyed_by,
         move=store.column_move() if isinstance(store, HasSchema) else None,
         around=store.surroundings() if isinstance(store, HasSchema) else Surroundings(),
+        readers=_readers(policy, [*summary.cohorts, *summary.labels_left]),
     )
+
+
+def _readers(policy: StoragePolicy, cohorts: Sequence[str]) -> list[ProgramReads]:
+    over = policy.target.over_digests
+    return [
+        ProgramReads(
+            program=str(program),
+            now=[name for name in dict.fromkeys(cohorts) if program.verifies(name) is not None],
+            layered=over is None,
+        )
+        for program in policy.target.verified_by
+    ]

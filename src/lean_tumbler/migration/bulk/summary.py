@@ -74,6 +74,11 @@ class LayeringSummary(Struct, kw_only=True):
         return self.layered + self.replaced + self.moved
 
     @property
+    def labels_left(self) -> list[str]:
+        """Name what the rows that were left are of."""
+        return [label for labels in self.left_of.values() for label in labels]
+
+    @property
     def keys(self) -> dict[str, int]:
         """Rows by the key that they are under, of those that are under one."""
         return {name: rows for name, rows in self.under.most_common() if name}

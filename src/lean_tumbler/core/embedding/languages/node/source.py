@@ -90,7 +90,7 @@ class Node(NodeCohorts):
         return {
             "WORK": [
                 line
-                for work in self.work_of(check)
+                for work in check.work
                 for line in (
                     "  {",
                     f'    kind: "{work.scheme}:{",".join(map(str, work.costs))}",',

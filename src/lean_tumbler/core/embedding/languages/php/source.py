@@ -53,7 +53,7 @@ class Php(PhpCohorts):
             "WORK": [
                 f"        '{work.scheme}:{','.join(map(str, work.costs))}' => "
                 f"[{self.literal(self.sample(work))}, {work.times}],"
-                for work in self.work_of(check)
+                for work in check.work
             ],
             "PREPARED": [line for cohort in check.cohorts for line in self._prepared(cohort)],
             "OWN_TAGS": self._own_tags(check),
