@@ -3,6 +3,7 @@
 import json
 import os
 import subprocess
+import sys
 import tempfile
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -40,6 +41,23 @@ const argon2 = require("argon2"); const check = new KioskLogin();
   }
   console.log(JSON.stringify([Number(own) / 1e9, Number(bare) / 1e9]));
 })();
+"""
+
+
+_PYTHON = """
+import importlib.util, json, sys, time
+from argon2 import low_level
+_, file, value, logins = sys.argv
+spec = importlib.util.spec_from_file_location("written", file)
+written = importlib.util.module_from_spec(spec); sys.modules["written"] = written
+spec.loader.exec_module(written)
+check, row, own, bare = written.KioskLogin(), written.Row(stored=value), 0.0, 0.0
+for _ in range(int(logins)):
+    start = time.perf_counter(); check.check(row, "Gull 4711"); own += time.perf_counter() - start
+    start = time.perf_counter()
+    low_level.verify_secret(value.encode(), b"Gull 4711", low_level.Type.ID)
+    bare += time.perf_counter() - start
+print(json.dumps([own, bare]))
 """
 
 
@@ -93,7 +111,11 @@ def own_share(language: Language) -> Row:
     """Log in by the file, and run the bare primitive as often, by turns in one process."""
     world = World(2, target="argon2id", rows=10)
     value = world.costly_value("Gull 4711", _COSTLY)
-    program = {"php": ["php", "-r", _PHP, "--"], "node": ["node", "-e", _NODE]}[language.name]
+    program = {
+        "php": ["php", "-r", _PHP, "--"],
+        "node": ["node", "-e", _NODE],
+        "python": [sys.executable, "-c", _PYTHON],
+    }[language.name]
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / f"check{language.ending}"
         file.write_text(written(language, world.check()), encoding="utf-8")

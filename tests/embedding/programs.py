@@ -4,6 +4,7 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -14,7 +15,11 @@ from lean_tumbler.core.embedding.language import Language
 DRIVERS = Path(__file__).parent / "drivers"
 CACHE = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
 NODE_PACKAGES = CACHE / "lean-tumbler-tests" / "node_modules"  # as tests/programs.sh installs them
-_PROGRAMS = {"php": ("php", "driver.php"), "node": ("node", "driver.js")}
+_PROGRAMS = {
+    "php": ("php", "driver.php"),
+    "node": ("node", "driver.js"),
+    "python": (sys.executable, "driver.py"),
+}
 
 
 def node_packages() -> Path:

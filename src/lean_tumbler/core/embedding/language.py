@@ -40,6 +40,7 @@ class Language(ABC):
     title: ClassVar[str]  # as people call it, with the version that is meant
     ending: ClassVar[str]  # of files
     comment: ClassVar[str]  # what stands before a line of the head
+    empty_lines: ClassVar[int] = 1  # that stand between definitions
     needs: ClassVar[Mapping[str, str]]  # scheme, or another thing -> the package that does it
     # operation of a formula -> how a call is written, with {0}, {1} … for what it takes
     calls: ClassVar[Mapping[str, str]]
@@ -139,6 +140,7 @@ class Language(ABC):
             self._template(check),
             features=self.features(check),
             inserts={"HEAD": lines, **self.inserts(check)},
+            empty_lines=self.empty_lines,
             texts={**self._texts(check), **self.own_texts(check)},
         )
 
@@ -160,8 +162,10 @@ class Language(ABC):
                 "HEAD": [f"{self.comment}{line}".rstrip() for line in head],
                 "VECTORS": [line for row in rows for line in self.vector(row)],
             },
+            empty_lines=self.empty_lines,
             texts={
                 **self._texts(check), **self.own_texts(check), "FILE": file,
+                "MODULE": file.partition(".")[0],
                 "PASSWORD": self.literal(INVENTED_PASSWORD),
             },
         )  # fmt: skip

@@ -6,7 +6,7 @@ from types import MappingProxyType
 
 from lean_tumbler.core.embedding.language import Language
 
-_NAMES = ("php", "node")
+_NAMES = ("php", "node", "python")
 LANGUAGES: Mapping[str, Language] = MappingProxyType(
     {name: import_module(f"{__package__}.languages.{name}.source").LANGUAGE for name in _NAMES}
 )

@@ -29,6 +29,7 @@ def rendered(
     features: Set[str],
     inserts: Mapping[str, Sequence[str]],
     texts: Mapping[str, str],
+    empty_lines: int = 1,
 ) -> str:
     """Write a source file.
 
@@ -37,6 +38,7 @@ def rendered(
         features: which conditions hold.
         inserts: name -> lines.
         texts: name -> what stands for it.
+        empty_lines: that may stand between two others.
     """
     lines = [
         _Line(_PLACEHOLDER.sub(lambda match: texts[match[1]], line.text), line.piece)
@@ -45,7 +47,7 @@ def rendered(
     pieces = dict.fromkeys(line.piece for line in lines if line.piece)
     needed = _needed(lines, tuple(pieces))
     kept = [line.text for line in lines if not line.piece or line.piece in needed]
-    return "\n".join(_without_gaps(kept)).rstrip("\n") + "\n"
+    return "\n".join(_without_gaps(kept, empty_lines)).rstrip("\n") + "\n"
 
 
 def _kept(lines: Sequence[str], features: Set[str]) -> Iterator[_Line]:
@@ -92,15 +94,12 @@ def _needed(lines: Sequence[_Line], pieces: Sequence[str]) -> set[str]:
     return needed
 
 
-def _without_gaps(lines: Sequence[str]) -> Iterator[str]:
-    """Leave one empty line where several would stand, and none before a closing brace."""
+def _without_gaps(lines: Sequence[str], most: int) -> Iterator[str]:
+    """Leave out empty lines that are too many, and those before a closing brace."""
     for number, line in enumerate(lines):
-        follows = lines[number + 1].strip() if number + 1 < len(lines) else "end of file"
-        if (
-            not line.strip()
-            and (not follows or follows in {"}", "end"})
-            and number + 1 < len(lines)
-        ):
+        follows = [each.strip() for each in lines[number + 1 : number + 1 + most]]
+        is_closing = bool(follows) and follows[0] in {"}", "end"}
+        if not line.strip() and (is_closing or (len(follows) == most and not any(follows))):
             continue
         yield line
 

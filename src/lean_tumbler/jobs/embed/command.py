@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.embed.looking_through import Seen
 
-LANGUAGE_NAMES = ("php", "node")
+LANGUAGE_NAMES = ("php", "node", "python")
 EXAMPLE = """\
   lean-tumbler embed --list
   lean-tumbler embed php --store passengers --output PassengersLogin.php

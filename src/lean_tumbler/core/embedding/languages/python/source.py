@@ -1,0 +1,250 @@
+"""Python 3.11: the lines of a file."""
+
+import re
+from collections.abc import Mapping, Sequence, Set
+
+from lean_tumbler.core.embedding import plain_texts
+from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
+from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.formula_code import BYTES
+from lean_tumbler.core.embedding.language import is_lossy, ordered
+from lean_tumbler.core.embedding.languages.python.cohorts import PythonCohorts
+from lean_tumbler.core.embedding.languages.python.lines import broken
+from lean_tumbler.core.embedding.languages.python.words import column_variable
+from lean_tumbler.core.embedding.rendering import filled
+from lean_tumbler.core.formulas.output import OutputShape
+
+_WIDTH = 100
+_ENCODED = re.compile(r'(?<![fr\w])("(?:[^"\\]|\\.)*")\.encode\(\)')
+
+
+class Python(PythonCohorts):
+    """Python 3.11."""
+
+    def features(self, check: StoreCheck) -> Set[str]:
+        """Name what a check has, with what its own lines name."""
+        uses_parts = any(cohort.formulas and not cohort.then for cohort in check.cohorts)
+        return super().features(check) | ({"uses_parts"} if uses_parts else set())
+
+    def source(self, check: StoreCheck, head: Sequence[str]) -> str:
+        """Write the file of a check, with long lines broken as its formatter breaks them."""
+        text = super().source(check, head)
+        lines = [part for line in text.split("\n") for part in broken(_bytes_literals(line))]
+        used = "\n".join(line for line in lines if not line.startswith(("import ", "from ")))
+        return "\n".join(line for line in lines if _is_used(line, used))
+
+    def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
+        """Give the texts that its template asks for beside those of all languages."""
+        costs = check.target.parameters
+        memory, passes = costs.get("memory_kib", 0), costs.get("passes", 0)
+        log, block, lanes = (costs.get(n, 0) for n in ("cost_log2", "block_size", "lanes"))
+        table = block << log
+        strong = {
+            "argon2id": (
+                f"costs[0] >= {memory} and costs[0] * (3 * costs[1] - 1) >= {memory * (3 * passes - 1)}"
+            ),
+            "bcrypt": f"costs[0] >= {log}",
+            "scrypt": f"costs[1] << costs[0] >= {table} and (costs[1] << costs[0]) * costs[2] >= {table * lanes}",
+        }.get(check.target.scheme, f"costs[0] >= {costs.get('rounds', 0)}")
+        rule = common_rule(check.rules.min_length)
+        return {
+            "CLASS": self.class_name(check),
+            "AS_STRONG": strong,
+            "COMMON_LITERAL": self.literal("|".join(map(re.escape, rule.words))),
+            "ALTERED_LITERAL": self.literal("|".join(map(re.escape, rule.altered))),
+            "LIMIT_COSTS": "costs",
+            "ENDINGS_LITERAL": self.literal(ENDINGS),
+            "YEARS_LITERAL": self.literal(YEARS),
+            "DATES_LITERAL": self.literal(DATES),
+            "RUN_TEXT": self.literal(plain_texts.RUN),
+            "CLASS_RUN_TEXT": self.literal(plain_texts.CLASS_RUN),
+        }
+
+    def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
+        """Give the lines that its template asks for."""
+        return {
+            "WORK": [
+                f'    "{work.scheme}:{",".join(map(str, work.costs))}": '
+                f"({self.literal(self.sample(work))}, {work.times}),"
+                for work in check.work
+            ],
+            "FORMULAS": self._known(check),
+            "COMMON": filled(
+                common_rule(check.rules.min_length).rest, indent="    ", width=_WIDTH, mark=""
+            ),
+            "PREPARED": [line for cohort in check.cohorts for line in self._prepared(cohort)],
+            "PREPARED_COLUMNS": self._columns([c for c in check.cohorts if c.then]),
+            "COHORT_COLUMNS": self._columns([c for c in check.cohorts if not c.then]),
+            "OWN_TAGS": self._own_tags(check),
+            "OWN_PLACES": self._own_places(check),
+            "COHORTS": [line for cohort in check.cohorts for line in self._cohort(cohort)]
+            + self._own_ways(check) + self._plain(check),
+            "PARTS": [
+                f"        {self.literal(part)}: _column(row, {self.literal(own)}),"
+                for part, own in check.parts.items()
+            ],
+            "CANONICAL": self._canonical_lines(check),
+            "LIMITS": self._limits(check),
+            "SHARE": self._share(check),
+            "MADE": self._made(check),
+            "COMPOSITION": self._composition(check),
+            "FORMULA_PARTS": self._formula_parts(check),
+            "NEVER": [f"    {form}," for form in self.never()],
+            "DAYS": [f"    {form}," for form in self.days()],
+        }  # fmt: skip
+
+    def _columns(self, cohorts: Sequence[CohortForm]) -> list[str]:
+        """Read the columns that conditions name, each once."""
+        names = [name for cohort in cohorts if cohort.condition and not cohort.scheme
+                 for name in cohort.condition.columns]  # fmt: skip
+        return [
+            f"    {column_variable(name)} = _column(row, {self.literal(name)})"
+            for name in dict.fromkeys(names)
+        ]
+
+    def _composition(self, check: StoreCheck) -> list[str]:
+        asked = {
+            "needs-a-digit": "str.isdigit", "needs-a-lower-case-letter": "str.islower",
+            "needs-an-upper-case-letter": "str.isupper",
+        }  # fmt: skip
+        lines = []
+        for reason, _ in self.composition(check):
+            test = asked.get(reason, "lambda sign: not sign.isalnum()")
+            lines += [f"    if not any(map({test}, text)):", f'        reasons.append("{reason}")']
+        return lines
+
+    def _known(self, check: StoreCheck) -> list[str]:
+        lines = []
+        for form in ordered(check):
+            named = form.named
+            numbers = ", ".join(f'"{name}": {most}' for name, most in form.numbers.items())
+            lines += [
+                f"    # {named.name}",
+                f'    "{form.key}": _Known(',
+                f"        lossy={is_lossy(form)},",
+                f"        salt={named.takes_salt},",
+                f"        login={named.takes_login},",
+                f"        parts={self.texts(sorted(named.parts))},",
+                f"        numbers={{{numbers}}},",
+                f"        beside={self.texts(form.beside)},",
+                f"        folds={self.texts(form.folds)},",
+                "    ),",
+            ]
+        return lines + [f'    "{scheme}": _Known(),' for scheme in check.below]
+
+    def _limits(self, check: StoreCheck) -> list[str]:
+        limits, lines = check.limits, []
+        for scheme in dict.fromkeys((*check.direct, *check.on_top)):
+            over = [f"costs[0] > {limits.bcrypt_cost_log2}"]
+            if scheme.startswith("argon2"):
+                over = [f"costs[0] > {limits.memory_kib}", f"costs[0] * costs[1] > {limits.work_kib}",
+                        f"costs[2] > {limits.lanes}"]  # fmt: skip
+            elif scheme == "scrypt":
+                memory = "-(-128 * costs[1] * ((1 << costs[0]) + costs[2]) // 1024)"
+                over = [f"{memory} > {limits.memory_kib}", f"{memory} * costs[2] > {limits.work_kib}",
+                        f"costs[2] > {limits.lanes}"]  # fmt: skip
+            elif scheme.startswith("pbkdf2"):
+                size = {"pbkdf2-sha1": 20, "pbkdf2-sha256": 32, "pbkdf2-sha512": 64}[scheme]
+                over = [f"costs[0] * -(-len(value.digest) // {size}) > {limits.rounds}"]
+            lines += [f'    if value.scheme == "{scheme}":']
+            lines += [f"        {line}" for line in _or(over)]
+        return lines
+
+    def _share(self, check: StoreCheck) -> list[str]:
+        if check.share >= 1:
+            return []
+        return [
+            "        reference = row.login or reading.text",
+            '        place = hashlib.sha256(b"share:" + reference.encode()).hexdigest()[:16]',
+            f'        if place >= "{round(check.share * 2**64):016x}":',
+            '            return "outside-share"',
+        ]
+
+    def _made(self, check: StoreCheck) -> list[str]:
+        target, costs = check.target, check.target.parameters
+        if target.scheme == "bcrypt":
+            return [
+                f"    value = bcrypt.hashpw(password.encode(), bcrypt.gensalt({costs['cost_log2']}))",
+                f'    return "${target.variant}$" + value.decode()[4:]',
+            ]
+        form = target.derivation.on_top
+        size = form.digest_bytes if form else 32
+        head = {
+            "argon2id": "$argon2id$v=19$m={memory_kib},t={passes},p={lanes}",
+            "scrypt": "$scrypt$ln={cost_log2},r={block_size},p={lanes}",
+        }.get(target.scheme, f"${target.scheme}$i={{rounds}},l={size}").format(**costs)
+        numbers = ", ".join(map(str, costs.values()))
+        costs_text = f"({numbers},)" if len(costs) == 1 else f"({numbers})"
+        return [
+            "    salt = os.urandom(16)",
+            f'    head = f"{head}${{_encoded(salt)}}$"',
+            f'    value = _Value("{target.scheme}", {costs_text}, salt, bytes({size}), head)',
+            "    return head + _encoded(_remade(value, password.encode()))",
+        ]
+
+    def _formula_parts(self, check: StoreCheck) -> list[str]:
+        forms = list(ordered(check))
+        lines = ["    def _formula(self, way: _Way, password: str, done: dict[str, int]) -> str | bytes:",
+                 '        """Run a formula."""']  # fmt: skip
+        for number, form in enumerate(forms, start=1):
+            lines += [f'        if way.formula == "{form.key}":',
+                      f"            return self._formula_{number}(way, password)"]  # fmt: skip
+        for scheme in check.below:
+            lines += [f'        if way.formula == "{scheme}":',
+                      '            return _below((way.salt or b"").decode("utf-8", "replace"), password, done)']  # fmt: skip
+        lines += ['        raise CheckImpossible("a formula that is not here")', ""]
+        for number, form in enumerate(forms, start=1):
+            kind = self.kind_of(check, form)
+            for function in self.functions(form, f"_formula_{number}", kind):
+                gives = "bytes" if function.result.kind == BYTES else "str"
+                lines += [
+                    f"    def {function.name}(self, way: _Way, password: str) -> {gives}:",
+                    f"        # {function.text}",
+                    *(f"        {line}" for line in function.lines),
+                    f"        return {function.result.code}",
+                    "",
+                ]
+        return lines
+
+    def _canonical_lines(self, check: StoreCheck) -> list[str]:
+        shapes: dict[str, list[str]] = {}
+        for form in ordered(check):
+            shapes.setdefault(self._canonical(form.output), []).append(form.key)
+        lines = []
+        for call, keys in shapes.items():
+            lines += [f"    if formula in {self.texts(keys)}:", f"        return {call}"]
+        return lines
+
+    def _canonical(self, output: OutputShape) -> str:
+        if output.text_encoding.startswith("hex") and output.length is not None:
+            return f"_canonical_hex(text, {output.length})"
+        if output.text_encoding.startswith("base64") and "cut" not in output.text_encoding:
+            segment = output.segments[0]
+            length = None if segment.length is None else segment.length - segment.padding
+            return f"_canonical_base64(text, {length}, {self.literal(segment.signs)})"
+        pattern = self.pattern("".join(f"({each.pattern})" for each in output.segments), whole=True)
+        hexes = [str(number) for number, each in enumerate(output.segments)
+                 if each.text_encoding.startswith("hex")]  # fmt: skip
+        return f"_canonical_parts(text, {pattern}, [{', '.join(hexes)}], is_cut={output.is_fixed})"
+
+
+def _or(parts: Sequence[str]) -> list[str]:
+    line = f"return {' or '.join(parts)}"
+    if len(line) + 8 <= _WIDTH:
+        return [line]
+    first, *others = parts
+    return ["return (", f"    {first}", *(f"    or {part}" for part in others), ")"]
+
+
+def _bytes_literals(line: str) -> str:
+    """Write constant texts that are encoded as bytes."""
+    return _ENCODED.sub(lambda match: f"b{match[1]}" if match[1].isascii() else match[0], line)
+
+
+def _is_used(line: str, text: str) -> bool:
+    """Tell whether a module that a line imports is named elsewhere."""
+    match = re.fullmatch(r"import (\w+)", line)
+    return match is None or re.search(rf"\b{match[1]}\.", text) is not None
+
+
+LANGUAGE = Python()
