@@ -122,7 +122,7 @@ class CheckReader:
              if OWN_LAYOUTS[name].layout.read(bare)),
             None,
         )  # fmt: skip
-        if own is not None and own.tag:
+        if own is not None and own.says_all:
             yield from self._own(own.name, parsed, row)
             return
         found = list(self._declared(text, bare, own is not None, parsed, row))

@@ -68,7 +68,9 @@ class NodeCohorts(NodeWords):
 
     def _own_tags(self, check: StoreCheck) -> list[str]:
         lines = []
-        for own in self._own(check):
+        for number, own in enumerate(self._own(check)):
+            if own.formula:
+                lines += self._fields(own, number)
             if not own.tag:
                 continue
             key = named_by_itself(formulas_of(own)[0]).fingerprint
@@ -90,10 +92,23 @@ class NodeCohorts(NodeWords):
             ]
         return lines
 
+    def _fields(self, own: OwnLayout, number: int) -> list[str]:
+        key = named_by_itself(own.formula).fingerprint
+        salt = f'Buffer.from(fields{number}.groups.salt, "hex")' if own.is_salted else "null"
+        return [
+            f"  const form{number} = {self.pattern(own.layout.pattern, whole=True)};",
+            f"  const fields{number} = form{number}.exec(bare);",
+            f"  if (fields{number} !== null) {{",
+            f"    const digest = fields{number}.groups.digest.toLowerCase();",
+            f"    const printed = [[digest, {salt}]];",
+            f'    return fitting({{ name: "{own.scheme}" }}, "{key}", printed, row, new Map());',
+            "  }",
+        ]
+
     def _own_places(self, check: StoreCheck) -> list[str]:
         lines = []
         for number, own in enumerate(self._own(check)):
-            if own.tag:
+            if own.says_all:
                 continue
             lines += [
                 f"  const shape{number} = {self.pattern(own.layout.pattern, whole=True)};",
@@ -108,7 +123,7 @@ class NodeCohorts(NodeWords):
     def _own_ways(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []
         for number, own in enumerate(self._own(check)):
-            if own.tag:
+            if own.says_all:
                 continue
             lines += [
                 f"  if (ways.length === 0 && apart{number} !== null) {{",

@@ -103,6 +103,8 @@ class PhpCohorts(PhpWords):
     def _own_tags(self, check: StoreCheck) -> list[str]:
         lines = []
         for own in self._own(check):
+            if own.formula:
+                lines += self._fields(own)
             if not own.tag:
                 continue
             key = named_by_itself(formulas_of(own)[0]).fingerprint
@@ -121,10 +123,21 @@ class PhpCohorts(PhpWords):
             ]
         return lines
 
+    def _fields(self, own: OwnLayout) -> list[str]:
+        key = named_by_itself(own.formula).fingerprint
+        salt = "(string) hex2bin($found['salt'])" if own.is_salted else "null"
+        return [
+            f"        $pattern = {self.pattern(own.layout.pattern, whole=True)};",
+            "        if (preg_match($pattern, $bare, $found) === 1) {",
+            f"            $printed = [[strtolower($found['digest']), {salt}]];",
+            f"            return $this->fitting(['name' => '{own.scheme}'], '{key}', $printed, $row, []);",
+            "        }",
+        ]
+
     def _own_places(self, check: StoreCheck) -> list[str]:
         lines = []
         for own in self._own(check):
-            if own.tag:
+            if own.says_all:
                 continue
             pattern = self.pattern(own.layout.pattern, whole=True)
             lines += [
@@ -138,7 +151,7 @@ class PhpCohorts(PhpWords):
     def _own_ways(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []
         for own in self._own(check):
-            if own.tag:
+            if own.says_all:
                 continue
             pattern = self.pattern(own.layout.pattern, whole=True)
             lines += [

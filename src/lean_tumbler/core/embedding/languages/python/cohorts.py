@@ -55,6 +55,8 @@ class PythonCohorts(PythonWords):
     def _own_tags(self, check: StoreCheck) -> list[str]:
         lines = []
         for own in self._own(check):
+            if own.formula:
+                lines += self._fields(own)
             if not own.tag:
                 continue
             key = named_by_itself(formulas_of(own)[0]).fingerprint
@@ -72,10 +74,20 @@ class PythonCohorts(PythonWords):
             ]
         return lines
 
+    def _fields(self, own: OwnLayout) -> list[str]:
+        key = named_by_itself(own.formula).fingerprint
+        salt = 'bytes.fromhex(found["salt"])' if own.is_salted else "None"
+        return [
+            f"    found = re.fullmatch({self.literal(own.layout.pattern)}, bare, re.ASCII)",
+            "    if found:",
+            f'        given = [(found["digest"].lower(), {salt})]',
+            f'        return _fitting(_Way(name="{own.scheme}"), "{key}", given, row, {{}})',
+        ]
+
     def _own_places(self, check: StoreCheck) -> list[str]:
         lines = []
         for number, own in enumerate(self._own(check)):
-            if not own.tag:
+            if not own.says_all:
                 pattern = self.literal(own.layout.pattern)
                 lines += [
                     f"    apart{number} = re.fullmatch({pattern}, bare, re.ASCII)",
@@ -88,7 +100,7 @@ class PythonCohorts(PythonWords):
     def _own_ways(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []
         for number, own in enumerate(self._own(check)):
-            if own.tag:
+            if own.says_all:
                 continue
             lines += [
                 f"    if not ways and apart{number}:",
