@@ -5,6 +5,7 @@ import json
 import os
 import sqlite3
 import subprocess
+import sys
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
@@ -177,7 +178,9 @@ def test_verdicts_prove_a_cohort(
     assert program("evidence", "add", "verdicts.log").code == UsageError.exit_code
 
 
-@pytest.mark.parametrize(("language", "file"), [("php", "Login.php"), ("node", "login.js")])
+@pytest.mark.parametrize(
+    ("language", "file"), [("php", "Login.php"), ("node", "login.js"), ("python", "login.py")]
+)
 def test_the_way_out_is_a_few_lines(
     program: Program, tmp_path: Path, language: str, file: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -200,6 +203,12 @@ def test_the_way_out_is_a_few_lines(
             "echo json_encode([$c->check($s, $p), $c->check($s, $p . 'x'), $c->check('!', $p), $c->newValue($p)]);"
         )
         command = [oracle("php"), "-r", script]
+    elif language == "python":
+        script = (
+            "import json, sys; sys.path.insert(0, '.'); import login as c; s, p = json.load(sys.stdin);"
+            "print(json.dumps([c.check(s, p), c.check(s, p + 'x'), c.check('!', p), c.new_value(p)]))"
+        )
+        command = [sys.executable, "-c", script]
     else:
         monkeypatch.setenv("NODE_PATH", str(node_packages()))
         script = (

@@ -17,6 +17,7 @@ from lean_tumbler.core.embedding.formula_code import (
     Function,
     operations,
 )
+from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout
 from lean_tumbler.core.embedding.rendering import rendered
 from lean_tumbler.core.embedding.samples import sample_of
 from lean_tumbler.core.embedding.vectors import INVENTED_PASSWORD, Vector
@@ -339,6 +340,17 @@ class Language(ABC):
         """Tell what a formula's function gives: bytes where a slow scheme takes them."""
         goes_on = any(cohort.then and form.key in cohort.formulas for cohort in check.cohorts)
         return BYTES if goes_on else TEXT
+
+    @staticmethod
+    def class_name(check: StoreCheck) -> str:
+        """Name the class of a check, by its store."""
+        words = re.findall("[A-Za-z0-9]+", check.store)
+        return "".join(word.capitalize() for word in words) + "Login"
+
+    @staticmethod
+    def own_layouts(check: StoreCheck) -> list[OwnLayout]:
+        """Give the layouts of fast values that the column held."""
+        return [OWN_LAYOUTS[name] for name in sorted(check.holds.layouts)]
 
     @staticmethod
     def sample(work: KindOfWork) -> str:

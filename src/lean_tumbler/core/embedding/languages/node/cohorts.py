@@ -5,22 +5,10 @@ from collections.abc import Sequence
 
 from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
 from lean_tumbler.core.embedding.languages.node.words import NodeWords
-from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout, formulas_of
+from lean_tumbler.core.embedding.own_layouts import OwnLayout, formulas_of
 from lean_tumbler.core.formulas.named import named_by_itself
 
-# Of OpenSSL 3, which has MD4 no longer.
-_DIGESTS = {
-    "md5": "md5", "sha1": "sha1", "sha224": "sha224", "sha256": "sha256", "sha384": "sha384",
-    "sha512": "sha512", "sha512-224": "sha512-224", "sha512-256": "sha512-256",
-    "sha3-224": "sha3-224", "sha3-256": "sha3-256", "sha3-384": "sha3-384",
-    "sha3-512": "sha3-512", "ripemd160": "ripemd160", "blake2b": "blake2b512",
-    "blake2s": "blake2s256",
-}  # fmt: skip
 _WIDTH = 100
-_CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
-_LONG_PATTERN = re.compile(r'(.*new RegExp)\(("(?:[^"\\]|\\.)*"|\'[^\']*\'), "s"\)(.*)')
-_LONG_TEXT = re.compile(r'(\s*const \w+ =) ("(?:[^"\\]|\\.)*";)')
-_LONG_CALL = re.compile(r"(\s*(?:\w+ = |return |let \w+ = )?(?:await )?[\w.]+)\((.*)\);")
 
 
 class NodeCohorts(NodeWords):
@@ -63,12 +51,9 @@ class NodeCohorts(NodeWords):
             fields.append(f'main: "{cohort.formulas[0]}"')
         return ["const cohort = {", *(f"  {field}," for field in fields), "};"]
 
-    def _own(self, check: StoreCheck) -> list[OwnLayout]:
-        return [OWN_LAYOUTS[name] for name in sorted(check.holds.layouts)]
-
     def _own_tags(self, check: StoreCheck) -> list[str]:
         lines = []
-        for number, own in enumerate(self._own(check)):
+        for number, own in enumerate(self.own_layouts(check)):
             if own.formula:
                 lines += self._fields(own, number)
             if not own.tag:
@@ -107,7 +92,7 @@ class NodeCohorts(NodeWords):
 
     def _own_places(self, check: StoreCheck) -> list[str]:
         lines = []
-        for number, own in enumerate(self._own(check)):
+        for number, own in enumerate(self.own_layouts(check)):
             if own.says_all:
                 continue
             lines += [
@@ -122,7 +107,7 @@ class NodeCohorts(NodeWords):
 
     def _own_ways(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []
-        for number, own in enumerate(self._own(check)):
+        for number, own in enumerate(self.own_layouts(check)):
             if own.says_all:
                 continue
             lines += [

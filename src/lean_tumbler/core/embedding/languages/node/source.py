@@ -10,14 +10,6 @@ from lean_tumbler.core.embedding.languages.node.cohorts import NodeCohorts
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.formulas.output import OutputShape
 
-# Of OpenSSL 3, which has MD4 no longer.
-_DIGESTS = {
-    "md5": "md5", "sha1": "sha1", "sha224": "sha224", "sha256": "sha256", "sha384": "sha384",
-    "sha512": "sha512", "sha512-224": "sha512-224", "sha512-256": "sha512-256",
-    "sha3-224": "sha3-224", "sha3-256": "sha3-256", "sha3-384": "sha3-384",
-    "sha3-512": "sha3-512", "ripemd160": "ripemd160", "blake2b": "blake2b512",
-    "blake2s": "blake2s256",
-}  # fmt: skip
 _WIDTH = 100
 _CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
 _LONG_PATTERN = re.compile(r'(.*new RegExp)\(("(?:[^"\\]|\\.)*"|\'[^\']*\'), "s"\)(.*)')
@@ -48,7 +40,7 @@ class Node(NodeCohorts):
         rule = common_rule(check.rules.min_length)
         over = " ".join(self._limits(check))
         return {
-            "CLASS": self._class(check),
+            "CLASS": self.class_name(check),
             "AS_STRONG": strong,
             "PARTS_ROW": "row" if check.parts else "",
             "DONE": ", done" if check.below else "",

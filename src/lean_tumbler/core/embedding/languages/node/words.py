@@ -1,7 +1,6 @@
 """How Node says things."""
 
 import json
-import re
 from collections.abc import Mapping, Sequence
 from typing import ClassVar
 
@@ -19,11 +18,6 @@ _DIGESTS = {
     "sha3-512": "sha3-512", "ripemd160": "ripemd160", "blake2b": "blake2b512",
     "blake2s": "blake2s256",
 }  # fmt: skip
-_WIDTH = 100
-_CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
-_LONG_PATTERN = re.compile(r'(.*new RegExp)\(("(?:[^"\\]|\\.)*"|\'[^\']*\'), "s"\)(.*)')
-_LONG_TEXT = re.compile(r'(\s*const \w+ =) ("(?:[^"\\]|\\.)*";)')
-_LONG_CALL = re.compile(r"(\s*(?:\w+ = |return |let \w+ = )?(?:await )?[\w.]+)\((.*)\);")
 
 
 class NodeWords(Language):
@@ -159,7 +153,7 @@ class NodeWords(Language):
 
     def usage(self, check: StoreCheck) -> Sequence[str]:
         """Give the lines of its head that show how it is called, with the swap."""
-        name = self._class(check)
+        name = self.class_name(check)
         return (
             f"    const login = new {name}({'keys' if check.keys else ''});",
             "    const answer = await login.check(row, password);",
@@ -179,8 +173,3 @@ class NodeWords(Language):
             for scheme, need in self.needs.items()
             if any(name.startswith(scheme.removesuffix("id")) for name in used)
         ]
-
-    @staticmethod
-    def _class(check: StoreCheck) -> str:
-        words = re.findall("[A-Za-z0-9]+", check.store)
-        return "".join(word.capitalize() for word in words) + "Login"

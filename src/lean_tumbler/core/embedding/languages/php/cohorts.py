@@ -1,26 +1,14 @@
 """What cohorts declare of a row, in Php."""
 
-import re
 from collections.abc import Sequence
 
 from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
 from lean_tumbler.core.embedding.language import bare_pattern
 from lean_tumbler.core.embedding.languages.php.words import PhpWords
-from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout, formulas_of
+from lean_tumbler.core.embedding.own_layouts import OwnLayout, formulas_of
 from lean_tumbler.core.formulas.named import named_by_itself
 
-_DIGESTS = {
-    name: name.replace("sha512-", "sha512/")
-    for name in (
-        "md4", "md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha512-224", "sha512-256",
-        "sha3-224", "sha3-256", "sha3-384", "sha3-512", "ripemd160",
-    )
-}  # fmt: skip
 _WIDTH = 110
-_LONGEST_LINE = 120  # PSR-12 section 2.3
-_LEAST_TEXT = 40
-_TEXT = re.compile(r"'(?:[^'\\]|\\.)*'")
-_SIGN = re.compile(r"\\\\\\\\|\\\\.|\\.|.", re.DOTALL)
 
 
 class PhpCohorts(PhpWords):
@@ -97,12 +85,9 @@ class PhpCohorts(PhpWords):
             "        }",
         ]
 
-    def _own(self, check: StoreCheck) -> list[OwnLayout]:
-        return [OWN_LAYOUTS[name] for name in sorted(check.holds.layouts)]
-
     def _own_tags(self, check: StoreCheck) -> list[str]:
         lines = []
-        for own in self._own(check):
+        for own in self.own_layouts(check):
             if own.formula:
                 lines += self._fields(own)
             if not own.tag:
@@ -136,7 +121,7 @@ class PhpCohorts(PhpWords):
 
     def _own_places(self, check: StoreCheck) -> list[str]:
         lines = []
-        for own in self._own(check):
+        for own in self.own_layouts(check):
             if own.says_all:
                 continue
             pattern = self.pattern(own.layout.pattern, whole=True)
@@ -150,7 +135,7 @@ class PhpCohorts(PhpWords):
 
     def _own_ways(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []
-        for own in self._own(check):
+        for own in self.own_layouts(check):
             if own.says_all:
                 continue
             pattern = self.pattern(own.layout.pattern, whole=True)

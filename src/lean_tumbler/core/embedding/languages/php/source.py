@@ -10,13 +10,6 @@ from lean_tumbler.core.embedding.languages.php.words import wrapped
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.formulas.output import OutputShape
 
-_DIGESTS = {
-    name: name.replace("sha512-", "sha512/")
-    for name in (
-        "md4", "md5", "sha1", "sha224", "sha256", "sha384", "sha512", "sha512-224", "sha512-256",
-        "sha3-224", "sha3-256", "sha3-384", "sha3-512", "ripemd160",
-    )
-}  # fmt: skip
 _WIDTH = 110
 
 
@@ -41,7 +34,7 @@ class Php(PhpCohorts):
             strong = strong.replace(mark, str(costs.get(cost, 0)))
         return {
             "NAMESPACE": "App\\Login",
-            "CLASS": self._class(check),
+            "CLASS": self.class_name(check),
             "EXTENSIONS": (", 'openssl'" if check.is_keyed else "")
             + (", 'sodium'" if "argon2id" in check.below else ""),
             "AS_STRONG": strong,

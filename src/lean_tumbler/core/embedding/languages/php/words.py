@@ -163,7 +163,7 @@ class PhpWords(Language):
 
     def usage(self, check: StoreCheck) -> Sequence[str]:
         """Give the lines of its head that show how it is called, with the swap."""
-        name = self._class(check)
+        name = self.class_name(check)
         keys = "$keys" if check.keys else ""
         return (
             f"    $login = new \\App\\Login\\{name}({keys});",
@@ -182,11 +182,6 @@ class PhpWords(Language):
         if any(name.startswith("argon2") for name in (*check.direct, *check.on_top)):
             found.append("PHP built with Argon2, as distributions build it")
         return [*found, "the extension openssl"] if check.is_keyed else found
-
-    @staticmethod
-    def _class(check: StoreCheck) -> str:
-        words = re.findall("[A-Za-z0-9]+", check.store)
-        return "".join(word.capitalize() for word in words) + "Login"
 
 
 def wrapped(line: str) -> list[str]:

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
 from lean_tumbler.core.embedding.languages.python.words import PythonWords
-from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout, formulas_of
+from lean_tumbler.core.embedding.own_layouts import OwnLayout, formulas_of
 from lean_tumbler.core.formulas.named import named_by_itself
 
 
@@ -49,12 +49,9 @@ class PythonCohorts(PythonWords):
             return [*lines, *(f"    {line}" for line in body)]
         return [*lines, *self._if(self.conditions(cohort.condition), body)]
 
-    def _own(self, check: StoreCheck) -> list[OwnLayout]:
-        return [OWN_LAYOUTS[name] for name in sorted(check.holds.layouts)]
-
     def _own_tags(self, check: StoreCheck) -> list[str]:
         lines = []
-        for own in self._own(check):
+        for own in self.own_layouts(check):
             if own.formula:
                 lines += self._fields(own)
             if not own.tag:
@@ -86,7 +83,7 @@ class PythonCohorts(PythonWords):
 
     def _own_places(self, check: StoreCheck) -> list[str]:
         lines = []
-        for number, own in enumerate(self._own(check)):
+        for number, own in enumerate(self.own_layouts(check)):
             if not own.says_all:
                 pattern = self.literal(own.layout.pattern)
                 lines += [
@@ -99,7 +96,7 @@ class PythonCohorts(PythonWords):
 
     def _own_ways(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []
-        for number, own in enumerate(self._own(check)):
+        for number, own in enumerate(self.own_layouts(check)):
             if own.says_all:
                 continue
             lines += [

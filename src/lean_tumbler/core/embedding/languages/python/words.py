@@ -176,9 +176,3 @@ class PythonWords(Language):
         found = [need for scheme, need in self.needs.items()
                  if any(name.startswith(scheme.removesuffix("id")) for name in used)]  # fmt: skip
         return [*found, self.needs["keyed"]] if check.is_keyed else found
-
-    @staticmethod
-    def class_name(check: StoreCheck) -> str:
-        """Name the class of a check."""
-        words = re.findall("[A-Za-z0-9]+", check.store)
-        return "".join(word.capitalize() for word in words) + "Login"
