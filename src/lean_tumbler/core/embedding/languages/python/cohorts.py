@@ -77,8 +77,8 @@ class PythonCohorts(PythonWords):
         return [
             f"    found = re.fullmatch({self.literal(own.layout.pattern)}, bare, re.ASCII)",
             "    if found:",
-            f'        given = [(found["digest"].lower(), {salt})]',
-            f'        return _fitting(_Way(name="{own.scheme}"), "{key}", given, row, {{}})',
+            f'        cohort, digest = _Way(name="{own.scheme}"), found["digest"].lower()',
+            f'        return _fitting(cohort, "{key}", [(digest, {salt})], row, {{}})',
         ]
 
     def _own_places(self, check: StoreCheck) -> list[str]:
