@@ -4,7 +4,7 @@ It holds what this store's cohorts need, what its column held when it was made, 
 `interpreting` reads rows by it; what it reads must be what `RowReader` reads.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import date
 
 from msgspec import Struct
@@ -18,7 +18,7 @@ from lean_tumbler.core.reading.conditions import Condition
 from lean_tumbler.core.reading.layouts import ValueLayout
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
-from lean_tumbler.core.schemes.layered import MOST_FORMULAS
+from lean_tumbler.core.schemes.layered import most_named
 
 
 class FormulaForm(Struct, frozen=True, kw_only=True):
@@ -65,9 +65,20 @@ class KindOfWork(Struct, frozen=True, order=True):
 
     @classmethod
     def of(cls, scheme: str, parameters: Parameters, times: int) -> "KindOfWork":
-        """Give a kind by a derivation's costs."""
-        names = [entry.name for entry in DERIVATIONS[scheme].parameters]
-        return cls(scheme, tuple(parameters[name] for name in names), times)
+        """Give a kind by a scheme's costs; of what is no derivation, the first is its cost."""
+        if scheme in DERIVATIONS:
+            names = [entry.name for entry in DERIVATIONS[scheme].parameters]
+            return cls(scheme, tuple(parameters[name] for name in names), times)
+        return cls(scheme, tuple(parameters.values())[:1], times)
+
+    @classmethod
+    def most(cls, kinds: "Iterable[KindOfWork]") -> "Iterator[KindOfWork]":
+        """Give of kinds that differ in how often alone the one that is done most."""
+        most: dict[tuple[str, tuple[int, ...]], int] = {}
+        for kind in kinds:
+            name = kind.scheme, kind.costs
+            most[name] = max(most.get(name, 0), kind.times)
+        yield from (cls(scheme, costs, times) for (scheme, costs), times in most.items())
 
     @property
     def parameters(self) -> Parameters:
@@ -85,7 +96,7 @@ class Holds(Struct, frozen=True, kw_only=True):
     direct: frozenset[str] = frozenset()  # slow schemes that stand by themselves
     on_top: frozenset[str] = frozenset()  # slow schemes that lie over digests
     origins: frozenset[str] = frozenset()  # what layered heads name
-    layouts: frozenset[str] = frozenset()  # names in `SELF_DESCRIBING` of fast values
+    layouts: frozenset[str] = frozenset()  # names in `OWN_LAYOUTS` of fast values
     keyed: bool = False
     is_finished: bool = False  # whether nothing but values of the target was there
     work: tuple[KindOfWork, ...] = ()
@@ -144,22 +155,18 @@ class StoreCheck(Struct, frozen=True, kw_only=True):
         own = [KindOfWork.of(target.scheme, target.parameters, 1)]
         if over is not None and self.on_top:
             own.append(KindOfWork.of(over.scheme, over.parameters, self._most_formulas))
-        most: dict[tuple[str, tuple[int, ...]], int] = {}
-        for kind in (*self.holds.work, *own):
-            name = kind.scheme, kind.costs
-            most[name] = max(most.get(name, 0), kind.times)
-        return tuple(KindOfWork(*name, times) for name, times in most.items())
+        return tuple(KindOfWork.most((*self.holds.work, *own)))
 
     @property
     def _most_formulas(self) -> int:
         """How many formulas one head may name."""
-        alone = max((len(cohort.formulas) for cohort in self.cohorts), default=1)
-        together = sum(
-            len(cohort.formulas)
-            for cohort in self.cohorts
-            if cohort.condition is None and cohort.layout is None
+        return max(
+            1,
+            most_named(
+                (len(cohort.formulas), cohort.condition is None and cohort.layout is None)
+                for cohort in self.cohorts
+            ),
         )
-        return max(1, alone, min(together, MOST_FORMULAS))
 
     @property
     def below(self) -> tuple[str, ...]:

@@ -21,11 +21,11 @@ from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout
 from lean_tumbler.core.embedding.rendering import rendered
 from lean_tumbler.core.embedding.samples import sample_of
 from lean_tumbler.core.embedding.vectors import INVENTED_PASSWORD, Vector
-from lean_tumbler.core.formulas.analysis import digests_used
 from lean_tumbler.core.login.new_passwords import COMPOSITION
+from lean_tumbler.core.login.sharing import first_outside
 from lean_tumbler.core.reading.conditions import Condition, Test
 from lean_tumbler.core.reading.layouts import DIGEST
-from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES
 from lean_tumbler.core.schemes.keyed import Bound
 from lean_tumbler.core.schemes.lock_markers import LAYOUTS as LOCKED
 from lean_tumbler.core.schemes.obsolete.remnants import LAYOUTS as REMNANTS
@@ -197,8 +197,6 @@ class Language(ABC):
             "sha_crypt": bool(slow & {"sha256-crypt", "sha512-crypt"}),
             "md5_crypt": "md5-crypt" in slow,
             "crypt": bool(slow & set(CRYPT_SCHEMES)),
-            "below": bool(check.below),
-            "slow_below": any(name in DERIVATIONS for name in check.below),
             **{
                 f"{name}_below": any(scheme.startswith(name) for scheme in check.below)
                 for name in ("argon2", "bcrypt", "pbkdf2", "scrypt")
@@ -211,9 +209,6 @@ class Language(ABC):
             "observes": check.observes,
             "keeps": not check.replace_lossy,
             "words": bool(check.rules.words),
-            "composition": bool(check.rules.composition),
-            "formulas": bool(check.formulas),
-            "numbers": any(form.numbers for form in check.formulas),
             "keys": bool(check.keys),
             "prepared": any(cohort.then for cohort in check.cohorts),
             "parts": bool(check.parts),
@@ -223,14 +218,12 @@ class Language(ABC):
 
     def _texts(self, check: StoreCheck) -> dict[str, str]:
         target, rules = check.target, check.rules
-        variant = target.variant
         most = target.derivation.password_bytes
         limit = check.limits.password_bytes
         return {
             "STORE": check.store,
             "STORE_LITERAL": self.literal(check.store),
             "TARGET": target.scheme,
-            "VARIANT": variant,
             "PASSWORD_BYTES": str(limit),
             "MOST_STORED": str(min(most or limit, limit)),
             "MIN_LENGTH": str(rules.min_length),
@@ -254,7 +247,6 @@ class Language(ABC):
             "PBKDF2_TYPES": "|".join(n for n in ("pbkdf2-sha1", "pbkdf2-sha256", "pbkdf2-sha512")
                                      if n in {*check.direct, *check.on_top}),
             **self._common_texts(check),
-            "SHARE_LIMIT": f"{min(2**64 - 1, round(check.share * 2**64)):016x}",
             "READY": str(check.readers_ready or "9999-12-31"),
             **{name.upper(): str(number) for name, number in target.parameters.items()},
         }  # fmt: skip
@@ -358,6 +350,11 @@ class Language(ABC):
         return sample_of(work.scheme, work.parameters)
 
     @staticmethod
+    def share_limit(check: StoreCheck) -> str:
+        """Write the first place outside the share: that of a digest's first 16 hex digits."""
+        return f"{first_outside(check.share):016x}"
+
+    @staticmethod
     def codings(cohort: CohortForm) -> dict[str, str]:
         """Give the parts of a cohort's layout, but for the digest, with how they are written."""
         encodings = {} if cohort.layout is None else cohort.layout.encodings
@@ -379,11 +376,6 @@ def bare_pattern(scheme: str) -> tuple[str, int]:
 
     pattern = next(layout.pattern for layout in LAYOUTS if layout.scheme == scheme)
     return pattern, 9 if scheme == "bsdi-crypt" else 2
-
-
-def last_digest(form: FormulaForm) -> str:
-    """Name the digest that a formula ends in."""
-    return (digests_used(form.named.formula) or ("",))[-1]
 
 
 def ordered(check: StoreCheck) -> Iterator[FormulaForm]:

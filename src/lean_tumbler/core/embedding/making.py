@@ -1,6 +1,6 @@
 """From a policy and what a column holds to the check that is written out."""
 
-from collections.abc import Iterable, Iterator, Set
+from collections.abc import Iterable, Set
 
 from lean_tumbler.core.embedding.check import (
     CohortForm,
@@ -19,7 +19,7 @@ from lean_tumbler.core.reading.evidence import StoreEvidence
 from lean_tumbler.core.reading.layers import with_alternatives
 from lean_tumbler.core.reading.readings import Reading, State
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
-from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS, own_formulas
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, own_formulas
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.errors import PolicyError
 
@@ -167,12 +167,7 @@ class Looking:
             self._layouts.add(own.name)
 
     def _count(self, parsed: ParsedValue, times: int) -> None:
-        if parsed.scheme in DERIVATIONS:
-            names = [entry.name for entry in DERIVATIONS[parsed.scheme].parameters]
-            costs = tuple(parsed.parameters[name] for name in names)
-        else:
-            costs = tuple(parsed.parameters.values())[:1]
-        kind = KindOfWork(parsed.scheme, costs, times)
+        kind = KindOfWork.of(parsed.scheme, parsed.parameters, times)
         self._work[kind] = self._work.get(kind, 0) + 1
 
     @property
@@ -192,17 +187,8 @@ class Looking:
             layouts=frozenset(self._layouts),
             keyed=self._keyed,
             is_finished=self._is_finished,
-            work=tuple(sorted(_one_of_each(usual[:_MOST_KINDS_OF_WORK]))),
+            work=tuple(sorted(KindOfWork.most(usual[:_MOST_KINDS_OF_WORK]))),
         )
-
-
-def _one_of_each(kinds: Iterable[KindOfWork]) -> Iterator[KindOfWork]:
-    """Give of kinds that differ in how often alone the one that is done most."""
-    most: dict[tuple[str, tuple[int, ...]], int] = {}
-    for kind in kinds:
-        name = kind.scheme, kind.costs
-        most[name] = max(most.get(name, 0), kind.times)
-    yield from (KindOfWork(scheme, costs, times) for (scheme, costs), times in most.items())
 
 
 def is_direct(parsed: ParsedValue) -> bool:

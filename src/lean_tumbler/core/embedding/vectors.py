@@ -22,13 +22,12 @@ _CHEAP: Parameters = {
 
 
 class Vector(MaskedRecord, Struct, frozen=True, kw_only=True):
-    """One row, and the password that opens it."""
+    """One row, which `INVENTED_PASSWORD` opens."""
 
     what: str  # for people
     stored: Hidden[str]
     salt: Hidden[str | None] = None
     columns: Hidden[dict[str, str]]
-    password: Hidden[str] = INVENTED_PASSWORD
 
 
 def vectors(check: StoreCheck, randomness: Callable[[int], bytes]) -> Iterator[Vector]:

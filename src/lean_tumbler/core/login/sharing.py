@@ -1,6 +1,7 @@
 """Choosing a stable part of the accounts: 1 % always contains the 0.1 %."""
 
 import hashlib
+import math
 
 
 def in_share(reference: bytes, share: float) -> bool:
@@ -11,4 +12,9 @@ def in_share(reference: bytes, share: float) -> bool:
         share: the part of all accounts that is meant.
     """
     place = int.from_bytes(hashlib.sha256(b"share:" + reference).digest()[:8], "big")
-    return place < share * 2**64
+    return place < first_outside(share)
+
+
+def first_outside(share: float) -> int:
+    """Give the first of 2^64 places that lies outside a share."""
+    return math.ceil(share * 2**64)

@@ -68,6 +68,19 @@ class Head(MaskedRecord, Struct, frozen=True, kw_only=True):
         return f"over:{self.origin}:{legacy_digest}".encode()
 
 
+def most_named(cohorts: Iterable[tuple[int, bool]]) -> int:
+    """Say how many formulas one head may name; 1 where there are no cohorts.
+
+    Args:
+        cohorts: how many formulas each has, and whether nothing tells its rows apart: such rows
+            may name the formulas of several cohorts in one head.
+    """
+    found = list(cohorts)
+    alone = max((formulas for formulas, _ in found), default=1)
+    together = sum(formulas for formulas, is_mixed in found if is_mixed)
+    return max(alone, min(together, MOST_FORMULAS))
+
+
 @lru_cache(maxsize=1024)
 def _is_origin(text: str) -> bool:
     return re.fullmatch(_ORIGIN, text, re.ASCII) is not None

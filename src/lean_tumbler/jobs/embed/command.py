@@ -148,14 +148,15 @@ def _seen(
     options: Options, session: Session, policy: "StoragePolicy", store: "StorePolicy"
 ) -> "Seen":
     from lean_tumbler.core.embedding.check import Holds
+    from lean_tumbler.core.embedding.making import made_check
     from lean_tumbler.core.policy import APPLICATION
     from lean_tumbler.core.reading.of_stores import store_reader
-    from lean_tumbler.jobs.embed.looking_through import look_through, unseen
+    from lean_tumbler.jobs.embed.looking_through import Seen, look_through
     from lean_tumbler.stores.interface import Store
 
     evidence = evidence_of(options, policy)().store(store.name)
     if store.locator == APPLICATION:
-        return unseen(policy, store, Holds(), evidence)
+        return Seen(check=made_check(policy, store, Holds(), evidence))
     with opened_store(options, store) as opened:
         if not isinstance(opened, Store):
             raise UsageError(f"[store.{store.name}]: its rows cannot be gone through")

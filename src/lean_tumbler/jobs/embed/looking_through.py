@@ -5,7 +5,7 @@ from collections.abc import Callable, Mapping
 
 from msgspec import Struct, field
 
-from lean_tumbler.core.embedding.check import Holds, StoreCheck
+from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.interpreting import CheckReader, ReadDifference, difference
 from lean_tumbler.core.embedding.making import Looking, made_check
 from lean_tumbler.core.policy import StoragePolicy, StorePolicy
@@ -82,10 +82,3 @@ def _lacking(
                 lacking[reading.label or reading.parsed.scheme] += 1
         progress(len(page))
     return dict(lacking.most_common())
-
-
-def unseen(
-    policy: StoragePolicy, store_policy: StorePolicy, holds: Holds, evidence: StoreEvidence
-) -> Seen:
-    """Give the check of a store whose rows cannot be gone through, by what it is said to hold."""
-    return Seen(check=made_check(policy, store_policy, holds, evidence))

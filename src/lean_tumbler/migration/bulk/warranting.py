@@ -84,12 +84,8 @@ def warrant_of(  # noqa: PLR0913 - what a warrant is made of
 
 def widest(policy: StoragePolicy, store: StorePolicy) -> int:
     """Say how many characters the longest value takes that a store may get."""
-    alone = max((len(cohort.alternatives) for cohort in store.cohorts), default=1)
-    # Rows that nothing tells apart may name the formulas of several cohorts in one head.
-    together = sum(
-        len(cohort.alternatives)
+    named = layered.most_named(
+        (len(cohort.alternatives), cohort.condition is None and cohort.layout is None)
         for cohort in store.cohorts
-        if cohort.condition is None and cohort.layout is None
     )
-    named = max(alone, min(together, layered.MOST_FORMULAS))
     return max(characters_needed(policy.target, named))

@@ -9,6 +9,7 @@ from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.node.cohorts import NodeCohorts
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.formulas.output import OutputShape
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 _WIDTH = 100
 _CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
@@ -157,7 +158,7 @@ class Node(NodeCohorts):
             elif scheme == "bcrypt":
                 over = [f"first > {limits.bcrypt_cost_log2}"]
             else:
-                size = {"pbkdf2-sha1": 20, "pbkdf2-sha256": 32, "pbkdf2-sha512": 64}[scheme]
+                size = DERIVATIONS[scheme].block_bytes
                 over = [f"first * Math.ceil(digest.length / {size}) > {limits.rounds}"]
             lines += [f'    case "{scheme}":', f"      return {' || '.join(over)};"]
         return lines
@@ -168,7 +169,7 @@ class Node(NodeCohorts):
         return [
             "    const reference = row.login || reading.text;",
             '    const place = crypto.createHash("sha256").update(`share:${reference}`);',
-            f'    if (place.digest("hex").slice(0, 16) >= "{round(check.share * 2**64):016x}") {{',
+            f'    if (place.digest("hex").slice(0, 16) >= "{self.share_limit(check)}") {{',
             '      return "outside-share";',
             "    }",
         ]

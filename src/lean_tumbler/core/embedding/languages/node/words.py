@@ -1,4 +1,4 @@
-"""How Node says things."""
+"""How Node.js says things."""
 
 import json
 from collections.abc import Mapping, Sequence
@@ -21,7 +21,7 @@ _DIGESTS = {
 
 
 class NodeWords(Language):
-    """How Node says things."""
+    """How Node.js says things."""
 
     name, title, ending, comment = "node", "Node.js 20", ".js", " * "
     needs: ClassVar[Mapping[str, str]] = {

@@ -9,6 +9,7 @@ from lean_tumbler.core.embedding.languages.php.cohorts import PhpCohorts
 from lean_tumbler.core.embedding.languages.php.words import wrapped
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.formulas.output import OutputShape
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 _WIDTH = 110
 
@@ -88,7 +89,7 @@ class Php(PhpCohorts):
         lines = []
         for scheme in dict.fromkeys((*check.direct, *check.on_top)):
             if scheme.startswith("pbkdf2"):
-                size = {"pbkdf2-sha1": 20, "pbkdf2-sha256": 32, "pbkdf2-sha512": 64}[scheme]
+                size = DERIVATIONS[scheme].block_bytes
                 expression = f"$first * ceil($value['bytes'] / {size}) > {limits.rounds}"
             else:
                 expression = next(code for start, code in over.items() if scheme.startswith(start))
@@ -106,11 +107,10 @@ class Php(PhpCohorts):
     def _share(self, check: StoreCheck) -> list[str]:
         if check.share >= 1:
             return []
-        limit = f"{round(check.share * 2**64):016x}"
         return [
             "        $reference = (string) $row['login'] !== '' ? $row['login'] : $reading['text'];",
             "        $place = substr(hash('sha256', 'share:' . $reference), 0, 16);",
-            f"        if (strcmp($place, '{limit}') >= 0) {{",
+            f"        if (strcmp($place, '{self.share_limit(check)}') >= 0) {{",
             "            return 'outside-share';",
             "        }",
         ]

@@ -1,4 +1,4 @@
-"""How Php says things."""
+"""How PHP says things."""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -25,7 +25,7 @@ _SIGN = re.compile(r"\\\\\\\\|\\\\.|\\.|.", re.DOTALL)
 
 
 class PhpWords(Language):
-    """How Php says things."""
+    """How PHP says things."""
 
     name, title, ending, comment = "php", "PHP 8.2", ".php", " * "
     needs: ClassVar[Mapping[str, str]] = {

@@ -13,6 +13,7 @@ from lean_tumbler.core.embedding.languages.python.lines import broken
 from lean_tumbler.core.embedding.languages.python.words import column_variable
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.formulas.output import OutputShape
+from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 _WIDTH = 100
 _ENCODED = re.compile(r'(?<![fr\w])("(?:[^"\\]|\\.)*")\.encode\(\)')
@@ -144,7 +145,7 @@ class Python(PythonCohorts):
                 over = [f"{memory} > {limits.memory_kib}", f"{memory} * costs[2] > {limits.work_kib}",
                         f"costs[2] > {limits.lanes}"]  # fmt: skip
             elif scheme.startswith("pbkdf2"):
-                size = {"pbkdf2-sha1": 20, "pbkdf2-sha256": 32, "pbkdf2-sha512": 64}[scheme]
+                size = DERIVATIONS[scheme].block_bytes
                 over = [f"costs[0] * -(-len(value.digest) // {size}) > {limits.rounds}"]
             lines += [f'    if value.scheme == "{scheme}":']
             lines += [f"        {line}" for line in _or(over)]
@@ -156,7 +157,7 @@ class Python(PythonCohorts):
         return [
             "        reference = row.login or reading.text",
             '        place = hashlib.sha256(b"share:" + reference.encode()).hexdigest()[:16]',
-            f'        if place >= "{round(check.share * 2**64):016x}":',
+            f'        if place >= "{self.share_limit(check)}":',
             '            return "outside-share"',
         ]
 
