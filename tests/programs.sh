@@ -19,6 +19,8 @@ command -v ruby >/dev/null 2>&1 || missing="$missing ruby"
 command -v go >/dev/null 2>&1 || missing="$missing golang-go"
 # What written checks are run, linted and formatted with.
 command -v phpcs >/dev/null 2>&1 || missing="$missing php-codesniffer"
+command -v rubocop >/dev/null 2>&1 || missing="$missing rubocop"
+ruby -rminitest -e 1 >/dev/null 2>&1 || missing="$missing ruby-minitest"
 command -v phpunit >/dev/null 2>&1 || missing="$missing phpunit"
 php -m 2>/dev/null | grep -q pdo_sqlite || missing="$missing php-sqlite3"
 php -m 2>/dev/null | grep -q intl || missing="$missing php-intl"

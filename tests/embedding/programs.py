@@ -19,6 +19,7 @@ _PROGRAMS = {
     "php": ("php", "driver.php"),
     "node": ("node", "driver.js"),
     "python": (sys.executable, "driver.py"),
+    "ruby": ("ruby", "driver.rb"),
 }
 
 

@@ -1,15 +1,16 @@
 """What one language needs to have so that a check can be written in it."""
 
 import re
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Iterator, Mapping, Sequence, Set
-from datetime import date, timedelta
 from importlib.resources import files
 from typing import ClassVar
 
 from lean_tumbler.core.embedding import plain_texts
 from lean_tumbler.core.embedding.check import CohortForm, FormulaForm, KindOfWork, StoreCheck
 from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.condition_lines import ConditionLines
+from lean_tumbler.core.embedding.cost_lines import CostLines
 from lean_tumbler.core.embedding.formula_code import (
     BYTES,
     TEXT,
@@ -21,9 +22,9 @@ from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout
 from lean_tumbler.core.embedding.rendering import rendered
 from lean_tumbler.core.embedding.samples import sample_of
 from lean_tumbler.core.embedding.vectors import INVENTED_PASSWORD, Vector
+from lean_tumbler.core.formulas.output import OutputShape
 from lean_tumbler.core.login.new_passwords import COMPOSITION
 from lean_tumbler.core.login.sharing import first_outside
-from lean_tumbler.core.reading.conditions import Condition, Test
 from lean_tumbler.core.reading.layouts import DIGEST
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES
 from lean_tumbler.core.schemes.keyed import Bound
@@ -31,10 +32,8 @@ from lean_tumbler.core.schemes.lock_markers import LAYOUTS as LOCKED
 from lean_tumbler.core.schemes.obsolete.remnants import LAYOUTS as REMNANTS
 from lean_tumbler.core.stored_days import CALENDAR_FORMS, MILLISECONDS, SECONDS
 
-_NEXT_DAY = timedelta(days=1)
 
-
-class Language(ABC):
+class Language(ConditionLines, CostLines):
     """One language. It says how things are said in it; what is said is the same in all."""
 
     name: ClassVar[str]  # as `embed` takes it
@@ -42,7 +41,7 @@ class Language(ABC):
     ending: ClassVar[str]  # of files
     comment: ClassVar[str]  # what stands before a line of the head
     empty_lines: ClassVar[int] = 1  # that stand between definitions
-    needs: ClassVar[Mapping[str, str]]  # scheme, or another thing -> the package that does it
+    needs: ClassVar[Mapping[str, str]]  # scheme, `keyed` or `always` -> what must be there for it
     # operation of a formula -> how a call is written, with {0}, {1} … for what it takes
     calls: ClassVar[Mapping[str, str]]
     direct: ClassVar[frozenset[str]]  # slow schemes that it verifies where they stand alone
@@ -91,12 +90,10 @@ class Language(ABC):
         """Name the function of a bracketed formula."""
         return f"{name}Part{number}"
 
-    @abstractmethod
-    def content(self, test: Test) -> str:
-        """Write what stands in a condition's column."""
-
-    tests: ClassVar[Mapping[str, str]]  # verb of a condition -> how it is asked
-    joined: ClassVar[Mapping[bool, str]]  # whether one is enough -> the sign between conditions
+    truth: ClassVar[Mapping[bool, str]] = {True: "true", False: "false"}
+    # the three checks of what a formula prints, as they are called
+    shapes: ClassVar[Mapping[str, str]]
+    nothing: ClassVar[str]  # a length that is not fixed
 
     @abstractmethod
     def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
@@ -106,15 +103,57 @@ class Language(ABC):
     def usage(self, check: StoreCheck) -> Sequence[str]:
         """Give the lines of its head that show how it is called, with the swap."""
 
-    @abstractmethod
-    def needed(self, check: StoreCheck) -> list[str]:
-        """Name what a file needs beside the language."""
+    def numbers(self, values: Sequence[int]) -> str:
+        """Write a constant list of numbers."""
+        return f"[{', '.join(map(str, values))}]"
 
     @abstractmethod
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""
 
     # ---- what follows ----
+
+    def needed(self, check: StoreCheck) -> list[str]:
+        """Name what a file needs beside the language."""
+        used = {*check.direct, *check.on_top, *check.below, "always"}
+        used |= {"keyed"} if check.is_keyed else set()
+        return [
+            need
+            for scheme, need in self.needs.items()
+            if any(name.startswith(scheme.removesuffix("id")) for name in used)
+        ]
+
+    def canonical_forms(self, check: StoreCheck) -> list[tuple[str, list[str]]]:
+        """Give the calls that check what formulas print, each with the formulas' keys."""
+        found: dict[str, list[str]] = {}
+        for form in ordered(check):
+            found.setdefault(self._canonical(form.output), []).append(form.key)
+        return list(found.items())
+
+    def _canonical(self, output: OutputShape) -> str:
+        if output.text_encoding.startswith("hex") and output.length is not None:
+            return self.shapes["hex"].format(output.length)
+        if output.text_encoding.startswith("base64") and "cut" not in output.text_encoding:
+            segment = output.segments[0]
+            length = None if segment.length is None else segment.length - segment.padding
+            told = self.nothing if length is None else str(length)
+            return self.shapes["base64"].format(told, self.signs(segment.signs))
+        pattern = self.pattern("".join(f"({each.pattern})" for each in output.segments), whole=True)
+        hexes = [number for number, each in enumerate(output.segments)
+                 if each.text_encoding.startswith("hex")]  # fmt: skip
+        return self.shapes["parts"].format(
+            pattern, self.numbers(hexes), self.truth[output.is_fixed]
+        )
+
+    def signs(self, alphabet: str) -> str:
+        """Write what a text in base64 may consist of, as the check of it takes that."""
+        return self.literal(alphabet)
+
+    def target_value(self, check: StoreCheck) -> tuple[str, int]:
+        """Give what stands before the salt of the target's PHC string, and its digest's bytes."""
+        form = check.target.derivation.on_top
+        head = sample_of(check.target.scheme, check.target.parameters).rsplit("$", 2)[0]
+        return f"{head}$", form.digest_bytes if form is not None else 0
 
     def __str__(self) -> str:
         return self.name
@@ -222,6 +261,8 @@ class Language(ABC):
         limit = check.limits.password_bytes
         return {
             "STORE": check.store,
+            "CLASS": self.class_name(check),
+            "AS_STRONG": self.as_strong(check),
             "STORE_LITERAL": self.literal(check.store),
             "TARGET": target.scheme,
             "PASSWORD_BYTES": str(limit),
@@ -231,6 +272,7 @@ class Language(ABC):
             "WORDS": self.texts([word.casefold() for word in rules.words]),
             "KEYED_BY": target.keyed_by,
             "BOUND": str(target.bound_to),
+            "VARIANT": target.variant,
             "REALM": target.realm,
             "ON_TOP": self.texts(check.on_top),
             "LOCKED": self.pattern("|".join(layout.pattern for layout in LOCKED), whole=True),
@@ -280,50 +322,6 @@ class Language(ABC):
         }
         return [(COMPOSITION[kind][0], patterns[kind]) for kind in check.rules.composition]
 
-    def conditions(self, found: Condition | None) -> list[str]:
-        """Write a cohort's condition in parts that all must hold; nothing where it has none."""
-        if found is None:
-            return []
-        if found.is_any:
-            return [f"({self.condition(found)})"]
-        return [
-            f"({text})" if isinstance(part, Condition) else text
-            for part in found.parts
-            for text in [self.condition(part)]
-        ]
-
-    def condition(self, found: Condition | Test) -> str:
-        """Write a condition."""
-        if isinstance(found, Test):
-            return self._test(found)
-        parts = [
-            f"({text})" if isinstance(part, Condition) and part.is_any is not found.is_any else text
-            for part in found.parts
-            for text in [self.condition(part)]
-        ]
-        return self.joined[found.is_any].join(parts)
-
-    def _test(self, test: Test) -> str:
-        content, verb = self.content(test), test.verb
-        if verb == "in":
-            return self.tests["in"].format(content, self.texts(test.operands))
-        if verb == "begins":
-            return self.tests["begins"].format(content, self.literal(test.operands[0]))
-        if verb == "length" or not test.operands:
-            return self.tests[verb].format(content, *test.operands)
-        if verb == "=" and not test.is_bare:
-            return self.tests["text"].format(content, self.literal(test.operands[0]))
-        if re.fullmatch(r"\d{4}-\d\d-\d\d", test.operands[0]):
-            return self._dated(content, verb, date.fromisoformat(test.operands[0]))
-        sign = {"=": self.tests["equals"]}.get(verb, verb)
-        return self.tests["number"].format(content, sign, _decimal(test.operands[0]))
-
-    def _dated(self, content: str, verb: str, day: date) -> str:
-        if verb in {"<=", ">"}:
-            day += _NEXT_DAY
-        name = "before" if verb in {"before", "<", "<="} else "from"
-        return self.tests[name].format(content, self.literal(day.isoformat()))
-
     def functions(self, form: FormulaForm, name: str, kind: str) -> list[Function]:
         """Write a formula out."""
         return FormulaWriter(self, name).functions(form.named.formula, kind=kind)
@@ -359,10 +357,6 @@ class Language(ABC):
         """Give the parts of a cohort's layout, but for the digest, with how they are written."""
         encodings = {} if cohort.layout is None else cohort.layout.encodings
         return {name: coding for name, coding in encodings.items() if name != DIGEST}
-
-
-def _decimal(text: str) -> str:
-    return text if "." in text else f"{text}.0"
 
 
 def is_lossy(form: FormulaForm) -> bool:

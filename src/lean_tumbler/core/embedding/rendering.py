@@ -84,7 +84,9 @@ def _needed(lines: Sequence[_Line], pieces: Sequence[str]) -> set[str]:
     bodies: dict[str, str] = {"": "\n".join(line.text for line in lines if not line.piece)}
     for piece in pieces:
         bodies[piece] = "\n".join(line.text for line in lines if line.piece == piece)
-    words = {piece: set(re.findall(r"([A-Za-z_]\w*)\(", body)) for piece, body in bodies.items()}
+    words = {
+        piece: set(re.findall(r"([A-Za-z_]\w*[?]?)\(", body)) for piece, body in bodies.items()
+    }
     needed: set[str] = set()
     asked = [""]
     while asked:

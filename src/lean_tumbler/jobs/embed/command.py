@@ -15,13 +15,13 @@ from lean_tumbler.cli.options import (
     read_policy,
 )
 from lean_tumbler.cli.session import Session
+from lean_tumbler.core.embedding.names import LANGUAGE_NAMES
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.embed.looking_through import Seen
 
-LANGUAGE_NAMES = ("php", "node", "python")
 EXAMPLE = """\
   lean-tumbler embed --list
   lean-tumbler embed php --store passengers --output PassengersLogin.php

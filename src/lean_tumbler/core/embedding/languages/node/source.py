@@ -8,8 +8,6 @@ from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, commo
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.node.cohorts import NodeCohorts
 from lean_tumbler.core.embedding.rendering import filled
-from lean_tumbler.core.formulas.output import OutputShape
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 _WIDTH = 100
 _CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
@@ -28,27 +26,12 @@ class Node(NodeCohorts):
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""
-        costs = check.target.parameters
-        memory, passes = costs.get("memory_kib", 0), costs.get("passes", 0)
-        log, block, lanes = (costs.get(n, 0) for n in ("cost_log2", "block_size", "lanes"))
-        strong = {
-            "argon2id": (
-                f"first >= {memory} && first * (3 * second - 1) >= {memory * (3 * passes - 1)}"
-            ),
-            "bcrypt": f"first >= {log}",
-            "scrypt": f"isAsLarge(way.value.costs, [{log}, {block}, {lanes}])",
-        }.get(check.target.scheme, f"first >= {costs.get('rounds', 0)}")
         rule = common_rule(check.rules.min_length)
-        over = " ".join(self._limits(check))
         return {
-            "CLASS": self.class_name(check),
-            "AS_STRONG": strong,
             "PARTS_ROW": "row" if check.parts else "",
             "DONE": ", done" if check.below else "",
             "NEW_DONE": ", new Map()" if check.below else "",
-            "TARGET_COSTS": "".join(f", {name}" for name in ("second", "third") if name in strong),
-            "MORE_COSTS": "".join(f", {name}" for name in ("second", "third") if name in over),
-            "MORE_FIELDS": ", digest" if "digest" in over else "",
+            "MORE_FIELDS": ", digest" if "pbkdf2" in self.features(check) else "",
             "KEPT_ARGUMENTS": ", ".join(self._kept_arguments(check)),
             "MOST_LN": "62",
             "COMMON_WORDS_LITERAL": self.literal("|".join(map(re.escape, rule.words))),
@@ -60,10 +43,8 @@ class Node(NodeCohorts):
 
     def features(self, check: StoreCheck) -> Set[str]:
         """Name what a check has, with what its own lines name."""
-        by_costs = {"over_by_costs": "first" in " ".join(self._limits(check)),
-                    "uses_parts": any(c.formulas and not c.then for c in check.cohorts),
-                    "strong_by_costs": check.target.scheme != "scrypt"}  # fmt: skip
-        return super().features(check) | {name for name, holds in by_costs.items() if holds}
+        uses_parts = any(cohort.formulas and not cohort.then for cohort in check.cohorts)
+        return super().features(check) | ({"uses_parts"} if uses_parts else set())
 
     def _kept_arguments(self, check: StoreCheck) -> list[str]:
         if check.observes:
@@ -111,7 +92,11 @@ class Node(NodeCohorts):
                 for line in (f"  if (!/{pattern}/u.test(text)) {{",
                              f'    reasons.push("{reason}");', "  }")
             ],
-            "CANONICAL": self._canonical_lines(check),
+            "CANONICAL": [
+                line
+                for call, keys in self.canonical_forms(check)
+                for line in (*(f'    case "{key}":' for key in keys), f"      return {call};")
+            ],
             "FORMULA_PARTS": self._formula_parts(check),
             "NEVER": [
                 line
@@ -147,21 +132,11 @@ class Node(NodeCohorts):
         return lines
 
     def _limits(self, check: StoreCheck) -> list[str]:
-        limits, lines = check.limits, []
-        for scheme in dict.fromkeys((*check.direct, *check.on_top)):
-            if scheme.startswith("argon2"):
-                over = [f"first > {limits.memory_kib}", f"first * second > {limits.work_kib}",
-                        f"third > {limits.lanes}"]  # fmt: skip
-            elif scheme == "scrypt":
-                numbers = f"{limits.memory_kib}, {limits.work_kib}, {limits.lanes}"
-                over = [f"isLargerThan(costs, {numbers})"]
-            elif scheme == "bcrypt":
-                over = [f"first > {limits.bcrypt_cost_log2}"]
-            else:
-                size = DERIVATIONS[scheme].block_bytes
-                over = [f"first * Math.ceil(digest.length / {size}) > {limits.rounds}"]
-            lines += [f'    case "{scheme}":', f"      return {' || '.join(over)};"]
-        return lines
+        return [
+            line
+            for scheme, over in self.over_limits(check)
+            for line in (f'    case "{scheme}":', *_either(over))
+        ]
 
     def _share(self, check: StoreCheck) -> list[str]:
         if check.share >= 1:
@@ -182,12 +157,7 @@ class Node(NodeCohorts):
                 f"  const value = await bcrypt.hash(password, {costs['cost_log2']});",
                 f"  return `${target.variant}$${{value.slice(4)}}`;",
             ]
-        form = target.derivation.on_top
-        size = form.digest_bytes if form else 32
-        head = {
-            "argon2id": "$argon2id$v=19$m={memory_kib},t={passes},p={lanes}",
-            "scrypt": "$scrypt$ln={cost_log2},r={block_size},p={lanes}",
-        }.get(target.scheme, f"${target.scheme}$i={{rounds}},l={size}").format(**costs)
+        head, size = self.target_value(check)
         version = " version: 19," if target.scheme == "argon2id" else ""
         return [
             *lines,
@@ -195,7 +165,7 @@ class Node(NodeCohorts):
             f"  const digest = Buffer.alloc({size});",
             f'  const value = {{ scheme: "{target.scheme}", costs,{version} salt, digest }};',
             "  const raw = await remade(value, Buffer.from(password));",
-            f"  return `{head}$${{encoded(salt)}}$${{encoded(raw)}}`;",
+            f"  return `{head}${{encoded(salt)}}$${{encoded(raw)}}`;",
         ]
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
@@ -222,28 +192,15 @@ class Node(NodeCohorts):
                 ]
         return lines
 
-    def _canonical_lines(self, check: StoreCheck) -> list[str]:
-        """Write how what a formula prints is brought into the text that is compared."""
-        shapes: dict[str, list[str]] = {}
-        for form in ordered(check):
-            shapes.setdefault(self._canonical(form.output), []).append(form.key)
-        lines = []
-        for call, keys in shapes.items():
-            lines += [*(f'    case "{key}":' for key in keys), f"      return {call};"]
-        return lines
 
-    def _canonical(self, output: OutputShape) -> str:
-        if output.text_encoding.startswith("hex") and output.length is not None:
-            return f"canonicalHex(text, {output.length})"
-        if output.text_encoding.startswith("base64") and "cut" not in output.text_encoding:
-            segment = output.segments[0]
-            length = "null" if segment.length is None else str(segment.length - segment.padding)
-            return f"canonicalBase64(text, {length}, /^{segment.signs}+$/)"
-        pattern = self.pattern("".join(f"({each.pattern})" for each in output.segments), whole=True)
-        hexes = [str(number) for number, each in enumerate(output.segments)
-                 if each.text_encoding.startswith("hex")]  # fmt: skip
-        cut = "true" if output.is_fixed else "false"
-        return f"canonicalParts(text, {pattern}, [{', '.join(hexes)}], {cut})"
+def _either(parts: Sequence[str]) -> list[str]:
+    line = f"      return {' || '.join(parts)};"
+    if len(line) <= _WIDTH:
+        return [line]
+    together = f"        {' || '.join(parts)}"
+    *others, last = parts
+    asked = [*(f"        {part} ||" for part in others), f"        {last}"]
+    return ["      return (", *([together] if len(together) <= _WIDTH else asked), "      );"]
 
 
 def _broken(line: str) -> list[str]:
@@ -259,6 +216,10 @@ def _broken(line: str) -> list[str]:
             f'{indent}  "s",',
             f"{indent}){pattern[3]}",
         ]
+    both = line.strip().removeprefix("return ").removesuffix(";").split(" && ")
+    if line.lstrip().startswith("return ") and len(both) > 1:
+        asked = [f"{indent}  {part} &&" for part in both[:-1]]
+        return [f"{indent}return (", *asked, f"{indent}  {both[-1]}", f"{indent});"]
     text = _LONG_TEXT.fullmatch(line)
     if text:
         return [text[1], f"{indent}  {text[2]}"]

@@ -88,6 +88,13 @@ class NodeWords(Language):
         "begins": '(textOf({0}) ?? "").startsWith({1})',
     }
     joined: ClassVar[Mapping[bool, str]] = {True: " || ", False: " && "}
+    shapes: ClassVar[Mapping[str, str]] = {
+        "hex": "canonicalHex(text, {0})",
+        "base64": "canonicalBase64(text, {0}, {1})",
+        "parts": "canonicalParts(text, {0}, {1}, {2})",
+    }
+    nothing, digest_length = "null", "digest.length"
+    power_of_two, blocks = "2 ** {0}", "Math.ceil({0} / {1})"
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant text, or bytes."""
@@ -106,6 +113,10 @@ class NodeWords(Language):
         own = pattern.replace("(?P<", "(?<").replace("(?s:.*)", "[^]*").replace("(?s:.)", "[^]")
         text = f"^(?:{own})$" if whole else own
         return f'new RegExp({self.literal(text)}, "s")'
+
+    def signs(self, alphabet: str) -> str:
+        """Write what a text in base64 may consist of, as the check of it takes that."""
+        return f"/^{alphabet}+$/"
 
     def declared(self, kind: str, code: str) -> str:
         """Write the first assignment to the variable of a kind."""
@@ -164,12 +175,3 @@ class NodeWords(Language):
             "A row that was changed meanwhile is left alone: the login is right all the same. A",
             "new or changed password is stored as `login.newValue(password, name)` gives it.",
         )
-
-    def needed(self, check: StoreCheck) -> list[str]:
-        """Name what a file needs beside the language."""
-        used = {*check.direct, *check.on_top, *check.below}
-        return [
-            need
-            for scheme, need in self.needs.items()
-            if any(name.startswith(scheme.removesuffix("id")) for name in used)
-        ]

@@ -8,8 +8,6 @@ from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.php.cohorts import PhpCohorts
 from lean_tumbler.core.embedding.languages.php.words import wrapped
 from lean_tumbler.core.embedding.rendering import filled
-from lean_tumbler.core.formulas.output import OutputShape
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 _WIDTH = 110
 
@@ -19,26 +17,10 @@ class Php(PhpCohorts):
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""
-        strong = {
-            "argon2id": "$first >= @M@ && $first * (3 * $second - 1) >= @M@ * (3 * @T@ - 1)",
-            "bcrypt": "$first >= @C@",
-            "pbkdf2-sha256": "$first >= @R@",
-            "pbkdf2-sha512": "$first >= @R@",
-        }.get(check.target.scheme, "false")
-        costs = check.target.parameters
-        for mark, cost in (
-            ("@M@", "memory_kib"),
-            ("@T@", "passes"),
-            ("@C@", "cost_log2"),
-            ("@R@", "rounds"),
-        ):
-            strong = strong.replace(mark, str(costs.get(cost, 0)))
         return {
             "NAMESPACE": "App\\Login",
-            "CLASS": self.class_name(check),
             "EXTENSIONS": (", 'openssl'" if check.is_keyed else "")
             + (", 'sodium'" if "argon2id" in check.below else ""),
-            "AS_STRONG": strong,
         }
 
     def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
@@ -58,7 +40,12 @@ class Php(PhpCohorts):
                 f"            {self.literal(part)} => $row['columns'][{self.literal(column)}] ?? null,"
                 for part, column in check.parts.items()
             ],
-            "LIMITS": self._limits(check),
+            "LIMITS": [
+                line
+                for scheme, over in self.over_limits(check)
+                for line in (f"            case '{scheme}':",
+                             *_either(over), "                break;")
+            ],
             "READY": self._ready(check),
             "SHARE": self._share(check),
             "MADE": self._made(check),
@@ -74,28 +61,6 @@ class Php(PhpCohorts):
             "DAYS": [f"            {form}," for form in self.days()],
             "NEVER": [f"            {form}," for form in self.never()],
         }  # fmt: skip
-
-    def _limits(self, check: StoreCheck) -> list[str]:
-        limits = check.limits
-        over = {
-            "argon2": (
-                f"$first > {limits.memory_kib} || $first * $second > {limits.work_kib} "
-                f"|| $third > {limits.lanes}"
-            ),
-            "bcrypt": f"$first > {limits.bcrypt_cost_log2}",
-            "sha": f"$first > {limits.crypt_rounds}",
-            "md5": f"$first > {limits.crypt_rounds}",
-        }
-        lines = []
-        for scheme in dict.fromkeys((*check.direct, *check.on_top)):
-            if scheme.startswith("pbkdf2"):
-                size = DERIVATIONS[scheme].block_bytes
-                expression = f"$first * ceil($value['bytes'] / {size}) > {limits.rounds}"
-            else:
-                expression = next(code for start, code in over.items() if scheme.startswith(start))
-            lines += [f"            case '{scheme}':",
-                      f"                $is_over = {expression};", "                break;"]  # fmt: skip
-        return lines
 
     def _ready(self, check: StoreCheck) -> list[str]:
         return [
@@ -131,13 +96,11 @@ class Php(PhpCohorts):
                 f"        return '${target.variant}$' . substr($value, 4);",
             ]
         name = target.scheme.removeprefix("pbkdf2-")
-        form = target.derivation.on_top
-        length = form.digest_bytes if form else 20
+        head, length = self.target_value(check)
         return [
             "        $salt = random_bytes(16);",
             f"        $raw = hash_pbkdf2('{name}', $password, $salt, {costs['rounds']}, {length}, true);",
-            f"        $head = '${target.scheme}$i={costs['rounds']},l={length}$';",
-            "        return $head . self::encoded($salt) . '$' . self::encoded($raw);",
+            f"        return '{head}' . self::encoded($salt) . '$' . self::encoded($raw);",
         ]
 
     def _common(self, check: StoreCheck) -> list[str]:
@@ -147,7 +110,7 @@ class Php(PhpCohorts):
     def _formula_parts(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []
         forms = list(ordered(check))
-        dispatch = [(form.key, f"$this->formula{number}($way, $password)", form)
+        dispatch = [(form.key, f"$this->formula{number}($way, $password)")
                     for number, form in enumerate(forms, start=1)]  # fmt: skip
         lines += ["    /** Runs a formula. */",
                   "    private function formula(",
@@ -156,7 +119,7 @@ class Php(PhpCohorts):
                   "        string $password",
                   "    ): string {",
                   "        switch ($way['formula']) {"]  # fmt: skip
-        for key, call, _ in dispatch:
+        for key, call in dispatch:
             lines += [f"            case '{key}':", f"                return {call};"]
         for scheme in check.below:
             if scheme in self.below:
@@ -174,30 +137,13 @@ class Php(PhpCohorts):
                   "    private static function canonical(string $formula, string $text): ?string",
                   "    {",
                   "        switch ($formula) {"]  # fmt: skip
-        shapes: dict[str, list[str]] = {}
-        for key, _, form in dispatch:
-            shapes.setdefault(self._canonical(form.output), []).append(key)
-        for call, keys in shapes.items():
+        for call, keys in self.canonical_forms(check):
             lines += [f"            case '{key}':" for key in keys]
             lines += [f"                return {call};"]
         lines += ["            default:", "                return $text;", "        }", "    }", ""]
         for number, form in enumerate(forms, start=1):
             lines += self._formula(check, form, f"formula{number}")
         return lines
-
-    def _canonical(self, output: OutputShape) -> str:
-        if output.text_encoding.startswith("hex") and output.length is not None:
-            return f"self::canonicalHex($text, {output.length})"
-        if output.text_encoding.startswith("base64") and "cut" not in output.text_encoding:
-            segment = output.segments[0]
-            length = "null" if segment.length is None else str(segment.length - segment.padding)
-            signs = self.literal(segment.signs.replace("/", r"\/"))
-            return f"self::canonicalBase64($text, {length}, {signs})"
-        pattern = self.pattern("".join(f"({each.pattern})" for each in output.segments), whole=True)
-        hexes = [str(number) for number, each in enumerate(output.segments)
-                 if each.text_encoding.startswith("hex")]  # fmt: skip
-        cut = "true" if output.is_fixed else "false"
-        return f"self::canonicalParts($text, {pattern}, [{', '.join(hexes)}], {cut})"
 
     def _formula(self, check: StoreCheck, form: FormulaForm, name: str) -> list[str]:
         lines: list[str] = []
@@ -254,6 +200,16 @@ class Php(PhpCohorts):
                 "        ],",
             ]
         return lines
+
+
+def _either(parts: Sequence[str]) -> list[str]:
+    line = f"                $is_over = {' || '.join(parts)};"
+    if len(line) <= _WIDTH:
+        return [line]
+    first, *others = parts
+    return [f"                $is_over = {first}",
+            *(f"                    || {part}" for part in others[:-1]),
+            f"                    || {others[-1]};"]  # fmt: skip
 
 
 def _listed(name: str, keys: Sequence[str]) -> list[str]:

@@ -29,8 +29,9 @@ class PhpWords(Language):
 
     name, title, ending, comment = "php", "PHP 8.2", ".php", " * "
     needs: ClassVar[Mapping[str, str]] = {
+        "always": "the extensions intl and mbstring",
         "argon2id": "PHP built with Argon2, as distributions build it",
-        "unicode": "the extensions intl and mbstring",
+        "keyed": "the extension openssl",
     }
     direct = frozenset({"argon2id", "argon2i", "bcrypt", "pbkdf2-sha1", "pbkdf2-sha256",
                         "pbkdf2-sha512"})  # fmt: skip
@@ -92,6 +93,13 @@ class PhpWords(Language):
         "begins": "strpos((string) {0}, {1}) === 0",
     }
     joined: ClassVar[Mapping[bool, str]] = {True: " || ", False: " && "}
+    shapes: ClassVar[Mapping[str, str]] = {
+        "hex": "self::canonicalHex($text, {0})",
+        "base64": "self::canonicalBase64($text, {0}, {1})",
+        "parts": "self::canonicalParts($text, {0}, {1}, {2})",
+    }
+    nothing, costs, digest_length = "null", "$costs", "$value['bytes']"
+    blocks = "ceil({0} / {1})"
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant text, or bytes."""
@@ -111,6 +119,10 @@ class PhpWords(Language):
         """Write a regular expression, for the whole text or for a part of it."""
         text = f"^(?:{pattern})$" if whole else pattern
         return self.literal("/" + text.replace("/", r"\/") + "/Du")
+
+    def signs(self, alphabet: str) -> str:
+        """Write what a text in base64 may consist of, as the check of it takes that."""
+        return self.literal(alphabet.replace("/", r"\/"))
 
     def declared(self, kind: str, code: str) -> str:
         """Write the first assignment to the variable of a kind."""
@@ -175,13 +187,6 @@ class PhpWords(Language):
             "A row that was changed meanwhile is left alone: the login is right all the same. A new",
             "or changed password is stored as `$login->newValue($password, $login_name)` gives it.",
         )
-
-    def needed(self, check: StoreCheck) -> list[str]:
-        """Name what a file needs beside the language."""
-        found = ["the extensions intl and mbstring"]
-        if any(name.startswith("argon2") for name in (*check.direct, *check.on_top)):
-            found.append("PHP built with Argon2, as distributions build it")
-        return [*found, "the extension openssl"] if check.is_keyed else found
 
 
 def wrapped(line: str) -> list[str]:

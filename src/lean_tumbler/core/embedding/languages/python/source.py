@@ -12,8 +12,6 @@ from lean_tumbler.core.embedding.languages.python.cohorts import PythonCohorts
 from lean_tumbler.core.embedding.languages.python.lines import broken
 from lean_tumbler.core.embedding.languages.python.words import column_variable
 from lean_tumbler.core.embedding.rendering import filled
-from lean_tumbler.core.formulas.output import OutputShape
-from lean_tumbler.core.schemes.catalogue import DERIVATIONS
 
 _WIDTH = 100
 _ENCODED = re.compile(r'(?<![fr\w])("(?:[^"\\]|\\.)*")\.encode\(\)')
@@ -36,24 +34,10 @@ class Python(PythonCohorts):
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""
-        costs = check.target.parameters
-        memory, passes = costs.get("memory_kib", 0), costs.get("passes", 0)
-        log, block, lanes = (costs.get(n, 0) for n in ("cost_log2", "block_size", "lanes"))
-        table = block << log
-        strong = {
-            "argon2id": (
-                f"costs[0] >= {memory} and costs[0] * (3 * costs[1] - 1) >= {memory * (3 * passes - 1)}"
-            ),
-            "bcrypt": f"costs[0] >= {log}",
-            "scrypt": f"costs[1] << costs[0] >= {table} and (costs[1] << costs[0]) * costs[2] >= {table * lanes}",
-        }.get(check.target.scheme, f"costs[0] >= {costs.get('rounds', 0)}")
         rule = common_rule(check.rules.min_length)
         return {
-            "CLASS": self.class_name(check),
-            "AS_STRONG": strong,
             "COMMON_LITERAL": self.literal("|".join(map(re.escape, rule.words))),
             "ALTERED_LITERAL": self.literal("|".join(map(re.escape, rule.altered))),
-            "LIMIT_COSTS": "costs",
             "ENDINGS_LITERAL": self.literal(ENDINGS),
             "YEARS_LITERAL": self.literal(YEARS),
             "DATES_LITERAL": self.literal(DATES),
@@ -84,8 +68,16 @@ class Python(PythonCohorts):
                 f"        {self.literal(part)}: _column(row, {self.literal(own)}),"
                 for part, own in check.parts.items()
             ],
-            "CANONICAL": self._canonical_lines(check),
-            "LIMITS": self._limits(check),
+            "CANONICAL": [
+                line
+                for call, keys in self.canonical_forms(check)
+                for line in (f"    if formula in {self.texts(keys)}:", f"        return {call}")
+            ],
+            "LIMITS": [
+                line
+                for scheme, over in self.over_limits(check)
+                for line in (f'    if value.scheme == "{scheme}":', *_or(over))
+            ],
             "SHARE": self._share(check),
             "MADE": self._made(check),
             "COMPOSITION": self._composition(check),
@@ -133,24 +125,6 @@ class Python(PythonCohorts):
             ]
         return lines + [f'    "{scheme}": _Known(),' for scheme in check.below]
 
-    def _limits(self, check: StoreCheck) -> list[str]:
-        limits, lines = check.limits, []
-        for scheme in dict.fromkeys((*check.direct, *check.on_top)):
-            over = [f"costs[0] > {limits.bcrypt_cost_log2}"]
-            if scheme.startswith("argon2"):
-                over = [f"costs[0] > {limits.memory_kib}", f"costs[0] * costs[1] > {limits.work_kib}",
-                        f"costs[2] > {limits.lanes}"]  # fmt: skip
-            elif scheme == "scrypt":
-                memory = "-(-128 * costs[1] * ((1 << costs[0]) + costs[2]) // 1024)"
-                over = [f"{memory} > {limits.memory_kib}", f"{memory} * costs[2] > {limits.work_kib}",
-                        f"costs[2] > {limits.lanes}"]  # fmt: skip
-            elif scheme.startswith("pbkdf2"):
-                size = DERIVATIONS[scheme].block_bytes
-                over = [f"costs[0] * -(-len(value.digest) // {size}) > {limits.rounds}"]
-            lines += [f'    if value.scheme == "{scheme}":']
-            lines += [f"        {line}" for line in _or(over)]
-        return lines
-
     def _share(self, check: StoreCheck) -> list[str]:
         if check.share >= 1:
             return []
@@ -168,17 +142,12 @@ class Python(PythonCohorts):
                 f"    value = bcrypt.hashpw(password.encode(), bcrypt.gensalt({costs['cost_log2']}))",
                 f'    return "${target.variant}$" + value.decode()[4:]',
             ]
-        form = target.derivation.on_top
-        size = form.digest_bytes if form else 32
-        head = {
-            "argon2id": "$argon2id$v=19$m={memory_kib},t={passes},p={lanes}",
-            "scrypt": "$scrypt$ln={cost_log2},r={block_size},p={lanes}",
-        }.get(target.scheme, f"${target.scheme}$i={{rounds}},l={size}").format(**costs)
+        head, size = self.target_value(check)
         numbers = ", ".join(map(str, costs.values()))
         costs_text = f"({numbers},)" if len(costs) == 1 else f"({numbers})"
         return [
             "    salt = os.urandom(16)",
-            f'    head = f"{head}${{_encoded(salt)}}$"',
+            f'    head = f"{head}{{_encoded(salt)}}$"',
             f'    value = _Value("{target.scheme}", {costs_text}, salt, bytes({size}), head)',
             "    return head + _encoded(_remade(value, password.encode()))",
         ]
@@ -207,34 +176,14 @@ class Python(PythonCohorts):
                 ]
         return lines
 
-    def _canonical_lines(self, check: StoreCheck) -> list[str]:
-        shapes: dict[str, list[str]] = {}
-        for form in ordered(check):
-            shapes.setdefault(self._canonical(form.output), []).append(form.key)
-        lines = []
-        for call, keys in shapes.items():
-            lines += [f"    if formula in {self.texts(keys)}:", f"        return {call}"]
-        return lines
-
-    def _canonical(self, output: OutputShape) -> str:
-        if output.text_encoding.startswith("hex") and output.length is not None:
-            return f"_canonical_hex(text, {output.length})"
-        if output.text_encoding.startswith("base64") and "cut" not in output.text_encoding:
-            segment = output.segments[0]
-            length = None if segment.length is None else segment.length - segment.padding
-            return f"_canonical_base64(text, {length}, {self.literal(segment.signs)})"
-        pattern = self.pattern("".join(f"({each.pattern})" for each in output.segments), whole=True)
-        hexes = [str(number) for number, each in enumerate(output.segments)
-                 if each.text_encoding.startswith("hex")]  # fmt: skip
-        return f"_canonical_parts(text, {pattern}, [{', '.join(hexes)}], is_cut={output.is_fixed})"
-
 
 def _or(parts: Sequence[str]) -> list[str]:
-    line = f"return {' or '.join(parts)}"
-    if len(line) + 8 <= _WIDTH:
+    line = f"        return {' or '.join(parts)}"
+    if len(line) <= _WIDTH:
         return [line]
     first, *others = parts
-    return ["return (", f"    {first}", *(f"    or {part}" for part in others), ")"]
+    asked = [f"            {first}", *(f"            or {part}" for part in others)]
+    return ["        return (", *asked, "        )"]
 
 
 def _bytes_literals(line: str) -> str:

@@ -95,6 +95,13 @@ class PythonWords(Language):
         "begins": '({0} or b"").startswith({1}.encode())',
     }
     joined: ClassVar[Mapping[bool, str]] = {True: " or ", False: " and "}
+    truth: ClassVar[Mapping[bool, str]] = {True: "True", False: "False"}
+    shapes: ClassVar[Mapping[str, str]] = {
+        "hex": "_canonical_hex(text, {0})",
+        "base64": "_canonical_base64(text, {0}, {1})",
+        "parts": "_canonical_parts(text, {0}, {1}, is_cut={2})",
+    }
+    nothing, digest_length, blocks = "None", "len(value.digest)", "-(-{0} // {1})"
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant text, or bytes."""
@@ -169,10 +176,3 @@ class PythonWords(Language):
             "A row that was changed meanwhile is left alone: the login is right all the same. A",
             "new or changed password is stored as `login.new_value(password, name)` gives it.",
         )
-
-    def needed(self, check: StoreCheck) -> list[str]:
-        """Name what a file needs beside the language."""
-        used = {*check.direct, *check.on_top, *check.below}
-        found = [need for scheme, need in self.needs.items()
-                 if any(name.startswith(scheme.removesuffix("id")) for name in used)]  # fmt: skip
-        return [*found, self.needs["keyed"]] if check.is_keyed else found

@@ -1,0 +1,149 @@
+"""What cohorts and layouts declare of a row, as lines: each language gives its phrases."""
+
+from abc import abstractmethod
+from collections.abc import Mapping, Sequence
+from typing import ClassVar
+
+from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
+from lean_tumbler.core.embedding.language import Language, bare_pattern
+from lean_tumbler.core.embedding.own_layouts import OwnLayout, formulas_of
+from lean_tumbler.core.formulas.named import named_by_itself
+
+
+class CohortLines(Language):
+    """The lines of cohorts, from a language's phrases; `@NAME@` in one stands for what is given.
+
+    The phrases are, of slow schemes, `is scheme` and `prepared`; of cohorts, `cohort`, `main`,
+    `fit`, `layout`, `is apart`, `fit apart`, `is bare`, `bare`, `no ways`, `is plain` and `plain`;
+    of layouts, `tag`, `fields`, `fields salt`, `place`, `own`, `of length`, `of name`, `own end`
+    and `own formula`.
+    """
+
+    phrases: ClassVar[Mapping[str, str]]
+    inside: ClassVar[str] = "    "  # what stands before a line of the functions
+
+    @abstractmethod
+    def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
+        """Write lines that run where all conditions hold."""
+
+    @abstractmethod
+    def codes(self, codings: Mapping[str, str]) -> str:
+        """Write a constant list of names with what they are written in."""
+
+    def prepared_lines(self, check: StoreCheck) -> list[str]:
+        """Write the ways whose formula's result went into the slow scheme."""
+        return [line for cohort in check.cohorts for line in self._prepared(cohort)]
+
+    def declared_lines(self, check: StoreCheck) -> list[str]:
+        """Write the ways that cohorts, layouts and plain text give."""
+        cohorts = [line for cohort in check.cohorts for line in self._cohort(cohort)]
+        return [*cohorts, *self._own_ways(check), *self._plain(check)]
+
+    def tag_lines(self, check: StoreCheck) -> list[str]:
+        """Write the layouts that say all."""
+        lines: list[str] = []
+        for own in self.own_layouts(check):
+            if own.formula:
+                lines += self._fields(own)
+            elif own.tag:
+                lines += self._tag(own)
+        return self._in(lines)
+
+    def place_lines(self, check: StoreCheck) -> list[str]:
+        """Write the layouts that say where digest and salt stand."""
+        return self._in([
+            line
+            for number, own in enumerate(self.own_layouts(check)) if not own.says_all
+            for line in self._said("place", NUMBER=str(number), PATTERN=self._pattern(own))
+        ])  # fmt: skip
+
+    def _in(self, lines: Sequence[str]) -> list[str]:
+        return [f"{self.inside}{line}" for line in lines]
+
+    def _said(self, name: str, **given: str) -> list[str]:
+        text = self.phrases[name]
+        for place, value in given.items():
+            text = text.replace(f"@{place}@", value)
+        return text.split("\n") if text else []
+
+    def _pattern(self, own: OwnLayout) -> str:
+        return self.pattern(own.layout.pattern, whole=True)
+
+    def _named(self, cohort: CohortForm) -> dict[str, str]:
+        main = self._said("main", KEY=cohort.formulas[0]) if len(cohort.formulas) > 1 else [""]
+        identity = self.literal(cohort.identity)
+        return {"NAME": self.literal(cohort.name), "IDENTITY": identity, "MAIN": main[0]}
+
+    def _where(self, cohort: CohortForm, asked: Sequence[str], body: Sequence[str]) -> list[str]:
+        parts = [*asked, *self.conditions(cohort.condition)]
+        lines = self.when(parts, body) if parts else list(body)
+        return self._in([f"{self.line_comment}{cohort.name}", *lines])
+
+    def _prepared(self, cohort: CohortForm) -> list[str]:
+        if not cohort.then:
+            return []
+        asked = self._said("is scheme", SCHEME=cohort.then)
+        given = {"NAME": self.literal(cohort.name), "KEY": cohort.formulas[0]}
+        return self._where(cohort, asked, self._said("prepared", **given))
+
+    def _cohort(self, cohort: CohortForm) -> list[str]:
+        if cohort.then or cohort.is_plain:
+            return []
+        if cohort.scheme:
+            pattern, length = bare_pattern(cohort.scheme)
+            asked = self._said("is bare", PATTERN=self.pattern(pattern, whole=True))
+            given = {"SCHEME": cohort.scheme, "LENGTH": str(length), **self._named(cohort)}
+            return self._where(cohort, asked, self._said("bare", **given))
+        body = self._said("cohort", **self._named(cohort))
+        if cohort.layout is None:
+            fits = [line for key in cohort.formulas for line in self._said("fit", KEY=key)]
+            return self._where(cohort, [], [*body, *fits])
+        pattern, codings = self.pattern(cohort.layout.pattern, whole=True), self.codings(cohort)
+        body += self._said("layout", PATTERN=pattern, CODINGS=self.codes(codings))
+        fits = [line for key in cohort.formulas for line in self._said("fit apart", KEY=key)]
+        return self._where(cohort, [], [*body, *self.when(self._said("is apart"), fits)])
+
+    def _tag(self, own: OwnLayout) -> list[str]:
+        return self._said(
+            "tag", PATTERN=self._pattern(own), SCHEME=own.scheme, SIZE=str(own.digest_bytes),
+            SIGN=">" if own.is_salted else "==",
+            KEY=named_by_itself(formulas_of(own)[0]).fingerprint,
+        )  # fmt: skip
+
+    def _fields(self, own: OwnLayout) -> list[str]:
+        return self._said(
+            "fields", PATTERN=self._pattern(own), SCHEME=own.scheme,
+            KEY=named_by_itself(own.formula).fingerprint,
+            SALT=self._said("fields salt")[0] if own.is_salted else self.nothing,
+        )  # fmt: skip
+
+    def _own_ways(self, check: StoreCheck) -> list[str]:
+        lines: list[str] = []
+        for number, own in enumerate(self.own_layouts(check)):
+            if own.says_all:
+                continue
+            given = {"NUMBER": str(number), "PATTERN": self._pattern(own)}
+            lines += self._said("own", **given)
+            for text in formulas_of(own):
+                named, scheme = named_by_itself(text), text.split(", ")[1]
+                asked = self._said("of length", LENGTH=str(named.output.length), **given)
+                if own.name.startswith("name"):
+                    asked += self._said("of name", SCHEME=scheme, **given)
+                body = self._said("own formula", SCHEME=scheme, KEY=named.fingerprint, **given)
+                lines += [f"{self.own_inside}{line}" for line in self.when(asked, body)]
+            lines += self._said("own end")
+        return self._in(lines)
+
+    own_inside: ClassVar[str] = "    "  # what stands before a line between `own` and `own end`
+    line_comment: ClassVar[str] = "// "  # within functions
+
+    def _plain(self, check: StoreCheck) -> list[str]:
+        lines: list[str] = []
+        for cohort in check.cohorts:
+            if cohort.is_plain:
+                body = self._said("plain", **self._named(cohort))
+                conditions = self.conditions(cohort.condition)
+                asked = [*self._said("no ways"), *conditions, *self._said("is plain")]
+                what = f"{self.line_comment}{cohort.name}: the password itself"
+                lines += self._in([what, *self.when(asked, body)])
+        return lines

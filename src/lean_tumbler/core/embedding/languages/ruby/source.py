@@ -1,0 +1,204 @@
+"""Ruby 3.1: the lines of a file."""
+
+import re
+from collections.abc import Mapping, Sequence, Set
+
+from lean_tumbler.core.embedding.check import StoreCheck
+from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.language import is_lossy, ordered
+from lean_tumbler.core.embedding.languages.ruby.lines import WIDTH, broken, pieces
+from lean_tumbler.core.embedding.languages.ruby.words import RubyWords, grouped
+from lean_tumbler.core.embedding.rendering import filled
+
+_LAST_COMMA = re.compile(r",(\n *[]})])")
+
+
+class Ruby(RubyWords):
+    """Ruby 3.1."""
+
+    def features(self, check: StoreCheck) -> Set[str]:
+        """Name what a check has, with what its own lines name."""
+        uses_parts = any(cohort.formulas and not cohort.then for cohort in check.cohorts)
+        return super().features(check) | ({"uses_parts"} if uses_parts else set())
+
+    def source(self, check: StoreCheck, head: Sequence[str]) -> str:
+        """Write the file of a check, with long lines broken."""
+        whole = _LAST_COMMA.sub(r"\1", super().source(check, head))
+        lines = [part for line in whole.split("\n") for part in broken(line)]
+        is_dated = any("Date." in line for line in lines)
+        return "\n".join(line for line in lines if is_dated or line != "require 'date'")
+
+    def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
+        """Give the texts that its template asks for beside those of all languages."""
+        features = self.features(check)
+        uses_row = check.share < 1 or {"sealing", "bound"} <= features
+        uses_form = {"keeps", "alternatives"} <= features
+        return {
+            "KEPT_ARGUMENTS": (
+                f"{'row' if uses_row else '_row'}, reading, way, {'form' if uses_form else '_form'}"
+            ),
+            "ENDINGS_TEXT": self.literal(ENDINGS),
+            "YEARS_TEXT": self.literal(YEARS),
+            "DATES_TEXT": self.literal(DATES),
+        }
+
+    def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
+        """Give the lines that its template asks for."""
+        return {
+            "WORK": self._work(check),
+            "FORMULAS": self._known(check),
+            **self._likely(check),
+            "PREPARED": self.prepared_lines(check),
+            "OWN_TAGS": self.tag_lines(check),
+            "OWN_PLACES": self.place_lines(check),
+            "COHORTS": self.declared_lines(check),
+            "PARTS": [
+                f"      {self.literal(part)} => column(row, {self.literal(own)}),"
+                for part, own in check.parts.items()
+            ],
+            "CANONICAL": self._canonical_lines(check),
+            "LIMITS": [
+                line
+                for scheme, over in self.over_limits(check)
+                for line in (f"    when '{scheme}'", *_either(over))
+            ],
+            "SHARE": self._share(check),
+            "MADE": self._made(check),
+            "COMPOSITION": [
+                f"    reasons << '{reason}' unless /{pattern}/.match?(text)"
+                for reason, pattern in self.composition(check)
+            ],
+            "FORMULA_PARTS": self._formula_parts(check),
+            "NEVER": [f"    {form}," for form in self.never()],
+            "DAYS": [f"    {form}," for form in self.days()],
+        }  # fmt: skip
+
+    def _work(self, check: StoreCheck) -> list[str]:
+        return [
+            line
+            for work in check.work
+            for line in (
+                f"    '{work.scheme}:{','.join(map(str, work.costs))}' => [",
+                *pieces(f"      {self.literal(self.sample(work))},"),
+                f"      {work.times}",
+                "    ],",
+            )
+        ]
+
+    @staticmethod
+    def _likely(check: StoreCheck) -> Mapping[str, Sequence[str]]:
+        rule = common_rule(check.rules.min_length)
+        texts = {"COMMON": rule.rest, "WORDS": rule.words, "ALTERED": rule.altered}
+        return {
+            name: filled(each, indent="    ", width=WIDTH - 10, mark="")
+            for name, each in texts.items()
+        }
+
+    def _known(self, check: StoreCheck) -> list[str]:
+        lines = []
+        for form in ordered(check):
+            named = form.named
+            numbers = ", ".join(
+                f"'{name}' => {grouped(str(most))}" for name, most in form.numbers.items()
+            )
+            lines += [
+                f"    # {named.name}",
+                f"    '{form.key}' => Known.new(",
+                f"      lossy: {self.truth[is_lossy(form)]},",
+                f"      salt: {self.truth[named.takes_salt]},",
+                f"      login: {self.truth[named.takes_login]},",
+                f"      parts: {self.texts(sorted(named.parts))},",
+                f"      numbers: {f'{{ {numbers} }}' if numbers else '{}'},",
+                f"      beside: {self.texts(form.beside)},",
+                f"      folds: {self.texts(form.folds)}",
+                "    ),",
+            ]
+        for scheme in check.below:
+            lossy = self.truth[scheme in {"des-crypt", "bsdi-crypt"}]
+            nothing = "parts: [], numbers: {}, beside: [], folds: []"
+            lines.append(f"    '{scheme}' => Known.new(lossy: {lossy}, {nothing}),")
+        return lines
+
+    def _canonical_lines(self, check: StoreCheck) -> list[str]:
+        forms = self.canonical_forms(check)
+        if not forms:
+            return ["  def canonical(_formula, text)", "    text", "  end"]
+        lines = [line for call, keys in forms for line in (*_keys(keys), f"      {call}")]
+        return ["  def canonical(formula, text)", "    case formula", *lines, "    else text",
+                "    end", "  end"]  # fmt: skip
+
+    def _share(self, check: StoreCheck) -> list[str]:
+        if check.share >= 1:
+            return []
+        return [
+            "    reference = row.login.to_s.empty? ? reading.text : row.login",
+            "    place = OpenSSL::Digest.hexdigest('SHA256', \"share:#{reference}\")[0, 16]",
+            f"    return 'outside-share' if place >= '{self.share_limit(check)}'",
+            "",
+        ]
+
+    def _made(self, check: StoreCheck) -> list[str]:
+        target, costs = check.target, check.target.parameters
+        if target.scheme == "bcrypt":
+            return [
+                f"    setting = BCrypt::Engine.generate_salt({costs['cost_log2']})",
+                "    value = BCrypt::Engine.hash_secret(password, setting)",
+                f'    "${target.variant}$#{{value[4..]}}"',
+            ]
+        head, size = self.target_value(check)
+        return [
+            "    salt = OpenSSL::Random.random_bytes(16)",
+            f"    costs = {grouped(self.numbers(list(costs.values())))}",
+            f"    value = Value.new(scheme: '{target.scheme}', costs: costs, salt: salt, digest: \"\\0\" * {size})",
+            f'    "{head}#{{encoded(salt)}}$#{{encoded(remade(value, password.b))}}"',
+        ]
+
+    def _formula_parts(self, check: StoreCheck) -> list[str]:
+        forms = list(ordered(check))
+        is_counted = any(scheme not in self.crypt for scheme in check.below)
+        done = "done" if is_counted else "_done"
+        lines = ["  # Runs a formula.",
+                 f"  def formula(way, password, {done})", "    case way.formula"]  # fmt: skip
+        for number, form in enumerate(forms, start=1):
+            lines.append(f"    when '{form.key}' then formula{number}(way, password)")
+        for scheme in check.below:
+            call = "below(way.salt.to_s, password, done)"
+            if scheme in self.crypt:
+                call = "text_in(crypted(password.b, way.salt.to_s))"
+            lines.append(f"    when '{scheme}' then {call}")
+        lines += ["    else raise CheckImpossible, 'a formula that is not here'",
+                  "    end", "  end", ""]  # fmt: skip
+        for number, form in enumerate(forms, start=1):
+            for function in self.functions(form, f"formula{number}", self.kind_of(check, form)):
+                body = "\n".join((*function.lines, function.result.code))
+                way = "way" if "way" in body else "_way"
+                password = "password" if "password" in body else "_password"
+                lines += [
+                    f"  # {function.text}",
+                    f"  def {function.name}({way}, {password})",
+                    *(f"    {line}" for line in function.lines),
+                    f"    {function.result.code}",
+                    "  end",
+                    "",
+                ]
+        return lines
+
+
+def _either(parts: Sequence[str]) -> list[str]:
+    line = f"      {' || '.join(parts)}"
+    if len(line) <= WIDTH:
+        return [line]
+    *others, last = parts
+    first, *others = others
+    return [f"      {first} ||", *(f"        {part} ||" for part in others), f"        {last}"]
+
+
+def _keys(keys: Sequence[str]) -> list[str]:
+    """Write for which formulas a line is, some in each line."""
+    texts = [f"'{key}'" for key in keys]
+    rows = [", ".join(texts[start : start + 4]) for start in range(0, len(texts), 4)]
+    return [f"    {'when' if not number else '    '} {row}{',' if number + 1 < len(rows) else ''}"
+            for number, row in enumerate(rows)]  # fmt: skip
+
+
+LANGUAGE = Ruby()
