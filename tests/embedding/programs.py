@@ -1,4 +1,4 @@
-"""What runs written checks: each language's interpreter with the driver of its own."""
+"""What runs written checks: each language's interpreter or compiler, with the driver of its own."""
 
 import json
 import os
@@ -15,6 +15,7 @@ from lean_tumbler.core.embedding.language import Language
 DRIVERS = Path(__file__).parent / "drivers"
 CACHE = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
 NODE_PACKAGES = CACHE / "lean-tumbler-tests" / "node_modules"  # as tests/programs.sh installs them
+GO_PACKAGES = Path("/usr/share/gocode")  # as distributions install them
 _PROGRAMS = {
     "php": ("php", "driver.php"),
     "node": ("node", "driver.js"),
@@ -30,17 +31,25 @@ def node_packages() -> Path:
     return NODE_PACKAGES
 
 
+def go_environment(folder: Path) -> dict[str, str]:
+    """Give what Go needs to find the packages, and a folder's own below its `src`."""
+    return {**os.environ, "GO111MODULE": "off", "GOPATH": f"{folder}:{GO_PACKAGES}", "GOFLAGS": ""}
+
+
 class Written:
     """A check that was written into a file, and can be asked."""
 
     def __init__(self, language: Language, source: str, folder: Path) -> None:
         self.file = folder / f"check{language.ending}"
         self.file.write_text(source, encoding="utf-8")
-        program, driver = _PROGRAMS[language.name]
+        keys = json.dumps({name: raw.hex() for name, raw in KEYS.items()})
         self._environment = dict(os.environ)
+        if language.name == "go":
+            self._command = [_built_with_go(self.file), keys]
+            return
         if language.name == "node":
             self._environment["NODE_PATH"] = str(node_packages())
-        keys = json.dumps({name: raw.hex() for name, raw in KEYS.items()})
+        program, driver = _PROGRAMS[language.name]
         self._command = [oracle(program), str(DRIVERS / driver), str(self.file), "KioskLogin", keys]
 
     def ask(self, questions: Sequence[Mapping[str, object]]) -> list[dict[str, object]]:
@@ -56,6 +65,17 @@ class Written:
         return answers
 
 
+def _built_with_go(file: Path) -> str:
+    place = file.parent / "src" / "written"
+    (place / "login").mkdir(parents=True)
+    shutil.copy(file, place / "login" / "check.go")
+    shutil.copy(DRIVERS / "driver.go", place / "main.go")
+    program = str(file.parent / "asked")
+    command = ("go", "build", "-o", program, "written")
+    assert finished(*command, folder=file.parent, environment=go_environment(file.parent)) == ""
+    return program
+
+
 def told(answer: Mapping[str, object]) -> tuple[object, ...]:
     """Give an answer as `expected` gives the library's."""
     if "error" in answer:
@@ -69,12 +89,13 @@ def expected(question: Question) -> tuple[object, ...]:
     return question.admitted, question.refusal, question.kept, question.writes, question.label
 
 
-def finished(*command: str, folder: Path) -> str:
+def finished(*command: str, folder: Path, environment: Mapping[str, str] | None = None) -> str:
     """Run a linter, a formatter or a compiler; give what it prints where it complains."""
     found = shutil.which(command[0])
     if found is None:
         missing(command[0])
     done = subprocess.run(
-        [found or command[0], *command[1:]], cwd=folder, capture_output=True, text=True, check=False
-    )
+        [found or command[0], *command[1:]], cwd=folder, capture_output=True, text=True, check=False,
+        env=environment,
+    )  # fmt: skip
     return "" if done.returncode == 0 else done.stdout + done.stderr

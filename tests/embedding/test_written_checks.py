@@ -2,6 +2,7 @@
 
 import random
 import re
+import subprocess
 import sys
 from pathlib import Path
 
@@ -10,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import oracle
-from embedding.programs import Written, expected, finished, node_packages, told
+from embedding.programs import Written, expected, finished, go_environment, node_packages, told
 from embedding.worlds import TARGETS, World, with_value
 from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
 from lean_tumbler.core.embedding.heads import Standing, standing, written
@@ -183,12 +184,17 @@ def test_python_is_clean(tmp_path: Path) -> None:
     assert finished(*mypy, folder=tmp_path) == ""
 
 
-def test_ruby_is_clean(tmp_path: Path) -> None:
-    """RuboCop's usual rules, but for those on length, have nothing to say; nor has the interpreter."""
-    (tmp_path / ".rubocop.yml").write_text(
+def _rubocop(folder: Path) -> str:
+    """Give what RuboCop's usual rules say, but for those on length."""
+    (folder / ".rubocop.yml").write_text(
         "AllCops:\n  NewCops: disable\n  SuggestExtensions: false\n  TargetRubyVersion: 3.0\n"
         "Metrics:\n  Enabled: false\n"
     )
+    return finished("rubocop", "--format", "simple", ".", folder=folder)
+
+
+def test_ruby_is_clean(tmp_path: Path) -> None:
+    """RuboCop's usual rules, but for those on length, have nothing to say; nor has the interpreter."""
     for seed in range(8):
         world = World(seed, target=["bcrypt", "pbkdf2-sha512", "scrypt"][seed % 3], rows=20)
         check = world.check()
@@ -196,7 +202,24 @@ def test_ruby_is_clean(tmp_path: Path) -> None:
             file = tmp_path / f"check{seed}.rb"
             file.write_text(written(LANGUAGES["ruby"], check), encoding="utf-8")
             assert finished("ruby", "-wc", file.name, folder=tmp_path) == ""
-    assert finished("rubocop", "--format", "simple", ".", folder=tmp_path) == ""
+    assert _rubocop(tmp_path) == ""
+
+
+def test_go_is_clean(tmp_path: Path) -> None:
+    """`gofmt` leaves it as it is, and `go vet` has nothing to say."""
+    for seed in range(8):
+        world = World(seed, target=list(TARGETS)[seed % 5], rows=20)
+        check = world.check()
+        if not LANGUAGES["go"].lacks(check):
+            place = tmp_path / "src" / f"login{seed}"
+            place.mkdir(parents=True)
+            (place / "check.go").write_text(written(LANGUAGES["go"], check), encoding="utf-8")
+    environment = go_environment(tmp_path)
+    unformatted = subprocess.run(
+        [oracle("gofmt"), "-l", "."], cwd=tmp_path, capture_output=True, text=True, check=True
+    )
+    assert unformatted.stdout == ""
+    assert finished("go", "vet", "./...", folder=tmp_path / "src", environment=environment) == ""
 
 
 def test_a_file_tells_whether_it_was_edited_or_left_behind() -> None:
@@ -244,25 +267,37 @@ def test_the_written_test_is_green(language: Language, tmp_path: Path) -> None:
     world = World(2, target=_slow_target(language), rows=30)
     check = world.check()
     assert language.lacks(check) == []
-    name = f"KioskLogin{language.ending}"
+    name, mark = {
+        "ruby": ("kiosk_login", "_test"), "go": ("kiosk_login", "_test"),
+    }.get(language.name, ("KioskLogin", "Test"))  # fmt: skip
+    test_name, name = f"{name}{mark}{language.ending}", f"{name}{language.ending}"
     text = written(language, check)
     test = language.test_source(check, name, list(vectors(check, bytes)))
-    (tmp_path / name).write_text(text, encoding="utf-8")
-    (tmp_path / f"KioskLoginTest{language.ending}").write_text(test, encoding="utf-8")
+    folder = tmp_path / "src" / "login"
+    folder.mkdir(parents=True)
+    (folder / name).write_text(text, encoding="utf-8")
+    (folder / test_name).write_text(test, encoding="utf-8")
     command = {
-        "php": ["phpunit", "--no-configuration", "KioskLoginTest.php"],
-        "node": [oracle("node"), "--test", "KioskLoginTest.js"],
+        "php": ["phpunit", "--no-configuration", test_name],
+        "node": [oracle("node"), "--test", test_name],
         "python": [sys.executable, "-m", "unittest", "-q", "KioskLoginTest"],
-        "ruby": [oracle("ruby"), "KioskLoginTest.rb"],
+        "ruby": [oracle("ruby"), test_name],
+        "go": [oracle("go"), "test", "login"],
     }[language.name]
+    environment = go_environment(tmp_path)
     if language.name == "node":
-        (tmp_path / "node_modules").symlink_to(node_packages())
-    assert finished(*command, folder=tmp_path) == ""
-    broken = text.replace("'admitted' => $admitted", "'admitted' => false").replace(
-        "admitted: true", "admitted: false"
-    )
+        (folder / "node_modules").symlink_to(node_packages())
+    assert finished(*command, folder=folder, environment=environment) == ""
+    broken = text.replace("'admitted' => $admitted", "'admitted' => false")
+    broken = broken.replace("dmitted: true", "dmitted: false")
     broken = broken.replace("Answer(admitted=True", "Answer(admitted=False")
-    (tmp_path / name).write_text(broken, encoding="utf-8")
-    assert finished(*command, folder=tmp_path) != ""
+    (folder / name).write_text(broken, encoding="utf-8")
+    assert finished(*command, folder=folder, environment=environment) != ""
     if language.name == "php":
-        assert finished("phpcs", "--standard=PSR12", "KioskLoginTest.php", folder=tmp_path) == ""
+        assert finished("phpcs", "--standard=PSR12", "KioskLoginTest.php", folder=folder) == ""
+    if language.name == "go":
+        (folder / name).write_text(text, encoding="utf-8")
+        assert finished("gofmt", "-d", "-e", ".", folder=folder) == ""
+    if language.name == "ruby":
+        (folder / name).unlink()
+        assert _rubocop(folder) == ""

@@ -21,6 +21,9 @@ class CohortLines(Language):
 
     phrases: ClassVar[Mapping[str, str]]
     inside: ClassVar[str] = "    "  # what stands before a line of the functions
+    own_inside: ClassVar[str] = "    "  # what stands before a line between `own` and `own end`
+    line_comment: ClassVar[str] = "// "  # within functions
+    no_salt: ClassVar[str]
 
     @abstractmethod
     def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
@@ -69,6 +72,9 @@ class CohortLines(Language):
     def _pattern(self, own: OwnLayout) -> str:
         return self.pattern(own.layout.pattern, whole=True)
 
+    def _key(self, text: str) -> str:
+        return self.texts((named_by_itself(text).fingerprint,))
+
     def _named(self, cohort: CohortForm) -> dict[str, str]:
         main = self._said("main", KEY=cohort.formulas[0]) if len(cohort.formulas) > 1 else [""]
         identity = self.literal(cohort.identity)
@@ -94,27 +100,29 @@ class CohortLines(Language):
             asked = self._said("is bare", PATTERN=self.pattern(pattern, whole=True))
             given = {"SCHEME": cohort.scheme, "LENGTH": str(length), **self._named(cohort)}
             return self._where(cohort, asked, self._said("bare", **given))
-        body = self._said("cohort", **self._named(cohort))
-        if cohort.layout is None:
-            fits = [line for key in cohort.formulas for line in self._said("fit", KEY=key)]
-            return self._where(cohort, [], [*body, *fits])
-        pattern, codings = self.pattern(cohort.layout.pattern, whole=True), self.codings(cohort)
-        body += self._said("layout", PATTERN=pattern, CODINGS=self.codes(codings))
-        fits = [line for key in cohort.formulas for line in self._said("fit apart", KEY=key)]
-        return self._where(cohort, [], [*body, *self.when(self._said("is apart"), fits)])
+        given = self._named(cohort)
+        if cohort.layout is not None:
+            given["PATTERN"] = self.pattern(cohort.layout.pattern, whole=True)
+            given["CODINGS"] = self.codes(self.codings(cohort))
+        name = "fit" if cohort.layout is None else "fit apart"
+        lines = self._said(name, KEYS=self.texts(cohort.formulas), **given)
+        if cohort.layout is not None:
+            asked = self._said("is apart", **given)
+            lines = [*self._said("layout", **given), *self.when(asked, lines)]
+        return self._where(cohort, [], [*self._said("cohort", **given), *lines])
 
     def _tag(self, own: OwnLayout) -> list[str]:
         return self._said(
             "tag", PATTERN=self._pattern(own), SCHEME=own.scheme, SIZE=str(own.digest_bytes),
             SIGN=">" if own.is_salted else "==",
-            KEY=named_by_itself(formulas_of(own)[0]).fingerprint,
+            KEYS=self._key(formulas_of(own)[0]),
         )  # fmt: skip
 
     def _fields(self, own: OwnLayout) -> list[str]:
         return self._said(
             "fields", PATTERN=self._pattern(own), SCHEME=own.scheme,
-            KEY=named_by_itself(own.formula).fingerprint,
-            SALT=self._said("fields salt")[0] if own.is_salted else self.nothing,
+            KEYS=self._key(own.formula),
+            SALT=self._said("fields salt")[0] if own.is_salted else self.no_salt,
         )  # fmt: skip
 
     def _own_ways(self, check: StoreCheck) -> list[str]:
@@ -129,13 +137,10 @@ class CohortLines(Language):
                 asked = self._said("of length", LENGTH=str(named.output.length), **given)
                 if own.name.startswith("name"):
                     asked += self._said("of name", SCHEME=scheme, **given)
-                body = self._said("own formula", SCHEME=scheme, KEY=named.fingerprint, **given)
+                body = self._said("own formula", SCHEME=scheme, KEYS=self._key(text), **given)
                 lines += [f"{self.own_inside}{line}" for line in self.when(asked, body)]
             lines += self._said("own end")
         return self._in(lines)
-
-    own_inside: ClassVar[str] = "    "  # what stands before a line between `own` and `own end`
-    line_comment: ClassVar[str] = "// "  # within functions
 
     def _plain(self, check: StoreCheck) -> list[str]:
         lines: list[str] = []

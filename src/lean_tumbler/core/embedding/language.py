@@ -117,11 +117,20 @@ class Language(ConditionLines, CostLines):
         """Name what a file needs beside the language."""
         used = {*check.direct, *check.on_top, *check.below, "always"}
         used |= {"keyed"} if check.is_keyed else set()
-        return [
+        found = [
             need
             for scheme, need in self.needs.items()
             if any(name.startswith(scheme.removesuffix("id")) for name in used)
         ]
+        return list(dict.fromkeys(found))
+
+    def all_needs(self) -> list[str]:
+        """Name what files may need beside the language, each with what it is for."""
+        found: dict[str, list[str]] = {}
+        for what, need in self.needs.items():
+            found.setdefault(need, []).extend([] if what == "always" else [what])
+        return [f"{need}, for {', '.join(whats)}" if whats else need
+                for need, whats in found.items()]  # fmt: skip
 
     def canonical_forms(self, check: StoreCheck) -> list[tuple[str, list[str]]]:
         """Give the calls that check what formulas print, each with the formulas' keys."""

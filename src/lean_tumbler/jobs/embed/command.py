@@ -72,7 +72,7 @@ def _list(options: Options, session: Session) -> int:
                 writes=sorted(each.writes),
                 verifies=sorted(each.direct | each.crypt),
                 layers=sorted(each.on_top),
-                needs=[f"{what}: {need}" for what, need in each.needs.items()],
+                needs=each.all_needs(),
             )
             for each in LANGUAGES.values()
         ]

@@ -138,4 +138,4 @@ def draw_languages(console: Console, found: LanguagesDocument) -> None:
     console.print(table)
     for each in found.languages:
         for need in each.needs:
-            console.print(f"{each.name}: {need}", highlight=False)
+            console.print(f"{each.name} needs {need}", highlight=False)

@@ -62,17 +62,7 @@ class Node(NodeCohorts):
     def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
         """Give the lines that its template asks for."""
         return {
-            "WORK": [
-                line
-                for work in check.work
-                for line in (
-                    "  {",
-                    f'    kind: "{work.scheme}:{",".join(map(str, work.costs))}",',
-                    *_assigned("    ", "value:", f"{self.literal(self.sample(work))},"),
-                    f"    times: {work.times},",
-                    "  },",
-                )
-            ],
+            "WORK": self._work(check),
             "FORMULAS": self._known(check),
             "COMMON": filled(
                 common_rule(check.rules.min_length).rest, indent="  ", width=_WIDTH, mark=""
@@ -105,6 +95,19 @@ class Node(NodeCohorts):
             ],
             "DAYS": [f"  {form}," for form in self.days()],
         }  # fmt: skip
+
+    def _work(self, check: StoreCheck) -> list[str]:
+        return [
+            line
+            for work in check.work
+            for line in (
+                "  {",
+                f'    kind: "{work.scheme}:{",".join(map(str, work.costs))}",',
+                *_assigned("    ", "value:", f"{self.literal(self.sample(work))},"),
+                f"    times: {work.times},",
+                "  },",
+            )
+        ]
 
     def _known(self, check: StoreCheck) -> list[str]:
         lines = []

@@ -9,7 +9,7 @@ _PIECE = 90
 _PATTERN = re.compile(r"%r\{(.*)\}|/((?:[^/\\]|\\.)+)/")
 _CALL = re.compile(r"(.*?[\w?!])\((.*)\)([^()]*)", re.DOTALL)
 _WORDS = re.compile(r"(.*)%w\[([^\]]*)\](.*)")
-_TEXT = re.compile(r"( *)'(.*)'(,?)")
+_TEXT = re.compile(r"( *(?:\w+: )?)'(.*)'(,?)")
 
 
 def broken(line: str) -> list[str]:
@@ -39,13 +39,15 @@ def broken(line: str) -> list[str]:
 
 
 def pieces(line: str) -> list[str]:
-    """Break a line that is one text in single quotes."""
+    """Break a line that is one text in single quotes, with or without a name."""
     found = _TEXT.fullmatch(line)
     if len(line) <= WIDTH or found is None:
         return [line]
     parts = _pieces(found[2])
-    lines = [f"{found[1]}'{part}' \\" for part in parts]
-    return [*lines[:-1], f"{found[1]}'{parts[-1]}'{found[3]}"]
+    indent = " " * len(found[1])
+    lines = [f"{indent}'{part}' \\" for part in parts]
+    lines[0] = found[1] + lines[0].lstrip()
+    return [*lines[:-1], f"{indent}'{parts[-1]}'{found[3]}"]
 
 
 def _pieces(pattern: str) -> list[str]:

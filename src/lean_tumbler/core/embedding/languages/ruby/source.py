@@ -9,6 +9,7 @@ from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.ruby.lines import WIDTH, broken, pieces
 from lean_tumbler.core.embedding.languages.ruby.words import RubyWords, grouped
 from lean_tumbler.core.embedding.rendering import filled
+from lean_tumbler.core.embedding.vectors import Vector
 
 _LAST_COMMA = re.compile(r",(\n *[]})])")
 
@@ -27,6 +28,10 @@ class Ruby(RubyWords):
         lines = [part for line in whole.split("\n") for part in broken(line)]
         is_dated = any("Date." in line for line in lines)
         return "\n".join(line for line in lines if is_dated or line != "require 'date'")
+
+    def test_source(self, check: StoreCheck, file: str, rows: Sequence[Vector]) -> str:
+        """Write the test of a check, in the language's usual runner."""
+        return _LAST_COMMA.sub(r"\1", super().test_source(check, file, rows))
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""

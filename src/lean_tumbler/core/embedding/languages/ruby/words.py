@@ -6,6 +6,7 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.cohort_lines import CohortLines
+from lean_tumbler.core.embedding.languages.ruby.lines import pieces
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
@@ -96,16 +97,19 @@ class RubyWords(CohortLines):
         "base64": "canonical_base64(text, {0}, {1})",
         "parts": "canonical_parts(text, {0}, {1}, cut: {2})",
     }
-    nothing, digest_length = "nil", "value.digest.bytesize"
+    nothing, no_salt, digest_length = "nil", "nil", "value.digest.bytesize"
     phrases: ClassVar[Mapping[str, str]] = {
         "is scheme": "value.scheme == '@SCHEME@'",
         "prepared": "ways << Way.new(name: @NAME@, formula: '@KEY@', value: value, **inputs)",
         "main": ", main: '@KEY@'",
         "cohort": "cohort = { name: @NAME@, identity: @IDENTITY@@MAIN@ }",
-        "fit": "ways.concat(fitting(cohort, '@KEY@', tried, row, parts))",
+        "fit": "formulas = @KEYS@\nways.concat(fitting(cohort, formulas, tried, row, parts))",
         "layout": "pattern = @PATTERN@\napart = taken_apart(bare, pattern, @CODINGS@, salt)",
         "is apart": "apart",
-        "fit apart": "ways.concat(fitting(cohort, '@KEY@', [apart[:tried]], row, parts.merge(apart[:parts])))",
+        "fit apart": (
+            "formulas = @KEYS@\nown = parts.merge(apart[:parts])\n"
+            "ways.concat(fitting(cohort, formulas, [apart[:tried]], row, own))"
+        ),
         "is bare": "@PATTERN@.match?(bare)",
         "bare": (
             "cohort = { name: @NAME@, identity: @IDENTITY@ }\n"
@@ -117,14 +121,14 @@ class RubyWords(CohortLines):
             "  raw = decoded(found[:data]).to_s\n"
             "  printed = [[hex(raw.byteslice(0, @SIZE@)), raw.byteslice(@SIZE@..).to_s]]\n"
             "  is_whole = raw.bytesize @SIGN@ @SIZE@\n"
-            "  return is_whole ? fitting({ name: '@SCHEME@' }, '@KEY@', printed, row, {}) : []\n"
+            "  return is_whole ? fitting({ name: '@SCHEME@' }, @KEYS@, printed, row, {}) : []\n"
             "end"
         ),
         "fields": (
             "found = @PATTERN@.match(bare)\n"
             "if found\n"
             "  printed = [[found[:digest].downcase, @SALT@]]\n"
-            "  return fitting({ name: '@SCHEME@' }, '@KEY@', printed, row, {})\n"
+            "  return fitting({ name: '@SCHEME@' }, @KEYS@, printed, row, {})\n"
             "end"
         ),
         "fields salt": "[found[:salt]].pack('H*')",
@@ -137,7 +141,8 @@ class RubyWords(CohortLines):
         "of length": "own@NUMBER@[:digest].length == @LENGTH@",
         "of name": "own@NUMBER@[:name] == '@SCHEME@'",
         "own formula": (
-            "ways.concat(fitting({ name: '@SCHEME@' }, '@KEY@', [printed@NUMBER@], row, {}))"
+            "cohort = { name: '@SCHEME@' }\n"
+            "ways.concat(fitting(cohort, @KEYS@, [printed@NUMBER@], row, {}))"
         ),
         "own end": "end",
         "no ways": "ways.empty?",
@@ -239,7 +244,7 @@ class RubyWords(CohortLines):
         )
         return [
             f"    {self.literal(row.what)} => {{",
-            f"      stored: {self.literal(row.stored)},",
+            *pieces(f"      stored: {self.literal(row.stored)},"),
             f"      salt: {'nil' if row.salt is None else self.literal(row.salt)},",
             f"      login: {self.literal(INVENTED_LOGIN)},",
             "      account: '1',",
