@@ -30,6 +30,8 @@ ruby -rbcrypt -e 1 >/dev/null 2>&1 || missing="$missing ruby-bcrypt"
 [ -d /usr/share/gocode/src/golang.org/x/text/unicode/norm ] || missing="$missing golang-golang-x-text-dev"
 command -v javac >/dev/null 2>&1 || missing="$missing default-jdk-headless"
 [ -e /usr/share/java/bcprov.jar ] || missing="$missing libbcprov-java"
+[ -e /usr/share/java/gson.jar ] || missing="$missing libgoogle-gson-java"
+[ -e /usr/share/java/junit4.jar ] || missing="$missing junit4"
 command -v npm >/dev/null 2>&1 || missing="$missing npm"
 packages() {
     place="${XDG_CACHE_HOME:-$HOME/.cache}/lean-tumbler-tests"

@@ -16,6 +16,9 @@ DRIVERS = Path(__file__).parent / "drivers"
 CACHE = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
 NODE_PACKAGES = CACHE / "lean-tumbler-tests" / "node_modules"  # as tests/programs.sh installs them
 GO_PACKAGES = Path("/usr/share/gocode")  # as distributions install them
+JAVA_OPTIONS = ("-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1")  # a short life
+JARS = Path("/usr/share/java")
+JAVA_PATH = ":".join(str(JARS / f"{name}.jar") for name in ("bcprov", "gson", "junit4", "hamcrest"))
 _PROGRAMS = {
     "php": ("php", "driver.php"),
     "node": ("node", "driver.js"),
@@ -47,6 +50,17 @@ class Written:
         if language.name == "go":
             self._command = [_built_with_go(self.file), keys]
             return
+        if language.name == "java":
+            built = _built_with_java(self.file)
+            self._command = [
+                oracle("java"),
+                *JAVA_OPTIONS,
+                "-cp",
+                f"{JAVA_PATH}:{built}",
+                "Driver",
+                keys,
+            ]
+            return
         if language.name == "node":
             self._environment["NODE_PATH"] = str(node_packages())
         program, driver = _PROGRAMS[language.name]
@@ -74,6 +88,21 @@ def _built_with_go(file: Path) -> str:
     command = ("go", "build", "-o", program, "written")
     assert finished(*command, folder=file.parent, environment=go_environment(file.parent)) == ""
     return program
+
+
+def compiled_with_java(*files: Path, into: Path) -> str:
+    """Compile, with every warning that the compiler has; give what it says."""
+    given = ("-encoding", "UTF-8", "-Xlint:all,-path", "-Werror", "-cp", JAVA_PATH, "-d", str(into))
+    return finished("javac", *given, *map(str, files), folder=into.parent)
+
+
+def _built_with_java(file: Path) -> Path:
+    place = file.parent / "login"
+    place.mkdir()
+    shutil.copy(file, place / "KioskLogin.java")
+    built = file.parent / "built"
+    assert compiled_with_java(place / "KioskLogin.java", DRIVERS / "Driver.java", into=built) == ""
+    return built
 
 
 def told(answer: Mapping[str, object]) -> tuple[object, ...]:

@@ -11,7 +11,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import oracle
-from embedding.programs import Written, expected, finished, go_environment, node_packages, told
+from embedding.programs import (
+    JAVA_PATH,
+    Written,
+    compiled_with_java,
+    expected,
+    finished,
+    go_environment,
+    node_packages,
+    told,
+)
 from embedding.worlds import TARGETS, World, with_value
 from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
 from lean_tumbler.core.embedding.heads import Standing, standing, written
@@ -222,6 +231,19 @@ def test_go_is_clean(tmp_path: Path) -> None:
     assert finished("go", "vet", "./...", folder=tmp_path / "src", environment=environment) == ""
 
 
+def test_java_is_clean(tmp_path: Path) -> None:
+    """The compiler has no warning, of all that it knows."""
+    for seed in range(8):
+        world = World(seed, target=list(TARGETS)[seed % 5], rows=20)
+        check = world.check()
+        if not LANGUAGES["java"].lacks(check):
+            place = tmp_path / str(seed)
+            place.mkdir()
+            file = place / "KioskLogin.java"
+            file.write_text(written(LANGUAGES["java"], check), encoding="utf-8")
+            assert compiled_with_java(file, into=place / "built") == ""
+
+
 def test_a_file_tells_whether_it_was_edited_or_left_behind() -> None:
     """Its own text, another policy, another file: each is told."""
     world = World(4, target="argon2id", rows=20)
@@ -261,6 +283,12 @@ def test_the_rule_for_likely_passwords_is_the_list() -> None:
             assert not known.fullmatch(changed), changed
 
 
+_JAVA_TEST = (
+    f"javac -Xlint:all,-path -Werror -cp {JAVA_PATH} -d . *.java && "
+    f"java -cp {JAVA_PATH}:. org.junit.runner.JUnitCore login.KioskLoginTest"
+)
+
+
 @EACH
 def test_the_written_test_is_green(language: Language, tmp_path: Path) -> None:
     """In the language's usual runner, with a row of each make; red for a check that admits nobody."""
@@ -283,13 +311,16 @@ def test_the_written_test_is_green(language: Language, tmp_path: Path) -> None:
         "python": [sys.executable, "-m", "unittest", "-q", "KioskLoginTest"],
         "ruby": [oracle("ruby"), test_name],
         "go": [oracle("go"), "test", "login"],
+        "java": [oracle("sh"), "-c", _JAVA_TEST],
     }[language.name]
     environment = go_environment(tmp_path)
     if language.name == "node":
         (folder / "node_modules").symlink_to(node_packages())
     assert finished(*command, folder=folder, environment=environment) == ""
     broken = text.replace("'admitted' => $admitted", "'admitted' => false")
-    broken = broken.replace("dmitted: true", "dmitted: false")
+    broken = broken.replace("dmitted: true", "dmitted: false").replace(
+        "reading, true", "reading, false"
+    )
     broken = broken.replace("Answer(admitted=True", "Answer(admitted=False")
     (folder / name).write_text(broken, encoding="utf-8")
     assert finished(*command, folder=folder, environment=environment) != ""

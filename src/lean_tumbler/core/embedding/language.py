@@ -107,9 +107,9 @@ class Language(ConditionLines, CostLines):
         """Write a constant list of numbers."""
         return f"[{', '.join(map(str, values))}]"
 
-    @abstractmethod
-    def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
+    def own_texts(self, check: StoreCheck) -> Mapping[str, str]:  # noqa: ARG002 - as others need it
         """Give the texts that its template asks for beside those of all languages."""
+        return {}
 
     # ---- what follows ----
 
@@ -128,7 +128,8 @@ class Language(ConditionLines, CostLines):
         """Name what files may need beside the language, each with what it is for."""
         found: dict[str, list[str]] = {}
         for what, need in self.needs.items():
-            found.setdefault(need, []).extend([] if what == "always" else [what])
+            told = {"always": [], "keyed": ["keyed values"]}.get(what, [what])
+            found.setdefault(need, []).extend(told)
         return [f"{need}, for {', '.join(whats)}" if whats else need
                 for need, whats in found.items()]  # fmt: skip
 
@@ -302,8 +303,7 @@ class Language(ConditionLines, CostLines):
             **{name.upper(): str(number) for name, number in target.parameters.items()},
         }  # fmt: skip
 
-    @staticmethod
-    def _common_texts(check: StoreCheck) -> dict[str, str]:
+    def _common_texts(self, check: StoreCheck) -> dict[str, str]:
         rule = common_rule(check.rules.min_length)
         return {
             "COMMON_WORDS": "|".join(re.escape(word) for word in rule.words),
@@ -311,6 +311,11 @@ class Language(ConditionLines, CostLines):
             "ENDINGS": ENDINGS,
             "YEARS": YEARS,
             "DATES": DATES,
+            "ENDINGS_LITERAL": self.literal(ENDINGS),
+            "YEARS_LITERAL": self.literal(YEARS),
+            "DATES_LITERAL": self.literal(DATES),
+            "COMMON_WORDS_LITERAL": self.literal("|".join(map(re.escape, rule.words))),
+            "COMMON_ALTERED_LITERAL": self.literal("|".join(map(re.escape, rule.altered))),
         }
 
     def never(self) -> list[str]:

@@ -4,7 +4,7 @@ import re
 from collections.abc import Mapping, Sequence, Set
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.formula_code import BYTES, operations
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.go.words import GoWords
@@ -43,9 +43,6 @@ class Go(GoWords):
         return {
             "KEPT_ROW": "row" if uses_row else "_",
             "KEPT_FORM": "form" if {"keeps", "alternatives"} <= features else "_",
-            "ENDINGS_TEXT": f"`{ENDINGS}`",
-            "YEARS_TEXT": f"`{YEARS}`",
-            "DATES_TEXT": f"`{DATES}`",
         }
 
     def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:

@@ -4,7 +4,7 @@ import re
 from collections.abc import Mapping, Sequence, Set
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.node.cohorts import NodeCohorts
 from lean_tumbler.core.embedding.rendering import filled
@@ -26,7 +26,6 @@ class Node(NodeCohorts):
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""
-        rule = common_rule(check.rules.min_length)
         return {
             "PARTS_ROW": "row" if check.parts else "",
             "DONE": ", done" if check.below else "",
@@ -34,11 +33,6 @@ class Node(NodeCohorts):
             "MORE_FIELDS": ", digest" if "pbkdf2" in self.features(check) else "",
             "KEPT_ARGUMENTS": ", ".join(self._kept_arguments(check)),
             "MOST_LN": "62",
-            "COMMON_WORDS_LITERAL": self.literal("|".join(map(re.escape, rule.words))),
-            "COMMON_ALTERED_LITERAL": self.literal("|".join(map(re.escape, rule.altered))),
-            "ENDINGS_LITERAL": self.literal(ENDINGS),
-            "YEARS_LITERAL": self.literal(YEARS),
-            "DATES_LITERAL": self.literal(DATES),
         }
 
     def features(self, check: StoreCheck) -> Set[str]:

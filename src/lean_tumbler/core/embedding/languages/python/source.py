@@ -3,9 +3,8 @@
 import re
 from collections.abc import Mapping, Sequence, Set
 
-from lean_tumbler.core.embedding import plain_texts
 from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
-from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.formula_code import BYTES
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.python.cohorts import PythonCohorts
@@ -31,19 +30,6 @@ class Python(PythonCohorts):
         lines = [part for line in text.split("\n") for part in broken(_bytes_literals(line))]
         used = "\n".join(line for line in lines if not line.startswith(("import ", "from ")))
         return "\n".join(line for line in lines if _is_used(line, used))
-
-    def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
-        """Give the texts that its template asks for beside those of all languages."""
-        rule = common_rule(check.rules.min_length)
-        return {
-            "COMMON_LITERAL": self.literal("|".join(map(re.escape, rule.words))),
-            "ALTERED_LITERAL": self.literal("|".join(map(re.escape, rule.altered))),
-            "ENDINGS_LITERAL": self.literal(ENDINGS),
-            "YEARS_LITERAL": self.literal(YEARS),
-            "DATES_LITERAL": self.literal(DATES),
-            "RUN_TEXT": self.literal(plain_texts.RUN),
-            "CLASS_RUN_TEXT": self.literal(plain_texts.CLASS_RUN),
-        }
 
     def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
         """Give the lines that its template asks for."""

@@ -4,7 +4,7 @@ import re
 from collections.abc import Mapping, Sequence, Set
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
+from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.ruby.lines import WIDTH, broken, pieces
 from lean_tumbler.core.embedding.languages.ruby.words import RubyWords, grouped
@@ -42,9 +42,6 @@ class Ruby(RubyWords):
             "KEPT_ARGUMENTS": (
                 f"{'row' if uses_row else '_row'}, reading, way, {'form' if uses_form else '_form'}"
             ),
-            "ENDINGS_TEXT": self.literal(ENDINGS),
-            "YEARS_TEXT": self.literal(YEARS),
-            "DATES_TEXT": self.literal(DATES),
         }
 
     def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
