@@ -33,6 +33,7 @@ from lean_tumbler.core.reading.text_structure import structure_of
 from lean_tumbler.errors import PasswordRefused
 
 SEEDS = range(12)
+LAYERED = (0.45, 1.0, 0.0)  # shares of rows: before a bulk step, beside one, and after it
 EACH = pytest.mark.parametrize("language", LANGUAGES.values(), ids=str)
 RULES = """
 [new_passwords]
@@ -53,7 +54,7 @@ NEW = [
 def test_every_answer_is_the_librarys(language: Language, seed: int, tmp_path: Path) -> None:
     """Right, wrong, another's, other forms, damaged values: the same answer, and values that hold."""
     targets = [name for name in TARGETS if name == "keyed" or name in language.writes]
-    world = World(seed, target=targets[seed % len(targets)], rows=24)
+    world = World(seed, target=targets[seed % len(targets)], rows=24, layered=LAYERED[seed % 3])
     check = world.check()
     if language.lacks(check) or language.is_finished(check):
         pytest.skip("the language lacks what this table needs, or a stock function checks it")
@@ -127,17 +128,27 @@ def test_hostile_rows_get_an_answer(language: Language, tmp_path: Path) -> None:
         assert "Gull" not in str(answer)
 
 
-def test_refusals_cost_the_same_whatever_the_row_holds(tmp_path: Path) -> None:
+@pytest.mark.parametrize("layered", [0.45, 1.0])
+@pytest.mark.parametrize("name", ["php", "python", "ruby"])
+def test_refusals_cost_the_same_whatever_the_row_holds(
+    name: str, layered: float, tmp_path: Path
+) -> None:
     """Each kind of slow work is done as often for a refused login, known or unknown."""
-    world = World(0, target="argon2id", rows=30)
-    check = world.check()
-    program = Written(LANGUAGES["php"], written(LANGUAGES["php"], check), tmp_path)
-    other = world.differing(check)
-    rows = [row for person, row in world.people if person.number not in other]
-    answers = program.ask([world.ask(row, "no such password 1").asked() for row in rows])
-    done = {tuple(sorted(answer["done"].items())) for answer in answers}  # type: ignore[attr-defined]
-    assert all(answer["admitted"] is False for answer in answers)
-    assert len(done) == 1
+    language = LANGUAGES[name]
+    for seed in (0, 3, 7, 9):
+        world = World(seed, target=_slow_target(language), rows=30, layered=layered)
+        check = world.check()
+        if language.lacks(check) or language.is_finished(check):
+            continue
+        (tmp_path / str(seed)).mkdir()
+        program = Written(language, written(language, check), tmp_path / str(seed))
+        other = world.differing(check)
+        rows = [row for person, row in world.people if person.number not in other]
+        rows.append(world.with_bytes(rows[0], b""))
+        answers = program.ask([world.ask(row, "no such password 1").asked() for row in rows])
+        done = {tuple(sorted(answer["done"].items())) for answer in answers}  # type: ignore[attr-defined]
+        assert all(answer["admitted"] is False for answer in answers)
+        assert len(done) == 1, (seed, done)
 
 
 def test_php_is_clean(tmp_path: Path) -> None:

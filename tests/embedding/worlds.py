@@ -96,7 +96,10 @@ def _coded(raw: bytes | None) -> str | None:
 class World:
     """One table under one policy."""
 
-    def __init__(self, seed: int, *, target: str, rows: int = 40, rules: str = "") -> None:
+    def __init__(
+        self, seed: int, *, target: str, rows: int = 40, rules: str = "", layered: float = 0.45
+    ) -> None:
+        self._layered = layered  # the share of rows
         self.chance = random.Random(seed)
         found = table(seed, rows=rows)
         cohorts = found.cohorts
@@ -117,7 +120,7 @@ class World:
         """Leave a row as it is, layer it, put it under the key, or damage it."""
         dice = self.chance.random()
         reading = self.reader.read(row)
-        if dice < 0.45:
+        if dice < self._layered:
             plan = plan_row(reading, self.policy)
             if plan.leave is None:
                 value = derived(task_of(plan, self.policy.target, self.chance.randbytes))

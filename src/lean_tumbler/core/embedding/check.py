@@ -139,6 +139,12 @@ class StoreCheck(Struct, frozen=True, kw_only=True):
         return tuple(name for name in DERIVATIONS if name in asked)
 
     @property
+    def computed(self) -> tuple[str, ...]:
+        """All slow schemes that it runs: alone, over a digest, or below a layer."""
+        asked = {*self.direct, *self.on_top, *self.below}
+        return tuple(name for name in (*DERIVATIONS, *CRYPT_SCHEMES) if name in asked)
+
+    @property
     def has_digests(self) -> bool:
         """Whether the store has values that something may be laid over."""
         of_cohorts = any(not cohort.is_plain and not cohort.then for cohort in self.cohorts)

@@ -22,8 +22,9 @@ class CostLines:
 
         Those that come first keep the products behind them in 64 bits.
         """
-        schemes = dict.fromkeys((*check.direct, *check.on_top))
-        return [(scheme, list(self._over_limits(scheme, check.limits))) for scheme in schemes]
+        return [
+            (scheme, list(self._over_limits(scheme, check.limits))) for scheme in check.computed
+        ]
 
     def _over_limits(self, scheme: str, limits: Limits) -> Iterator[str]:
         first, second, third = (f"{self.costs}[{number}]" for number in range(3))

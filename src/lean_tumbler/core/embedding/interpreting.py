@@ -114,7 +114,7 @@ class CheckReader:
         return None
 
     def _ways(self, text: str, bare: str, parsed: ParsedValue, row: Row) -> Iterator[Way]:
-        if is_direct(parsed) and not parsed.wrappers and parsed.scheme in self._check.direct:
+        if is_direct(parsed) and not parsed.wrappers and parsed.scheme in self._check.computed:
             yield from self._direct(parsed, row)
             return
         own = next(

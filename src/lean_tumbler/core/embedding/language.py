@@ -115,7 +115,7 @@ class Language(ConditionLines, CostLines):
 
     def needed(self, check: StoreCheck) -> list[str]:
         """Name what a file needs beside the language."""
-        used = {*check.direct, *check.on_top, *check.below, "always"}
+        used = {*check.computed, "always"}
         used |= {"keyed"} if check.is_keyed else set()
         found = [
             need
@@ -237,7 +237,7 @@ class Language(ConditionLines, CostLines):
 
     def features(self, check: StoreCheck) -> Set[str]:
         """Name what a check has, for the conditions of templates."""
-        slow = {*check.direct, *check.on_top}
+        slow = set(check.computed)
         kinds = {
             "argon2": any(name.startswith("argon2") for name in slow),
             "bcrypt": "bcrypt" in slow,
@@ -295,9 +295,9 @@ class Language(ConditionLines, CostLines):
             "SECONDS": self.pattern(SECONDS, whole=False),
             "MILLISECONDS": self.pattern(MILLISECONDS, whole=False),
             "ARGON2_TYPES": "|".join(n for n in ("argon2id", "argon2i", "argon2d")
-                                     if n in {*check.direct, *check.on_top}),
+                                     if n in check.computed),
             "PBKDF2_TYPES": "|".join(n for n in ("pbkdf2-sha1", "pbkdf2-sha256", "pbkdf2-sha512")
-                                     if n in {*check.direct, *check.on_top}),
+                                     if n in check.computed),
             **self._common_texts(check),
             "READY": str(check.readers_ready or "9999-12-31"),
             **{name.upper(): str(number) for name, number in target.parameters.items()},

@@ -10,6 +10,7 @@ from lean_tumbler.core.embedding.check import (
     StoreCheck,
 )
 from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, formulas_of, own_layout_of
+from lean_tumbler.core.embedding.samples import filler_of
 from lean_tumbler.core.formulas import analysis
 from lean_tumbler.core.formulas.alternatives import alternatives
 from lean_tumbler.core.formulas.named import NamedFormula, named_by_itself
@@ -18,8 +19,9 @@ from lean_tumbler.core.reading.cohorts import Cohort, PlainText
 from lean_tumbler.core.reading.evidence import StoreEvidence
 from lean_tumbler.core.reading.layers import with_alternatives
 from lean_tumbler.core.reading.readings import Reading, State
+from lean_tumbler.core.reading.ways import CryptWay, DerivationWay
 from lean_tumbler.core.schemes.base import Kind, ParsedValue
-from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, own_formulas
+from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, own_formulas, read_value
 from lean_tumbler.core.schemes.layered import origins_of
 from lean_tumbler.errors import PolicyError
 
@@ -153,6 +155,7 @@ class Looking:
             origins = origins_of(parsed.contents.origin)
             self._origins |= set(origins)
             self._count(parsed.inner, len({*origins}))
+            self._count_below(reading)
             return
         if reading.state is not State.VALUE:
             return
@@ -169,6 +172,16 @@ class Looking:
     def _count(self, parsed: ParsedValue, times: int) -> None:
         kind = KindOfWork.of(parsed.scheme, parsed.parameters, times)
         self._work[kind] = self._work.get(kind, 0) + 1
+
+    def _count_below(self, reading: Reading) -> None:
+        """Count the slow schemes that lie below a layer: each login of such a row runs them too."""
+        for way in reading.ways:
+            if isinstance(way, DerivationWay):
+                self._count(way.parsed, 1)
+            elif isinstance(way, CryptWay):
+                below = read_value(way.setting + filler_of(way.scheme))
+                if below.scheme == way.scheme and is_direct(below):
+                    self._count(below, 1)
 
     @property
     def _is_finished(self) -> bool:

@@ -29,4 +29,9 @@ def sample_of(scheme: str, parameters: Parameters) -> str:
         "sha256-crypt": f"$5$rounds={rounds}$................$",
         "sha512-crypt": f"$6$rounds={rounds}$................$",
     }
-    return starts[scheme] + (CRYPT_SCHEMES[scheme].filler or "." * 22)
+    return starts[scheme] + filler_of(scheme)
+
+
+def filler_of(scheme: str) -> str:
+    """Give what stands for the digest behind a setting of crypt(5)."""
+    return CRYPT_SCHEMES[scheme].filler or "." * 22

@@ -8,6 +8,7 @@ from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.php.cohorts import PhpCohorts
 from lean_tumbler.core.embedding.languages.php.words import wrapped
 from lean_tumbler.core.embedding.rendering import filled
+from lean_tumbler.core.embedding.samples import filler_of
 
 _WIDTH = 110
 
@@ -129,7 +130,7 @@ class Php(PhpCohorts):
                 ]
                 continue
             lines += [f"            case '{scheme}':",
-                      "                return self::crypted($password, (string) $way['salt']);"]  # fmt: skip
+                      f"                return $this->cryptedBelow($way, '{filler_of(scheme)}', $password);"]  # fmt: skip
         lines += ["            default:",
                   "                throw new \\RuntimeException('a formula that this check lacks');",
                   "        }", "    }", "",

@@ -9,6 +9,7 @@ from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.ruby.lines import WIDTH, broken, pieces
 from lean_tumbler.core.embedding.languages.ruby.words import RubyWords, grouped
 from lean_tumbler.core.embedding.rendering import filled
+from lean_tumbler.core.embedding.samples import filler_of
 from lean_tumbler.core.embedding.vectors import Vector
 
 _LAST_COMMA = re.compile(r",(\n *[]})])")
@@ -157,8 +158,7 @@ class Ruby(RubyWords):
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
         forms = list(ordered(check))
-        is_counted = any(scheme not in self.crypt for scheme in check.below)
-        done = "done" if is_counted else "_done"
+        done = "done" if check.below else "_done"
         lines = ["  # Runs a formula.",
                  f"  def formula(way, password, {done})", "    case way.formula"]  # fmt: skip
         for number, form in enumerate(forms, start=1):
@@ -166,7 +166,7 @@ class Ruby(RubyWords):
         for scheme in check.below:
             call = "below(way.salt.to_s, password, done)"
             if scheme in self.crypt:
-                call = "text_in(crypted(password.b, way.salt.to_s))"
+                call = f"crypted_below(way, '{filler_of(scheme)}', password, done)"
             lines.append(f"    when '{scheme}' then {call}")
         lines += ["    else raise CheckImpossible, 'a formula that is not here'",
                   "    end", "  end", ""]  # fmt: skip
