@@ -1,14 +1,12 @@
 """Written checks beside the library: every answer, and what a login takes beside its primitive."""
 
 import json
-import os
 import subprocess
-import sys
 import tempfile
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from embedding.programs import Written, expected, node_packages, told
+from embedding.programs import Written, command_of, expected, told
 from embedding.worlds import TARGETS, World, with_value
 from lean_tumbler.core.embedding.heads import written
 from lean_tumbler.core.embedding.language import Language
@@ -18,47 +16,15 @@ from measuring import Benchmark, Row
 ROWS = 5_000
 FIRST_SEED = 1_000
 LOGINS = 40
-_COSTLY = {"memory_kib": 19456, "passes": 2, "lanes": 1}
-# Each prints, in seconds, what so many logins took, and as many runs of the bare primitive.
-_PHP = """
-require $argv[1]; [, , $value, $logins] = $argv; $check = new App\\Login\\KioskLogin();
-$row = ['stored' => $value]; $own = $bare = 0.0;
-for ($number = 0; $number < $logins; $number++) {
-    $start = hrtime(true); $check->check($row, 'Gull 4711'); $own += hrtime(true) - $start;
-    $start = hrtime(true); password_verify('Gull 4711', $value); $bare += hrtime(true) - $start;
+TIMING = Path(__file__).parent / "embedded"  # programs that print what so many logins take
+_COSTLY = {
+    "argon2id": {"memory_kib": 19456, "passes": 2, "lanes": 1},
+    "scrypt": {"cost_log2": 14, "block_size": 8, "lanes": 1},
 }
-echo json_encode([$own / 1e9, $bare / 1e9]);
-"""
-_NODE = """
-const [file, value, logins] = process.argv.slice(1); const { KioskLogin } = require(file);
-const argon2 = require("argon2"); const check = new KioskLogin();
-(async () => {
-  let own = 0n, bare = 0n;
-  for (let number = 0; number < Number(logins); number += 1) {
-    let start = process.hrtime.bigint(); await check.check({ stored: value }, "Gull 4711");
-    own += process.hrtime.bigint() - start; start = process.hrtime.bigint();
-    await argon2.verify(value, "Gull 4711"); bare += process.hrtime.bigint() - start;
-  }
-  console.log(JSON.stringify([Number(own) / 1e9, Number(bare) / 1e9]));
-})();
-"""
 
 
-_PYTHON = """
-import importlib.util, json, sys, time
-from argon2 import low_level
-_, file, value, logins = sys.argv
-spec = importlib.util.spec_from_file_location("written", file)
-written = importlib.util.module_from_spec(spec); sys.modules["written"] = written
-spec.loader.exec_module(written)
-check, row, own, bare = written.KioskLogin(), written.Row(stored=value), 0.0, 0.0
-for _ in range(int(logins)):
-    start = time.perf_counter(); check.check(row, "Gull 4711"); own += time.perf_counter() - start
-    start = time.perf_counter()
-    low_level.verify_secret(value.encode(), b"Gull 4711", low_level.Type.ID)
-    bare += time.perf_counter() - start
-print(json.dumps([own, bare]))
-"""
+def _slow(language: Language) -> str:
+    return "argon2id" if "argon2id" in language.writes else "scrypt"
 
 
 def _targets(language: Language) -> list[str]:
@@ -109,19 +75,17 @@ def answers(language: Language) -> Row:
 
 def own_share(language: Language) -> Row:
     """Log in by the file, and run the bare primitive as often, by turns in one process."""
-    world = World(2, target="argon2id", rows=10)
-    value = world.costly_value("Gull 4711", _COSTLY)
-    program = {
-        "php": ["php", "-r", _PHP, "--"],
-        "node": ["node", "-e", _NODE],
-        "python": [sys.executable, "-c", _PYTHON],
-    }[language.name]
+    scheme = _slow(language)
+    world = World(2, target=scheme, rows=10)
+    value = world.costly_value(scheme, "Gull 4711", _COSTLY[scheme])
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / f"check{language.ending}"
         file.write_text(written(language, world.check()), encoding="utf-8")
+        program = next(TIMING.glob(f"[tT]iming{language.ending}"))
+        command, environment = command_of(language, file, program)
         done = subprocess.run(
-            [*program, str(file), value, str(LOGINS)], check=True, capture_output=True, text=True,
-            env=os.environ | {"NODE_PATH": str(node_packages())},
+            [*command, value, str(LOGINS)],
+            check=True, capture_output=True, text=True, env=environment,
         )  # fmt: skip
     own, bare = json.loads(done.stdout)
     return {

@@ -19,12 +19,7 @@ GO_PACKAGES = Path("/usr/share/gocode")  # as distributions install them
 JAVA_OPTIONS = ("-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1")  # a short life
 JARS = Path("/usr/share/java")
 JAVA_PATH = ":".join(str(JARS / f"{name}.jar") for name in ("bcprov", "gson", "junit4", "hamcrest"))
-_PROGRAMS = {
-    "php": ("php", "driver.php"),
-    "node": ("node", "driver.js"),
-    "python": (sys.executable, "driver.py"),
-    "ruby": ("ruby", "driver.rb"),
-}
+_INTERPRETERS = {"php": "php", "node": "node", "python": sys.executable, "ruby": "ruby"}
 
 
 def node_packages() -> Path:
@@ -46,25 +41,10 @@ class Written:
         self.file = folder / f"check{language.ending}"
         self.file.write_text(source, encoding="utf-8")
         keys = json.dumps({name: raw.hex() for name, raw in KEYS.items()})
-        self._environment = dict(os.environ)
-        if language.name == "go":
-            self._command = [_built_with_go(self.file), keys]
-            return
-        if language.name == "java":
-            built = _built_with_java(self.file)
-            self._command = [
-                oracle("java"),
-                *JAVA_OPTIONS,
-                "-cp",
-                f"{JAVA_PATH}:{built}",
-                "Driver",
-                keys,
-            ]
-            return
-        if language.name == "node":
-            self._environment["NODE_PATH"] = str(node_packages())
-        program, driver = _PROGRAMS[language.name]
-        self._command = [oracle(program), str(DRIVERS / driver), str(self.file), "KioskLogin", keys]
+        driver = next(DRIVERS.glob(f"[dD]river{language.ending}"))
+        command, self._environment = command_of(language, self.file, driver)
+        is_compiled = language.name not in _INTERPRETERS
+        self._command = [*command, *([] if is_compiled else ["KioskLogin"]), keys]
 
     def ask(self, questions: Sequence[Mapping[str, object]]) -> list[dict[str, object]]:
         """Ask all questions; each gets an answer, and nothing else is printed."""
@@ -79,15 +59,30 @@ class Written:
         return answers
 
 
-def _built_with_go(file: Path) -> str:
+def command_of(language: Language, file: Path, program: Path) -> tuple[list[str], dict[str, str]]:
+    """Give how a program that uses a written check is run, and its environment.
+
+    Where the language is compiled, both are compiled here; otherwise the check is its first argument.
+    """
+    if language.name == "go":
+        return [_built_with_go(file, program)], dict(os.environ)
+    if language.name == "java":
+        path = f"{JAVA_PATH}:{_built_with_java(file, program)}"
+        return [oracle("java"), *JAVA_OPTIONS, "-cp", path, program.stem], dict(os.environ)
+    command = [oracle(_INTERPRETERS[language.name]), str(program), str(file)]
+    packages = {"NODE_PATH": str(node_packages())} if language.name == "node" else {}
+    return command, {**os.environ, **packages}
+
+
+def _built_with_go(file: Path, program: Path) -> str:
     place = file.parent / "src" / "written"
-    (place / "login").mkdir(parents=True)
+    (place / "login").mkdir(parents=True, exist_ok=True)
     shutil.copy(file, place / "login" / "check.go")
-    shutil.copy(DRIVERS / "driver.go", place / "main.go")
-    program = str(file.parent / "asked")
-    command = ("go", "build", "-o", program, "written")
+    shutil.copy(program, place / "main.go")
+    built = str(file.parent / "built-program")
+    command = ("go", "build", "-o", built, "written")
     assert finished(*command, folder=file.parent, environment=go_environment(file.parent)) == ""
-    return program
+    return built
 
 
 def compiled_with_java(*files: Path, into: Path) -> str:
@@ -96,12 +91,12 @@ def compiled_with_java(*files: Path, into: Path) -> str:
     return finished("javac", *given, *map(str, files), folder=into.parent)
 
 
-def _built_with_java(file: Path) -> Path:
+def _built_with_java(file: Path, program: Path) -> Path:
     place = file.parent / "login"
-    place.mkdir()
+    place.mkdir(exist_ok=True)
     shutil.copy(file, place / "KioskLogin.java")
     built = file.parent / "built"
-    assert compiled_with_java(place / "KioskLogin.java", DRIVERS / "Driver.java", into=built) == ""
+    assert compiled_with_java(place / "KioskLogin.java", program, into=built) == ""
     return built
 
 

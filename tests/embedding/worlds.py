@@ -183,9 +183,9 @@ class World:
             "account": "1",
         }
 
-    def costly_value(self, password: str, costs: Mapping[str, int]) -> str:
-        """Make a value of Argon2id at other costs than the target's."""
-        return made("argon2id", costs, password.encode(), self.chance.randbytes(16))
+    def costly_value(self, scheme: str, password: str, costs: Mapping[str, int]) -> str:
+        """Make a value at other costs than the target's."""
+        return made(scheme, costs, password.encode(), self.chance.randbytes(16))
 
     @staticmethod
     def with_bytes(row: Row, raw: bytes) -> Row:

@@ -4,7 +4,6 @@ require $argv[1];
 $class = 'App\\Login\\' . $argv[2];
 $keys = array_map('hex2bin', json_decode($argv[3], true));
 $check = new $class($keys);
-$done = new ReflectionProperty($check, 'done');
 $raw = fn ($text) => $text === null ? null : base64_decode($text);
 while (($line = fgets(STDIN)) !== false) {
     $asked = json_decode($line, true);
@@ -21,7 +20,6 @@ while (($line = fgets(STDIN)) !== false) {
                 'columns' => array_map($raw, $asked['columns']),
             ];
             $answer = $check->check($row, $password);
-            $answer['done'] = (object) $done->getValue($check);
         }
     } catch (RuntimeException $error) {
         $answer = ['error' => $error->getMessage()];

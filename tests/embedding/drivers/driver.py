@@ -13,18 +13,6 @@ assert spec.loader is not None
 module = importlib.util.module_from_spec(spec)
 sys.modules["written"] = module
 spec.loader.exec_module(module)
-done: dict[str, int] = {}
-begun = getattr(module, "_begun")  # noqa: B009 - private, and counted for a test
-
-
-def counted(value: Any, of_login: dict[str, int]) -> None:
-    """Count each run of a slow scheme, for the test of what refusals cost."""
-    begun(value, of_login)
-    kind = f"{value.scheme}:{','.join(map(str, value.costs))}"
-    done[kind] = done.get(kind, 0) + 1
-
-
-setattr(module, "_begun", counted)  # noqa: B010 - as above
 login = getattr(module, name)({key: bytes.fromhex(raw) for key, raw in json.loads(given).items()})
 
 
@@ -42,7 +30,6 @@ def answered(asked: dict[str, Any]) -> dict[str, object]:
             account=asked["account"],
             columns={column: raw(text) for column, text in asked["columns"].items()},
         )  # fmt: skip
-        done.clear()
         answer = login.check(row, password)
     except module.CheckImpossible as error:
         return {"error": str(error)}
@@ -52,7 +39,6 @@ def answered(asked: dict[str, Any]) -> dict[str, object]:
         return {
             "admitted": answer.admitted, "new_value": answer.new_value, "refusal": answer.refusal,
             "kept": answer.kept, "cohort": answer.cohort, "identity": answer.identity,
-            "done": dict(done),
         }  # fmt: skip
 
 

@@ -7,19 +7,6 @@ require 'json'
 file, name, given = ARGV
 require File.expand_path(file)
 WRITTEN = Object.const_get(name)
-DONE = Hash.new(0)
-
-# Counts each run of a slow scheme, for the test of what refusals cost.
-module Counted
-  private
-
-  def begun(value, done)
-    super
-    DONE["#{value.scheme}:#{value.costs.join(',')}"] += 1
-  end
-end
-
-WRITTEN.prepend(Counted)
 LOGIN = WRITTEN.new(JSON.parse(given).transform_values { |raw| [raw].pack('H*') })
 
 def raw(text)
@@ -37,8 +24,7 @@ def answered(asked)
   password = raw(asked['password']).force_encoding('UTF-8')
   return { value: LOGIN.new_value(password, asked['login'], asked['account']) } if asked['new']
 
-  DONE.clear
-  LOGIN.check(row(asked), password).to_h.merge(done: DONE)
+  LOGIN.check(row(asked), password).to_h
 rescue WRITTEN::CheckImpossible => e
   { error: e.message }
 rescue WRITTEN::PasswordRefused => e
