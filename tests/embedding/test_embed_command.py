@@ -11,6 +11,7 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
+from argon2 import low_level
 
 from conftest import Finished, Program, oracle
 from embedding.programs import node_packages
@@ -94,6 +95,18 @@ def test_rows_that_a_file_cannot_check_are_told(program: Program, tmp_path: Path
     assert left.code == 0
     assert "portal-2011" in left.out
     assert (tmp_path / "Login.php").exists()
+
+
+def test_settings_that_a_library_lacks_are_told(program: Program, tmp_path: Path) -> None:
+    """Go's module has no old version of Argon2: such a row is counted, and not found at a login."""
+    harbour(tmp_path)
+    value = low_level.hash_secret(b"Gull 4711", b"saltsalt", 1, 64, 1, 16, low_level.Type.ID, 16)
+    with closing(sqlite3.connect(tmp_path / "harbour.db")) as connection, connection:
+        connection.execute("UPDATE people SET pw = ? WHERE id = 3", (value.decode(),))
+    done = program("embed", "go", "--output", "login.go", "--format", "json")
+    assert (done.code, json.loads(done.out)["not_checked"]) == (1, {"argon2id": 1})
+    done = program("embed", "java", "--output", "Login.java", "--format", "json")
+    assert (done.code, json.loads(done.out)["not_checked"]) == (0, {})
 
 
 def test_what_a_language_lacks_is_said_before(program: Program, tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from conftest import oracle
 from embedding.programs import (
@@ -22,6 +23,7 @@ from embedding.programs import (
     told,
 )
 from embedding.worlds import TARGETS, World, with_value
+from lean_tumbler.core.embedding.check import Holds
 from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
 from lean_tumbler.core.embedding.heads import Standing, standing, written
 from lean_tumbler.core.embedding.language import Language
@@ -325,6 +327,57 @@ def test_the_rule_for_likely_passwords_is_the_list() -> None:
         changed = text[:place] + rng.choice("abc129!.") + text[place + 1 :]
         if len(changed) >= 8 and changed not in every:
             assert not known.fullmatch(changed), changed
+
+
+_RUN_WAY_OUT = {
+    "ruby": (
+        "require './kiosk'; v = KioskLogin.new_value('Gull 4711'); "
+        "exit KioskLogin.check(v, 'Gull 4711') && !KioskLogin.check(v, 'x') && !KioskLogin.check(nil, 'x')"
+    ),
+    "go": """package login
+import "testing"
+func TestWayOut(t *testing.T) {
+	value, err := NewValue("Gull 4711")
+	if err != nil || !Check(value, "Gull 4711") || Check(value, "x") || Check("", "x") {
+		t.Fatal(err)
+	}
+}
+""",
+    "java": """import login.KioskLogin;
+public class Asked {
+    public static void main(String[] arguments) {
+        String value = KioskLogin.newValue("Gull 4711");
+        boolean isRight = KioskLogin.check(value, "Gull 4711");
+        System.exit(isRight && !KioskLogin.check(value, "x") && !KioskLogin.check(null, "x") ? 0 : 1);
+    }
+}
+""",
+}
+
+
+@pytest.mark.parametrize("name", ["ruby", "go", "java"])
+def test_the_way_out_is_two_functions(name: str, tmp_path: Path) -> None:
+    """Where no legacy value is left: clean, and they make and open values of the stock function."""
+    check = World(2, target="bcrypt", rows=5).check()
+    left = replace(check, holds=Holds(direct=frozenset({"bcrypt"}), is_finished=True))
+    assert LANGUAGES[name].is_finished(left)
+    text, place = written(LANGUAGES[name], left), tmp_path / "src" / "login"
+    place.mkdir(parents=True)
+    if name == "ruby":
+        (place / "kiosk.rb").write_text(text, encoding="utf-8")
+        assert _rubocop(place) == ""
+        assert finished("ruby", "-w", "-e", _RUN_WAY_OUT[name], folder=place) == ""
+    elif name == "go":
+        (place / "kiosk.go").write_text(text, encoding="utf-8")
+        (place / "kiosk_test.go").write_text(_RUN_WAY_OUT[name], encoding="utf-8")
+        environment = go_environment(tmp_path)
+        assert finished("go", "test", "login", folder=place, environment=environment) == ""
+    else:
+        (place / "KioskLogin.java").write_text(text, encoding="utf-8")
+        (place / "Asked.java").write_text(_RUN_WAY_OUT[name], encoding="utf-8")
+        files = (place / "KioskLogin.java", place / "Asked.java")
+        assert compiled_with_java(*files, into=place / "built") == ""
+        assert finished("java", "-cp", f"{JAVA_PATH}:built", "Asked", folder=place) == ""
 
 
 _JAVA_TEST = (

@@ -53,6 +53,11 @@ class CheckReader:
         self._check, self._keyring = check, keyring
         self._formulas = {form.key: form for form in check.formulas}
 
+    @property
+    def store_name(self) -> str:
+        """Whose rows they are."""
+        return self._check.store
+
     def read(self, row: Row) -> Reading:
         """Read one row."""
         text = row.text

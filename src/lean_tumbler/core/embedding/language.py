@@ -7,6 +7,7 @@ from importlib.resources import files
 from typing import ClassVar
 
 from lean_tumbler.core.embedding import plain_texts
+from lean_tumbler.core.embedding.abilities import Abilities
 from lean_tumbler.core.embedding.check import CohortForm, FormulaForm, KindOfWork, StoreCheck
 from lean_tumbler.core.embedding.common_rule import DATES, ENDINGS, YEARS, common_rule
 from lean_tumbler.core.embedding.condition_lines import ConditionLines
@@ -16,7 +17,6 @@ from lean_tumbler.core.embedding.formula_code import (
     TEXT,
     FormulaWriter,
     Function,
-    operations,
 )
 from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout
 from lean_tumbler.core.embedding.rendering import rendered
@@ -33,7 +33,7 @@ from lean_tumbler.core.schemes.obsolete.remnants import LAYOUTS as REMNANTS
 from lean_tumbler.core.stored_days import CALENDAR_FORMS, MILLISECONDS, SECONDS
 
 
-class Language(ConditionLines, CostLines):
+class Language(Abilities, ConditionLines, CostLines):
     """One language. It says how things are said in it; what is said is the same in all."""
 
     name: ClassVar[str]  # as `embed` takes it
@@ -41,17 +41,6 @@ class Language(ConditionLines, CostLines):
     ending: ClassVar[str]  # of files
     comment: ClassVar[str]  # what stands before a line of the head
     empty_lines: ClassVar[int] = 1  # that stand between definitions
-    needs: ClassVar[Mapping[str, str]]  # scheme, `keyed` or `always` -> what must be there for it
-    # operation of a formula -> how a call is written, with {0}, {1} … for what it takes
-    calls: ClassVar[Mapping[str, str]]
-    direct: ClassVar[frozenset[str]]  # slow schemes that it verifies where they stand alone
-    on_top: ClassVar[frozenset[str]]  # and over a digest
-    below: ClassVar[frozenset[str]]  # and below a layer, beside those of `crypt`
-    writes: ClassVar[frozenset[str]]  # and writes
-    # schemes whose whole values a function, or the one package, takes
-    stock: ClassVar[frozenset[str]] = frozenset({"argon2id", "bcrypt"})
-    crypt: ClassVar[frozenset[str]]  # what its library's crypt computes
-
     # ---- what each language writes in its own way ----
 
     @abstractmethod
@@ -113,26 +102,6 @@ class Language(ConditionLines, CostLines):
 
     # ---- what follows ----
 
-    def needed(self, check: StoreCheck) -> list[str]:
-        """Name what a file needs beside the language."""
-        used = {*check.computed, "always"}
-        used |= {"keyed"} if check.is_keyed else set()
-        found = [
-            need
-            for scheme, need in self.needs.items()
-            if any(name.startswith(scheme.removesuffix("id")) for name in used)
-        ]
-        return list(dict.fromkeys(found))
-
-    def all_needs(self) -> list[str]:
-        """Name what files may need beside the language, each with what it is for."""
-        found: dict[str, list[str]] = {}
-        for what, need in self.needs.items():
-            told = {"always": [], "keyed": ["keyed values"]}.get(what, [what])
-            found.setdefault(need, []).extend(told)
-        return [f"{need}, for {', '.join(whats)}" if whats else need
-                for need, whats in found.items()]  # fmt: skip
-
     def canonical_forms(self, check: StoreCheck) -> list[tuple[str, list[str]]]:
         """Give the calls that check what formulas print, each with the formulas' keys."""
         found: dict[str, list[str]] = {}
@@ -172,11 +141,6 @@ class Language(ConditionLines, CostLines):
         name = "finished" if self.is_finished(check) else "login"
         place = files(__package__).joinpath("languages", self.name, f"{name}.template")
         return place.read_text("utf-8")
-
-    def is_finished(self, check: StoreCheck) -> bool:
-        """Tell whether a stock function, or the one package, checks all that is there."""
-        is_target = check.holds.is_finished and check.holds.direct == {check.target.scheme}
-        return is_target and not check.is_keyed and check.target.scheme in self.stock
 
     def source(self, check: StoreCheck, head: Sequence[str]) -> str:
         """Write the file of a check.
@@ -223,17 +187,6 @@ class Language(ConditionLines, CostLines):
     @abstractmethod
     def vector(self, row: Vector) -> list[str]:
         """Write one row of a test."""
-
-    def lacks(self, check: StoreCheck) -> list[str]:
-        """Name what the language lacks for a check; nothing where it can be written."""
-        target = check.target.scheme
-        found = [f"{target}, which the policy's target writes"] if target not in self.writes else []
-        found += [name for name in check.direct if name not in {*self.direct, *self.crypt}]
-        found += [f"{name} over a digest" for name in check.on_top if name not in self.on_top]
-        known = {*self.crypt, *self.below}
-        found += [f"{name} below a layer" for name in check.below if name not in known]
-        asked = operations(form.named.formula for form in check.formulas)
-        return found + [name for name in asked if name not in self.calls]
 
     def features(self, check: StoreCheck) -> Set[str]:
         """Name what a check has, for the conditions of templates."""

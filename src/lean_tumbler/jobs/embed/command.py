@@ -19,6 +19,7 @@ from lean_tumbler.core.embedding.names import LANGUAGE_NAMES
 from lean_tumbler.errors import UsageError
 
 if TYPE_CHECKING:
+    from lean_tumbler.core.embedding.language import Language
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.embed.looking_through import Seen
 
@@ -113,7 +114,7 @@ def _write(options: Options, session: Session, name: str, output: Path) -> int:
     policy = read_policy(options)
     store = chosen_store(policy, options.store)
     language = LANGUAGES[name]
-    seen = _seen(options, session, policy, store)
+    seen = _seen(options, session, policy, store, language)
     lacks = language.lacks(seen.check)
     is_written = not lacks and (options.leave_out or not seen.lacking)
     if is_written:
@@ -145,7 +146,11 @@ def _to_terminal(options: Options) -> Options:
 
 
 def _seen(
-    options: Options, session: Session, policy: "StoragePolicy", store: "StorePolicy"
+    options: Options,
+    session: Session,
+    policy: "StoragePolicy",
+    store: "StorePolicy",
+    language: "Language",
 ) -> "Seen":
     from lean_tumbler.core.embedding.check import Holds
     from lean_tumbler.core.embedding.making import made_check
@@ -167,5 +172,6 @@ def _seen(
                 store_policy=store,
                 reader=store_reader(policy, store, column=column_of(options, policy, store)),
                 evidence=evidence,
+                language=language,
                 progress=advance,
             )

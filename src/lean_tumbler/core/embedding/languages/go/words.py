@@ -6,9 +6,11 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.cohort_lines import CohortLines
+from lean_tumbler.core.embedding.samples import ARGON2_1_0
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
+from lean_tumbler.core.schemes.base import ParsedValue
 
 _DIGESTS = {
     "md4": "md4.New", "md5": "md5.New", "sha1": "sha1.New", "sha224": "sha256.New224",
@@ -155,6 +157,13 @@ class GoWords(CohortLines):
         "is plain": "string(row.Stored) == text\nisPlain(text)",
         "plain": "ways = append(ways, way{name: @NAME@, identity: @IDENTITY@, wanted: text})",
     }  # fmt: skip
+
+    def computes(self, value: ParsedValue, *, is_below: bool) -> bool:  # noqa: ARG002 - alone too
+        """Tell whether the module runs a value: Argon2 in version 1.3 (RFC 9106) alone."""
+        is_argon2 = value.scheme.startswith("argon2")
+        return not is_argon2 or (
+            value.contents.variant != ARGON2_1_0 and value.parameters["lanes"] < 256
+        )
 
     def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
         """Write lines that run where all conditions hold."""

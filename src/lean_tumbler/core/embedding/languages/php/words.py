@@ -6,9 +6,11 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.embedding.samples import ARGON2_1_0
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
+from lean_tumbler.core.schemes.base import ParsedValue
 
 _DIGESTS = {
     name: name.replace("sha512-", "sha512/")
@@ -100,6 +102,13 @@ class PhpWords(Language):
     }
     nothing, costs, digest_length = "null", "$costs", "$value['bytes']"
     blocks = "ceil({0} / {1})"
+
+    def computes(self, value: ParsedValue, *, is_below: bool) -> bool:
+        """Tell whether PHP runs a value: below a layer, libsodium has one lane and 16 bytes of salt."""
+        if not is_below or not value.scheme.startswith("argon2"):
+            return True
+        is_new = value.contents.variant != ARGON2_1_0
+        return is_new and value.parameters["lanes"] == 1 and len(value.salt or b"") == 16
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant text, or bytes."""
