@@ -7,16 +7,15 @@ from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
 from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.formula_code import BYTES
 from lean_tumbler.core.embedding.language import is_lossy, ordered
-from lean_tumbler.core.embedding.languages.python.cohorts import PythonCohorts
 from lean_tumbler.core.embedding.languages.python.lines import broken
-from lean_tumbler.core.embedding.languages.python.words import column_variable
+from lean_tumbler.core.embedding.languages.python.words import PythonWords, column_variable
 from lean_tumbler.core.embedding.rendering import filled
 
 _WIDTH = 100
 _ENCODED = re.compile(r'(?<![fr\w])("(?:[^"\\]|\\.)*")\.encode\(\)')
 
 
-class Python(PythonCohorts):
+class Python(PythonWords):
     """Python 3.11."""
 
     def features(self, check: StoreCheck) -> Set[str]:
@@ -43,13 +42,12 @@ class Python(PythonCohorts):
             "COMMON": filled(
                 common_rule(check.rules.min_length).rest, indent="    ", width=_WIDTH, mark=""
             ),
-            "PREPARED": [line for cohort in check.cohorts for line in self._prepared(cohort)],
+            "PREPARED": self.prepared_lines(check),
             "PREPARED_COLUMNS": self._columns([c for c in check.cohorts if c.then]),
             "COHORT_COLUMNS": self._columns([c for c in check.cohorts if not c.then]),
-            "OWN_TAGS": self._own_tags(check),
-            "OWN_PLACES": self._own_places(check),
-            "COHORTS": [line for cohort in check.cohorts for line in self._cohort(cohort)]
-            + self._own_ways(check) + self._plain(check),
+            "OWN_TAGS": self.tag_lines(check),
+            "OWN_PLACES": self.place_lines(check),
+            "COHORTS": self.declared_lines(check),
             "PARTS": [
                 f"        {self.literal(part)}: _column(row, {self.literal(own)}),"
                 for part, own in check.parts.items()

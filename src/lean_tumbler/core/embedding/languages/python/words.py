@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.embedding.cohort_lines import CohortLines
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
@@ -25,11 +25,11 @@ def column_variable(name: str) -> str:
     return "column_" + re.sub("[^a-z0-9]", "_", name.lower())
 
 
-class PythonWords(Language):
+class PythonWords(CohortLines):
     """How Python says things."""
 
     name, title, ending, comment = "python", "Python 3.11", ".py", ""
-    empty_lines = 2
+    empty_lines, line_comment = 2, "# "
     needs: ClassVar[Mapping[str, str]] = {
         "argon2id": "the package argon2-cffi",
         "bcrypt": "the package bcrypt",
@@ -101,7 +101,66 @@ class PythonWords(Language):
         "base64": "_canonical_base64(text, {0}, {1})",
         "parts": "_canonical_parts(text, {0}, {1}, is_cut={2})",
     }
-    nothing, digest_length, blocks = "None", "len(value.digest)", "-(-{0} // {1})"
+    nothing, no_salt, digest_length = "None", "None", "len(value.digest)"
+    blocks = "-(-{0} // {1})"
+    phrases: ClassVar[Mapping[str, str]] = {
+        "is scheme": 'value.scheme == "@SCHEME@"',
+        "prepared": (
+            'ways.append(_Way(name=@NAME@, formula="@KEY@", value=value, '
+            "salt=_bytes_of(row.salt) or b\"\", login=row.login, parts=_parts_of(row)))"
+        ),
+        "main": ', main="@KEY@"',
+        "cohort": "cohort = _Way(name=@NAME@, identity=@IDENTITY@@MAIN@)",
+        "fit": "ways += _fitting(cohort, @KEYS@, tried, row, parts)",
+        "layout": "pattern = @PATTERN@\napart = _taken_apart(bare, pattern, @CODINGS@, salt)",
+        "is apart": "apart is not None",
+        "fit apart": "ways += _fitting(cohort, @KEYS@, apart[0], row, {**parts, **apart[1]})",
+        "is bare": "", "bare": "",
+        "tag": (
+            "pattern = @PATTERN@\nfound = pattern.fullmatch(bare)\n"
+            "if found:\n"
+            '    raw = _decoded(found["data"]) or b""\n'
+            "    printed = [(raw[:@SIZE@].hex(), raw[@SIZE@:])]\n"
+            "    if len(raw) @SIGN@ @SIZE@:\n"
+            '        ways += _fitting(_Way(name="@SCHEME@"), @KEYS@, printed, row, {})\n'
+            "    return ways"
+        ),
+        "fields": (
+            "pattern = @PATTERN@\nfound = pattern.fullmatch(bare)\n"
+            "if found:\n"
+            '    cohort, digest = _Way(name="@SCHEME@"), found["digest"].lower()\n'
+            "    return _fitting(cohort, @KEYS@, [(digest, @SALT@)], row, {})"
+        ),
+        "fields salt": 'bytes.fromhex(found["salt"])',
+        "place": (
+            "pattern = @PATTERN@\napart@NUMBER@ = pattern.fullmatch(bare)\n"
+            "if apart@NUMBER@:\n"
+            '    own = apart@NUMBER@["salt"].encode()\n'
+            '    tried.append((apart@NUMBER@["digest"].lower(), own))'
+        ),
+        "own": (
+            "if not ways and apart@NUMBER@:\n"
+            '    digest, own = apart@NUMBER@["digest"], apart@NUMBER@["salt"].encode()\n'
+            "    printed = [(digest.lower(), own)]"
+        ),
+        "of length": "len(digest) == @LENGTH@",
+        "of name": 'apart@NUMBER@["name"] == "@SCHEME@"',
+        "own formula": 'ways += _fitting(_Way(name="@SCHEME@"), @KEYS@, printed, row, {})',
+        "own end": "",
+        "no ways": "not ways",
+        "is plain": "_bytes_of(row.stored) == text.encode()\n_is_plain(text)",
+        "plain": "ways.append(_Way(name=@NAME@, identity=@IDENTITY@, wanted=text))",
+    }  # fmt: skip
+
+    def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
+        """Write lines that run where all conditions hold."""
+        return [f"if {' and '.join(parts)}:", *(f"    {line}" for line in body)]
+
+    def codes(self, codings: Mapping[str, str]) -> str:
+        """Write a constant list of names with what they are written in."""
+        return (
+            f"{{{', '.join(f'{self.literal(n)}: {self.literal(c)}' for n, c in codings.items())}}}"
+        )
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant text, or bytes."""
