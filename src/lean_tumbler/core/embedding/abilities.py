@@ -59,8 +59,9 @@ class Abilities:
     def lacks(self, check: StoreCheck) -> list[str]:
         """Name what the language lacks for a check; nothing where it can be written."""
         target = check.target.scheme
-        found = [f"{target}, which the policy's target writes"] if target not in self.writes else []
-        found += [name for name in check.direct if name not in {*self.direct, *self.crypt}]
+        own = f"{target}, which the policy's target writes; it has {', '.join(sorted(self.writes))}"
+        found = [] if target in self.writes else [own]
+        found += [name for name in check.direct if name not in {*self.direct, *self.crypt, target}]
         found += [f"{name} over a digest" for name in check.on_top if name not in self.on_top]
         known = {*self.crypt, *self.below}
         found += [f"{name} below a layer" for name in check.below if name not in known]

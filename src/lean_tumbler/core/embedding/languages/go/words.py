@@ -39,7 +39,7 @@ class GoWords(CohortLines):
                         "pbkdf2-sha512"})  # fmt: skip
     on_top = frozenset({"argon2id", "scrypt", "pbkdf2-sha256", "pbkdf2-sha512"})
     writes = on_top | {"bcrypt"}
-    below = direct - {"bcrypt"}
+    below = direct
     stock = frozenset({"bcrypt"})
     crypt: ClassVar[frozenset[str]] = frozenset()
     calls: ClassVar[Mapping[str, str]] = {

@@ -130,7 +130,8 @@ class Php(PhpCohorts):
                 ]
                 continue
             lines += [f"            case '{scheme}':",
-                      f"                return $this->cryptedBelow($way, '{filler_of(scheme)}', $password);"]  # fmt: skip
+                      f"                $filler = '{filler_of(scheme)}';",
+                      "                return $this->cryptedBelow($way, $filler, $password);"]  # fmt: skip
         lines += ["            default:",
                   "                throw new \\RuntimeException('a formula that this check lacks');",
                   "        }", "    }", "",
