@@ -35,9 +35,9 @@ command -v javac >/dev/null 2>&1 || missing="$missing default-jdk-headless"
 command -v npm >/dev/null 2>&1 || missing="$missing npm"
 packages() {
     place="${XDG_CACHE_HOME:-$HOME/.cache}/lean-tumbler-tests"
-    [ -d "$place/node_modules/.bin" ] && return 0
+    [ -d "$place/node_modules/php-parser" ] && return 0
     mkdir -p "$place" && npm install --silent --no-audit --no-fund --prefix "$place" \
-        argon2@0.45 bcryptjs@3 pg@8 prettier@3 eslint@10 @eslint/js@10 >/dev/null 2>&1 ||
+        argon2@0.45 bcryptjs@3 pg@8 php-parser@3 prettier@3 eslint@10 @eslint/js@10 >/dev/null 2>&1 ||
         echo "tests/programs.sh: could not install packages for Node.js" >&2
 }
 [ -z "$missing" ] && { packages; exit 0; }

@@ -1,9 +1,12 @@
 """Checks written out in other languages give the library's answers, and are clean in their own."""
 
+import hmac
+import os
 import random
 import re
 import subprocess
 import sys
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -34,6 +37,7 @@ from lean_tumbler.core.login.new_passwords import common_passwords
 from lean_tumbler.core.reading.text_structure import structure_of
 from lean_tumbler.errors import PasswordRefused
 
+VERDICTS_KEY = "an invented key of more than thirty-two signs"
 SEEDS = range(12)
 LAYERED = (0.45, 1.0, 0.0)  # shares of rows: before a bulk step, beside one, and after it
 EACH = pytest.mark.parametrize("language", LANGUAGES.values(), ids=str)
@@ -100,6 +104,41 @@ def _reasons(world: World, password: str) -> set[str]:
     except PasswordRefused as refused:
         return set(map(str, refused.reasons))
     return set()
+
+
+@EACH
+def test_a_verdict_is_one_signed_line(language: Language, tmp_path: Path) -> None:
+    """With what the old code said; no login and no password in it, and none for an unknown login."""
+    world = World(2, target=_slow_target(language), rows=30, layered=0.0)
+    check = world.check()
+    assert language.lacks(check) == []
+    other = world.differing(check)
+    known = [
+        question for question in world.questions(without=other)
+        if question.row.login and question.label and question.refusal in {"", "wrong-password"}
+    ][:12]  # fmt: skip
+    assert {question.admitted for question in known} == {True, False}
+    file, olds = tmp_path / "verdicts.log", [True, False, None]
+    program = Written(language, written(language, check), tmp_path)
+    program.ask([
+        {**question.asked(), "file": str(file), "key": VERDICTS_KEY, "expected": olds[number % 3]}
+        for number, question in enumerate(known)
+    ])  # fmt: skip
+    unknown = {**known[0].asked(), "stored": None, "file": str(file), "key": VERDICTS_KEY}
+    program.ask([{**unknown, "expected": None}])
+    lines = file.read_text("utf-8").splitlines()
+    assert len(lines) == len(known)
+    for number, (question, line) in enumerate(zip(known, lines, strict=True)):
+        person = _signed(f"person:{question.row.login}")
+        own = "right" if question.admitted else "wrong"
+        old = ("right", "wrong", "unasked")[number % 3]
+        day = datetime.now(UTC).date().isoformat()
+        told = f"kiosk\t{question.label}\t{person}\t{own}\t{old}\t{day}"
+        assert line == f"{told}\t{_signed(told)[:32]}"
+
+
+def _signed(text: str) -> str:
+    return hmac.new(VERDICTS_KEY.encode(), text.encode(), "sha256").hexdigest()
 
 
 def _slow_target(language: Language) -> str:
@@ -186,8 +225,16 @@ def test_refusals_cost_the_same_whatever_the_row_holds(
         assert check.target.scheme in done.pop()
 
 
+# Parses files as PHP 7.4 does: what came with PHP 8 is an error.
+_PARSE_PHP = """
+const { Engine } = require("php-parser"); const fs = require("fs");
+const engine = new Engine({ parser: { version: "7.4", suppressErrors: false } });
+for (const file of process.argv.slice(1)) engine.parseCode(fs.readFileSync(file, "utf8"), file);
+"""
+
+
 def test_php_is_clean(tmp_path: Path) -> None:
-    """It parses, and keeps PSR-12."""
+    """It parses, also as PHP 7.4 does, and keeps PSR-12."""
     for seed in range(6):
         world = World(seed, target=list(TARGETS)[seed % 3], rows=20)
         check = world.check()
@@ -196,6 +243,13 @@ def test_php_is_clean(tmp_path: Path) -> None:
         file = tmp_path / f"check{seed}.php"
         file.write_text(written(LANGUAGES["php"], check), encoding="utf-8")
         assert finished("php", "-l", file.name, folder=tmp_path) == ""
+    files = sorted(file.name for file in tmp_path.glob("*.php"))
+    parse = ("node", "-e", _PARSE_PHP, "--")
+    environment = {**os.environ, "NODE_PATH": str(node_packages())}
+    assert finished(*parse, *files, folder=tmp_path, environment=environment) == ""
+    (tmp_path / "newer").write_text("<?php $x = $a?->b;", encoding="utf-8")
+    assert finished(*parse, "newer", folder=tmp_path, environment=environment) != ""
+    (tmp_path / "newer").unlink()
     assert finished("phpcs", "--standard=PSR12", "--extensions=php", ".", folder=tmp_path) == ""
 
 

@@ -3,8 +3,10 @@ import com.google.gson.JsonElement;
 import com.google.gson.JsonObject;
 import com.google.gson.JsonParser;
 import java.io.BufferedReader;
+import java.io.IOException;
 import java.io.InputStreamReader;
 import java.nio.charset.StandardCharsets;
+import java.nio.file.Path;
 import java.util.Base64;
 import java.util.HashMap;
 import java.util.HexFormat;
@@ -22,7 +24,7 @@ public final class Driver {
         return given.isJsonNull() ? null : given.getAsString();
     }
 
-    private static Map<String, Object> answered(KioskLogin login, JsonObject asked) {
+    private static Map<String, Object> answered(KioskLogin login, JsonObject asked) throws IOException {
         Map<String, Object> told = new LinkedHashMap<>();
         String password = new String(raw(asked.get("password")), StandardCharsets.UTF_8);
         String name = text(asked.get("login"));
@@ -38,6 +40,12 @@ public final class Driver {
             }
             KioskLogin.Answer answer = login.check(new KioskLogin.Row(
                     raw(asked.get("stored")), raw(asked.get("salt")), name, account, columns), password);
+            if (asked.has("file")) {
+                JsonElement given = asked.get("expected");
+                Boolean expected = given.isJsonNull() ? null : (Boolean) given.getAsBoolean();
+                byte[] key = asked.get("key").getAsString().getBytes(StandardCharsets.UTF_8);
+                login.count(Path.of(asked.get("file").getAsString()), key, name, answer, expected);
+            }
             told.put("admitted", answer.admitted());
             told.put("new_value", answer.newValue());
             told.put("refusal", answer.refusal());

@@ -19,6 +19,8 @@ type question struct {
 	Columns                      map[string]*string
 	Password                     string
 	New                          bool
+	File, Key                    string
+	Expected                     *bool
 }
 
 func raw(text *string) []byte {
@@ -60,6 +62,12 @@ func answered(checker *login.Checker, asked question) map[string]any {
 	answer, err := checker.Check(row, password)
 	if err != nil {
 		return map[string]any{"error": err.Error()}
+	}
+	if asked.File != "" {
+		err := checker.Count(asked.File, []byte(asked.Key), text(asked.Login), answer, asked.Expected)
+		if err != nil {
+			panic(err)
+		}
 	}
 	found := map[string]any{
 		"admitted": answer.Admitted, "new_value": nil, "refusal": answer.Refusal, "kept": answer.Kept,

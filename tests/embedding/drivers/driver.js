@@ -23,7 +23,11 @@ async function asked(question) {
       stored: raw(question.stored), salt: raw(question.salt), login: question.login,
       account: question.account, columns,
     };
-    const { newValue, ...answer } = await login.check(row, password);
+    const found = await login.check(row, password);
+    if (question.file) {
+      login.count(question.file, question.key, question.login, found, question.expected);
+    }
+    const { newValue, ...answer } = found;
     return { new_value: newValue, ...answer };
   } catch (error) {
     if (error instanceof CheckImpossible) return { error: error.message };

@@ -20,6 +20,9 @@ while (($line = fgets(STDIN)) !== false) {
                 'columns' => array_map($raw, $asked['columns']),
             ];
             $answer = $check->check($row, $password);
+            if (isset($asked['file'])) {
+                $check->count($asked['file'], $asked['key'], $asked['login'], $answer, $asked['expected']);
+            }
         }
     } catch (RuntimeException $error) {
         $answer = ['error' => $error->getMessage()];

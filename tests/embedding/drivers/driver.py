@@ -4,6 +4,7 @@ import base64
 import importlib.util
 import json
 import sys
+from pathlib import Path
 from typing import Any
 
 _, file, name, given = sys.argv
@@ -31,6 +32,9 @@ def answered(asked: dict[str, Any]) -> dict[str, object]:
             columns={column: raw(text) for column, text in asked["columns"].items()},
         )  # fmt: skip
         answer = login.check(row, password)
+        if "file" in asked:
+            key, expected = asked["key"].encode(), asked["expected"]
+            login.count(Path(asked["file"]), key, asked["login"], answer, expected=expected)
     except module.CheckImpossible as error:
         return {"error": str(error)}
     except module.PasswordRefused as error:

@@ -24,7 +24,11 @@ def answered(asked)
   password = raw(asked['password']).force_encoding('UTF-8')
   return { value: LOGIN.new_value(password, asked['login'], asked['account']) } if asked['new']
 
-  LOGIN.check(row(asked), password).to_h
+  answer = LOGIN.check(row(asked), password)
+  if asked['file']
+    LOGIN.count(asked['file'], asked['key'], asked['login'], answer, expected: asked['expected'])
+  end
+  answer.to_h
 rescue WRITTEN::CheckImpossible => e
   { error: e.message }
 rescue WRITTEN::PasswordRefused => e
