@@ -29,6 +29,10 @@ class CohortLines(Language):
     def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
         """Write lines that run where all conditions hold."""
 
+    def alone(self, body: Sequence[str]) -> list[str]:
+        """Write lines that run always, and whose names are their own."""
+        return list(body)
+
     @abstractmethod
     def codes(self, codings: Mapping[str, str]) -> str:
         """Write a constant list of names with what they are written in."""
@@ -45,11 +49,11 @@ class CohortLines(Language):
     def tag_lines(self, check: StoreCheck) -> list[str]:
         """Write the layouts that say all."""
         lines: list[str] = []
-        for own in self.own_layouts(check):
+        for number, own in enumerate(self.own_layouts(check)):
             if own.formula:
-                lines += self._fields(own)
+                lines += self._fields(own, str(number))
             elif own.tag:
-                lines += self._tag(own)
+                lines += self._tag(own, str(number))
         return self._in(lines)
 
     def place_lines(self, check: StoreCheck) -> list[str]:
@@ -76,13 +80,13 @@ class CohortLines(Language):
         return self.texts((named_by_itself(text).fingerprint,))
 
     def _named(self, cohort: CohortForm) -> dict[str, str]:
-        main = self._said("main", KEY=cohort.formulas[0]) if len(cohort.formulas) > 1 else [""]
+        main = self._said("main", KEY=cohort.formulas[0]) if len(cohort.formulas) > 1 else []
         identity = self.literal(cohort.identity)
-        return {"NAME": self.literal(cohort.name), "IDENTITY": identity, "MAIN": main[0]}
+        return {"NAME": self.literal(cohort.name), "IDENTITY": identity, "MAIN": "\n".join(main)}
 
     def _where(self, cohort: CohortForm, asked: Sequence[str], body: Sequence[str]) -> list[str]:
         parts = [*asked, *self.conditions(cohort.condition)]
-        lines = self.when(parts, body) if parts else list(body)
+        lines = self.when(parts, body) if parts else self.alone(body)
         return self._in([f"{self.line_comment}{cohort.name}", *lines])
 
     def _prepared(self, cohort: CohortForm) -> list[str]:
@@ -111,18 +115,18 @@ class CohortLines(Language):
             lines = [*self._said("layout", **given), *self.when(asked, lines)]
         return self._where(cohort, [], [*self._said("cohort", **given), *lines])
 
-    def _tag(self, own: OwnLayout) -> list[str]:
+    def _tag(self, own: OwnLayout, number: str) -> list[str]:
         return self._said(
-            "tag", PATTERN=self._pattern(own), SCHEME=own.scheme, SIZE=str(own.digest_bytes),
-            SIGN=">" if own.is_salted else "==",
+            "tag", NUMBER=number, PATTERN=self._pattern(own), SCHEME=own.scheme,
+            SIZE=str(own.digest_bytes), SIGN=">" if own.is_salted else self.tests["equals"],
             KEYS=self._key(formulas_of(own)[0]),
         )  # fmt: skip
 
-    def _fields(self, own: OwnLayout) -> list[str]:
+    def _fields(self, own: OwnLayout, number: str) -> list[str]:
         return self._said(
-            "fields", PATTERN=self._pattern(own), SCHEME=own.scheme,
+            "fields", NUMBER=number, PATTERN=self._pattern(own), SCHEME=own.scheme,
             KEYS=self._key(own.formula),
-            SALT=self._said("fields salt")[0] if own.is_salted else self.no_salt,
+            SALT=self._said("fields salt", NUMBER=number)[0] if own.is_salted else self.no_salt,
         )  # fmt: skip
 
     def _own_ways(self, check: StoreCheck) -> list[str]:

@@ -6,17 +6,18 @@ from collections.abc import Mapping, Sequence, Set
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.language import is_lossy, ordered
-from lean_tumbler.core.embedding.languages.node.cohorts import NodeCohorts
+from lean_tumbler.core.embedding.languages.node.words import NodeWords
 from lean_tumbler.core.embedding.rendering import filled
 
 _WIDTH = 100
 _CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
 _LONG_PATTERN = re.compile(r'(.*new RegExp)\(("(?:[^"\\]|\\.)*"|\'[^\']*\'), "s"\)(.*)')
 _LONG_TEXT = re.compile(r'(\s*const \w+ =) ("(?:[^"\\]|\\.)*";)')
+_LONG_LIST = re.compile(r"(\s*const formulas = )\[(.*)\];")
 _LONG_CALL = re.compile(r"(\s*(?:\w+ = |return |let \w+ = )?(?:await )?[\w.]+)\((.*)\);")
 
 
-class Node(NodeCohorts):
+class Node(NodeWords):
     """Node.js 20, as a CommonJS module."""
 
     def source(self, check: StoreCheck, head: Sequence[str]) -> str:
@@ -61,11 +62,10 @@ class Node(NodeCohorts):
             "COMMON": filled(
                 common_rule(check.rules.min_length).rest, indent="  ", width=_WIDTH, mark=""
             ),
-            "PREPARED": [line for cohort in check.cohorts for line in self._prepared(cohort)],
-            "OWN_TAGS": self._own_tags(check),
-            "OWN_PLACES": self._own_places(check),
-            "COHORTS": [line for cohort in check.cohorts for line in self._cohort(cohort)]
-            + self._own_ways(check) + self._plain(check),
+            "PREPARED": self.prepared_lines(check),
+            "OWN_TAGS": self.tag_lines(check),
+            "OWN_PLACES": self.place_lines(check),
+            "COHORTS": self.declared_lines(check),
             "PARTS": [line for part, own in check.parts.items() for line in self._part(part, own)],
             "LIMITS": self._limits(check),
             "SHARE": self._share(check),
@@ -127,6 +127,15 @@ class Node(NodeCohorts):
         for scheme in check.below:
             lines += ["  [", f'    "{scheme}",', "    {", "      lossy: false,", "    },", "  ],"]
         return lines
+
+    def _part(self, part: str, own: str) -> list[str]:
+        name = "column_" + re.sub("[^a-z0-9]", "_", part.lower())
+        return [
+            f"  const {name} = column(row, {self.literal(own)});",
+            f"  if ({name} !== null) {{",
+            f"    parts.set({self.literal(part)}, bytesOf({name}));",
+            "  }",
+        ]
 
     def _limits(self, check: StoreCheck) -> list[str]:
         return [
@@ -205,6 +214,10 @@ def _broken(line: str) -> list[str]:
     if len(line) <= _WIDTH or line.lstrip().startswith(("//", "*")):
         return [line]
     indent = " " * (len(line) - len(line.lstrip()))
+    listed = _LONG_LIST.fullmatch(line)
+    if listed:
+        items = [f"{indent}  {each}," for each in listed[2].split(", ")]
+        return [f"{listed[1]}[", *items, f"{indent}];"]
     pattern = _LONG_PATTERN.fullmatch(line)
     if pattern:
         return [

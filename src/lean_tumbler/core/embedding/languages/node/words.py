@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.embedding.cohort_lines import CohortLines
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
@@ -20,10 +20,11 @@ _DIGESTS = {
 }  # fmt: skip
 
 
-class NodeWords(Language):
+class NodeWords(CohortLines):
     """How Node.js says things."""
 
     name, title, ending, comment = "node", "Node.js 20", ".js", " * "
+    inside, own_inside = "  ", "  "
     needs: ClassVar[Mapping[str, str]] = {
         "argon2id": "the package argon2",
         "bcrypt": "the package bcryptjs, version 2 or 3",
@@ -93,8 +94,92 @@ class NodeWords(Language):
         "base64": "canonicalBase64(text, {0}, {1})",
         "parts": "canonicalParts(text, {0}, {1}, {2})",
     }
-    nothing, digest_length = "null", "digest.length"
+    nothing, no_salt, digest_length = "null", "null", "digest.length"
+    phrases: ClassVar[Mapping[str, str]] = {
+        "is scheme": 'value.scheme === "@SCHEME@"',
+        "prepared": (
+            'const way = { name: @NAME@, value, formula: "@KEY@" };\nways.push({ ...way, ...inputs });'
+        ),
+        "main": '\n  main: "@KEY@",',
+        "cohort": "const cohort = {\n  name: @NAME@,\n  identity: @IDENTITY@,@MAIN@\n};",
+        "fit": "const formulas = @KEYS@;\nways.push(...fitting(cohort, formulas, tried, row, parts));",
+        "layout": (
+            "const pattern = @PATTERN@;\nconst codings = @CODINGS@;\n"
+            "const apart = takenApart(bare, pattern, codings, salt);"
+        ),
+        "is apart": "apart !== null",
+        "fit apart": (
+            "const own = new Map([...parts, ...apart.parts]);\nconst formulas = @KEYS@;\n"
+            "ways.push(...fitting(cohort, formulas, apart.tried, row, own));"
+        ),
+        "is bare": "", "bare": "",
+        "tag": (
+            "const shape@NUMBER@ = @PATTERN@;\n"
+            "const tagged@NUMBER@ = shape@NUMBER@.exec(bare);\n"
+            "if (tagged@NUMBER@ !== null) {\n"
+            "  const raw = decoded(tagged@NUMBER@.groups.data) ?? Buffer.alloc(0);\n"
+            '  const digest = raw.toString("hex", 0, @SIZE@);\n'
+            "  const printed = [[digest, raw.subarray(@SIZE@)]];\n"
+            '  const cohort = { name: "@SCHEME@" };\n'
+            "  const found = fitting(cohort, @KEYS@, printed, row, new Map());\n"
+            "  return raw.length @SIGN@ @SIZE@ ? found : [];\n"
+            "}"
+        ),
+        "fields": (
+            "const form@NUMBER@ = @PATTERN@;\n"
+            "const fields@NUMBER@ = form@NUMBER@.exec(bare);\n"
+            "if (fields@NUMBER@ !== null) {\n"
+            "  const digest = fields@NUMBER@.groups.digest.toLowerCase();\n"
+            "  const printed = [[digest, @SALT@]];\n"
+            '  return fitting({ name: "@SCHEME@" }, @KEYS@, printed, row, new Map());\n'
+            "}"
+        ),
+        "fields salt": 'Buffer.from(fields@NUMBER@.groups.salt, "hex")',
+        "place": (
+            "const shape@NUMBER@ = @PATTERN@;\n"
+            "const apart@NUMBER@ = shape@NUMBER@.exec(bare);\n"
+            "if (apart@NUMBER@ !== null) {\n"
+            "  const { digest, salt: own } = apart@NUMBER@.groups;\n"
+            "  tried.push([digest.toLowerCase(), Buffer.from(own)]);\n"
+            "}"
+        ),
+        "own": (
+            "if (ways.length === 0 && apart@NUMBER@ !== null) {\n"
+            "  const { digest, salt: own } = apart@NUMBER@.groups;\n"
+            "  const printed = [[digest.toLowerCase(), Buffer.from(own)]];"
+        ),
+        "of length": "digest.length === @LENGTH@",
+        "of name": 'apart@NUMBER@.groups.name === "@SCHEME@"',
+        "own formula": (
+            'const cohort = { name: "@SCHEME@" };\n'
+            "ways.push(...fitting(cohort, @KEYS@, printed, row, new Map()));"
+        ),
+        "own end": "}",
+        "no ways": "ways.length === 0",
+        "is plain": "isText(row.stored)\nisPlain(text)",
+        "plain": (
+            "const cohort = {\n  name: @NAME@,\n  identity: @IDENTITY@,@MAIN@\n};\n"
+            "ways.push({ ...cohort, wanted: text });"
+        ),
+    }  # fmt: skip
     power_of_two, blocks = "2 ** {0}", "Math.ceil({0} / {1})"
+
+    def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
+        """Write lines that run where all conditions hold."""
+        line = f"if ({' && '.join(parts)}) {{"
+        inside = [f"  {each}" for each in body]
+        if len(line) + len(self.inside) <= 100:
+            return [line, *inside, "}"]
+        asked = [*(f"{part} &&" for part in parts[:-1]), parts[-1]]
+        return ["if (", *(f"  {part}" for part in asked), ") {", *inside, "}"]
+
+    def alone(self, body: Sequence[str]) -> list[str]:
+        """Write lines that run always, and whose names are their own."""
+        return ["{", *(f"  {line}" for line in body), "}"]
+
+    def codes(self, codings: Mapping[str, str]) -> str:
+        """Write a constant list of names with what they are written in."""
+        return self.literal(" ".join(f"{name}:{coding}" for name, coding in codings.items()))
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant text, or bytes."""

@@ -5,15 +5,14 @@ from collections.abc import Mapping, Sequence
 from lean_tumbler.core.embedding.check import FormulaForm, StoreCheck
 from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.language import is_lossy, ordered
-from lean_tumbler.core.embedding.languages.php.cohorts import PhpCohorts
-from lean_tumbler.core.embedding.languages.php.words import wrapped
+from lean_tumbler.core.embedding.languages.php.words import PhpWords, wrapped
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.embedding.samples import filler_of
 
 _WIDTH = 110
 
 
-class Php(PhpCohorts):
+class Php(PhpWords):
     """PHP 8, in the syntax of 7.4."""
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
@@ -32,11 +31,10 @@ class Php(PhpCohorts):
                 f"[{self.literal(self.sample(work))}, {work.times}],"
                 for work in check.work
             ],
-            "PREPARED": [line for cohort in check.cohorts for line in self._prepared(cohort)],
-            "OWN_TAGS": self._own_tags(check),
-            "OWN_PLACES": self._own_places(check),
-            "COHORTS": [line for cohort in check.cohorts for line in self._cohort(cohort)]
-            + self._own_ways(check) + self._plain(check),
+            "PREPARED": self.prepared_lines(check),
+            "OWN_TAGS": self.tag_lines(check),
+            "OWN_PLACES": self.place_lines(check),
+            "COHORTS": self.declared_lines(check),
             "PARTS": [
                 f"            {self.literal(part)} => $row['columns'][{self.literal(column)}] ?? null,"
                 for part, column in check.parts.items()

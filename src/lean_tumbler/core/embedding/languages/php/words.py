@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.language import Language
+from lean_tumbler.core.embedding.cohort_lines import CohortLines
 from lean_tumbler.core.embedding.samples import ARGON2_1_0
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
@@ -23,13 +23,15 @@ _WIDTH = 110
 _LONGEST_LINE = 120  # PSR-12 section 2.3
 _LEAST_TEXT = 40
 _TEXT = re.compile(r"'(?:[^'\\]|\\.)*'")
+_LIST = re.compile(r"( *\$formulas = )\[(.*)\];")
 _SIGN = re.compile(r"\\\\\\\\|\\\\.|\\.|.", re.DOTALL)
 
 
-class PhpWords(Language):
+class PhpWords(CohortLines):
     """How PHP says things."""
 
     name, title, ending, comment = "php", "PHP 8.2", ".php", " * "
+    inside, own_inside = "        ", "    "
     needs: ClassVar[Mapping[str, str]] = {
         "always": "the extensions intl and mbstring",
         "argon2id": "PHP built with Argon2, as distributions build it",
@@ -100,7 +102,70 @@ class PhpWords(Language):
         "base64": "self::canonicalBase64($text, {0}, {1})",
         "parts": "self::canonicalParts($text, {0}, {1}, {2})",
     }
-    nothing, costs, digest_length = "null", "$costs", "$value['bytes']"
+    nothing, no_salt, costs, digest_length = "null", "null", "$costs", "$value['bytes']"
+    phrases: ClassVar[Mapping[str, str]] = {
+        "is scheme": "$direct['scheme'] === '@SCHEME@'",
+        "prepared": (
+            "$way = ['name' => @NAME@, 'value' => $direct];\n"
+            "$ways[] = $way + ['formula' => '@KEY@'] + $inputs;"
+        ),
+        "main": ", 'main' => '@KEY@'",
+        "cohort": "$cohort = ['name' => @NAME@, 'identity' => @IDENTITY@@MAIN@];",
+        "fit": (
+            "$formulas = @KEYS@;\n"
+            "array_push($ways, ...$this->fitting($cohort, $formulas, $tried, $row, $parts));"
+        ),
+        "layout": (
+            "$pattern = @PATTERN@;\n$apart = self::takenApart($bare, $pattern, @CODINGS@, $salt);"
+        ),
+        "is apart": "$apart !== null",
+        "fit apart": (
+            "$own = $apart['parts'] + $parts;\n$formulas = @KEYS@;\n"
+            "array_push($ways, ...$this->fitting($cohort, $formulas, $apart['tried'], $row, $own));"
+        ),
+        "is bare": "preg_match(@PATTERN@, $bare) === 1",
+        "bare": (
+            "$cohort = ['name' => @NAME@, 'identity' => @IDENTITY@, 'formula' => '@SCHEME@'];\n"
+            "$ways[] = $cohort + ['wanted' => $bare, 'salt' => substr($bare, 0, @LENGTH@)];"
+        ),
+        "tag": (
+            "$pattern = @PATTERN@;\n"
+            "if (preg_match($pattern, $bare, $found) === 1) {\n"
+            "    $raw = (string) self::decoded($found['data']);\n"
+            "    $printed = [[bin2hex(substr($raw, 0, @SIZE@)), substr($raw, @SIZE@)]];\n"
+            "    return strlen($raw) @SIGN@ @SIZE@\n"
+            "        ? $this->fitting(['name' => '@SCHEME@'], @KEYS@, $printed, $row, [])\n"
+            "        : [];\n"
+            "}"
+        ),
+        "fields": (
+            "$pattern = @PATTERN@;\n"
+            "if (preg_match($pattern, $bare, $found) === 1) {\n"
+            "    $printed = [[strtolower($found['digest']), @SALT@]];\n"
+            "    return $this->fitting(['name' => '@SCHEME@'], @KEYS@, $printed, $row, []);\n"
+            "}"
+        ),
+        "fields salt": "(string) hex2bin($found['salt'])",
+        "place": (
+            "$pattern = @PATTERN@;\n"
+            "$printed@NUMBER@ = [];\n"
+            "if (preg_match($pattern, $bare, $own@NUMBER@) === 1) {\n"
+            "    $printed@NUMBER@[] = [strtolower($own@NUMBER@['digest']), $own@NUMBER@['salt']];\n"
+            "    $tried[] = $printed@NUMBER@[0];\n"
+            "}"
+        ),
+        "own": "if ($ways === [] && $printed@NUMBER@ !== []) {",
+        "of length": "strlen($own@NUMBER@['digest']) === @LENGTH@",
+        "of name": "$own@NUMBER@['name'] === '@SCHEME@'",
+        "own formula": (
+            "$cohort = ['name' => '@SCHEME@'];\n"
+            "array_push($ways, ...$this->fitting($cohort, @KEYS@, $printed@NUMBER@, $row, []));"
+        ),
+        "own end": "}",
+        "no ways": "$ways === []",
+        "is plain": "$text === $row['stored']\nself::isPlain($text)",
+        "plain": "$ways[] = ['name' => @NAME@, 'identity' => @IDENTITY@, 'wanted' => $text];",
+    }
     blocks = "ceil({0} / {1})"
 
     def computes(self, value: ParsedValue, *, is_below: bool) -> bool:
@@ -109,6 +174,20 @@ class PhpWords(Language):
             return True
         is_new = value.contents.variant != ARGON2_1_0
         return is_new and value.parameters["lanes"] == 1 and len(value.salt or b"") == 16
+
+    def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
+        """Write lines that run where all conditions hold."""
+        inside = [f"    {each}" for each in body]
+        line = f"if ({' && '.join(parts)}) {{"
+        if len(line) + len(self.inside) <= _WIDTH:
+            return [line, *inside, "}"]
+        asked = [parts[0], *(f"&& {part}" for part in parts[1:])]
+        return ["if (", *(f"    {part}" for part in asked), ") {", *inside, "}"]
+
+    def codes(self, codings: Mapping[str, str]) -> str:
+        """Write a constant list of names with what they are written in."""
+        inside = ", ".join(f"'{name}' => '{coding}'" for name, coding in codings.items())
+        return f"[{inside}]"
 
     def literal(self, value: str | bytes) -> str:
         """Write a constant text, or bytes."""
@@ -203,6 +282,10 @@ def wrapped(line: str) -> list[str]:
     if len(line) <= _LONGEST_LINE:
         return [line]
     indent = " " * (len(line) - len(line.lstrip()))
+    listed = _LIST.fullmatch(line)
+    if listed:
+        items = [f"{indent}    {each}," for each in listed[2].split(", ")]
+        return [f"{listed[1]}[", *items, f"{indent}];"]
     found = max(_TEXT.finditer(line), key=lambda match: len(match[0]), default=None)
     if found is None or len(found[0]) < _LEAST_TEXT:
         return [line]
