@@ -1,5 +1,6 @@
 """Checks written out in other languages give the library's answers, and are clean in their own."""
 
+import base64
 import hmac
 import os
 import random
@@ -38,6 +39,11 @@ from lean_tumbler.core.reading.text_structure import structure_of
 from lean_tumbler.errors import PasswordRefused
 
 VERDICTS_KEY = "an invented key of more than thirty-two signs"
+HOSTILE = [
+    "\0", "\0" * 72, "\ufeff", "\uffff\ufffe", "\U0010ffff" * 9, "e" + "\u0301" * 300, "\u202egull",
+    "\u1100\u1161\u11a8" * 20, "x" * 72 + "\0", "x" * 1024, "é" * 513, "\ud7ff\ue000", "' OR 1=1 --",
+    "%s%n{0}#{1}${x}", "\r\n\t", "\u0130\u0131ſKÅ", "𝔊ull 4711",
+]  # fmt: skip
 SEEDS = range(12)
 LAYERED = (0.45, 1.0, 0.0)  # shares of rows: before a bulk step, beside one, and after it
 EACH = pytest.mark.parametrize("language", LANGUAGES.values(), ids=str)
@@ -167,6 +173,28 @@ def test_hostile_rows_get_an_answer(language: Language, tmp_path: Path) -> None:
     for answer in answers:
         assert answer.get("admitted", False) is False
         assert "Gull" not in str(answer)
+
+
+@EACH
+def test_hostile_passwords_get_an_answer(language: Language, tmp_path: Path) -> None:
+    """The library's, where it is text; a refusal where it is none; also at registration."""
+    world = World(2, target=_slow_target(language), rows=12)
+    check = world.check()
+    other = world.differing(check)
+    program = Written(language, written(language, check), tmp_path)
+    rows = [row for person, row in world.people if person.number not in other]
+    asked = [world.ask(row, password) for row in rows[:6] for password in HOSTILE]
+    for question, answer in zip(asked, program.ask([q.asked() for q in asked]), strict=True):
+        assert told(answer) == expected(question), question.password[:20]
+    for raw in (b"\xff", b"Gull\xc3", b"\xed\xa0\x80", b"\xf5\x80\x80\x80", bytes(range(256))):
+        password = base64.b64encode(raw).decode()
+        (answer,) = program.ask([{**asked[0].asked(), "password": password}])
+        assert answer["admitted"] is False
+        (answer,) = program.ask([{**world.registration("x"), "password": password}])
+        assert "value" not in answer or language.name in {
+            "node",
+            "java",
+        }  # text with signs replaced
 
 
 # Lines that answer a refusal -> the same, with the work that was done as the reason.

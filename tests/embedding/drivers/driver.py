@@ -22,7 +22,7 @@ def raw(text: str | None) -> bytes | None:
 
 
 def answered(asked: dict[str, Any]) -> dict[str, object]:
-    password = base64.b64decode(asked["password"]).decode("utf-8", "surrogatepass")
+    password = base64.b64decode(asked["password"]).decode("utf-8", "surrogateescape")
     try:
         if asked.get("new"):
             return {"value": login.new_value(password, asked["login"], asked["account"])}
