@@ -81,6 +81,11 @@ class KindOfWork(Struct, frozen=True, order=True):
         yield from (cls(scheme, costs, times) for (scheme, costs), times in most.items())
 
     @property
+    def name(self) -> str:
+        """What files call it, however often it is done."""
+        return f"{self.scheme}:{','.join(map(str, self.costs))}"
+
+    @property
     def parameters(self) -> Parameters:
         """The costs by name."""
         if self.scheme in DERIVATIONS:

@@ -37,16 +37,17 @@ class CohortLines(Language):
     def codes(self, codings: Mapping[str, str]) -> str:
         """Write a constant list of names with what they are written in."""
 
-    def prepared_lines(self, check: StoreCheck) -> list[str]:
-        """Write the ways whose formula's result went into the slow scheme."""
-        return [line for cohort in check.cohorts for line in self._prepared(cohort)]
-
-    def declared_lines(self, check: StoreCheck) -> list[str]:
-        """Write the ways that cohorts, layouts and plain text give."""
+    def cohort_inserts(self, check: StoreCheck) -> dict[str, list[str]]:
+        """Give the lines that all templates ask for."""
         cohorts = [line for cohort in check.cohorts for line in self._cohort(cohort)]
-        return [*cohorts, *self._own_ways(check), *self._plain(check)]
+        return {
+            "PREPARED": [line for cohort in check.cohorts for line in self._prepared(cohort)],
+            "OWN_TAGS": self._tags(check),
+            "OWN_PLACES": self._places(check),
+            "COHORTS": [*cohorts, *self._own_ways(check), *self._plain(check)],
+        }
 
-    def tag_lines(self, check: StoreCheck) -> list[str]:
+    def _tags(self, check: StoreCheck) -> list[str]:
         """Write the layouts that say all."""
         lines: list[str] = []
         for number, own in enumerate(self.own_layouts(check)):
@@ -56,7 +57,7 @@ class CohortLines(Language):
                 lines += self._tag(own, str(number))
         return self._in(lines)
 
-    def place_lines(self, check: StoreCheck) -> list[str]:
+    def _places(self, check: StoreCheck) -> list[str]:
         """Write the layouts that say where digest and salt stand."""
         return self._in([
             line

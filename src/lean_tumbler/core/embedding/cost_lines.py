@@ -23,8 +23,13 @@ class CostLines:
         Those that come first keep the products behind them in 64 bits.
         """
         return [
-            (scheme, list(self._over_limits(scheme, check.limits))) for scheme in check.computed
+            (scheme, list(map(self.spelled, self._over_limits(scheme, check.limits))))
+            for scheme in check.computed
         ]
+
+    def spelled(self, condition: str) -> str:
+        """Write a condition on costs as the language's formatter does."""
+        return condition
 
     def _over_limits(self, scheme: str, limits: Limits) -> Iterator[str]:
         first, second, third = (f"{self.costs}[{number}]" for number in range(3))
@@ -51,14 +56,19 @@ class CostLines:
 
     def as_strong(self, check: StoreCheck) -> str:
         """Write whether costs within the limits are at least the target's."""
-        costs, both = check.target.parameters, self.joined[False]
+        return self.joined[False].join(map(self.spelled, self._as_strong(check)))
+
+    def _as_strong(self, check: StoreCheck) -> Iterator[str]:
+        costs = check.target.parameters
         first, second, third = (f"{self.costs}[{number}]" for number in range(3))
         if check.target.scheme == "argon2id":
             memory, passes = costs["memory_kib"], costs["passes"]
-            work = f"{first} * (3 * {second} - 1) >= {memory * (3 * passes - 1)}"
-            return f"{first} >= {memory}{both}{work}"
-        if check.target.scheme == "scrypt":
+            yield f"{first} >= {memory}"
+            yield f"{first} * (3 * {second} - 1) >= {memory * (3 * passes - 1)}"
+        elif check.target.scheme == "scrypt":
             own = costs["block_size"] << costs["cost_log2"]
             table = f"{second} * {self.power_of_two.format(first)}"
-            return f"{table} >= {own}{both}{table} * {third} >= {own * costs['lanes']}"
-        return f"{first} >= {next(iter(costs.values()))}"
+            yield f"{table} >= {own}"
+            yield f"{table} * {third} >= {own * costs['lanes']}"
+        else:
+            yield f"{first} >= {next(iter(costs.values()))}"

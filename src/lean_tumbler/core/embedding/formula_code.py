@@ -72,6 +72,12 @@ class Words(Protocol):
         """Name the function of a bracketed formula."""
 
 
+def assignment(name: str, code: str) -> str:
+    """Write an assignment, in a language that adds to a variable by `+=`."""
+    added = code.removeprefix(f"{name} + ")
+    return f"{name} = {code}" if added == code else f"{name} += {added}"
+
+
 class Function(Struct, frozen=True):
     """One function of code."""
 

@@ -80,7 +80,7 @@ def _tokens(holds: Holds) -> Iterator[str]:
     yield from ([_KEYED] if holds.keyed else [])
     yield from ([_FINISHED] if holds.is_finished else [])
     for work in holds.work:
-        yield f"work={work.scheme}:{','.join(map(str, work.costs))}x{work.times}"
+        yield f"work={work.name}x{work.times}"
     yield "end"
 
 

@@ -6,6 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence, Set
 from importlib.resources import files
 from typing import ClassVar
 
+from msgspec import Struct
+
 from lean_tumbler.core.embedding import plain_texts
 from lean_tumbler.core.embedding.abilities import Abilities
 from lean_tumbler.core.embedding.check import CohortForm, FormulaForm, KindOfWork, StoreCheck
@@ -19,7 +21,7 @@ from lean_tumbler.core.embedding.formula_code import (
     Function,
 )
 from lean_tumbler.core.embedding.own_layouts import OWN_LAYOUTS, OwnLayout
-from lean_tumbler.core.embedding.rendering import rendered
+from lean_tumbler.core.embedding.rendering import filled, rendered
 from lean_tumbler.core.embedding.samples import sample_of
 from lean_tumbler.core.embedding.vectors import INVENTED_PASSWORD, Vector
 from lean_tumbler.core.formulas.output import OutputShape
@@ -32,6 +34,25 @@ from lean_tumbler.core.schemes.lock_markers import LAYOUTS as LOCKED
 from lean_tumbler.core.schemes.obsolete.remnants import LAYOUTS as REMNANTS
 from lean_tumbler.core.stored_days import CALENDAR_FORMS, MILLISECONDS, SECONDS
 
+_KEYS_IN_A_ROW = 4
+
+
+class WrittenFormula(Struct, frozen=True):
+    """A formula as functions; the last is the formula's own."""
+
+    key: str
+    functions: list[Function]
+
+    @property
+    def name(self) -> str:
+        """Of its function."""
+        return self.functions[-1].name
+
+    @property
+    def kind(self) -> str:
+        """What its function gives."""
+        return self.functions[-1].result.kind
+
 
 class Language(Abilities, ConditionLines, CostLines):
     """One language. It says how things are said in it; what is said is the same in all."""
@@ -41,6 +62,7 @@ class Language(Abilities, ConditionLines, CostLines):
     ending: ClassVar[str]  # of files
     comment: ClassVar[str]  # what stands before a line of the head
     empty_lines: ClassVar[int] = 1  # that stand between definitions
+
     # ---- what each language writes in its own way ----
 
     @abstractmethod
@@ -63,9 +85,9 @@ class Language(Abilities, ConditionLines, CostLines):
     def assigned(self, kind: str, code: str) -> str:
         """Write a later one."""
 
-    @abstractmethod
     def variable(self, kind: str) -> str:
         """Name the variable of a kind."""
+        return {TEXT: "text", BYTES: "raw"}[kind]
 
     @abstractmethod
     def loop(self, times: str, body: Sequence[str]) -> list[str]:
@@ -74,6 +96,8 @@ class Language(Abilities, ConditionLines, CostLines):
     @abstractmethod
     def inner(self, name: str) -> str:
         """Write the call of a function of a bracketed formula."""
+
+    formula_name: ClassVar[str] = "formula{0}"  # of the function that computes one
 
     def inner_name(self, name: str, number: int) -> str:
         """Name the function of a bracketed formula."""
@@ -214,6 +238,7 @@ class Language(Abilities, ConditionLines, CostLines):
             "keys": bool(check.keys),
             "prepared": any(cohort.then for cohort in check.cohorts),
             "parts": bool(check.parts),
+            "uses_parts": any(cohort.formulas and not cohort.then for cohort in check.cohorts),
             "alternatives": any(form.beside for form in check.formulas),
         }
         return {name for name, holds in kinds.items() if holds}
@@ -289,14 +314,38 @@ class Language(Abilities, ConditionLines, CostLines):
         }
         return [(COMPOSITION[kind][0], patterns[kind]) for kind in check.rules.composition]
 
-    def functions(self, form: FormulaForm, name: str, kind: str) -> list[Function]:
-        """Write a formula out."""
-        return FormulaWriter(self, name).functions(form.named.formula, kind=kind)
+    def written_formulas(self, check: StoreCheck) -> list[WrittenFormula]:
+        """Write the formulas out; what goes into a slow scheme gives bytes, the others text."""
+        go_on = {key for cohort in check.cohorts if cohort.then for key in cohort.formulas}
+        return [
+            WrittenFormula(
+                form.key,
+                FormulaWriter(self, self.formula_name.format(number)).functions(
+                    form.named.formula, kind=BYTES if form.key in go_on else TEXT
+                ),
+            )
+            for number, form in enumerate(ordered(check), start=1)
+        ]
 
-    def kind_of(self, check: StoreCheck, form: FormulaForm) -> str:
-        """Tell what a formula's function gives: bytes where a slow scheme takes them."""
-        goes_on = any(cohort.then and form.key in cohort.formulas for cohort in check.cohorts)
-        return BYTES if goes_on else TEXT
+    def key_rows(self, keys: Sequence[str]) -> list[str]:
+        """Write formulas' keys, some in each row."""
+        texts = list(map(self.literal, keys))
+        starts = range(0, len(texts), _KEYS_IN_A_ROW)
+        return [", ".join(texts[start : start + _KEYS_IN_A_ROW]) for start in starts]
+
+    @staticmethod
+    def likely_lines(check: StoreCheck, *, indent: str, width: int) -> dict[str, list[str]]:
+        """Write the likely passwords, in three lists, without quotes."""
+        rule = common_rule(check.rules.min_length)
+        lists = {"COMMON": rule.rest, "WORDS": rule.words, "ALTERED": rule.altered}
+        return {name: filled(texts, indent=indent, width=width, mark="")
+                for name, texts in lists.items()}  # fmt: skip
+
+    def kept_reads(self, check: StoreCheck) -> tuple[bool, bool]:
+        """Tell whether the row, and what was typed, say why a right login writes nothing."""
+        features = self.features(check)
+        reads_row = check.share < 1 or {"sealing", "bound"} <= features
+        return reads_row, {"keeps", "alternatives"} <= features
 
     @staticmethod
     def class_name(check: StoreCheck) -> str:
@@ -329,6 +378,11 @@ class Language(Abilities, ConditionLines, CostLines):
 def is_lossy(form: FormulaForm) -> bool:
     """Tell whether other passwords open what a formula made."""
     return bool(form.named.lossy)
+
+
+def is_lossy_scheme(scheme: str) -> bool:
+    """Tell whether other passwords open what a scheme made."""
+    return scheme in CRYPT_SCHEMES and bool(CRYPT_SCHEMES[scheme].lossy)
 
 
 def bare_pattern(scheme: str) -> tuple[str, int]:

@@ -4,7 +4,6 @@ from lean_tumbler.core.schemes import phc
 from lean_tumbler.core.schemes.base import Parameters
 from lean_tumbler.core.schemes.catalogue import CRYPT_SCHEMES, DERIVATIONS
 
-ARGON2_1_0 = "v=16"  # how a value says that it is of Argon2's older version
 _SALT = b"no password here"
 
 

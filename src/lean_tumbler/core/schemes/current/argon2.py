@@ -29,6 +29,7 @@ from lean_tumbler.core.schemes.guess_work import Work
 DIGEST_BYTES = 32
 _VERSION_NOW = 0x13
 _VERSION_BEFORE = 0x10  # what a value without `v=` was computed with
+OLDER = f"v={_VERSION_BEFORE}"  # the variant of such a value, written or not
 _TYPES = MappingProxyType({"argon2d": 0, "argon2i": 1, "argon2id": 2})  # RFC 9106 section 3.2
 
 # RFC 9106 section 3.1: memory from 8 KiB a lane, passes from 1, lanes from 1 to 2^24 - 1.

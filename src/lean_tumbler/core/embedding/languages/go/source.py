@@ -4,13 +4,12 @@ import re
 from collections.abc import Mapping, Sequence, Set
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.formula_code import BYTES, operations
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.go.words import GoWords
-from lean_tumbler.core.embedding.rendering import filled
 
 _WIDTH = 100
+_NEXT_ROW = ",\n\t\t"  # of keys
 _PATTERN = re.compile(r"regexp\.MustCompile\(`[^`]*`\)")
 _DECLARED = re.compile(r"(var \w+ = regexp\.MustCompile)\(`([^`]*)`\)")
 _LONG, _PIECE = 110, 95
@@ -23,10 +22,7 @@ class Go(GoWords):
     def features(self, check: StoreCheck) -> Set[str]:
         """Name what a check has, with what its own lines name."""
         asked = " ".join(operations(form.named.formula for form in check.formulas))
-        uses_parts = any(cohort.formulas and not cohort.then for cohort in check.cohorts)
-        own = {"uses_parts": uses_parts, "blake2b": "blake2b" in asked,
-               "blake2s": "blake2s" in asked}  # fmt: skip
-        return super().features(check) | {name for name, holds in own.items() if holds}
+        return super().features(check) | {name for name in ("blake2b", "blake2s") if name in asked}
 
     def source(self, check: StoreCheck, head: Sequence[str]) -> str:
         """Write the file of a check: patterns stand apart, and what is not used is not imported."""
@@ -38,27 +34,20 @@ class Go(GoWords):
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""
-        features = self.features(check)
-        uses_row = check.share < 1 or {"sealing", "bound"} <= features
-        return {
-            "KEPT_ROW": "row" if uses_row else "_",
-            "KEPT_FORM": "form" if {"keeps", "alternatives"} <= features else "_",
-        }
+        uses_row, uses_form = self.kept_reads(check)
+        return {"KEPT_ROW": "row" if uses_row else "_", "KEPT_FORM": "form" if uses_form else "_"}
 
     def inserts(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
         """Give the lines that its template asks for."""
         return {
             "WORK": [
-                f'\t{{"{work.scheme}:{",".join(map(str, work.costs))}", '
+                f'\t{{"{work.name}", '
                 f"{self.literal(self.sample(work))}, {work.times}}},"
                 for work in check.work
             ],
             "FORMULAS": self._known(check),
-            **self._likely(check),
-            "PREPARED": self.prepared_lines(check),
-            "OWN_TAGS": self.tag_lines(check),
-            "OWN_PLACES": self.place_lines(check),
-            "COHORTS": self.declared_lines(check),
+            **self.likely_lines(check, indent="\t", width=_WIDTH),
+            **self.cohort_inserts(check),
             "PARTS": [
                 line
                 for part, own in check.parts.items()
@@ -68,7 +57,7 @@ class Go(GoWords):
             "CANONICAL": [
                 line
                 for call, keys in self.canonical_forms(check)
-                for line in (f"\tcase {_rows(keys)}:", f"\t\treturn {call}")
+                for line in (f"\tcase {_NEXT_ROW.join(self.key_rows(keys))}:", f"\t\treturn {call}")
             ],
             "LIMITS": [
                 line
@@ -87,14 +76,6 @@ class Go(GoWords):
             "NEVER": [f"\t{form}," for form in self.never()],
             "DAYS": [f"\t{form}," for form in self.days()],
         }  # fmt: skip
-
-    @staticmethod
-    def _likely(check: StoreCheck) -> Mapping[str, Sequence[str]]:
-        rule = common_rule(check.rules.min_length)
-        texts = {"COMMON": rule.rest, "WORDS": rule.words, "ALTERED": rule.altered}
-        return {
-            name: filled(each, indent="\t", width=_WIDTH, mark="") for name, each in texts.items()
-        }
 
     def _known(self, check: StoreCheck) -> list[str]:
         lines = []
@@ -150,22 +131,19 @@ class Go(GoWords):
         ]
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
-        forms = list(ordered(check))
-        is_mixed = any(self.kind_of(check, form) == BYTES for form in forms)
+        formulas = self.written_formulas(check)
         lines = ["// formula runs a formula, and gives its result as bytes.",
                  "func (c *Checker) formula(w *way, password string, done map[string]int) []byte {",
                  "\tswitch w.formula {"]  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            call = f"c.formula{number}(w, password)"
-            as_bytes = (
-                call if is_mixed and self.kind_of(check, form) == BYTES else f"[]byte({call})"
-            )
-            lines += [f'\tcase "{form.key}":', f"\t\treturn {as_bytes}"]
+        for formula in formulas:
+            call = f"c.{formula.name}(w, password)"
+            as_bytes = call if formula.kind == BYTES else f"[]byte({call})"
+            lines += [f'\tcase "{formula.key}":', f"\t\treturn {as_bytes}"]
         for scheme in check.below:
             lines += [f'\tcase "{scheme}":', "\t\treturn below(string(w.salt), password, done)"]
         lines += ["\t}", '\tpanic(&ImpossibleError{"a formula that is not here"})', "}", ""]
-        for number, form in enumerate(forms, start=1):
-            for function in self.functions(form, f"formula{number}", self.kind_of(check, form)):
+        for formula in formulas:
+            for function in formula.functions:
                 gives = "[]byte" if function.result.kind == BYTES else "string"
                 lines += [
                     f"// {function.text}",
@@ -187,14 +165,6 @@ def _entry(key: str, fields: Sequence[str]) -> list[str]:
     width = max(len(name) for name, _ in pairs) + 2
     inside = [f"\t\t{f'{name}:':{width}}{value}," for name, value in pairs]
     return [f'\t"{key}": {{', *inside, "\t},"]
-
-
-def _rows(keys: Sequence[str]) -> str:
-    """Write keys, some in each line."""
-    rows = [
-        ", ".join(f'"{key}"' for key in keys[start : start + 4]) for start in range(0, len(keys), 4)
-    ]
-    return ",\n\t\t".join(rows)
 
 
 def _either(parts: Sequence[str]) -> list[str]:

@@ -6,11 +6,12 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.cohort_lines import CohortLines
-from lean_tumbler.core.embedding.samples import ARGON2_1_0
+from lean_tumbler.core.embedding.formula_code import assignment
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
 from lean_tumbler.core.schemes.base import ParsedValue
+from lean_tumbler.core.schemes.current.argon2 import OLDER
 
 _DIGESTS = {
     "md4": "md4.New", "md5": "md5.New", "sha1": "sha1.New", "sha224": "sha256.New224",
@@ -162,21 +163,16 @@ class GoWords(CohortLines):
         """Tell whether the module runs a value: Argon2 in version 1.3 (RFC 9106) alone."""
         is_argon2 = value.scheme.startswith("argon2")
         return not is_argon2 or (
-            value.contents.variant != ARGON2_1_0 and value.parameters["lanes"] < 256
+            value.contents.variant != OLDER and value.parameters["lanes"] < 256
         )
 
     def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:
         """Write lines that run where all conditions hold."""
         return [f"if {' && '.join(parts)} {{", *(f"\t{line}" for line in body), "}"]
 
-    def over_limits(self, check: StoreCheck) -> list[tuple[str, list[str]]]:
-        """Give each slow scheme with the conditions of which one tells that a value asks too much."""
-        found = super().over_limits(check)
-        return [(scheme, list(map(tight, conditions))) for scheme, conditions in found]
-
-    def as_strong(self, check: StoreCheck) -> str:
-        """Write whether costs within the limits are at least the target's."""
-        return tight(super().as_strong(check))
+    def spelled(self, condition: str) -> str:
+        """Write a condition on costs as the formatter does: without blanks in sums and products."""
+        return re.sub(r" (\*|/|\+|-|<<) ", r"\1", condition)
 
     def codes(self, codings: Mapping[str, str]) -> str:
         """Write a constant list of names with what they are written in."""
@@ -224,13 +220,7 @@ class GoWords(CohortLines):
 
     def assigned(self, kind: str, code: str) -> str:
         """Write a later one."""
-        name = self.variable(kind)
-        added = code.removeprefix(f"{name} + ")
-        return f"{name} = {code}" if added == code else f"{name} += {added}"
-
-    def variable(self, kind: str) -> str:
-        """Name the variable of a kind."""
-        return {"text": "text", "bytes": "raw"}[kind]
+        return assignment(self.variable(kind), code)
 
     def loop(self, times: str, body: Sequence[str]) -> list[str]:
         """Write a loop."""
@@ -277,8 +267,3 @@ class GoWords(CohortLines):
             "A row that was changed meanwhile is left alone: the login is right all the same. A new",
             "or changed password is stored as checker.NewValue(password, name, id) gives it.",
         )
-
-
-def tight(code: str) -> str:
-    """Write sums and products as the formatter does beside comparisons: without blanks."""
-    return re.sub(r" (\*|/|\+|-|<<) ", r"\1", code)

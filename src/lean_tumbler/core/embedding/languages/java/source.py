@@ -4,15 +4,14 @@ import re
 from collections.abc import Mapping, Sequence, Set
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.formula_code import BYTES
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.java.lines import broken
 from lean_tumbler.core.embedding.languages.java.words import JavaWords
-from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.embedding.vectors import Vector
 
 _WIDTH = 100
+_NEXT_ROW = ",\n" + " " * 20  # of keys
 _PATTERN = re.compile(r'Pattern\.compile\("(?:[^"\\]|\\.)*", Pattern\.DOTALL\)')
 _IMPORT = re.compile(r"import (?:[a-z]\w*\.)+(\w+);")
 
@@ -22,10 +21,10 @@ class Java(JavaWords):
 
     def features(self, check: StoreCheck) -> Set[str]:
         """Name what a check has, with what its own lines name."""
-        cohorts = [cohort for cohort in check.cohorts if cohort.formulas and not cohort.then]
         own = {
-            "uses_parts": bool(cohorts),
-            "layouts": any(cohort.layout is not None for cohort in cohorts),
+            "layouts": any(
+                cohort.layout is not None for cohort in check.cohorts if not cohort.then
+            ),
             "finds": any(own.says_all for own in self.own_layouts(check)),
         }
         return super().features(check) | {name for name, holds in own.items() if holds}
@@ -44,11 +43,8 @@ class Java(JavaWords):
         return {
             "WORK": self._work(check),
             "FORMULAS": self._known(check),
-            **self._likely(check),
-            "PREPARED": self.prepared_lines(check),
-            "OWN_TAGS": self.tag_lines(check),
-            "OWN_PLACES": self.place_lines(check),
-            "COHORTS": self.declared_lines(check),
+            **self.likely_lines(check, indent=" " * 12, width=_WIDTH),
+            **self.cohort_inserts(check),
             "PARTS": [
                 f"        put(parts, {self.literal(part)}, row.columns().get({self.literal(own)}));"
                 for part, own in check.parts.items()
@@ -56,7 +52,7 @@ class Java(JavaWords):
             "CANONICAL": [
                 line
                 for call, keys in self.canonical_forms(check)
-                for line in (f"            case {_rows(keys)}:", f"                return {call};")
+                for line in (f"            case {_NEXT_ROW.join(self.key_rows(keys))}:", f"                return {call};")
             ],
             "LIMITS": [
                 line
@@ -80,18 +76,10 @@ class Java(JavaWords):
 
     def _work(self, check: StoreCheck) -> list[str]:
         return _listed([
-            f'new Work("{work.scheme}:{",".join(map(str, work.costs))}", '
+            f'new Work("{work.name}", '
             f"{self.literal(self.sample(work))}, {work.times})"
             for work in check.work
         ])  # fmt: skip
-
-    def _likely(self, check: StoreCheck) -> Mapping[str, Sequence[str]]:
-        rule = common_rule(check.rules.min_length)
-        texts = {"COMMON": rule.rest, "WORDS": rule.words, "ALTERED": rule.altered}
-        indent = " " * 12
-        return {
-            name: filled(each, indent=indent, width=_WIDTH, mark="") for name, each in texts.items()
-        }
 
     def _known(self, check: StoreCheck) -> list[str]:
         lines = []
@@ -143,22 +131,22 @@ class Java(JavaWords):
         ]
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
-        forms = list(ordered(check))
+        formulas = self.written_formulas(check)
         lines = ["    /** Runs a formula, and gives its result as bytes. */",
                  "    private byte[] formula(Way way, String password, Map<String, Integer> done) {",
                  "        switch (way.formula) {"]  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            call = f"formula{number}(way, password)"
-            as_bytes = call if self.kind_of(check, form) == BYTES else f"utf8({call})"
-            lines += [f'            case "{form.key}":', f"                return {as_bytes};"]
+        for formula in formulas:
+            call = f"{formula.name}(way, password)"
+            as_bytes = call if formula.kind == BYTES else f"utf8({call})"
+            lines += [f'            case "{formula.key}":', f"                return {as_bytes};"]
         for scheme in check.below:
             lines += [f'            case "{scheme}":',
                       "                return below(way, password, done);"]  # fmt: skip
         lines += ["            default:",
                   '                throw new CheckImpossible("a formula that is not here");',
                   "        }", "    }", ""]  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            for function in self.functions(form, f"formula{number}", self.kind_of(check, form)):
+        for formula in formulas:
+            for function in formula.functions:
                 gives = "byte[]" if function.result.kind == BYTES else "String"
                 lines += [
                     f"    /** {function.text.replace('*/', '* /')} */",
@@ -175,14 +163,6 @@ def _listed(items: Sequence[str]) -> list[str]:
     """Write what a list is made of, each in a line."""
     return [f"            {item}{',' if number + 1 < len(items) else ');'}"
             for number, item in enumerate(items)]  # fmt: skip
-
-
-def _rows(keys: Sequence[str]) -> str:
-    """Write keys, some in each line."""
-    rows = [
-        ", ".join(f'"{key}"' for key in keys[start : start + 4]) for start in range(0, len(keys), 4)
-    ]
-    return (",\n" + " " * 20).join(rows)
 
 
 def _either(parts: Sequence[str]) -> list[str]:

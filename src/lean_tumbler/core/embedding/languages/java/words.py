@@ -214,10 +214,6 @@ class JavaWords(CohortLines):
         """Write a later one."""
         return f"{self.variable(kind)} = {code};"
 
-    def variable(self, kind: str) -> str:
-        """Name the variable of a kind."""
-        return {"text": "text", "bytes": "raw"}[kind]
-
     def loop(self, times: str, body: Sequence[str]) -> list[str]:
         """Write a loop."""
         head = f"for (int round = {times}; round > 0; round--) {{"

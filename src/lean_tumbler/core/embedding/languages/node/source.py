@@ -1,13 +1,11 @@
 """Node.js 20, as a CommonJS module."""
 
 import re
-from collections.abc import Mapping, Sequence, Set
+from collections.abc import Mapping, Sequence
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.node.words import NodeWords
-from lean_tumbler.core.embedding.rendering import filled
 
 _WIDTH = 100
 _CONTROL = "  // eslint-disable-next-line no-control-regex -- signs that nobody types"
@@ -33,20 +31,12 @@ class Node(NodeWords):
             "NEW_DONE": ", new Map()" if check.below else "",
             "MORE_FIELDS": ", digest" if "pbkdf2" in self.features(check) else "",
             "KEPT_ARGUMENTS": ", ".join(self._kept_arguments(check)),
-            "MOST_LN": "62",
         }
-
-    def features(self, check: StoreCheck) -> Set[str]:
-        """Name what a check has, with what its own lines name."""
-        uses_parts = any(cohort.formulas and not cohort.then for cohort in check.cohorts)
-        return super().features(check) | ({"uses_parts"} if uses_parts else set())
 
     def _kept_arguments(self, check: StoreCheck) -> list[str]:
         if check.observes:
             return []
-        features = self.features(check)
-        needs_row = check.share < 1 or {"sealing", "bound"} <= features
-        needs_form = {"keeps", "alternatives"} <= features
+        needs_row, needs_form = self.kept_reads(check)
         return [
             *(["row"] if needs_row else []),
             "reading",
@@ -59,13 +49,8 @@ class Node(NodeWords):
         return {
             "WORK": self._work(check),
             "FORMULAS": self._known(check),
-            "COMMON": filled(
-                common_rule(check.rules.min_length).rest, indent="  ", width=_WIDTH, mark=""
-            ),
-            "PREPARED": self.prepared_lines(check),
-            "OWN_TAGS": self.tag_lines(check),
-            "OWN_PLACES": self.place_lines(check),
-            "COHORTS": self.declared_lines(check),
+            **self.likely_lines(check, indent="  ", width=_WIDTH),
+            **self.cohort_inserts(check),
             "PARTS": [line for part, own in check.parts.items() for line in self._part(part, own)],
             "LIMITS": self._limits(check),
             "SHARE": self._share(check),
@@ -96,7 +81,7 @@ class Node(NodeWords):
             for work in check.work
             for line in (
                 "  {",
-                f'    kind: "{work.scheme}:{",".join(map(str, work.costs))}",',
+                f'    kind: "{work.name}",',
                 *_assigned("    ", "value:", f"{self.literal(self.sample(work))},"),
                 f"    times: {work.times},",
                 "  },",
@@ -107,7 +92,6 @@ class Node(NodeWords):
         lines = []
         for form in ordered(check):
             named = form.named
-            yes = {True: "true", False: "false"}
             numbers = ", ".join(f'["{name}", {most}]' for name, most in form.numbers.items())
             lines += [
                 f"  // {named.name}",
@@ -116,9 +100,9 @@ class Node(NodeWords):
                 "    {",
                 *_listed("beside", form.beside),
                 *_listed("folds", form.folds),
-                f"      lossy: {yes[is_lossy(form)]},",
-                f"      salt: {yes[named.takes_salt]},",
-                f"      login: {yes[named.takes_login]},",
+                f"      lossy: {self.truth[is_lossy(form)]},",
+                f"      salt: {self.truth[named.takes_salt]},",
+                f"      login: {self.truth[named.takes_login]},",
                 f"      parts: {self.texts(sorted(named.parts))},",
                 f"      numbers: new Map([{numbers}]),",
                 "    },",
@@ -175,19 +159,19 @@ class Node(NodeWords):
         ]
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
-        forms = list(ordered(check))
+        formulas = self.written_formulas(check)
         lines = ["  // Runs a formula.", f"  async #formula(way, password{', done' if check.below else ''}) {{",
                  "    switch (way.formula) {"]  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            lines += [f'      case "{form.key}":',
-                      f"        return this.formula{number}(way, password);"]  # fmt: skip
+        for formula in formulas:
+            lines += [f'      case "{formula.key}":',
+                      f"        return this.{formula.name}(way, password);"]  # fmt: skip
         for scheme in check.below:
             lines += [f'      case "{scheme}":',
                       "        return below(String(way.salt), password, done);"]  # fmt: skip
         lines += ["      default:", '        throw new CheckImpossible("a formula that is not here");',
                   "    }", "  }", ""]  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            for function in self.functions(form, f"formula{number}", self.kind_of(check, form)):
+        for formula in formulas:
+            for function in formula.functions:
                 lines += [
                     f"  // {function.text}",
                     f"  async {function.name}(way, password) {{",

@@ -2,9 +2,9 @@
 
 from collections.abc import Mapping, Sequence
 
-from lean_tumbler.core.embedding.check import FormulaForm, StoreCheck
+from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.common_rule import common_rule
-from lean_tumbler.core.embedding.language import is_lossy, ordered
+from lean_tumbler.core.embedding.language import WrittenFormula, is_lossy, is_lossy_scheme, ordered
 from lean_tumbler.core.embedding.languages.php.words import PhpWords, wrapped
 from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.embedding.samples import filler_of
@@ -27,14 +27,11 @@ class Php(PhpWords):
         """Give the lines that its template asks for."""
         return {
             "WORK": [
-                f"        '{work.scheme}:{','.join(map(str, work.costs))}' => "
+                f"        '{work.name}' => "
                 f"[{self.literal(self.sample(work))}, {work.times}],"
                 for work in check.work
             ],
-            "PREPARED": self.prepared_lines(check),
-            "OWN_TAGS": self.tag_lines(check),
-            "OWN_PLACES": self.place_lines(check),
-            "COHORTS": self.declared_lines(check),
+            **self.cohort_inserts(check),
             "PARTS": [
                 f"            {self.literal(part)} => $row['columns'][{self.literal(column)}] ?? null,"
                 for part, column in check.parts.items()
@@ -45,7 +42,6 @@ class Php(PhpWords):
                 for line in (f"            case '{scheme}':",
                              *_either(over), "                break;")
             ],
-            "READY": self._ready(check),
             "SHARE": self._share(check),
             "MADE": self._made(check),
             "COMMON": self._common(check),
@@ -60,13 +56,6 @@ class Php(PhpWords):
             "DAYS": [f"            {form}," for form in self.days()],
             "NEVER": [f"            {form}," for form in self.never()],
         }  # fmt: skip
-
-    def _ready(self, check: StoreCheck) -> list[str]:
-        return [
-            f"        if (date('Y-m-d') < '{check.readers_ready or '9999-12-31'}') {{",
-            "            return 'readers-not-ready';",
-            "        }",
-        ]
 
     def _share(self, check: StoreCheck) -> list[str]:
         if check.share >= 1:
@@ -107,19 +96,17 @@ class Php(PhpWords):
         return filled([self.literal(text) for text in rest], indent="        ", width=_WIDTH)
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
-        lines: list[str] = []
-        forms = list(ordered(check))
-        dispatch = [(form.key, f"$this->formula{number}($way, $password)")
-                    for number, form in enumerate(forms, start=1)]  # fmt: skip
-        lines += ["    /** Runs a formula. */",
+        formulas = self.written_formulas(check)
+        lines = ["    /** Runs a formula. */",
                   "    private function formula(",
                   "        array $way,",
                   "        #[\\SensitiveParameter]",
                   "        string $password",
                   "    ): string {",
                   "        switch ($way['formula']) {"]  # fmt: skip
-        for key, call in dispatch:
-            lines += [f"            case '{key}':", f"                return {call};"]
+        for formula in formulas:
+            lines += [f"            case '{formula.key}':",
+                      f"                return $this->{formula.name}($way, $password);"]  # fmt: skip
         for scheme in check.below:
             if scheme in self.below:
                 lines += [
@@ -141,13 +128,13 @@ class Php(PhpWords):
             lines += [f"            case '{key}':" for key in keys]
             lines += [f"                return {call};"]
         lines += ["            default:", "                return $text;", "        }", "    }", ""]
-        for number, form in enumerate(forms, start=1):
-            lines += self._formula(check, form, f"formula{number}")
+        for formula in formulas:
+            lines += self._formula(formula)
         return lines
 
-    def _formula(self, check: StoreCheck, form: FormulaForm, name: str) -> list[str]:
+    def _formula(self, formula: WrittenFormula) -> list[str]:
         lines: list[str] = []
-        for function in self.functions(form, name, self.kind_of(check, form)):
+        for function in formula.functions:
             result = function.result.code
             body = [f"        {line}" for line in function.lines]
             lines += [
@@ -179,24 +166,22 @@ class Php(PhpWords):
         for form in ordered(check):
             named = form.named
             numbers = ", ".join(f"'{n}' => {most}" for n, most in form.numbers.items())
-            yes = {True: "true", False: "false"}
             lines += [
                 f"        // {named.name}",
                 f"        '{form.key}' => [",
                 *_listed("beside", form.beside),
                 *_listed("folds", form.folds),
-                f"            'lossy' => {yes[is_lossy(form)]},",
-                f"            'salt' => {yes[named.takes_salt]},",
-                f"            'login' => {yes[named.takes_login]},",
+                f"            'lossy' => {self.truth[is_lossy(form)]},",
+                f"            'salt' => {self.truth[named.takes_salt]},",
+                f"            'login' => {self.truth[named.takes_login]},",
                 f"            'parts' => {self.texts(sorted(named.parts))},",
                 f"            'numbers' => [{numbers}],",
                 "        ],",
             ]
         for scheme in check.below:
-            lossy = "true" if scheme in {"des-crypt", "bsdi-crypt"} else "false"
             lines += [
                 f"        '{scheme}' => [",
-                f"            'lossy' => {lossy},",
+                f"            'lossy' => {self.truth[is_lossy_scheme(scheme)]},",
                 "        ],",
             ]
         return lines

@@ -6,11 +6,11 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.cohort_lines import CohortLines
-from lean_tumbler.core.embedding.samples import ARGON2_1_0
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
 from lean_tumbler.core.reading.rows import LOGIN, SALT, STORED
 from lean_tumbler.core.schemes.base import ParsedValue
+from lean_tumbler.core.schemes.current.argon2 import OLDER
 
 _DIGESTS = {
     name: name.replace("sha512-", "sha512/")
@@ -172,7 +172,7 @@ class PhpWords(CohortLines):
         """Tell whether PHP runs a value: below a layer, libsodium has one lane and 16 bytes of salt."""
         if not is_below or not value.scheme.startswith("argon2"):
             return True
-        is_new = value.contents.variant != ARGON2_1_0
+        is_new = value.contents.variant != OLDER
         return is_new and value.parameters["lanes"] == 1 and len(value.salt or b"") == 16
 
     def when(self, parts: Sequence[str], body: Sequence[str]) -> list[str]:

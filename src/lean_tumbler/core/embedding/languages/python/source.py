@@ -1,15 +1,13 @@
 """Python 3.11: the lines of a file."""
 
 import re
-from collections.abc import Mapping, Sequence, Set
+from collections.abc import Mapping, Sequence
 
 from lean_tumbler.core.embedding.check import CohortForm, StoreCheck
-from lean_tumbler.core.embedding.common_rule import common_rule
 from lean_tumbler.core.embedding.formula_code import BYTES
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.python.lines import broken
 from lean_tumbler.core.embedding.languages.python.words import PythonWords, column_variable
-from lean_tumbler.core.embedding.rendering import filled
 
 _WIDTH = 100
 _ENCODED = re.compile(r'(?<![fr\w])("(?:[^"\\]|\\.)*")\.encode\(\)')
@@ -17,11 +15,6 @@ _ENCODED = re.compile(r'(?<![fr\w])("(?:[^"\\]|\\.)*")\.encode\(\)')
 
 class Python(PythonWords):
     """Python 3.11."""
-
-    def features(self, check: StoreCheck) -> Set[str]:
-        """Name what a check has, with what its own lines name."""
-        uses_parts = any(cohort.formulas and not cohort.then for cohort in check.cohorts)
-        return super().features(check) | ({"uses_parts"} if uses_parts else set())
 
     def source(self, check: StoreCheck, head: Sequence[str]) -> str:
         """Write the file of a check, with long lines broken as its formatter breaks them."""
@@ -34,20 +27,15 @@ class Python(PythonWords):
         """Give the lines that its template asks for."""
         return {
             "WORK": [
-                f'    "{work.scheme}:{",".join(map(str, work.costs))}": '
+                f'    "{work.name}": '
                 f"({self.literal(self.sample(work))}, {work.times}),"
                 for work in check.work
             ],
             "FORMULAS": self._known(check),
-            "COMMON": filled(
-                common_rule(check.rules.min_length).rest, indent="    ", width=_WIDTH, mark=""
-            ),
-            "PREPARED": self.prepared_lines(check),
+            **self.likely_lines(check, indent="    ", width=_WIDTH),
+            **self.cohort_inserts(check),
             "PREPARED_COLUMNS": self._columns([c for c in check.cohorts if c.then]),
             "COHORT_COLUMNS": self._columns([c for c in check.cohorts if not c.then]),
-            "OWN_TAGS": self.tag_lines(check),
-            "OWN_PLACES": self.place_lines(check),
-            "COHORTS": self.declared_lines(check),
             "PARTS": [
                 f"        {self.literal(part)}: _column(row, {self.literal(own)}),"
                 for part, own in check.parts.items()
@@ -137,19 +125,18 @@ class Python(PythonWords):
         ]
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
-        forms = list(ordered(check))
+        formulas = self.written_formulas(check)
         lines = ["    def _formula(self, way: _Way, password: str, done: dict[str, int]) -> str | bytes:",
                  '        """Run a formula."""']  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            lines += [f'        if way.formula == "{form.key}":',
-                      f"            return self._formula_{number}(way, password)"]  # fmt: skip
+        for formula in formulas:
+            lines += [f'        if way.formula == "{formula.key}":',
+                      f"            return self.{formula.name}(way, password)"]  # fmt: skip
         for scheme in check.below:
             lines += [f'        if way.formula == "{scheme}":',
                       '            return _below((way.salt or b"").decode("utf-8", "replace"), password, done)']  # fmt: skip
         lines += ['        raise CheckImpossible("a formula that is not here")', ""]
-        for number, form in enumerate(forms, start=1):
-            kind = self.kind_of(check, form)
-            for function in self.functions(form, f"_formula_{number}", kind):
+        for formula in formulas:
+            for function in formula.functions:
                 gives = "bytes" if function.result.kind == BYTES else "str"
                 lines += [
                     f"    def {function.name}(self, way: _Way, password: str) -> {gives}:",

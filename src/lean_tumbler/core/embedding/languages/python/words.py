@@ -29,7 +29,7 @@ class PythonWords(CohortLines):
     """How Python says things."""
 
     name, title, ending, comment = "python", "Python 3.11", ".py", ""
-    empty_lines, line_comment = 2, "# "
+    empty_lines, line_comment, formula_name = 2, "# ", "_formula_{0}"
     needs: ClassVar[Mapping[str, str]] = {
         "argon2id": "the package argon2-cffi",
         "bcrypt": "the package bcrypt",
@@ -187,10 +187,6 @@ class PythonWords(CohortLines):
     def assigned(self, kind: str, code: str) -> str:
         """Write a later one."""
         return f"{self.variable(kind)} = {code}"
-
-    def variable(self, kind: str) -> str:
-        """Name the variable of a kind."""
-        return {"text": "text", "bytes": "raw"}[kind]
 
     def loop(self, times: str, body: Sequence[str]) -> list[str]:
         """Write a loop."""

@@ -1,27 +1,21 @@
 """Ruby 3.1: the lines of a file."""
 
 import re
-from collections.abc import Mapping, Sequence, Set
+from collections.abc import Mapping, Sequence
 
 from lean_tumbler.core.embedding.check import StoreCheck
-from lean_tumbler.core.embedding.common_rule import common_rule
-from lean_tumbler.core.embedding.language import is_lossy, ordered
+from lean_tumbler.core.embedding.language import is_lossy, is_lossy_scheme, ordered
 from lean_tumbler.core.embedding.languages.ruby.lines import WIDTH, broken, pieces
 from lean_tumbler.core.embedding.languages.ruby.words import RubyWords, grouped
-from lean_tumbler.core.embedding.rendering import filled
 from lean_tumbler.core.embedding.samples import filler_of
 from lean_tumbler.core.embedding.vectors import Vector
 
+_UNDER_WHEN = ",\n         "
 _LAST_COMMA = re.compile(r",(\n *[]})])")
 
 
 class Ruby(RubyWords):
     """Ruby 3.1."""
-
-    def features(self, check: StoreCheck) -> Set[str]:
-        """Name what a check has, with what its own lines name."""
-        uses_parts = any(cohort.formulas and not cohort.then for cohort in check.cohorts)
-        return super().features(check) | ({"uses_parts"} if uses_parts else set())
 
     def source(self, check: StoreCheck, head: Sequence[str]) -> str:
         """Write the file of a check, with long lines broken."""
@@ -36,9 +30,7 @@ class Ruby(RubyWords):
 
     def own_texts(self, check: StoreCheck) -> Mapping[str, str]:
         """Give the texts that its template asks for beside those of all languages."""
-        features = self.features(check)
-        uses_row = check.share < 1 or {"sealing", "bound"} <= features
-        uses_form = {"keeps", "alternatives"} <= features
+        uses_row, uses_form = self.kept_reads(check)
         return {
             "KEPT_ARGUMENTS": (
                 f"{'row' if uses_row else '_row'}, reading, way, {'form' if uses_form else '_form'}"
@@ -50,11 +42,8 @@ class Ruby(RubyWords):
         return {
             "WORK": self._work(check),
             "FORMULAS": self._known(check),
-            **self._likely(check),
-            "PREPARED": self.prepared_lines(check),
-            "OWN_TAGS": self.tag_lines(check),
-            "OWN_PLACES": self.place_lines(check),
-            "COHORTS": self.declared_lines(check),
+            **self.likely_lines(check, indent="    ", width=WIDTH - 10),
+            **self.cohort_inserts(check),
             "PARTS": [
                 f"      {self.literal(part)} => column(row, {self.literal(own)}),"
                 for part, own in check.parts.items()
@@ -81,21 +70,12 @@ class Ruby(RubyWords):
             line
             for work in check.work
             for line in (
-                f"    '{work.scheme}:{','.join(map(str, work.costs))}' => [",
+                f"    '{work.name}' => [",
                 *pieces(f"      {self.literal(self.sample(work))},"),
                 f"      {work.times}",
                 "    ],",
             )
         ]
-
-    @staticmethod
-    def _likely(check: StoreCheck) -> Mapping[str, Sequence[str]]:
-        rule = common_rule(check.rules.min_length)
-        texts = {"COMMON": rule.rest, "WORDS": rule.words, "ALTERED": rule.altered}
-        return {
-            name: filled(each, indent="    ", width=WIDTH - 10, mark="")
-            for name, each in texts.items()
-        }
 
     def _known(self, check: StoreCheck) -> list[str]:
         lines = []
@@ -117,7 +97,7 @@ class Ruby(RubyWords):
                 "    ),",
             ]
         for scheme in check.below:
-            lossy = self.truth[scheme in {"des-crypt", "bsdi-crypt"}]
+            lossy = self.truth[is_lossy_scheme(scheme)]
             nothing = "parts: [], numbers: {}, beside: [], folds: []"
             lines.append(f"    '{scheme}' => Known.new(lossy: {lossy}, {nothing}),")
         return lines
@@ -126,7 +106,9 @@ class Ruby(RubyWords):
         forms = self.canonical_forms(check)
         if not forms:
             return ["  def canonical(_formula, text)", "    text", "  end"]
-        lines = [line for call, keys in forms for line in (*_keys(keys), f"      {call}")]
+        lines = []
+        for call, keys in forms:
+            lines += [f"    when {_UNDER_WHEN.join(self.key_rows(keys))}", f"      {call}"]
         return ["  def canonical(formula, text)", "    case formula", *lines, "    else text",
                 "    end", "  end"]  # fmt: skip
 
@@ -157,12 +139,11 @@ class Ruby(RubyWords):
         ]
 
     def _formula_parts(self, check: StoreCheck) -> list[str]:
-        forms = list(ordered(check))
+        formulas = self.written_formulas(check)
         done = "done" if check.below else "_done"
         lines = ["  # Runs a formula.",
                  f"  def formula(way, password, {done})", "    case way.formula"]  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            lines.append(f"    when '{form.key}' then formula{number}(way, password)")
+        lines += [f"    when '{each.key}' then {each.name}(way, password)" for each in formulas]
         for scheme in check.below:
             call = "below(way.salt.to_s, password, done)"
             if scheme in self.crypt:
@@ -170,8 +151,8 @@ class Ruby(RubyWords):
             lines.append(f"    when '{scheme}' then {call}")
         lines += ["    else raise CheckImpossible, 'a formula that is not here'",
                   "    end", "  end", ""]  # fmt: skip
-        for number, form in enumerate(forms, start=1):
-            for function in self.functions(form, f"formula{number}", self.kind_of(check, form)):
+        for formula in formulas:
+            for function in formula.functions:
                 body = "\n".join((*function.lines, function.result.code))
                 way = "way" if "way" in body else "_way"
                 password = "password" if "password" in body else "_password"
@@ -193,14 +174,6 @@ def _either(parts: Sequence[str]) -> list[str]:
     *others, last = parts
     first, *others = others
     return [f"      {first} ||", *(f"        {part} ||" for part in others), f"        {last}"]
-
-
-def _keys(keys: Sequence[str]) -> list[str]:
-    """Write for which formulas a line is, some in each line."""
-    texts = [f"'{key}'" for key in keys]
-    rows = [", ".join(texts[start : start + 4]) for start in range(0, len(texts), 4)]
-    return [f"    {'when' if not number else '    '} {row}{',' if number + 1 < len(rows) else ''}"
-            for number, row in enumerate(rows)]  # fmt: skip
 
 
 LANGUAGE = Ruby()

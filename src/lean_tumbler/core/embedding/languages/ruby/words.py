@@ -6,6 +6,7 @@ from typing import ClassVar
 
 from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.cohort_lines import CohortLines
+from lean_tumbler.core.embedding.formula_code import assignment
 from lean_tumbler.core.embedding.languages.ruby.lines import pieces
 from lean_tumbler.core.embedding.vectors import INVENTED_LOGIN, Vector
 from lean_tumbler.core.reading.conditions import Test
@@ -164,14 +165,9 @@ class RubyWords(CohortLines):
             lines = [f"if {asked}"]
         return [*lines, *(f"  {line}" for line in body), "end"]
 
-    def over_limits(self, check: StoreCheck) -> list[tuple[str, list[str]]]:
-        """Give each slow scheme with the conditions of which one tells that a value asks too much."""
-        found = super().over_limits(check)
-        return [(scheme, list(map(grouped, conditions))) for scheme, conditions in found]
-
-    def as_strong(self, check: StoreCheck) -> str:
-        """Write whether costs within the limits are at least the target's."""
-        return grouped(super().as_strong(check))
+    def spelled(self, condition: str) -> str:
+        """Write a condition on costs with grouped digits."""
+        return grouped(condition)
 
     def codes(self, codings: Mapping[str, str]) -> str:
         """Write a constant list of names with what they are written in."""
@@ -210,13 +206,7 @@ class RubyWords(CohortLines):
 
     def assigned(self, kind: str, code: str) -> str:
         """Write a later one."""
-        name = self.variable(kind)
-        added = code.removeprefix(f"{name} + ")
-        return f"{name} = {code}" if added == code else f"{name} += {added}"
-
-    def variable(self, kind: str) -> str:
-        """Name the variable of a kind."""
-        return {"text": "text", "bytes": "raw"}[kind]
+        return assignment(self.variable(kind), code)
 
     def loop(self, times: str, body: Sequence[str]) -> list[str]:
         """Write a loop."""
