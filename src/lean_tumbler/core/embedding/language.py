@@ -284,11 +284,6 @@ class Language(Abilities, ConditionLines, CostLines):
     def _common_texts(self, check: StoreCheck) -> dict[str, str]:
         rule = common_rule(check.rules.min_length)
         return {
-            "COMMON_WORDS": "|".join(re.escape(word) for word in rule.words),
-            "COMMON_ALTERED": "|".join(re.escape(word) for word in rule.altered),
-            "ENDINGS": ENDINGS,
-            "YEARS": YEARS,
-            "DATES": DATES,
             "ENDINGS_LITERAL": self.literal(ENDINGS),
             "YEARS_LITERAL": self.literal(YEARS),
             "DATES_LITERAL": self.literal(DATES),

@@ -10,7 +10,7 @@ A line of `%%` in a template is an instruction:
 """
 
 import re
-from collections.abc import Iterator, Mapping, Sequence, Set
+from collections.abc import Callable, Iterator, Mapping, Sequence, Set
 
 from msgspec import Struct
 
@@ -117,3 +117,23 @@ def filled(items: Sequence[str], *, indent: str, width: int, mark: str = ",") ->
             more = f"{indent}{item}{mark}"
         line = more
     return [*lines, line] if line else lines
+
+
+def set_apart(
+    lines: Sequence[str], pattern: re.Pattern[str], *, name: str, stays: Callable[[str], bool]
+) -> tuple[list[str], dict[str, str]]:
+    """Put names in the place of what a pattern finds; give the lines, and what was found by name.
+
+    Args:
+        lines: of a source file.
+        pattern: of what is made once, and not at each call.
+        name: with `{0}` for a number from 1.
+        stays: tells the lines that are left as they are.
+    """
+    found: dict[str, str] = {}
+
+    def named(match: re.Match[str]) -> str:
+        return found.setdefault(match[0], name.format(len(found) + 1))
+
+    kept = [line if stays(line) else pattern.sub(named, line) for line in lines]
+    return kept, {called: text for text, called in found.items()}

@@ -7,6 +7,7 @@ from lean_tumbler.core.embedding.check import StoreCheck
 from lean_tumbler.core.embedding.formula_code import BYTES, operations
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.go.words import GoWords
+from lean_tumbler.core.embedding.rendering import set_apart
 
 _WIDTH = 100
 _NEXT_ROW = ",\n\t\t"  # of keys
@@ -179,14 +180,11 @@ def _without_comments(lines: Sequence[str]) -> list[str]:
 
 
 def _patterns_apart(lines: Sequence[str]) -> list[str]:
-    """Make each pattern once, before the first function, instead of at each call."""
-    found: dict[str, str] = {}
-
-    def named(match: re.Match[str]) -> str:
-        return found.setdefault(match[0], f"pattern{len(found) + 1}")
-
-    kept = [line if line.startswith("var ") else _PATTERN.sub(named, line) for line in lines]
-    declared = [f"var {name} = {pattern}" for pattern, name in found.items()]
+    """Make each pattern once, instead of at each call."""
+    kept, found = set_apart(
+        lines, _PATTERN, name="pattern{0}", stays=lambda line: line.startswith("var ")
+    )
+    declared = [f"var {name} = {pattern}" for name, pattern in found.items()]
     apart = ["// What rows are told by.", *declared] if declared else []
     return [
         part

@@ -8,6 +8,7 @@ from lean_tumbler.core.embedding.formula_code import BYTES
 from lean_tumbler.core.embedding.language import is_lossy, ordered
 from lean_tumbler.core.embedding.languages.java.lines import broken
 from lean_tumbler.core.embedding.languages.java.words import JavaWords
+from lean_tumbler.core.embedding.rendering import set_apart
 from lean_tumbler.core.embedding.vectors import Vector
 
 _WIDTH = 100
@@ -176,18 +177,12 @@ def _either(parts: Sequence[str]) -> list[str]:
 
 def _patterns_apart(lines: Sequence[str]) -> list[str]:
     """Make each pattern once, instead of at each call."""
-    found: dict[str, str] = {}
-
-    def named(match: re.Match[str]) -> str:
-        return found.setdefault(match[0], f"PATTERN_{len(found) + 1}")
-
-    kept = [
-        line if line.lstrip().startswith(("private static final", "Pattern.compile"))
-        else _PATTERN.sub(named, line)
-        for line in lines
-    ]  # fmt: skip
+    kept, found = set_apart(
+        lines, _PATTERN, name="PATTERN_{0}",
+        stays=lambda line: line.lstrip().startswith(("private static final", "Pattern.compile")),
+    )  # fmt: skip
     declared = [
-        f"    private static final Pattern {name} = {pattern};" for pattern, name in found.items()
+        f"    private static final Pattern {name} = {pattern};" for name, pattern in found.items()
     ]
     apart = ["", "    // What rows are told by.", *declared] if declared else []
     end = len(kept) - 1 - kept[::-1].index("}")
