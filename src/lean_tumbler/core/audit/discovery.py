@@ -18,6 +18,7 @@ from lean_tumbler.core.audit.kinds import (
     may_be_of,
 )
 from lean_tumbler.core.audit.opening import Opens, columns_that_open
+from lean_tumbler.core.password_words import PASSWORD_WORDS
 from lean_tumbler.core.policy import Columns
 from lean_tumbler.core.schemes.base import HASHED, PREFIXED_HEX, Kind, Says
 from lean_tumbler.core.schemes.catalogue import read_value
@@ -25,15 +26,11 @@ from lean_tumbler.core.schemes.catalogue import read_value
 SAMPLE_ROWS = 1000
 _CONTENT_SHARE = 0.6  # of a sample's values; a mixed column has plain text among its digests
 
-_WORDS = (
-    "pw|pwd|pass|passwd|password|passphrase|passcode|secret|credential"
-    # in other languages than English
-    "|passwort|kennwort|passord|wachtwoord|l[oö]senord|adgangskode|salasana|parool|sifre|şifre"
-    "|mot_?de_?passe|mdp|contrase[nñ]y?a|clave|senha|parola|heslo|has[lł]o|jelsz[oó]|пароль"
-)
-_STORED = re.compile(rf"(^|[_.])(user)?({_WORDS}|hash|digest)(s|_?hash)?($|[_.0-9])")
-_PASSWORDS = re.compile(rf"(^|[_.])(user)?({_WORDS})(s|_?hash)?($|[_.0-9])")
-_IS_PASSWORD = re.compile(rf"(^|[_.])(user)?({_WORDS})s?(_?\d)?$")  # and nothing that is said of it
+_STORED = re.compile(rf"(^|[_.])(user)?({PASSWORD_WORDS}|hash|digest)(s|_?hash)?($|[_.0-9])")
+_PASSWORDS = re.compile(rf"(^|[_.])(user)?({PASSWORD_WORDS})(s|_?hash)?($|[_.0-9])")
+_IS_PASSWORD = re.compile(
+    rf"(^|[_.])(user)?({PASSWORD_WORDS})s?(_?\d)?$"
+)  # and nothing that is said of it
 # What is said of a password in a column beside it.
 _SAID_OF = re.compile(
     r"_(type|format|algo(rithm)?|scheme|method|version|encoding|kind|strategy|policy|status|state"

@@ -1,0 +1,1 @@
+"""What source code does with passwords: places, formulas, mistakes, readers and writers."""

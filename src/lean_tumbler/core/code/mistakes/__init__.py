@@ -1,0 +1,1 @@
+"""Mistakes in source code: one table of rules, and how each is seen."""

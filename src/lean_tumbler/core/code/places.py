@@ -1,0 +1,38 @@
+"""Places of a program that have to do with passwords, as the evaluation meets them."""
+
+from enum import StrEnum
+
+from msgspec import Struct
+
+from lean_tumbler.core.code.terms import Place, Term
+
+
+class Kind(StrEnum):
+    """What a line does."""
+
+    MAKES = "makes"  # a stored value of a password
+    CHECKS = "checks"  # a password, by a function that takes the stored text
+    COMPARES = "compares"  # two values
+    WRITES = "writes"  # to a column or a field
+    LEAVES = "leaves"  # prints, logs, answers, mails, puts into a token, session or URL
+    TAKES = "takes"  # a password in
+    FINDS = "finds"  # rows by a password or a stored value
+    ENCRYPTS = "encrypts"  # reversibly
+    RETURNS = "returns"  # gives a value to whoever calls
+    GIVES = "gives"  # passes a password to a call that is not followed
+    IGNORES = "ignores"  # an error of hashing
+
+
+class Event(Struct, frozen=True, kw_only=True):
+    """One thing that one line does."""
+
+    kind: Kind
+    place: Place
+    function: str  # around it; empty at the top of a file
+    language: str
+    terms: tuple[Term, ...] = ()
+    how: str = ""  # the operator, function, way out or column
+    table: str = ""
+    is_waited_for: bool = True
+    branch: str = ""  # the condition under which it is reached, as a kind: fails, else
+    notes: tuple[str, ...] = ()

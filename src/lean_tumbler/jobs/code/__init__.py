@@ -1,0 +1,1 @@
+"""`code`: which lines of source make, check, write and leak passwords."""
