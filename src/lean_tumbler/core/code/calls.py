@@ -48,7 +48,7 @@ class Calls:
 
     def constant_of(self, name: str, line: int) -> Term | None:
         """Give what a name of a library stands for; None where the table does not say."""
-        found = self._table.values.get(name)
+        found = self._table.values.get(name.rpartition("/")[2])
         if found is None:
             return None
         return self._meant(found, {}, self._evaluator.site(line))

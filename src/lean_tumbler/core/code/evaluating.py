@@ -11,7 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from lean_tumbler.core.code.calls import Calls
-from lean_tumbler.core.code.index import ProgramIndex
+from lean_tumbler.core.code.index import ProgramIndex, path_of
 from lean_tumbler.core.code.loops import looped
 from lean_tumbler.core.code.members import member_of, parameter_input
 from lean_tumbler.core.code.naming import role_of
@@ -216,6 +216,8 @@ class Evaluator:
             return Gap("a function that is too long to follow")
         kind = type(expression)
         if kind is Literal:
+            if expression.value is None:  # type: ignore[union-attr]
+                return NOTHING
             return Constant(expression.value, self.place(expression.line))  # type: ignore[union-attr]
         if isinstance(expression, Name):
             return self._name(expression, variables)
@@ -266,6 +268,10 @@ class Evaluator:
         if found is not None:
             held = [key for key in variables if key.startswith(name.name + ".")]
             return _with_fields(found, held, name.name, variables) if held else found
+        if self.function.owner and name.name[:1].isupper():
+            known = self._field(self.function.owner, name.name)
+            if known is not None:
+                return known
         if self.function.name or self._depth > 1:
             constant = self._constant(name.name)
             if constant is not None:
@@ -273,7 +279,9 @@ class Evaluator:
         for alias, whole in self.unit.imports:
             if alias == name.name:
                 known = self._constant(whole.rpartition(".")[2]) if "." in whole else None
+                self.unknown.update(whole.replace("/", ".").split("."))
                 return known or Reference(whole)
+        self.unknown.add(name.name)
         return Reference(name.name)
 
     def _constant(self, name: str) -> Term | None:
@@ -315,13 +323,19 @@ class Evaluator:
             found = self.calls.constant_of(f"{of.name}.{member.name}", member.line)
             if found is not None:
                 return found
-            known = self._constant(member.name) if "." not in of.name else None
+            known = self._exported(of.name, member.name)
+            if known is None and "." not in of.name:
+                known = self._constant(member.name)
             if known is not None and of.name not in {"this", "self"}:
                 return known
         found = member_of(of, member.name, self.place(member.line))
         if isinstance(found, Input) and found.role is Role.PASSWORD and found.is_request:
             self.tell(Kind.TAKES, member.line, found)
         return found
+
+    def _exported(self, module: str, name: str) -> Term | None:
+        found = self.program.exported(module, name)
+        return named(self._elsewhere(*found), name) if found is not None else None
 
     def _field(self, owner: str, name: str) -> Term | None:
         key = (owner, name)
@@ -502,21 +516,13 @@ class CallSite:
         role = Role.KEY if role_of(name) is not Role.OTHER else Role.OTHER
         return Input(role, name, self.place)
 
+    def loads(self, module: str) -> None:
+        """Note that a module is loaded by its name."""
+        self._evaluator.unknown.add(module)
+
     def use(self, operator: str, *given: Term) -> Term:
         """Apply an operator of the tables."""
         return OPERATORS[operator](self, *given)
-
-
-def path_of(target: Expression) -> str:
-    """Write a chain of names with dots; empty where it is none."""
-    names: list[str] = []
-    while isinstance(target, Member):
-        names.append(target.name)
-        target = target.of
-    if not isinstance(target, Name):
-        return ""
-    first = "this" if target.name == "self" else target.name
-    return ".".join([first, *reversed(names)])
 
 
 def merge(variables: Variables, ways: Sequence[Variables]) -> None:

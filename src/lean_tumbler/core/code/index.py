@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Mapping
 
 from lean_tumbler.core.code.program import (
+    Call,
     Class,
     Closure,
     Do,
@@ -10,6 +11,7 @@ from lean_tumbler.core.code.program import (
     Function,
     Items,
     Literal,
+    Member,
     Name,
     Return,
     Set,
@@ -39,6 +41,7 @@ class ProgramIndex:
         self._functions: dict[str, list[Declared]] = {}
         self._classes: dict[str, tuple[Class, Unit]] = {}
         self._constants: dict[str, tuple[Expression, Unit]] = {}
+        self._exports: dict[tuple[str, str], tuple[Expression, Unit]] = {}
         for unit in self.units:
             self._take(unit)
 
@@ -53,10 +56,33 @@ class ProgramIndex:
             if not isinstance(statement, Do):
                 continue
             value = statement.value
+            if isinstance(value, Call) and path_of(value.function) == "define":
+                self._take_defined(value, unit)
+            if isinstance(value, Set) and isinstance(value.value, Items) and (
+                path_of(value.target) == "module.exports"
+            ):
+                self._take_exports(value.value, unit)
             if isinstance(value, Set) and isinstance(value.target, Name):
                 name = value.target.name
                 if not isinstance(value.value, Closure):
                     self._constants.setdefault(name, (value.value, unit))
+
+    def _take_defined(self, call: Call, unit: Unit) -> None:
+        """Take a constant that a call declares."""
+        first = call.arguments[0] if len(call.arguments) > 1 else None
+        if isinstance(first, Literal):
+            self._constants.setdefault(str(first.value), (call.arguments[1], unit))
+
+    def _take_exports(self, items: Items, unit: Unit) -> None:
+        """Take what a module gives to those that load it."""
+        module = module_name(unit.path)
+        for key, value in items.pairs:
+            if isinstance(key, Literal) and not isinstance(value, Name | Closure):
+                self._exports[module, str(key.value)] = (value, unit)
+
+    def exported(self, module: str, name: str) -> tuple[Expression, Unit] | None:
+        """Find what a module of the tree gives under a name."""
+        return self._exports.get((module_name(module), name))
 
     def _take_settings(self, items: Items, unit: Unit) -> None:
         """Take what a file of configuration gives, which is a program itself."""
@@ -108,3 +134,20 @@ class ProgramIndex:
     def constant(self, name: str) -> tuple[Expression, Unit] | None:
         """Find what a name of a file's top level is set to."""
         return self._constants.get(name)
+
+
+def module_name(path: str) -> str:
+    """Give the name by which a file is loaded: its own, without folders and ending."""
+    return path.rpartition("/")[2].partition(".")[0] or path
+
+
+def path_of(target: Expression) -> str:
+    """Write a chain of names with dots; empty where it is none."""
+    names: list[str] = []
+    while isinstance(target, Member):
+        names.append(target.name)
+        target = target.of
+    if not isinstance(target, Name):
+        return ""
+    first = "this" if target.name == "self" else target.name
+    return ".".join([first, *reversed(names)])

@@ -179,7 +179,9 @@ def _answered(site: Site, of: Term, *given: Term) -> Term:
 
 
 def _module(site: Site, name: Term) -> Term:
-    return Reference((text(name) or "?").removeprefix("node:").rpartition("/")[2])
+    found = (text(name) or "?").removeprefix("node:").rpartition("/")[2]
+    site.loads(found)
+    return Reference(found)
 
 
 def _hash_once(site: Site, name: Term, of: Term, encoding: Term = NOTHING) -> Term:
@@ -336,6 +338,14 @@ def _held(site: Site, of: Term, name: Term) -> Term:
     return member_of(_row(site, of), text(name) or str(number(name) or "?"), site.place)
 
 
+def _bytes_or_held(site: Site, of: Term, name: Term = NOTHING) -> Term:
+    """Give a text's bytes, or a column of a row: Java names both alike."""
+    is_row = isinstance(of, Fields | Handle) or (
+        isinstance(of, Input) and of.role is Role.RECORD
+    )
+    return _held(site, of, name) if is_row else OPERATORS["bytes_of"](site, of, name)
+
+
 def _set_field(site: Site, name: Term, value: Term) -> Term:
     site.tell(Kind.WRITES, value, how=text(name) or "")
     return NOTHING
@@ -349,7 +359,8 @@ def _get_field(site: Site, of: Term, name: Term) -> Term:
 def _updated_or_query(site: Site, of: Term, sql: Term, *given: Term) -> Term:
     if isinstance(of, Handle):
         return OPERATORS["more"](site, of, sql)
-    return site.query(sql, given)
+    site.query(sql, given)
+    return of
 
 
 def _more_or_stored(site: Site, of: Term, *given: Term) -> Term:
@@ -464,6 +475,7 @@ OPERATORS_OF_OBJECTS: Mapping[str, Operator] = MappingProxyType(
         "based": _based,
         "half_byte": _lost("a digit"),
         "held": _held,
+        "bytes_or_held": _bytes_or_held,
         "set_field": _set_field,
         "get_field": _get_field,
         "updated_or_query": _updated_or_query,

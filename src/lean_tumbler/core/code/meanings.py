@@ -41,6 +41,8 @@ class Meanings(Struct, frozen=True):
     def of(self, name: str) -> Meaning | None:
         """Find a function by its name, or by the last parts of it."""
         found = self.functions.get(name)
+        name = name.rpartition("/")[2]
+        found = found or self.functions.get(name)
         while found is None and "." in name:
             name = name.partition(".")[2]
             found = self.functions.get(name) if "." in name else None
@@ -70,6 +72,8 @@ def meanings_of(language: str) -> Meanings:
     for group in table["group"]:
         for signature, gives in group["calls"].items():
             name, meaning = _read(signature, gives)
+            if name in functions or name[1:] in methods and name.startswith("."):
+                raise ValueError(f"{language}: {name} stands twice")
             if name.startswith("."):
                 methods[name[1:]] = meaning
             else:

@@ -50,6 +50,9 @@ class Site(Protocol):
     def setting(self, name: str) -> Term:
         """Give a value of the configuration."""
 
+    def loads(self, module: str) -> None:
+        """Note that a module is loaded by its name."""
+
 
 Operator = Callable[..., Term]
 

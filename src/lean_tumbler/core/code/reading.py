@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from msgspec import Struct
 
 from lean_tumbler.core.code.evaluating import Evaluator
-from lean_tumbler.core.code.index import ProgramIndex
+from lean_tumbler.core.code.index import ProgramIndex, module_name
 from lean_tumbler.core.code.languages.registry import language_of, read_unit
 from lean_tumbler.core.code.mistakes.facts import Facts
 from lean_tumbler.core.code.mistakes.rules import CodeFinding, find_mistakes
@@ -100,6 +100,7 @@ class CodeReader:
         if is_of_interest(file.source.lower()):
             self._units[file.path] = _read(file.path, file.source)
             return
+        self._declares.setdefault(module_name(file.path).encode(), []).append(file.path)
         for match in _DECLARED.finditer(file.source):
             name = match[1] or match[2] or match[3]
             self._declares.setdefault(name, []).append(file.path)

@@ -36,6 +36,9 @@ class _Site:
     def setting(self, _name: str) -> Term:
         return NOTHING
 
+    def loads(self, _module: str) -> None:
+        """Load nothing."""
+
 
 def read_sql(path: str, source: bytes) -> list[Event]:
     """Note what the statements of a file do to columns of passwords.

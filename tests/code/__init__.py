@@ -1,0 +1,1 @@
+"""Source code: what is read from it."""
