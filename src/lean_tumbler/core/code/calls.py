@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from lean_tumbler.core.code.library_objects import ALL_OPERATORS
 from lean_tumbler.core.code.meanings import Meaning, Meanings, meanings_of
 from lean_tumbler.core.code.members import member_of
+from lean_tumbler.core.code.naming import role_of
 from lean_tumbler.core.code.places import Kind
 from lean_tumbler.core.code.program import Call, Function, Member, Name, Unit
 from lean_tumbler.core.code.terms import (
@@ -16,8 +17,10 @@ from lean_tumbler.core.code.terms import (
     Fields,
     Gap,
     Handle,
+    Input,
     Pending,
     Reference,
+    Role,
     Routine,
     Term,
     either,
@@ -105,7 +108,29 @@ class Calls:
         site = self._evaluator.site(call.line)
         if meaning is not None:
             return self._by_table(meaning, of, given, named, site, call, variables)
+        if is_method and not named:
+            held = self._accessor(name, of, given, call)
+            if held is not None:
+                return held
         return self._unknown(call, name, of, given, named)
+
+    def _accessor(self, name: str, of: Term, given: list[Term], call: Call) -> Term | None:
+        """Give what a method without arguments reads, or note what one with a value sets."""
+        language = self._evaluator.unit.language
+        place = self._evaluator.place(call.line)
+        field = name[3:4].lower() + name[4:] if name[:3] in {"get", "set"} and name[3:] else ""
+        if language == "ruby" and not given:
+            field = name
+        is_read = not given and (name.startswith("get") or language == "ruby")
+        if not field or role_of(field) not in {Role.PASSWORD, Role.STORED, Role.SALT}:
+            return None
+        if is_read:
+            held = of if isinstance(of, Input | Fields) else Input(Role.RECORD, "row", place)
+            return member_of(held, field, place)
+        if name.startswith("set") and len(given) == 1:
+            self._evaluator.tell(Kind.WRITES, call.line, given[0], how=field, notes=("field",))
+            return NOTHING
+        return None
 
     def _by_table(
         self, meaning: Meaning, of: Term, given: list[Term], named: dict[str, Term],
@@ -125,6 +150,8 @@ class Calls:
             self._fill(into, of, given, call, variables)
             return NOTHING
         made = self._meant(meaning.gives, values, site)
+        if isinstance(made, Pending) and self._evaluator.unit.language != "javascript":
+            made = made.value
         if meaning.changes_object and isinstance(call.function, Member):
             self._evaluator.assign(call.function.of, made, variables, call.line)
         return made

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from lean_tumbler.core.code.calls import Calls
 from lean_tumbler.core.code.index import ProgramIndex, path_of
 from lean_tumbler.core.code.loops import looped
-from lean_tumbler.core.code.members import member_of, parameter_input
+from lean_tumbler.core.code.members import member_of, named_input, parameter_input
 from lean_tumbler.core.code.naming import role_of
 from lean_tumbler.core.code.operators import OPERATORS, joined, number, text, text_like
 from lean_tumbler.core.code.places import Event, Kind
@@ -190,6 +190,7 @@ class Evaluator:
 
     def _branch(self, branch: Branch, variables: Variables) -> Ended:
         test = self.value(branch.test, variables)
+        self._note_promise(test, branch.line)
         if isinstance(test, Constant) and isinstance(branch.test, Literal):
             return self.run(branch.yes if test.value else branch.no, variables)
         condition = _condition(branch.test, test)
@@ -281,6 +282,13 @@ class Evaluator:
                 known = self._constant(whole.rpartition(".")[2]) if "." in whole else None
                 self.unknown.update(whole.replace("/", ".").split("."))
                 return known or Reference(whole)
+        known = self.calls.constant_of(name.name, name.line)
+        if known is not None:
+            return known
+        if self.unit.language == "ruby" and self.function.owner:  # a method of the object
+            role = role_of(name.name)
+            if role in {Role.PASSWORD, Role.STORED} and name.name[:1].islower():
+                return named_input(name.name, self.place(name.line))
         self.unknown.add(name.name)
         return Reference(name.name)
 
@@ -438,6 +446,7 @@ class Evaluator:
         if len(found) == 1 and operator == "?":
             return found[0]
         if operator == "!":
+            self._note_promise(found[0], operation.line)
             return Step("compared", (), place)
         return gap(f"an operator ({operator})", place, tuple(found))
 
@@ -453,6 +462,7 @@ class Evaluator:
     def assign(self, target: Expression, value: Term, variables: Variables, line: int) -> None:
         """Let a name, field or several of them hold a value."""
         if isinstance(target, Items):
+            self._note_ignored(target, value, line)
             for place, (key, each) in enumerate(target.pairs):
                 name = text(self.value(key, variables)) if key is not None else str(place)
                 part = value
@@ -477,6 +487,18 @@ class Evaluator:
         column = path.rpartition(".")[2]
         if "." in path and role_of(column) in {Role.PASSWORD, Role.STORED}:
             self.tell(Kind.WRITES, line, value, how=column, notes=("field",))
+
+    def _note_promise(self, test: Term, line: int) -> None:
+        """Note a promise that is tested: it is always true."""
+        if isinstance(test, Pending):
+            self.tell(Kind.COMPARES, line, test, how="a test")
+
+    def _note_ignored(self, target: Items, value: Term, line: int) -> None:
+        """Note an error of hashing that goes to a name for nothing."""
+        names = [each.name for _, each in target.pairs if isinstance(each, Name)]
+        is_made = isinstance(value, Step) and value.name == "scheme"
+        if names[1:] == ["_"] and is_made:
+            self.tell(Kind.IGNORES, line, value)
 
     def _put(self, target: Index, value: Term, variables: Variables) -> None:
         path = path_of(target.of)

@@ -58,6 +58,7 @@ def _php_pbkdf2(
 
 
 def _outdated(site: Site, stored: Term) -> Term:
+    site.tell(Kind.RENEWS, stored)
     return Step("outdated", (stored,), site.place)
 
 
@@ -346,16 +347,6 @@ def _bytes_or_held(site: Site, of: Term, name: Term = NOTHING) -> Term:
     return _held(site, of, name) if is_row else OPERATORS["bytes_of"](site, of, name)
 
 
-def _set_field(site: Site, name: Term, value: Term) -> Term:
-    site.tell(Kind.WRITES, value, how=text(name) or "")
-    return NOTHING
-
-
-def _get_field(site: Site, of: Term, name: Term) -> Term:
-    held = of if isinstance(of, Input | Fields) else Input(Role.RECORD, "row", site.place)
-    return member_of(held, text(name) or "", site.place)
-
-
 def _updated_or_query(site: Site, of: Term, sql: Term, *given: Term) -> Term:
     if isinstance(of, Handle):
         return OPERATORS["more"](site, of, sql)
@@ -476,8 +467,6 @@ OPERATORS_OF_OBJECTS: Mapping[str, Operator] = MappingProxyType(
         "half_byte": _lost("a digit"),
         "held": _held,
         "bytes_or_held": _bytes_or_held,
-        "set_field": _set_field,
-        "get_field": _get_field,
         "updated_or_query": _updated_or_query,
         "more_or_stored": _more_or_stored,
         "ruby_unpacked": _ruby_unpacked,

@@ -71,6 +71,8 @@ def _of_fields(term: Fields, name: str, place: Place) -> Term:
     for key, value in reversed(term.pairs):
         if key == name:
             return value
+    if term.name == "rows" and (name.isdigit() or name in {"rows", "first"}):
+        return term  # one row, or the result around the rows
     for key, value in reversed(term.pairs):
         if key == "...":  # what was spread may hold it
             return member_of(value, name, place)

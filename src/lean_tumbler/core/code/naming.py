@@ -222,6 +222,7 @@ INTERESTING = re.compile(
     rb"pass(?:wd|word|wort|phrase|code)|(?:[$.'\"_]|\b(?:my|user))pass\b|\bpass[_'\"\]]|\bpwd|pwd\b"
     rb"|\bpw|_pw\b|kennwort|contrase|senha|wachtwoord|\bclave|mot_?de_?passe|plain_?text"
     rb"|bcrypt|argon2|scrypt|pbkdf2|\bcrypt\b|\bmd5|\bsha-?1|\bsha-?256|\bsha-?512"
+    rb"|select \*|create\(req\.body|create\(params|request->all\(\)"
     rb"|hash_hmac|hashlib|messagedigest|digest::"
 )
 

@@ -20,6 +20,7 @@ class Kind(StrEnum):
     ENCRYPTS = "encrypts"  # reversibly
     RETURNS = "returns"  # gives a value to whoever calls
     GIVES = "gives"  # passes a password to a call that is not followed
+    RENEWS = "renews"  # asks whether a stored value is outdated
     IGNORES = "ignores"  # an error of hashing
 
 

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 _VERB = re.compile(r"(?i)\b(?:select|insert|update|replace|merge|alter|create)\b")
 _QUOTED_PLACE = re.compile(r"(['\"])(:lt_\d+)\1")
 _PERCENT = re.compile(r"%\((\w+)\)s")
-_DOLLAR = re.compile(r"\$(\d+)")
+_DOLLAR = re.compile(r"[$:](\d+)")
 LONGEST_QUERY = 20_000  # characters; a longer one is not read
 _FUNCTIONS = {
     "md5": "md5", "sha": "sha1", "sha1": "sha1", "sha256": "sha256", "sha512": "sha512",
@@ -77,7 +77,7 @@ def _flat(sql: Term) -> tuple[str, dict[str, Term]]:
             pieces.append(f":{name}")
     text = _QUOTED_PLACE.sub(r"\2", "".join(pieces))
     text = _PERCENT.sub(r":\1", text).replace("%s", "?")
-    return _DOLLAR.sub(r":\1", text), held
+    return _DOLLAR.sub(r":place_\1", text), held
 
 
 def parsed(text: str) -> "exp.Expression | None":
@@ -208,6 +208,7 @@ class Query:
 
     def _placed(self, node: "exp.Expression") -> Term:
         name = node.name or str(getattr(node.this, "name", "") or "")
+        name = name.removeprefix("place_")
         if name and name != "?":
             return self._named.get(name, Gap("a value of a query", self._site.place))
         self._next += 1

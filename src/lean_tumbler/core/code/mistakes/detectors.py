@@ -130,7 +130,7 @@ def low_cost(facts: Facts) -> Iterator[Seen]:
         if step.name == "pbkdf2":
             scheme, parameters = f"pbkdf2-{step.detail}", {"rounds": step.numbers[0]}
         elif step.name == "scheme" and step.detail == "bcrypt" and step.numbers:
-            scheme, parameters = "bcrypt", {"cost": step.numbers[0]}
+            scheme, parameters = "bcrypt", {"cost_log2": step.numbers[0]}
         else:
             continue
         if not floor.reached_by(scheme, parameters):

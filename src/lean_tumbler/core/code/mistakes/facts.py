@@ -1,5 +1,6 @@
 """What detectors ask of a program: its events, and what one event says."""
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 
@@ -27,6 +28,12 @@ CHANGING = frozenset({"trim", "lower", "upper", "slice", "escape-quotes", "escap
 GENERATED = (Role.RANDOM, Role.WEAK, Role.CLOCK)
 
 
+# Tables that hold passwords, by their names.
+_OF_PEOPLE = re.compile(
+    r"user|person|people|account|member|customer|client|login|employee|staff|passenger|agent|crew"
+)
+
+
 class Facts:
     """The events of one program, and what follows from several of them."""
 
@@ -50,13 +57,7 @@ class Facts:
     @cached_property
     def has_rehash(self) -> frozenset[str]:
         """Languages in which something asks whether a stored value is outdated."""
-        return frozenset(
-            event.language
-            for event in self.events
-            for term in event.terms
-            for found in inside(term)
-            if isinstance(found, Step) and found.name == "outdated"
-        )
+        return frozenset(event.language for event in self.of(Kind.RENEWS))
 
     @cached_property
     def formulas(self) -> tuple[Recovered, ...]:
@@ -144,7 +145,8 @@ def _is_long(term: Constant) -> bool:
 def is_record(term: Term) -> bool:
     """Tell whether a term is a whole row of a table with passwords."""
     if isinstance(term, Input):
-        return term.role is Role.RECORD and bool(term.table) and not term.is_request
+        is_row = term.role is Role.RECORD and not term.is_request
+        return is_row and _OF_PEOPLE.search(term.table.lower()) is not None
     if isinstance(term, Fields):
         return any(
             (key == "..." and is_record(value))
