@@ -26,7 +26,7 @@ SUMMARIES = {
     "progress": "count the grades now, and say whether the migration is on course",
     "enforce": "keep it finished: a guard on the column, and a gate for cron and CI",
     "residue": "find what still holds old values: logs, dumps, archives, histories, freed pages",
-    "code": "find the lines of source that make, check, write and leak passwords, and their formula",
+    "code": "find the lines of source that make, check, write and leak passwords, and the formula",
     "exposed": "after a leak: whose value falls when, who must be reset today, and who need not",
     "doctor": "say what is installed, readable and reachable, and what to do about the rest",
     "completion": "print what bash, zsh or fish reads to complete commands, options and names",

@@ -1,15 +1,16 @@
-"""Calls: of functions of the tree, of libraries by their table, and of what is followed no further."""
+"""Calls: of the tree's own functions, of libraries by their table, and of what is not known."""
 
 import ast
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from lean_tumbler.core.code.index import DeclaredFunction
 from lean_tumbler.core.code.library_objects import ALL_OPERATORS
-from lean_tumbler.core.code.meanings import Meaning, Meanings, meanings_of
+from lean_tumbler.core.code.meanings import CallMeaning, Meanings, meanings_of
 from lean_tumbler.core.code.members import member_of
 from lean_tumbler.core.code.naming import role_of
-from lean_tumbler.core.code.places import Kind
-from lean_tumbler.core.code.program import Call, Function, Member, Name, Unit
+from lean_tumbler.core.code.places import EventKind
+from lean_tumbler.core.code.program import Call, CodeFunction, Member, Name, Unit
 from lean_tumbler.core.code.terms import (
     NOTHING,
     Constant,
@@ -17,12 +18,12 @@ from lean_tumbler.core.code.terms import (
     Fields,
     Gap,
     Handle,
-    Input,
     Pending,
     Reference,
     Role,
     Routine,
     Term,
+    TermInput,
     either,
     gap,
     is_typed,
@@ -30,7 +31,9 @@ from lean_tumbler.core.code.terms import (
 )
 
 if TYPE_CHECKING:
-    from lean_tumbler.core.code.evaluating import CallSite, Evaluator, Variables
+    from lean_tumbler.core.code.call_site import CallSite
+    from lean_tumbler.core.code.evaluating import Evaluator
+    from lean_tumbler.core.code.values import Variables
 
 _SHORT_LINES = 15
 # Operators that change what the call is given.
@@ -125,15 +128,17 @@ class Calls:
         if not field or role_of(field) not in {Role.PASSWORD, Role.STORED, Role.SALT}:
             return None
         if is_read:
-            held = of if isinstance(of, Input | Fields) else Input(Role.RECORD, "row", place)
+            held = (
+                of if isinstance(of, TermInput | Fields) else TermInput(Role.RECORD, "row", place)
+            )
             return member_of(held, field, place)
         if name.startswith("set") and len(given) == 1:
-            self._evaluator.tell(Kind.WRITES, call.line, given[0], how=field, notes=("field",))
+            self._evaluator.tell(EventKind.WRITES, call.line, given[0], how=field, notes=("field",))
             return NOTHING
         return None
 
     def _by_table(
-        self, meaning: Meaning, of: Term, given: list[Term], named: dict[str, Term],
+        self, meaning: CallMeaning, of: Term, given: list[Term], named: dict[str, Term],
         site: "CallSite", call: Call, variables: "Variables",
     ) -> Term:  # fmt: skip
         if isinstance(of, Pending):
@@ -176,7 +181,8 @@ class Calls:
     ) -> Term:
         """Evaluate an expression of a table."""
         if isinstance(node, ast.Constant):
-            return Constant(node.value if not isinstance(node.value, complex) else None)
+            told = node.value
+            return Constant(told if isinstance(told, str | bytes | int | float) else None)
         if isinstance(node, ast.Name):
             found = values.get(node.id, NOTHING)
             return found if not isinstance(found, list) else NOTHING
@@ -193,13 +199,13 @@ class Calls:
         if name == "pending":
             return Pending(given[0])
         if name == "back":
-            return self._back(site, given)
+            return self._back(given)
         if name == "member":
             key = given[1].value if isinstance(given[1], Constant) else "?"
             return member_of(given[0], str(key), site.place)
         return ALL_OPERATORS[name](site, *given)
 
-    def _back(self, site: "CallSite", given: list[Term]) -> Term:
+    def _back(self, given: list[Term]) -> Term:
         """Give a result to a function that was given for it, where one was."""
         *routines, result = given[1:], given[0]
         called = [
@@ -215,38 +221,17 @@ class Calls:
     def _own(
         self, call: Call, name: str, of: Term, given: list[Term], named: dict[str, Term]
     ) -> Term | None:
-        evaluator = self._evaluator
+        """Follow a call of the tree's own functions; None where it is none."""
         last = name.rpartition(".")[2]
-        owner = ""
-        if isinstance(call.function, Member):
-            on = call.function.of
-            if isinstance(on, Name) and on.name in {"this", "self", "super"}:
-                owner = evaluator.function.owner
-            elif isinstance(of, Reference):
-                owner = of.name.rpartition(".")[2]
-                if last in meanings_of(evaluator.unit.language).methods and not (
-                    evaluator.program.is_class(owner)
-                ):
-                    owner = owner[:1].upper() + owner[1:]
-            elif isinstance(of, Fields) and of.name:
-                owner = of.name
-            elif last in self._table.methods:
-                return None
-        elif name in self._table.functions and not evaluator.program.functions(
-            name, language=evaluator.unit.language
-        ):
+        owner = self._owner(call, last, of)
+        if owner is None:
             return None
         if call.makes_object:
             return self._object(last, given)
-        if isinstance(of, Fields) and not of.is_list:
-            for key, value in of.pairs:
-                if key == last and isinstance(value, Routine):
-                    return self.apply(value, given)
-        found = evaluator.program.functions(last, owner=owner, language=evaluator.unit.language)
-        if owner and isinstance(call.function, Member) and last in self._table.methods:
-            found = [each for each in found if each.function.owner]
-        if not found or evaluator.is_deep:
-            return None
+        for key, value in of.pairs if isinstance(of, Fields) and not of.is_list else ():
+            if key == last and isinstance(value, Routine):
+                return self.apply(value, given)
+        found = self._declared(call, last, owner)
         if not any(map(tells, (*given, *named.values(), of))):
             found = [each for each in found if _is_worth(each.function)]
         known = [
@@ -256,13 +241,41 @@ class Calls:
             [self._followed(each.function, each.unit, given, named) for each in known[:3]]
         ) if known else None  # fmt: skip
 
+    def _owner(self, call: Call, name: str, of: Term) -> str | None:
+        """Give the class whose method is called; None where a library's function is."""
+        evaluator = self._evaluator
+        language = evaluator.unit.language
+        if not isinstance(call.function, Member):
+            is_known = name in self._table.functions
+            is_own = bool(evaluator.program.functions(name, language=language))
+            return None if is_known and not is_own else ""
+        on = call.function.of
+        if isinstance(on, Name) and on.name in {"this", "self", "super"}:
+            return evaluator.function.owner
+        if isinstance(of, Reference):
+            owner = of.name.rpartition(".")[2]
+            is_variable = name in self._table.methods and not evaluator.program.is_class(owner)
+            return owner[:1].upper() + owner[1:] if is_variable else owner
+        if isinstance(of, Fields) and of.name:
+            return of.name
+        return None if name in self._table.methods else ""
+
+    def _declared(self, call: Call, name: str, owner: str) -> list[DeclaredFunction]:
+        evaluator = self._evaluator
+        if evaluator.is_deep:
+            return []
+        found = evaluator.program.functions(name, owner=owner, language=evaluator.unit.language)
+        if owner and isinstance(call.function, Member) and name in self._table.methods:
+            found = [each for each in found if each.function.owner]
+        return found
+
     def _object(self, name: str, given: list[Term]) -> Term | None:
         if not self._evaluator.program.is_class(name):
             return None
         return Fields(tuple((str(at), each) for at, each in enumerate(given)), name=name)
 
     def _followed(
-        self, function: Function, unit: Unit, given: Sequence[Term], named: dict[str, Term]
+        self, function: CodeFunction, unit: Unit, given: Sequence[Term], named: dict[str, Term]
     ) -> Term:
         own: dict[str, Term] = {}
         parameters = list(function.parameters)
@@ -330,11 +343,11 @@ class Calls:
             tuple([*everything, of] if isinstance(of, Handle) or of != NOTHING else everything),
         )
         if passwords:
-            evaluator.tell(Kind.GIVES, call.line, *everything, how=name)
+            evaluator.tell(EventKind.GIVES, call.line, *everything, how=name)
         return made
 
 
-def _is_worth(function: Function) -> bool:
+def _is_worth(function: CodeFunction) -> bool:
     """Tell whether a function may give something of interest though it is given nothing such."""
     return function.is_of_interest or function.end_line - function.line <= _SHORT_LINES
 

@@ -6,9 +6,9 @@ from lean_tumbler.core.code.program import (
     Call,
     Class,
     Closure,
+    CodeFunction,
     Do,
     Expression,
-    Function,
     Items,
     Literal,
     Member,
@@ -17,15 +17,15 @@ from lean_tumbler.core.code.program import (
     Set,
     Unit,
 )
-from lean_tumbler.core.code.terms import Constant, Place
+from lean_tumbler.core.code.terms import Constant, SourceLine
 
 _MOST_HOMONYMS = 4  # of functions; a name that more bear says nothing
 
 
-class Declared:
+class DeclaredFunction:
     """A function, and where it stands."""
 
-    def __init__(self, function: Function, unit: Unit) -> None:
+    def __init__(self, function: CodeFunction, unit: Unit) -> None:
         self.function = function
         self.unit = unit
 
@@ -38,7 +38,7 @@ class ProgramIndex:
     ) -> None:
         self.units = tuple(units)
         self.settings = dict(settings or {})
-        self._functions: dict[str, list[Declared]] = {}
+        self._functions: dict[str, list[DeclaredFunction]] = {}
         self._classes: dict[str, tuple[Class, Unit]] = {}
         self._constants: dict[str, tuple[Expression, Unit]] = {}
         self._exports: dict[tuple[str, str], tuple[Expression, Unit]] = {}
@@ -47,7 +47,7 @@ class ProgramIndex:
 
     def _take(self, unit: Unit) -> None:
         for function in unit.functions:
-            self._functions.setdefault(function.name, []).append(Declared(function, unit))
+            self._functions.setdefault(function.name, []).append(DeclaredFunction(function, unit))
         for found in unit.classes:
             self._classes.setdefault(found.name, (found, unit))
         for statement in unit.body:
@@ -58,8 +58,10 @@ class ProgramIndex:
             value = statement.value
             if isinstance(value, Call) and path_of(value.function) == "define":
                 self._take_defined(value, unit)
-            if isinstance(value, Set) and isinstance(value.value, Items) and (
-                path_of(value.target) == "module.exports"
+            if (
+                isinstance(value, Set)
+                and isinstance(value.value, Items)
+                and (path_of(value.target) == "module.exports")
             ):
                 self._take_exports(value.value, unit)
             if isinstance(value, Set) and isinstance(value.target, Name):
@@ -90,10 +92,12 @@ class ProgramIndex:
             if isinstance(value, Items):
                 self._take_settings(value, unit)
             elif isinstance(key, Literal) and isinstance(value, Literal):
-                name, place = str(key.value), Place(unit.path, value.line)
+                name, place = str(key.value), SourceLine(unit.path, value.line)
                 self.settings.setdefault(name, Constant(value.value, place, name))
 
-    def functions(self, name: str, *, owner: str = "", language: str = "") -> list[Declared]:
+    def functions(
+        self, name: str, *, owner: str = "", language: str = ""
+    ) -> list[DeclaredFunction]:
         """Find functions by name: those of a class and its bases first."""
         found = [each for each in self._functions.get(name, ()) if each.unit.language == language]
         for each in self.lineage(owner):

@@ -3,18 +3,11 @@
 from collections.abc import Mapping
 from types import MappingProxyType
 
-from lean_tumbler.core.code.members import member_of, named_input, written_fields
-from lean_tumbler.core.code.naming import role_of
-from lean_tumbler.core.code.operators import (
-    OPERATORS,
-    Operator,
-    Site,
-    joined,
-    number,
-    step,
-    text,
-)
-from lean_tumbler.core.code.places import Kind
+from lean_tumbler.core.code.list_operators import LIST_OPERATORS
+from lean_tumbler.core.code.members import named_input
+from lean_tumbler.core.code.operators import OPERATORS
+from lean_tumbler.core.code.places import EventKind
+from lean_tumbler.core.code.sites import Operator, Site, joined, number, step, text
 from lean_tumbler.core.code.terms import (
     NOTHING,
     Constant,
@@ -22,13 +15,12 @@ from lean_tumbler.core.code.terms import (
     Fields,
     Gap,
     Handle,
-    Input,
     Pending,
     Reference,
     Role,
-    Routine,
-    Step,
     Term,
+    TermInput,
+    TermStep,
     either,
     gap,
     options,
@@ -58,32 +50,17 @@ def _php_pbkdf2(
 
 
 def _outdated(site: Site, stored: Term) -> Term:
-    site.tell(Kind.RENEWS, stored)
-    return Step("outdated", (stored,), site.place)
+    site.tell(EventKind.RENEWS, stored)
+    return TermStep("outdated", (stored,), site.place)
 
 
 def _stripped(site: Site, of: Term, signs: Term = NOTHING) -> Term:
     said = text(signs)
-    if said is not None and said.strip() == "=" and isinstance(of, Step) and of.name in {
+    if said is not None and said.strip() == "=" and isinstance(of, TermStep) and of.name in {
         "base64", "base64url",
     }:  # fmt: skip
         return step(site, f"{of.name}-unpadded", *of.of)
     return step(site, "trim", of)
-
-
-def _row(site: Site, of: Term) -> Term:
-    """Give one row of a result; its columns are known by name and place."""
-    if isinstance(of, Fields):
-        return Fields(of.pairs, name="row")
-    if isinstance(of, Either):
-        return either([_row(site, option) for option in of.options])
-    return Input(Role.RECORD, "row", site.place)
-
-
-def _first_column(site: Site, of: Term) -> Term:
-    if isinstance(of, Fields) and of.pairs:
-        return of.pairs[0][1]
-    return gap("a column that is not followed", site.place, (of,))
 
 
 def _compared_with(site: Site, value: Term, others: Term) -> Term:
@@ -123,59 +100,10 @@ def _normalised(site: Site, of: Term, form: Term = NOTHING) -> Term:
     return step(site, name, of)
 
 
-def _split(site: Site, of: Term, separator: Term = NOTHING) -> Term:
-    """Split text: at nothing into its characters, else into parts that are not told apart."""
-    if separator == NOTHING or text(separator) == "":
-        return Step("characters", (of,), site.place)
-    return Step("parts", (of,), site.place, (), text(separator) or "")
-
-
-def _reversed_list(site: Site, of: Term) -> Term:
-    if isinstance(of, Step) and of.name == "characters":
-        return Step("characters", (step(site, "reverse", *of.of),), site.place)
-    return gap("a list that is not followed", site.place, (of,))
-
-
-def _joined_list(site: Site, of: Term, separator: Term = NOTHING) -> Term:
-    if isinstance(of, Step) and of.name == "characters" and text(separator) in {"", None}:
-        return of.of[0]
-    return OPERATORS["concatenated"](site, of, separator)
-
-
-def _mapped_if(site: Site, of: Term, routine: Term = NOTHING) -> Term:
-    return OPERATORS["mapped"](site, of, routine) if routine != NOTHING else of
-
-
-def _appended(site: Site, of: Term, *given: Term) -> Term:
-    if isinstance(of, Fields) and of.is_list:
-        pairs = [(str(len(of.pairs) + place), each) for place, each in enumerate(given)]
-        return Fields((*of.pairs, *pairs), is_list=True)
-    return of
-
-
-def _appended_bytes(site: Site, first: Term, *given: Term) -> Term:
-    """Append to bytes; what is appended to a list becomes one of it."""
-    if isinstance(first, Fields) and first.pairs:
-        return _appended(site, first, *given)
-    if isinstance(first, Fields) or first == NOTHING:
-        return given[0] if len(given) == 1 else _appended(site, Fields((), is_list=True), *given)
-    return joined(site, first, *given)
-
-
-def _spread(site: Site, *given: Term) -> Term:
-    return Fields(tuple(("...", each) for each in given))
-
-
-def _later_rows(site: Site, rows: Term, *given: Term) -> Term:
-    """Give rows that are waited for, and also to a function that was given for them."""
-    results = [site.apply(each, NOTHING, rows) for each in given if isinstance(each, Routine)]
-    return either(results) if results else Pending(rows)
-
-
 def _answered(site: Site, of: Term, *given: Term) -> Term:
     """Answer a request; the body of one that was made elsewhere is read by the same name."""
-    if not given or (isinstance(of, Input) and of.is_request):
-        return Pending(Input(Role.RECORD, "body", site.place, is_request=True))
+    if not given or (isinstance(of, TermInput) and of.is_request):
+        return Pending(TermInput(Role.RECORD, "body", site.place, is_request=True))
     return OPERATORS["leaves"](site, Constant("response"), *given)
 
 
@@ -190,20 +118,12 @@ def _hash_once(site: Site, name: Term, of: Term, encoding: Term = NOTHING) -> Te
     return OPERATORS["encoded"](site, made, Constant("hex") if encoding == NOTHING else encoding)
 
 
-def _found_by(site: Site, *given: Term) -> Term:
-    """Find records by their fields."""
-    for column, value in written_fields(given):
-        if column != "*" and role_of(column) is not Role.SALT:
-            site.tell(Kind.FINDS, value, how=column)
-    return Pending(Input(Role.RECORD, "row", site.place))
-
-
 def _printed(site: Site, of: Term, encoding: Term = NOTHING) -> Term:
     """Print a value as the language shows it: bytes get marks around them."""
     if encoding != NOTHING:
         return of
     found = [
-        Step("printed", (option,), site.place) if gives_bytes(option) else option
+        TermStep("printed", (option,), site.place) if gives_bytes(option) else option
         for option in options(of)
     ]
     return either(found)
@@ -213,7 +133,7 @@ def gives_bytes(term: Term) -> bool:
     """Tell whether a term is bytes for certain."""
     if isinstance(term, Constant):
         return isinstance(term.value, bytes)
-    return isinstance(term, Step) and term.name in {
+    return isinstance(term, TermStep) and term.name in {
         "digest", "hmac", "pbkdf2", "unhex", "unbase64",
     }  # fmt: skip
 
@@ -246,21 +166,6 @@ def _by_key(given: tuple[Term, ...], key: str) -> Term:
     return Gap("a value of a pattern")
 
 
-def _counted(site: Site, start: Term, end: Term = NOTHING) -> Term:
-    first, last = (Constant(0), start) if end == NOTHING else (start, end)
-    bounds = (number(first), number(last))
-    if bounds[0] is None or bounds[1] is None:
-        return gap("a range that is not followed", site.place, (start, end))
-    return Step("range", (), site.place, (bounds[0], bounds[1]))
-
-
-def _attribute(site: Site, of: Term, name: Term) -> Term:
-    found = member_of(of, text(name) or "?", site.place)
-    if isinstance(found, Input) and found.role is Role.PASSWORD and found.is_request:
-        site.tell(Kind.TAKES, found)
-    return found
-
-
 def _formatted_by(site: Site, of: Term, pattern: Term) -> Term:
     if text(pattern) in {"02x", "x", "02X"}:
         return OPERATORS["formatted"](site, Constant("%" + (text(pattern) or "")), of)
@@ -269,11 +174,6 @@ def _formatted_by(site: Site, of: Term, pattern: Term) -> Term:
 
 def _asked(site: Site, prompt: Term = NOTHING) -> Term:
     return named_input(text(prompt) or "", site.place, is_request=True)
-
-
-def _query_many(site: Site, sql: Term, given: Term = NOTHING, *more: Term) -> Term:
-    first = given.pairs[0][1] if isinstance(given, Fields) and given.pairs else given
-    return site.query(sql, (first, *more))
 
 
 def _mac(site: Site, name: Term) -> Term:
@@ -318,33 +218,20 @@ def _named(site: Site, name: Term) -> Term:
 
 def _drawn(site: Site, of: Term) -> Term:
     is_secure = isinstance(of, Reference) and "Secure" in of.name
-    return Input(Role.RANDOM if is_secure else Role.WEAK, "random", site.place)
+    return TermInput(Role.RANDOM if is_secure else Role.WEAK, "random", site.place)
 
 
 def _number_of(site: Site, data: Term) -> Term:
-    return Step("number", (data,), site.place)
+    return TermStep("number", (data,), site.place)
 
 
 def _based(site: Site, of: Term, base: Term = NOTHING) -> Term:
     """Write in a base: a large number loses the zeros in front."""
-    if number(base) == 16 and isinstance(of, Step) and of.name == "number":
+    if number(base) == 16 and isinstance(of, TermStep) and of.name == "number":
         return gap("a number whose leading zeros are lost", site.place, of.of)
     if number(base) == 16:
         return step(site, "hex-byte", of)
     return of
-
-
-def _held(site: Site, of: Term, name: Term) -> Term:
-    """Give a column of a row."""
-    return member_of(_row(site, of), text(name) or str(number(name) or "?"), site.place)
-
-
-def _bytes_or_held(site: Site, of: Term, name: Term = NOTHING) -> Term:
-    """Give a text's bytes, or a column of a row: Java names both alike."""
-    is_row = isinstance(of, Fields | Handle) or (
-        isinstance(of, Input) and of.role is Role.RECORD
-    )
-    return _held(site, of, name) if is_row else OPERATORS["bytes_of"](site, of, name)
 
 
 def _updated_or_query(site: Site, of: Term, sql: Term, *given: Term) -> Term:
@@ -379,7 +266,7 @@ def _translated(site: Site, of: Term, before: Term, after: Term) -> Term:
     if (
         text(before) == "+/"
         and text(after) == "-_"
-        and isinstance(of, Step)
+        and isinstance(of, TermStep)
         and (of.name == "base64")
     ):
         return step(site, "base64url", *of.of)
@@ -388,11 +275,11 @@ def _translated(site: Site, of: Term, before: Term, after: Term) -> Term:
 
 def _opened(site: Site, stored: Term) -> Term:
     """Open a stored value as an object that compares itself with a password."""
-    return Step("opened", (stored,), site.place)
+    return TermStep("opened", (stored,), site.place)
 
 
 def _set_named(site: Site, name: Term, value: Term) -> Term:
-    site.tell(Kind.WRITES, value, how=text(name) or "")
+    site.tell(EventKind.WRITES, value, how=text(name) or "")
     return NOTHING
 
 
@@ -400,7 +287,7 @@ def _written_to(site: Site, of: Term, data: Term) -> Term:
     """Write to a digest, a text that grows, or an answer."""
     if isinstance(of, Handle):
         return OPERATORS["more"](site, of, data)
-    if isinstance(of, Step | Constant) and of != NOTHING:
+    if isinstance(of, TermStep | Constant) and of != NOTHING:
         return joined(site, of, data)
     OPERATORS["leaves"](site, Constant("response"), data)
     return data if isinstance(of, Reference) else of
@@ -413,7 +300,7 @@ def _finished_behind(site: Site, of: Term, prefix: Term) -> Term:
 
 def _base64_lines(site: Site, of: Term) -> Term:
     """Ruby's older function breaks lines; a digest of up to 45 bytes gets one at its end."""
-    return Step("base64-line", (of,), site.place)
+    return TermStep("base64-line", (of,), site.place)
 
 
 OPERATORS_OF_OBJECTS: Mapping[str, Operator] = MappingProxyType(
@@ -425,35 +312,20 @@ OPERATORS_OF_OBJECTS: Mapping[str, Operator] = MappingProxyType(
         "unescaped": _lost("an escaping that is undone"),
         "stripped_tags": _lost("tags that are taken out"),
         "for_query": lambda _site, of, *_more: of,
-        "split": _split,
         "character": _lost("a character by its number"),
-        "row": _row,
-        "rows": _row,
-        "first_column": _first_column,
         "compared_with": _compared_with,
         "cipher": _cipher,
         "updated": _updated,
         "to_text": _to_text,
         "promised": lambda _site, routine: routine,
         "normalised": _normalised,
-        "reversed_list": _reversed_list,
-        "joined_list": _joined_list,
-        "mapped_if": _mapped_if,
-        "appended": _appended,
-        "appended_bytes": _appended_bytes,
-        "spread": _spread,
-        "later_rows": _later_rows,
         "answered": _answered,
         "module": _module,
         "hash_once": _hash_once,
-        "found_by": _found_by,
         "printed": _printed,
         "python_format": _python_format,
-        "counted": _counted,
-        "attribute": _attribute,
         "formatted_by": _formatted_by,
         "asked": _asked,
-        "query_many": _query_many,
         "mac": _mac,
         "keyed": _keyed,
         "finished_or_encrypted": _finished_or_encrypted,
@@ -465,8 +337,6 @@ OPERATORS_OF_OBJECTS: Mapping[str, Operator] = MappingProxyType(
         "number_of": _number_of,
         "based": _based,
         "half_byte": _lost("a digit"),
-        "held": _held,
-        "bytes_or_held": _bytes_or_held,
         "updated_or_query": _updated_or_query,
         "more_or_stored": _more_or_stored,
         "ruby_unpacked": _ruby_unpacked,
@@ -479,4 +349,8 @@ OPERATORS_OF_OBJECTS: Mapping[str, Operator] = MappingProxyType(
         "base64_lines": _base64_lines,
     }
 )
-ALL_OPERATORS: Mapping[str, Operator] = MappingProxyType({**OPERATORS, **OPERATORS_OF_OBJECTS})
+
+
+ALL_OPERATORS: Mapping[str, Operator] = MappingProxyType(
+    {**OPERATORS, **LIST_OPERATORS, **OPERATORS_OF_OBJECTS}
+)

@@ -2,29 +2,30 @@
 
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.code.operators import joined, number
-from lean_tumbler.core.code.program import Expression, Loop, Name, Operation, Set
+from lean_tumbler.core.code.program import Expression, LoopStatement, Name, Operation, Set
+from lean_tumbler.core.code.sites import joined, number
 from lean_tumbler.core.code.terms import (
     NOTHING,
     Constant,
     Fields,
     Gap,
     Handle,
-    Step,
     Term,
+    TermStep,
     either,
     gap,
     inside,
 )
+from lean_tumbler.core.code.values import Ended, Variables
 
 if TYPE_CHECKING:
-    from lean_tumbler.core.code.evaluating import Ended, Evaluator, Variables
+    from lean_tumbler.core.code.evaluating import Evaluator
 
 UNROLLED = 40  # rounds that are followed one by one
 LARGEST_COUNT = 10_000_000
 
 
-def looped(evaluator: "Evaluator", loop: Loop, variables: "Variables") -> "Ended":
+def looped(evaluator: "Evaluator", loop: LoopStatement, variables: "Variables") -> Ended:
     """Follow a loop, and leave in the variables what they hold behind it."""
     if loop.times is not None:
         return _counted(
@@ -51,7 +52,7 @@ def looped(evaluator: "Evaluator", loop: Loop, variables: "Variables") -> "Ended
 
 
 def _counter(
-    evaluator: "Evaluator", loop: Loop, variables: "Variables"
+    evaluator: "Evaluator", loop: LoopStatement, variables: "Variables"
 ) -> tuple[str, int, int | None] | None:
     """Give the variable that counts, where it begins, and how often the loop runs."""
     test = loop.test
@@ -75,7 +76,7 @@ def _counter(
     return left.name, start, max(0, -(-(limit + extra - start) // step)) if step else None
 
 
-def _step(loop: Loop, name: str) -> int | None:
+def _step(loop: LoopStatement, name: str) -> int | None:
     """Tell by how much a variable grows in each round."""
     for statement in loop.body:
         value = getattr(statement, "value", None)
@@ -94,20 +95,20 @@ def _length_of(
     """Give what a loop's test takes the length of."""
     if isinstance(test, Operation) and len(test.operands) == 2:
         found = evaluator.value(test.operands[1], variables)
-        if isinstance(found, Step) and found.name == "length":
+        if isinstance(found, TermStep) and found.name == "length":
             return found.of[0]
     return None
 
 
 def _counted(
-    evaluator: "Evaluator", loop: Loop, variables: "Variables", target: Expression | None,
+    evaluator: "Evaluator", loop: LoopStatement, variables: "Variables", target: Expression | None,
     start: int, count: int | None,
-) -> "Ended":  # fmt: skip
+) -> Ended:  # fmt: skip
     if count is None or not 0 <= count <= LARGEST_COUNT:
         return _unknown(evaluator, loop, variables)
     name = target.name if isinstance(target, Name) else ""
     if _as_one_step(evaluator, loop, variables, name, count):
-        return _nothing()
+        return Ended()
     if count > UNROLLED:
         return _unknown(evaluator, loop, variables)
     for turn in range(start, start + count):
@@ -116,17 +117,11 @@ def _counted(
         ended = evaluator.run(loop.body, variables)
         if ended.is_over:
             return ended
-    return _nothing()
-
-
-def _nothing() -> "Ended":
-    from lean_tumbler.core.code.evaluating import Ended  # noqa: PLC0415 - it needs this module
-
     return Ended()
 
 
 def _as_one_step(
-    evaluator: "Evaluator", loop: Loop, variables: "Variables", counter: str, count: int
+    evaluator: "Evaluator", loop: LoopStatement, variables: "Variables", counter: str, count: int
 ) -> bool:
     """Follow the body once from a placeholder for each variable that it changes.
 
@@ -134,7 +129,7 @@ def _as_one_step(
     """
     told = len(evaluator.events)
     trial = dict(variables)
-    mark = Step("counter", ())
+    mark = TermStep("counter", ())
     if counter:
         trial[counter] = mark
     first = evaluator.run(loop.body, trial)
@@ -145,7 +140,7 @@ def _as_one_step(
     if first.is_over or first.results or not changed:
         return False
     holes: dict[str, Term] = {
-        name: Step("hole", (), None, (), name) for name in changed if name in variables
+        name: TermStep("hole", (), None, (), name) for name in changed if name in variables
     }
     if any(isinstance(variables.get(name), Handle) for name in changed):
         return False
@@ -165,7 +160,7 @@ def _as_one_step(
         if name not in variables or holes[name] not in found:
             made[name] = body
         else:
-            made[name] = Step(
+            made[name] = TermStep(
                 "loop", (variables[name], body), evaluator.place(loop.line), (count,), name
             )
     if count:
@@ -173,7 +168,7 @@ def _as_one_step(
     return True
 
 
-def _over(evaluator: "Evaluator", loop: Loop, variables: "Variables") -> "Ended":
+def _over(evaluator: "Evaluator", loop: LoopStatement, variables: "Variables") -> Ended:
     if isinstance(loop.over, Operation) and loop.over.operator in {"range", "slice"}:
         bounds = [number(evaluator.value(each, variables)) for each in loop.over.operands]
         first, last = bounds
@@ -181,10 +176,10 @@ def _over(evaluator: "Evaluator", loop: Loop, variables: "Variables") -> "Ended"
             count = last - first + (loop.over.operator == "range")
             return _counted(evaluator, loop, variables, loop.target, first, count)
     over = evaluator.value(loop.over, variables) if loop.over is not None else NOTHING
-    count = number(over)
-    if count is not None:  # Go: a range over a number
-        return _counted(evaluator, loop, variables, loop.target, 0, count)
-    if isinstance(over, Step) and over.name == "range" and over.numbers:
+    rounds = number(over)
+    if rounds is not None:  # Go: a range over a number
+        return _counted(evaluator, loop, variables, loop.target, 0, rounds)
+    if isinstance(over, TermStep) and over.name == "range" and over.numbers:
         return _counted(evaluator, loop, variables, loop.target, over.numbers[0],
                         over.numbers[1] - over.numbers[0])  # fmt: skip
     if isinstance(over, Fields) and over.is_list and len(over.pairs) <= UNROLLED:
@@ -194,17 +189,17 @@ def _over(evaluator: "Evaluator", loop: Loop, variables: "Variables") -> "Ended"
             ended = evaluator.run(loop.body, variables)
             if ended.is_over:
                 break
-        return _nothing()
+        return Ended()
     return _bytewise(evaluator, loop, variables, loop.target, over)
 
 
 def _bytewise(
-    evaluator: "Evaluator", loop: Loop, variables: "Variables", target: Expression | None,
+    evaluator: "Evaluator", loop: LoopStatement, variables: "Variables", target: Expression | None,
     over: Term,
-) -> "Ended":  # fmt: skip
+) -> Ended:  # fmt: skip
     """Follow a loop over the bytes of a value: text that grows by each is their writing."""
     before = dict(variables)
-    element = Step("element", (over,))
+    element = TermStep("element", (over,))
     if target is not None:
         evaluator.assign(target, element, variables, loop.line)
     if loop.test is not None and isinstance(target, Name):
@@ -217,22 +212,22 @@ def _bytewise(
 
 
 def _grown(evaluator: "Evaluator", before: Term, after: Term, over: Term, line: int) -> Term:
-    flat = after.of if isinstance(after, Step) and after.name == "join" else (after,)
+    flat = after.of if isinstance(after, TermStep) and after.name == "join" else (after,)
     last = flat[-1]
     place = evaluator.place(line)
-    is_upper = isinstance(last, Step) and last.name == "upper"
-    written = last.of[0] if isinstance(last, Step) and is_upper else last
-    if isinstance(written, Step) and written.name == "hex-byte":
-        made: Term = Step("hex", (over,), place)
+    is_upper = isinstance(last, TermStep) and last.name == "upper"
+    written = last.of[0] if isinstance(last, TermStep) and is_upper else last
+    if isinstance(written, TermStep) and written.name == "hex-byte":
+        made: Term = TermStep("hex", (over,), place)
         if is_upper:
-            made = Step("upper", (made,), place)
+            made = TermStep("upper", (made,), place)
         return joined(evaluator.site(line), before, made)
     if isinstance(before, Fields) and isinstance(after, Fields):
         return after
     return either([before, gap("a loop that is not followed", place, (before, after))])
 
 
-def _unknown(evaluator: "Evaluator", loop: Loop, variables: "Variables") -> "Ended":
+def _unknown(evaluator: "Evaluator", loop: LoopStatement, variables: "Variables") -> Ended:
     """Follow the body once; what it changed is not known."""
     before = dict(variables)
     if loop.target is not None:

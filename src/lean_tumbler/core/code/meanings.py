@@ -21,7 +21,7 @@ from msgspec import Struct
 _SIGNATURE = re.compile(r"(?P<name>[^()]+)\((?P<parameters>[^()]*)\)")
 
 
-class Meaning(Struct, frozen=True):
+class CallMeaning(Struct, frozen=True):
     """What one call means."""
 
     parameters: tuple[str, ...]
@@ -33,12 +33,12 @@ class Meaning(Struct, frozen=True):
 class Meanings(Struct, frozen=True):
     """What a language's calls mean."""
 
-    functions: Mapping[str, Meaning]  # by the whole name, with dots
-    methods: Mapping[str, Meaning]  # by the method's name alone
+    functions: Mapping[str, CallMeaning]  # by the whole name, with dots
+    methods: Mapping[str, CallMeaning]  # by the method's name alone
     requests: tuple[str, ...]  # names that stand for what a program was sent
     values: Mapping[str, ast.expr]  # names of the library that are values
 
-    def of(self, name: str) -> Meaning | None:
+    def of(self, name: str) -> CallMeaning | None:
         """Find a function by its name, or by the last parts of it."""
         found = self.functions.get(name)
         name = name.rpartition("/")[2]
@@ -49,7 +49,7 @@ class Meanings(Struct, frozen=True):
         return found
 
 
-def _read(signature: str, gives: str) -> tuple[str, Meaning]:
+def _read(signature: str, gives: str) -> tuple[str, CallMeaning]:
     match = _SIGNATURE.fullmatch(signature)
     if match is None:
         raise ValueError(f"{signature}: expected NAME(ARGUMENTS)")
@@ -57,7 +57,7 @@ def _read(signature: str, gives: str) -> tuple[str, Meaning]:
     names = [name.strip() for name in match["parameters"].split(",") if name.strip()]
     rest = names.pop()[1:] if names and names[-1].startswith("*") else ""
     body = ast.parse(gives.removeprefix("self := "), mode="eval").body
-    return match["name"], Meaning(tuple(names), body, rest, changes)
+    return match["name"], CallMeaning(tuple(names), body, rest, changes)
 
 
 @cache
@@ -67,12 +67,12 @@ def meanings_of(language: str) -> Meanings:
 
     text = files("lean_tumbler.core.code").joinpath(f"functions/{language}.toml").read_text("utf-8")
     table = tomllib.loads(text)
-    functions: dict[str, Meaning] = {}
-    methods: dict[str, Meaning] = {}
+    functions: dict[str, CallMeaning] = {}
+    methods: dict[str, CallMeaning] = {}
     for group in table["group"]:
         for signature, gives in group["calls"].items():
             name, meaning = _read(signature, gives)
-            if name in functions or name[1:] in methods and name.startswith("."):
+            if name in functions or (name[1:] in methods and name.startswith(".")):
                 raise ValueError(f"{language}: {name} stands twice")
             if name.startswith("."):
                 methods[name[1:]] = meaning

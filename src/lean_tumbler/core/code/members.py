@@ -9,65 +9,75 @@ from lean_tumbler.core.code.terms import (
     Fields,
     Gap,
     Handle,
-    Input,
     Pending,
-    Place,
     Reference,
     Role,
-    Step,
+    SourceLine,
     Term,
+    TermInput,
+    TermStep,
     either,
     gap,
 )
 
 
-def named_input(name: str, place: Place, *, is_request: bool = False, table: str = "") -> Term:
+def named_input(name: str, place: SourceLine, *, is_request: bool = False, table: str = "") -> Term:
     """Make an input by its name: of a request, else a field of a record."""
     role = role_of(name.rpartition(".")[2])
     if role is Role.PASSWORD and not is_request:
         role = Role.FIELD
-    return Input(role, name, place, is_request, table)
+    return TermInput(role, name, place, is_request, table)
 
 
-def parameter_input(name: str, place: Place) -> Term:
+def parameter_input(name: str, place: SourceLine) -> Term:
     """Make an input of a function's parameter: a password by its name is one that is typed."""
-    return Input(role_of(name), name, place, is_request(name))
+    return TermInput(role_of(name), name, place, is_request(name))
 
 
-def member_of(term: Term, name: str, place: Place) -> Term:
+def member_of(term: Term, name: str, place: SourceLine) -> Term:
     """Give what a term holds under a name."""
     if isinstance(term, Either):
         return either([member_of(option, name, place) for option in term.options])
     if isinstance(term, Fields):
         return _of_fields(term, name, place)
     if isinstance(term, Reference):
-        if is_request(term.name.rpartition(".")[2]) or is_request(term.name):
-            return named_input(name, place, is_request=True)
-        if role_of(name) in {Role.PASSWORD, Role.STORED} and term.name[:1].islower():
-            return named_input(f"{term.name}.{name}", place)
-        return Reference(f"{term.name}.{name}")
-    if isinstance(term, Input) and term.role in {Role.RECORD, Role.OTHER, Role.LOGIN, Role.KEY}:
-        held = term.is_request or is_request(name)
-        found = named_input(name, place, is_request=term.is_request, table=term.table)
-        if isinstance(found, Input) and found.role is Role.OTHER:
-            return Input(Role.OTHER, f"{term.name}.{name}", place, held, term.table)
-        return found
+        return _of_reference(term, name, place)
+    if isinstance(term, TermInput) and term.role in {Role.RECORD, Role.OTHER, Role.LOGIN, Role.KEY}:
+        return _of_input(term, name, place)
+    if isinstance(term, Gap):
+        return named_input(name, place) if role_of(name) is not Role.OTHER else term
+    return _of_value(term, name, place)
+
+
+def _of_reference(term: Reference, name: str, place: SourceLine) -> Term:
+    if is_request(term.name.rpartition(".")[2]) or is_request(term.name):
+        return named_input(name, place, is_request=True)
+    if role_of(name) in {Role.PASSWORD, Role.STORED} and term.name[:1].islower():
+        return named_input(f"{term.name}.{name}", place)
+    return Reference(f"{term.name}.{name}")
+
+
+def _of_input(term: TermInput, name: str, place: SourceLine) -> Term:
+    held = term.is_request or is_request(name)
+    found = named_input(name, place, is_request=term.is_request, table=term.table)
+    if isinstance(found, TermInput) and found.role is Role.OTHER:
+        return TermInput(Role.OTHER, f"{term.name}.{name}", place, held, term.table)
+    return found
+
+
+def _of_value(term: Term, name: str, place: SourceLine) -> Term:
     if isinstance(term, Pending | Handle):
         return Reference(f"?.{name}")
-    if isinstance(term, Gap) and role_of(name) is not Role.OTHER:
-        return named_input(name, place)
-    if isinstance(term, Gap):
-        return term
-    if isinstance(term, Step) and term.name == "parts" and name.isdigit():
-        return Step("part", term.of, place, (int(name),), term.detail)
-    if isinstance(term, Input | Step) and name.isdigit():
+    if isinstance(term, TermStep) and term.name == "parts" and name.isdigit():
+        return TermStep("part", term.of, place, (int(name),), term.detail)
+    if isinstance(term, TermInput | TermStep) and name.isdigit():
         return gap("a part of a value", place, (term,))
-    if isinstance(term, Step | Input):
+    if isinstance(term, TermStep | TermInput):
         return Reference(f"?.{name}")
     return named_input(name, place) if role_of(name) is not Role.OTHER else Reference(f"?.{name}")
 
 
-def _of_fields(term: Fields, name: str, place: Place) -> Term:
+def _of_fields(term: Fields, name: str, place: SourceLine) -> Term:
     for key, value in reversed(term.pairs):
         if key == name:
             return value
@@ -86,9 +96,13 @@ def written_fields(given: Iterable[Term]) -> Iterator[tuple[str, Term]]:
             for key, value in term.pairs:
                 if isinstance(value, Fields):
                     yield from written_fields([value])
-                elif key == "..." and isinstance(value, Input) and value.is_request:
+                elif key == "..." and isinstance(value, TermInput) and value.is_request:
                     yield "*", value
                 elif role_of(key) in {Role.PASSWORD, Role.STORED, Role.SALT}:
                     yield key, value
-        elif isinstance(term, Input) and term.role in {Role.RECORD, Role.OTHER} and term.is_request:
+        elif (
+            isinstance(term, TermInput)
+            and term.role in {Role.RECORD, Role.OTHER}
+            and term.is_request
+        ):
             yield "*", term

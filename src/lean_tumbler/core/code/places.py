@@ -4,10 +4,10 @@ from enum import StrEnum
 
 from msgspec import Struct
 
-from lean_tumbler.core.code.terms import Place, Term
+from lean_tumbler.core.code.terms import SourceLine, Term
 
 
-class Kind(StrEnum):
+class EventKind(StrEnum):
     """What a line does."""
 
     MAKES = "makes"  # a stored value of a password
@@ -24,11 +24,11 @@ class Kind(StrEnum):
     IGNORES = "ignores"  # an error of hashing
 
 
-class Event(Struct, frozen=True, kw_only=True):
+class CodeEvent(Struct, frozen=True, kw_only=True):
     """One thing that one line does."""
 
-    kind: Kind
-    place: Place
+    kind: EventKind
+    place: SourceLine
     function: str  # around it; empty at the top of a file
     language: str
     terms: tuple[Term, ...] = ()

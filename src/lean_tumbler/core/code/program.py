@@ -50,7 +50,7 @@ class Call(Struct, frozen=True):
     makes_object: bool = False
 
 
-class Join(Struct, frozen=True):
+class JoinExpression(Struct, frozen=True):
     """Text that is put together: by an operator that only joins, or in a template."""
 
     parts: "tuple[Expression, ...]"
@@ -65,7 +65,7 @@ class Operation(Struct, frozen=True):
     line: int
 
 
-class Choice(Struct, frozen=True):
+class ChoiceExpression(Struct, frozen=True):
     """One of two values."""
 
     test: "Expression"
@@ -99,12 +99,13 @@ class Set(Struct, frozen=True):
 class Closure(Struct, frozen=True):
     """A function without a name, or one inside another."""
 
-    function: "Function"
+    function: "CodeFunction"
     line: int
 
 
 Expression = Union[  # noqa: UP007 - the members' annotations are texts
-    Literal, Name, Member, Index, Call, Join, Operation, Choice, Wait, Items, Set, Closure
+    Literal, Name, Member, Index, Call, JoinExpression, Operation, ChoiceExpression, Wait, Items,
+    Set, Closure,
 ]  # fmt: skip
 
 
@@ -137,7 +138,7 @@ class Branch(Struct, frozen=True):
     line: int
 
 
-class Loop(Struct, frozen=True):
+class LoopStatement(Struct, frozen=True):
     """A loop: over what a list holds, from a number up to another, or as long as a test holds."""
 
     body: "tuple[Statement, ...]"
@@ -149,10 +150,10 @@ class Loop(Struct, frozen=True):
     runs_first: bool = False  # whether the test stands behind the body
 
 
-Statement = Do | Return | Stop | Branch | Loop
+Statement = Do | Return | Stop | Branch | LoopStatement
 
 
-class Parameter(Struct, frozen=True):
+class FunctionParameter(Struct, frozen=True):
     """What a function takes."""
 
     name: str
@@ -160,12 +161,12 @@ class Parameter(Struct, frozen=True):
     type_name: str = ""
 
 
-class Function(Struct, frozen=True, kw_only=True):
+class CodeFunction(Struct, frozen=True, kw_only=True):
     """A function or method."""
 
     name: str
     owner: str = ""  # its class
-    parameters: tuple[Parameter, ...] = ()
+    parameters: tuple[FunctionParameter, ...] = ()
     body: tuple[Statement, ...] = ()
     line: int = 0
     end_line: int = 0
@@ -190,7 +191,7 @@ class Unit(Struct, frozen=True, kw_only=True):
 
     path: str
     language: str
-    functions: tuple[Function, ...] = ()
+    functions: tuple[CodeFunction, ...] = ()
     classes: tuple[Class, ...] = ()
     body: tuple[Statement, ...] = ()  # what runs when it is loaded
     imports: tuple[tuple[str, str], ...] = ()  # a name here -> what it names elsewhere, with dots

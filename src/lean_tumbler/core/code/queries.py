@@ -1,24 +1,24 @@
 """Queries in text: what they write to columns, compare with them, and read from them."""
 
-import logging
 import re
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from lean_tumbler.core.code.members import named_input
 from lean_tumbler.core.code.naming import role_of
-from lean_tumbler.core.code.operators import OPERATORS, Site, joined, number
-from lean_tumbler.core.code.places import Kind
+from lean_tumbler.core.code.operators import OPERATORS
+from lean_tumbler.core.code.places import EventKind
+from lean_tumbler.core.code.sites import Site, joined, number
 from lean_tumbler.core.code.terms import (
     NOTHING,
     Constant,
     Either,
     Fields,
     Gap,
-    Input,
     Role,
-    Step,
     Term,
+    TermInput,
+    TermStep,
     either,
     gap,
     options,
@@ -54,7 +54,7 @@ def read_query(site: Site, sql: Term, given: tuple[Term, ...]) -> Term:
 
 
 def _read(site: Site, sql: Term, given: tuple[Term, ...]) -> Term:
-    row = Input(Role.RECORD, "row", site.place)
+    row = TermInput(Role.RECORD, "row", site.place)
     text, held = _flat(sql)
     if not _VERB.search(text) or len(text) > LONGEST_QUERY:
         return row
@@ -68,7 +68,7 @@ def _flat(sql: Term) -> tuple[str, dict[str, Term]]:
     """Write a query's text, with a name in each place where a value is put into it."""
     held: dict[str, Term] = {}
     pieces: list[str] = []
-    for part in sql.of if isinstance(sql, Step) and sql.name == "join" else (sql,):
+    for part in sql.of if isinstance(sql, TermStep) and sql.name == "join" else (sql,):
         if isinstance(part, Constant) and isinstance(part.value, str):
             pieces.append(part.value)
         else:
@@ -85,10 +85,9 @@ def parsed(text: str) -> "exp.Expression | None":
     import sqlglot  # noqa: PLC0415 - of an extra
     from sqlglot.errors import SqlglotError  # noqa: PLC0415 - likewise
 
-    logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
     for dialect in ("mysql", "postgres") if "`" in text else ("postgres", "mysql"):
         try:
-            return sqlglot.parse_one(text, read=dialect)
+            return cast("exp.Expression", sqlglot.parse_one(text, read=dialect))
         except (SqlglotError, RecursionError, ValueError):
             continue
     return None
@@ -136,7 +135,7 @@ class Query:
         where = found.args.get("where")
         if where is not None:
             self._where(where)
-        return row if row != NOTHING else Input(Role.RECORD, "row", self._site.place)
+        return row if row != NOTHING else TermInput(Role.RECORD, "row", self._site.place)
 
     def _insert(self, found: "exp.Expression") -> None:
         from sqlglot import exp  # noqa: PLC0415 - of an extra
@@ -153,7 +152,7 @@ class Query:
 
     def _write(self, column: str, value: Term) -> None:
         if role_of(column) in {Role.PASSWORD, Role.STORED, Role.SALT}:
-            self._site.tell(Kind.WRITES, value, how=column, table=self.table)
+            self._site.tell(EventKind.WRITES, value, how=column, table=self.table)
 
     def _where(self, where: "exp.Expression") -> None:
         from sqlglot import exp  # noqa: PLC0415 - of an extra
@@ -164,7 +163,7 @@ class Query:
                 if isinstance(column, exp.Column) and role_of(column.name) in {
                     Role.PASSWORD, Role.STORED,
                 }:  # fmt: skip
-                    self._site.tell(Kind.FINDS, value, how=column.name, table=self.table)
+                    self._site.tell(EventKind.FINDS, value, how=column.name, table=self.table)
                     break
 
     def _row(self, found: "exp.Expression") -> Term:
@@ -173,7 +172,7 @@ class Query:
         pairs: list[tuple[str, Term]] = []
         for each in found.expressions:
             if isinstance(each, exp.Star) or each.find(exp.Star):
-                whole = Input(Role.RECORD, "row", self._site.place, table=self.table)
+                whole = TermInput(Role.RECORD, "row", self._site.place, table=self.table)
                 pairs.append(("...", whole))
             elif each.alias_or_name:
                 pairs.append((each.alias_or_name, self._column(each)))
@@ -222,30 +221,31 @@ class Query:
         name = node.name.lower() if isinstance(node, exp.Anonymous) else node.key
         operands = [self.value(each) for each in _operands(node)]
         use = OPERATORS
-        if name in {"sha2", "sha2digest"} and operands:
-            bits = number(operands[1]) if len(operands) > 1 else 256
-            made = use["digest"](self._site, Constant(f"sha{bits or 256}"), operands[0])
+        algorithm = _FUNCTIONS.get(name, "")
+        if name in {"sha2", "sha2digest"}:
+            algorithm = f"sha{(number(operands[1]) if len(operands) > 1 else 256) or 256}"
+        if algorithm and operands:
+            made = use["digest"](self._site, Constant(algorithm), operands[0])
             return use["hex"](self._site, made)
-        if name in _FUNCTIONS and operands:
-            made = use["digest"](self._site, Constant(_FUNCTIONS[name]), operands[0])
-            return use["hex"](self._site, made)
-        if name in {"hex", "lower_hex"} and operands and isinstance(operands[0], Step):
+        if name in {"hex", "lower_hex"} and operands and isinstance(operands[0], TermStep):
             return use["upper"](self._site, operands[0])
         if name in _TEXT and operands:
             return use[_TEXT[name].replace("-", "_")](self._site, operands[0])
         if name in _OWN_PASSWORDS and operands:
             return use["scheme"](self._site, Constant(f"sql {name}"), *operands)
-        if name == "digest" and len(operands) == 2:
-            return use["digest"](self._site, operands[1], operands[0])
-        if name == "encode" and len(operands) == 2:
-            return use["encoded"](self._site, *operands)
-        if name in {"left", "substring", "substr"} and operands:
-            numbers = [number(each) for each in operands[1:]]
-            if name == "left" and numbers and numbers[0]:
-                return use["cut"](self._site, operands[0], Constant(0), Constant(numbers[0]))
-            if len(numbers) == 2 and numbers[0] and numbers[1]:
-                start = Constant(numbers[0] - 1)
-                return use["cut"](self._site, operands[0], start, Constant(numbers[1]))
+        if name in {"digest", "encode"} and len(operands) == 2:
+            is_digest = name == "digest"
+            ordered = operands[::-1] if is_digest else operands
+            return use["digest" if is_digest else "encoded"](self._site, *ordered)
+        return self._cut(name, operands)
+
+    def _cut(self, name: str, operands: list[Term]) -> Term:
+        numbers = [number(each) for each in operands[1:]]
+        if name == "left" and numbers and numbers[0]:
+            numbers = [1, numbers[0]]
+        if name in {"left", "substring", "substr"} and len(numbers) == 2 and all(numbers):
+            start, length = Constant((numbers[0] or 1) - 1), Constant(numbers[1])
+            return OPERATORS["cut"](self._site, operands[0], start, length)
         return gap(f"{name} in a query", self._site.place, tuple(operands))
 
 

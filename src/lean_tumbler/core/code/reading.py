@@ -1,7 +1,6 @@
 """From files to what their lines do with passwords."""
 
 import re
-import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from msgspec import Struct
@@ -9,10 +8,10 @@ from msgspec import Struct
 from lean_tumbler.core.code.evaluating import Evaluator
 from lean_tumbler.core.code.index import ProgramIndex, module_name
 from lean_tumbler.core.code.languages.registry import language_of, read_unit
-from lean_tumbler.core.code.mistakes.facts import Facts
+from lean_tumbler.core.code.mistakes.facts import CodeFacts
 from lean_tumbler.core.code.mistakes.rules import CodeFinding, find_mistakes
 from lean_tumbler.core.code.naming import is_of_interest
-from lean_tumbler.core.code.places import Event
+from lean_tumbler.core.code.places import CodeEvent
 from lean_tumbler.core.code.program import Unit
 from lean_tumbler.core.code.recovered import Recovered
 from lean_tumbler.core.code.settings import is_settings, settings_of
@@ -20,7 +19,6 @@ from lean_tumbler.core.code.sql_files import read_sql
 from lean_tumbler.core.code.terms import Constant
 
 ROUNDS = 3  # in which files are parsed that declare what others call
-_CALLS = 20_000  # within each other, of our own
 MOST_HELPERS = 50  # files that are parsed in one round for that
 _WORDS_BEFORE = (
     rb"(?:(?:export|default|public|private|protected|static|final|abstract|async|pub)[ \t]+)*"
@@ -42,7 +40,7 @@ class SourceFile(Struct, frozen=True):
 class CodeRead(Struct, frozen=True, kw_only=True):
     """What source code does with passwords."""
 
-    events: Sequence[Event]
+    events: Sequence[CodeEvent]
     formulas: Sequence[Recovered]
     findings: Sequence[CodeFinding]
     files: int  # of the languages that are read
@@ -50,26 +48,15 @@ class CodeRead(Struct, frozen=True, kw_only=True):
     followed: int  # files that have to do with passwords
     damaged: Sequence[str]  # files in which the parser met what it could not read
     languages: Mapping[str, int]  # -> files
-    facts: Facts
+    facts: CodeFacts
 
 
 def _read(path: str, source: bytes) -> Unit:
-    """Parse a file; code that is nested deeply needs deep calls here."""
-    before = sys.getrecursionlimit()
-    sys.setrecursionlimit(_CALLS)
+    """Parse a file; one that is nested too deeply is not followed, and counts as damaged."""
     try:
         return read_unit(path, source)
-    finally:
-        sys.setrecursionlimit(before)
-
-
-def _followed(evaluator: Evaluator) -> list[Event]:
-    before = sys.getrecursionlimit()
-    sys.setrecursionlimit(_CALLS)
-    try:
-        return evaluator.whole()
-    finally:
-        sys.setrecursionlimit(before)
+    except RecursionError:
+        return Unit(path=path, language="", errors=1)
 
 
 class CodeReader:
@@ -80,7 +67,7 @@ class CodeReader:
         self._units: dict[str, Unit] = {}
         self._declares: dict[bytes, list[str]] = {}
         self._settings: dict[str, Constant | None] = {}
-        self._events: list[Event] = []
+        self._events: list[CodeEvent] = []
         self._languages: dict[str, int] = {}
         self._lines = 0
 
@@ -125,13 +112,13 @@ class CodeReader:
         settings = {name: value for name, value in self._settings.items() if value is not None}
         for _ in range(ROUNDS):
             evaluator = Evaluator(ProgramIndex(self._units.values(), settings), progress)
-            events = _followed(evaluator)
+            events = evaluator.whole()
             helpers = self._helpers(evaluator.unknown)
             if not helpers:
                 break
             for path in helpers:
                 self._units[path] = _read(path, self._load(path))
-        facts = Facts([*events, *self._events])
+        facts = CodeFacts([*events, *self._events])
         return CodeRead(
             events=facts.events,
             formulas=facts.formulas,

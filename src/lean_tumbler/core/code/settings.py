@@ -5,7 +5,7 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-from lean_tumbler.core.code.terms import Constant, Place
+from lean_tumbler.core.code.terms import Constant, SourceLine
 
 _ENDINGS = (".env", ".ini", ".properties", ".yml", ".yaml", ".json", ".cfg", ".conf", ".toml")
 _LINE = re.compile(
@@ -41,7 +41,7 @@ def settings_of(path: str, source: bytes) -> Iterator[tuple[str, Constant]]:
             if _REFERENCE.search(value):
                 continue
         whole = match["name"]
-        constant = Constant(value, Place(path, number), whole)
+        constant = Constant(value, SourceLine(path, number), whole)
         for name in dict.fromkeys((whole, whole.rpartition(".")[2])):
             yield name, constant
 
@@ -58,4 +58,4 @@ def _of_json(path: str, text: str) -> Iterator[tuple[str, Constant]]:
             waiting.extend((str(key), each) for key, each in value.items())
         elif isinstance(value, str) and name:
             line = text.count("\n", 0, max(0, text.find(f'"{name}"'))) + 1
-            yield name, Constant(value, Place(path, line), name)
+            yield name, Constant(value, SourceLine(path, line), name)

@@ -3,9 +3,9 @@
 import re
 from collections.abc import Iterator
 
-from lean_tumbler.core.code.places import Event, Kind
+from lean_tumbler.core.code.places import CodeEvent, EventKind
 from lean_tumbler.core.code.queries import Query, parsed
-from lean_tumbler.core.code.terms import NOTHING, Place, Term
+from lean_tumbler.core.code.terms import NOTHING, SourceLine, Term
 
 _INTO_NEW = re.compile(r"(?is)\bNEW\s*\.\s*(\w+)\s*:?=\s*([^;]+)")
 _STATEMENT = re.compile(r"(?is)^\s*(insert|update|replace|select)\b")
@@ -16,14 +16,14 @@ MOST_STATEMENTS = 5_000
 class _Site:
     """Where a statement stands."""
 
-    def __init__(self, path: str, line: int, name: str, events: list[Event]) -> None:
-        self.place = Place(path, line)
+    def __init__(self, path: str, line: int, name: str, events: list[CodeEvent]) -> None:
+        self.place = SourceLine(path, line)
         self._name = name
         self._events = events
 
-    def tell(self, kind: Kind, *terms: Term, how: str = "", table: str = "") -> None:
+    def tell(self, kind: EventKind, *terms: Term, how: str = "", table: str = "") -> None:
         self._events.append(
-            Event(kind=kind, place=self.place, function=self._name, language="sql", terms=terms,
+            CodeEvent(kind=kind, place=self.place, function=self._name, language="sql", terms=terms,
                   how=how, table=table)
         )  # fmt: skip
 
@@ -40,14 +40,14 @@ class _Site:
         """Load nothing."""
 
 
-def read_sql(path: str, source: bytes) -> list[Event]:
+def read_sql(path: str, source: bytes) -> list[CodeEvent]:
     """Note what the statements of a file do to columns of passwords.
 
     Args:
         path: of the file.
         source: its bytes.
     """
-    events: list[Event] = []
+    events: list[CodeEvent] = []
     text = source.decode("utf-8", "replace")
     for count, (line, statement) in enumerate(_statements(text)):
         if count >= MOST_STATEMENTS:
@@ -80,7 +80,7 @@ def _one(line: int, piece: str) -> Iterator[tuple[int, str]]:
         yield line + bare[: len(bare) - len(stripped)].count("\n"), stripped
 
 
-def _read(path: str, line: int, statement: str, events: list[Event]) -> None:
+def _read(path: str, line: int, statement: str, events: list[CodeEvent]) -> None:
     opening = re.sub(r"(?is)^.*?\b(begin|then|else|do)\b", "", statement)
     name = "a trigger or routine" if _CODE.search(statement) or _INTO_NEW.search(statement) else ""
     for found in _INTO_NEW.finditer(statement):
@@ -90,7 +90,7 @@ def _read(path: str, line: int, statement: str, events: list[Event]) -> None:
         if expression is None or not expression.expressions:
             continue
         value = Query(site, {}, ()).value(expression.expressions[0])
-        site.tell(Kind.WRITES, value, how=found[1])
+        site.tell(EventKind.WRITES, value, how=found[1])
     for text in dict.fromkeys((statement, opening)):
         if _STATEMENT.search(text):
             query = parsed(text.rstrip("; \n"))

@@ -1,4 +1,4 @@
-"""What a value of a program is, as far as its source tells: constants, inputs, and steps on them."""
+"""What a value of a program is, as far as its source tells: constants, inputs and steps."""
 
 from collections.abc import Iterator
 from enum import StrEnum
@@ -6,7 +6,7 @@ from typing import Union
 
 from msgspec import Struct
 
-from lean_tumbler.core.code.program import Function
+from lean_tumbler.core.code.program import CodeFunction
 
 
 class Role(StrEnum):
@@ -26,7 +26,7 @@ class Role(StrEnum):
     OTHER = "other"
 
 
-class Place(Struct, frozen=True, order=True):
+class SourceLine(Struct, frozen=True, order=True):
     """A line of a file."""
 
     path: str
@@ -37,27 +37,27 @@ class Constant(Struct, frozen=True):
     """A value that stands in the source or a configuration file."""
 
     value: str | bytes | int | float | bool | None
-    place: Place | None = None
+    place: SourceLine | None = None
     name: str = ""  # under which it is kept; empty where it stands in the expression itself
 
 
-class Input(Struct, frozen=True):
+class TermInput(Struct, frozen=True):
     """A value that comes from elsewhere."""
 
     role: Role
     name: str
-    place: Place | None = None
+    place: SourceLine | None = None
     is_request: bool = False
     # how it was changed on the way: of a salt from a generator, how it is written
     table: str = ""
 
 
-class Step(Struct, frozen=True):
+class TermStep(Struct, frozen=True):
     """A computation; `name` and `numbers` say which."""
 
     name: str
     of: "tuple[Term, ...]"
-    place: Place | None = None
+    place: SourceLine | None = None
     numbers: tuple[int, ...] = ()
     detail: str = ""  # the digest or scheme
 
@@ -66,7 +66,7 @@ class Gap(Struct, frozen=True):
     """What could not be followed, with what went into it."""
 
     why: str
-    place: Place | None = None
+    place: SourceLine | None = None
     of: "tuple[Term, ...]" = ()
 
 
@@ -93,7 +93,7 @@ class Reference(Struct, frozen=True):
 class Routine(Struct, frozen=True):
     """A function as a value."""
 
-    function: Function
+    function: CodeFunction
     path: str
     captured: "tuple[tuple[str, Term], ...]" = ()
 
@@ -110,11 +110,11 @@ class Handle(Struct, frozen=True):
     kind: str
     of: "tuple[Term, ...]" = ()
     detail: str = ""
-    place: Place | None = None
+    place: SourceLine | None = None
 
 
 Term = Union[  # noqa: UP007 - the members' annotations are texts
-    Constant, Input, Step, Gap, Either, Fields, Reference, Routine, Pending, Handle
+    Constant, TermInput, TermStep, Gap, Either, Fields, Reference, Routine, Pending, Handle
 ]  # fmt: skip
 
 NOTHING = Constant(None)
@@ -129,7 +129,7 @@ HASHING = frozenset({"digest", "hmac", "pbkdf2", "scheme", "crypt"})
 
 def parts(term: Term) -> "tuple[Term, ...]":
     """Give what a term is directly made of."""
-    if isinstance(term, Step | Gap | Handle):
+    if isinstance(term, TermStep | Gap | Handle):
         return term.of
     if isinstance(term, Either):
         return term.options
@@ -152,25 +152,25 @@ def inside(term: Term, *, through_hashes: bool = True) -> Iterator[Term]:
         found = waiting.pop()
         seen += 1
         yield found
-        if isinstance(found, Step):
-            if found.name in OPAQUE or (found.name in HASHING and not through_hashes):
-                continue
+        is_hash = isinstance(found, TermStep) and found.name in HASHING and not through_hashes
+        if is_hash or (isinstance(found, TermStep) and found.name in OPAQUE):
+            continue
         waiting.extend(parts(found))
 
 
-def inputs(term: Term, *roles: Role, through_hashes: bool = True) -> list[Input]:
+def inputs(term: Term, *roles: Role, through_hashes: bool = True) -> list[TermInput]:
     """Give the inputs of certain roles that a term holds."""
     return [
         found
         for found in inside(term, through_hashes=through_hashes)
-        if isinstance(found, Input) and found.role in roles
+        if isinstance(found, TermInput) and found.role in roles
     ]
 
 
 def is_typed(term: Term) -> bool:
     """Tell whether a term holds a password that nothing hashed."""
     for found in inside(term, through_hashes=False):
-        if isinstance(found, Input) and found.role is Role.PASSWORD:
+        if isinstance(found, TermInput) and found.role is Role.PASSWORD:
             return True
     return False
 
@@ -178,10 +178,10 @@ def is_typed(term: Term) -> bool:
 def is_hashed(term: Term) -> bool:
     """Tell whether a term holds a hash of a password, or a stored value."""
     for found in inside(term, through_hashes=False):
-        if isinstance(found, Step) and found.name in HASHING:
+        if isinstance(found, TermStep) and found.name in HASHING:
             if inputs(found, Role.PASSWORD, Role.FIELD):
                 return True
-        elif isinstance(found, Input) and found.role is Role.STORED:
+        elif isinstance(found, TermInput) and found.role is Role.STORED:
             return True
     return False
 
@@ -192,13 +192,13 @@ _TELLING = frozenset(
 )
 
 
-def gap(why: str, place: Place | None, terms: "tuple[Term, ...] | list[Term]") -> Gap:
+def gap(why: str, place: SourceLine | None, terms: "tuple[Term, ...] | list[Term]") -> Gap:
     """Make a gap, which keeps only what counts of what went into it."""
     kept: dict[Term, None] = {}
     for term in terms:
         for found in inside(term, through_hashes=False):
-            is_input = isinstance(found, Input) and found.role in _TELLING
-            is_hash = isinstance(found, Step) and found.name in HASHING
+            is_input = isinstance(found, TermInput) and found.role in _TELLING
+            is_hash = isinstance(found, TermStep) and found.name in HASHING
             if (is_input or is_hash) and len(kept) < _KEPT:
                 kept[found] = None
     return Gap(why, place, tuple(kept))
@@ -207,8 +207,8 @@ def gap(why: str, place: Place | None, terms: "tuple[Term, ...] | list[Term]") -
 def tells(term: Term) -> bool:
     """Tell whether a term has to do with a password or a stored value."""
     return any(
-        (isinstance(found, Input) and found.role in _TELLING)
-        or (isinstance(found, Step) and found.name in HASHING)
+        (isinstance(found, TermInput) and found.role in _TELLING)
+        or (isinstance(found, TermStep) and found.name in HASHING)
         or isinstance(found, Routine | Pending)
         for found in inside(term, through_hashes=False)
     )

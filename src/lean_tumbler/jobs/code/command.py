@@ -1,5 +1,6 @@
 """`code`: which lines of source make, check, write and leak passwords."""
 
+import logging
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -82,6 +83,7 @@ def read_places(
     from lean_tumbler.core.code.reading import CodeReader
     from lean_tumbler.stores.source_trees import SourceTree
 
+    logging.getLogger("sqlglot").setLevel(logging.CRITICAL)  # what it cannot read is left out
     tree = SourceTree(places, everything=all_folders)
     reader = CodeReader(tree.load)
     with session.progress("Reading", total=0, unit="files") as advance:

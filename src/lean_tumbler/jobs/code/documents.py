@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import Annotated
 
-from lean_tumbler.core.code.places import Event, Kind
+from lean_tumbler.core.code.places import CodeEvent, EventKind
 from lean_tumbler.core.code.reading import CodeRead
 from lean_tumbler.core.code.recovered import Recovered
 from lean_tumbler.core.code.terms import Role, inputs, is_hashed, is_typed
@@ -12,15 +12,15 @@ from lean_tumbler.stores.source_trees import SourceTree
 
 # Kinds of places that are listed by themselves; what a function returns is not one.
 _LISTED = {
-    Kind.MAKES: "makes a value",
-    Kind.CHECKS: "checks a password",
-    Kind.COMPARES: "compares",
-    Kind.WRITES: "writes to a column",
-    Kind.LEAVES: "lets something out",
-    Kind.TAKES: "takes a password in",
-    Kind.FINDS: "finds rows by it",
-    Kind.ENCRYPTS: "encrypts",
-    Kind.GIVES: "made by a call that is not followed",
+    EventKind.MAKES: "makes a value",
+    EventKind.CHECKS: "checks a password",
+    EventKind.COMPARES: "compares",
+    EventKind.WRITES: "writes to a column",
+    EventKind.LEAVES: "lets something out",
+    EventKind.TAKES: "takes a password in",
+    EventKind.FINDS: "finds rows by it",
+    EventKind.ENCRYPTS: "encrypts",
+    EventKind.GIVES: "made by a call that is not followed",
 }
 
 
@@ -126,7 +126,7 @@ def code_document(found: CodeRead, tree: SourceTree, *, with_places: bool) -> Co
                 remedy=each.remedy,
             )
             for each in found.findings
-        ],  # fmt: skip
+        ],
         formulas=[_formula(each) for each in found.formulas],
         places=_places(found.events) if with_places else [],
         damaged=list(found.damaged),
@@ -137,9 +137,15 @@ def code_document(found: CodeRead, tree: SourceTree, *, with_places: bool) -> Co
 
 def _formula(found: Recovered) -> CodeFormulaPart:
     return CodeFormulaPart(
-        path=found.place.path, line=found.place.line, function=found.function,
-        formula=found.text, complete=found.steps is not None, stored=found.is_stored,
-        layout=found.layout, raw=found.is_raw, columns=dict(found.columns),
+        path=found.place.path,
+        line=found.place.line,
+        function=found.function,
+        formula=found.text,
+        complete=found.steps is not None,
+        stored=found.is_stored,
+        layout=found.layout,
+        raw=found.is_raw,
+        columns=dict(found.columns),
         keys=[
             ConstantPart(
                 name=key.name,
@@ -156,11 +162,12 @@ def _formula(found: Recovered) -> CodeFormulaPart:
             )
             for each in found.missing
         ],
-        known=None, opened=None,
-    )  # fmt: skip
+        known=None,
+        opened=None,
+    )
 
 
-def _places(events: Sequence[Event]) -> list[CodePlacePart]:
+def _places(events: Sequence[CodeEvent]) -> list[CodePlacePart]:
     found: dict[tuple[str, int, str], CodePlacePart] = {}
     for event in events:
         does = _LISTED.get(event.kind)
@@ -172,13 +179,17 @@ def _places(events: Sequence[Event]) -> list[CodePlacePart]:
         key = (event.place.path, event.place.line, does)
         if key not in found or is_certain:
             found[key] = CodePlacePart(
-                path=event.place.path, line=event.place.line, function=event.function,
-                does=does, how=event.how, certain=is_certain,
-            )  # fmt: skip
+                path=event.place.path,
+                line=event.place.line,
+                function=event.function,
+                does=does,
+                how=event.how,
+                certain=is_certain,
+            )
     return [found[key] for key in sorted(found)]
 
 
-def _concerns(event: Event) -> bool:
+def _concerns(event: CodeEvent) -> bool:
     return any(
         is_typed(term) or is_hashed(term) or inputs(term, Role.PASSWORD, Role.FIELD, Role.STORED)
         for term in event.terms

@@ -3,17 +3,18 @@
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, ClassVar
 
-from lean_tumbler.core.code.languages.lowering import Grammar, Lowering, unescaped
+from lean_tumbler.core.code.languages.common_nodes import CommonNodes
+from lean_tumbler.core.code.languages.lowering import Grammar, unescaped
 from lean_tumbler.core.code.program import (
     Branch,
     Expression,
+    FunctionParameter,
     Index,
     Items,
     Literal,
-    Loop,
+    LoopStatement,
     Name,
     Operation,
-    Parameter,
     Return,
     Set,
     Statement,
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 _GRAMMAR = ("tree_sitter_go", "language")
 
 
-class Go(Lowering):
+class GoNodes(CommonNodes):
     """Lowers Go."""
 
     language = "go"
@@ -162,16 +163,16 @@ class Go(Lowering):
         line = self.line(node)
         if inside is None:
             tests = [child for child in node.named_children if child.type != "block"]
-            return Loop(body, line, test=self.expression(tests[0] if tests else None))
+            return LoopStatement(body, line, test=self.expression(tests[0] if tests else None))
         if inside.type == "range_clause":
             target = self.child(inside, "left")
             if isinstance(target, Items) and target.pairs:
                 target = target.pairs[-1][1]
-            return Loop(body, line, target=target, over=self.child(inside, "right"))
+            return LoopStatement(body, line, target=target, over=self.child(inside, "right"))
         first, after = (inside.child_by_field_name(field) for field in ("initializer", "update"))
         if after is not None:
             body = (*body, *self.statements([after]))
-        loop = Loop(body, line, test=self.child(inside, "condition"))
+        loop = LoopStatement(body, line, test=self.child(inside, "condition"))
         before = self.statements([first]) if first is not None else ()
         return Branch(Literal(True, line), (*before, loop), (), line)
 
@@ -206,13 +207,13 @@ class Go(Lowering):
         self.functions.append(made)
         self.owner = before
 
-    def parameters(self, node: "Node") -> Iterator[Parameter]:
+    def parameters(self, node: "Node") -> Iterator[FunctionParameter]:
         """Give what a function takes."""
         found = node.child_by_field_name("parameters")
         for child in found.named_children if found else []:
             type_name = self.text(child.child_by_field_name("type"))
             for name in child.children_by_field_name("name"):
-                yield Parameter(self.text(name), None, type_name)
+                yield FunctionParameter(self.text(name), None, type_name)
 
     def on_import_spec(self, node: "Node") -> None:
         """Take the name of a package."""

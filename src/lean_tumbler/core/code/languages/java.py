@@ -3,18 +3,19 @@
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, ClassVar
 
-from lean_tumbler.core.code.languages.lowering import Grammar, Lowering, unescaped
+from lean_tumbler.core.code.languages.common_nodes import CommonNodes
+from lean_tumbler.core.code.languages.lowering import Grammar, unescaped
 from lean_tumbler.core.code.program import (
     Branch,
     Call,
     Class,
     Do,
     Expression,
+    FunctionParameter,
     Items,
     Literal,
-    Loop,
+    LoopStatement,
     Name,
-    Parameter,
     Set,
     Statement,
 )
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 _GRAMMAR = ("tree_sitter_java", "language")
 
 
-class Java(Lowering):
+class JavaNodes(CommonNodes):
     """Lowers Java."""
 
     language = "java"
@@ -121,7 +122,7 @@ class Java(Lowering):
 
     def on_enhanced_for_statement(self, node: "Node") -> Statement:
         """Lower a loop over what a list holds."""
-        return Loop(
+        return LoopStatement(
             self.block(node.child_by_field_name("body")),
             self.line(node),
             target=self.child(node, "name"),
@@ -163,11 +164,11 @@ class Java(Lowering):
 
     on_constructor_declaration = on_method_declaration
 
-    def parameters(self, node: "Node") -> Iterator[Parameter]:
+    def parameters(self, node: "Node") -> Iterator[FunctionParameter]:
         """Give what a method takes."""
         found = node.child_by_field_name("parameters")
         if found is not None and found.type == "identifier":
-            yield Parameter(self.text(found))
+            yield FunctionParameter(self.text(found))
             return
         for child in found.named_children if found else []:
             name = child.child_by_field_name("name")
@@ -176,7 +177,7 @@ class Java(Lowering):
             elif child.type == "spread_parameter":
                 name = child.named_children[-1].child_by_field_name("name")
             type_name = self.text(child.child_by_field_name("type"))
-            yield Parameter(self.text(name), None, type_name)
+            yield FunctionParameter(self.text(name), None, type_name)
 
     def on_class_declaration(self, node: "Node") -> None:
         """Take a class."""

@@ -3,18 +3,19 @@
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, ClassVar
 
-from lean_tumbler.core.code.languages.lowering import Grammar, Lowering, unescaped
+from lean_tumbler.core.code.languages.common_nodes import CommonNodes
+from lean_tumbler.core.code.languages.lowering import Grammar, unescaped
 from lean_tumbler.core.code.program import (
     Call,
     Class,
     Closure,
     Expression,
+    FunctionParameter,
     Items,
-    Join,
+    JoinExpression,
     Literal,
-    Loop,
+    LoopStatement,
     Name,
-    Parameter,
     Set,
     Statement,
 )
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from tree_sitter import Node
 
 
-class JavaScript(Lowering):
+class JavaScript(CommonNodes):
     """Lowers JavaScript and TypeScript."""
 
     language = "javascript"
@@ -67,7 +68,7 @@ class JavaScript(Lowering):
         if all(isinstance(part, Literal) for part in parts):
             text = "".join(str(part.value) for part in parts if isinstance(part, Literal))
             return Literal(text, self.line(node))
-        return Join(tuple(parts), self.line(node))
+        return JoinExpression(tuple(parts), self.line(node))
 
     def on_member_expression(self, node: "Node") -> Expression:
         """Lower a property."""
@@ -183,7 +184,7 @@ class JavaScript(Lowering):
             return Set(target, self._named(value, Name(named, 0)), self.line(node))
         return super().on_assignment_expression(node)
 
-    on_augmented_assignment_expression = Lowering.on_assignment_expression
+    on_augmented_assignment_expression = CommonNodes.on_assignment_expression
 
     def on_export_statement(self, node: "Node") -> Expression | Statement | None:
         """Lower what is exported."""
@@ -216,7 +217,7 @@ class JavaScript(Lowering):
 
     def on_for_in_statement(self, node: "Node") -> Statement:
         """Lower a loop over what a list holds."""
-        return Loop(
+        return LoopStatement(
             self.block(node.child_by_field_name("body")),
             self.line(node),
             target=self.child(node, "left"),
@@ -246,11 +247,11 @@ class JavaScript(Lowering):
 
     on_function_expression = on_arrow_function
 
-    def parameters(self, node: "Node") -> Iterator[Parameter]:
+    def parameters(self, node: "Node") -> Iterator[FunctionParameter]:
         """Give what a function takes; a pattern has no name, its variables have theirs."""
         single = node.child_by_field_name("parameter")
         if single is not None:
-            yield Parameter(self.text(single))
+            yield FunctionParameter(self.text(single))
         found = node.child_by_field_name("parameters")
         for child in found.named_children if found else []:
             pattern, default = child, None
@@ -262,10 +263,12 @@ class JavaScript(Lowering):
                 default = child.child_by_field_name("right")
             if pattern.type == "object_pattern":
                 for target in self._pattern_names(pattern):
-                    yield Parameter(target)
+                    yield FunctionParameter(target)
                 continue
             value = self.expression(default) if default is not None else None
-            yield Parameter(self.text(pattern), value, self.text(child.child_by_field_name("type")))
+            yield FunctionParameter(
+                self.text(pattern), value, self.text(child.child_by_field_name("type"))
+            )
 
     def _pattern_names(self, node: "Node") -> Iterator[str]:
         found = self.expression(node)

@@ -3,18 +3,19 @@
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, ClassVar
 
-from lean_tumbler.core.code.languages.lowering import Grammar, Lowering, unescaped
+from lean_tumbler.core.code.languages.common_nodes import CommonNodes
+from lean_tumbler.core.code.languages.lowering import Grammar, unescaped
 from lean_tumbler.core.code.program import (
     Call,
     Class,
     Do,
     Expression,
+    FunctionParameter,
     Items,
-    Join,
+    JoinExpression,
     Literal,
-    Loop,
+    LoopStatement,
     Name,
-    Parameter,
     Set,
     Statement,
     Stop,
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
 _GRAMMAR = ("tree_sitter_php", "language_php")
 
 
-class Php(Lowering):
+class PhpNodes(CommonNodes):
     """Lowers PHP."""
 
     language = "php"
@@ -84,7 +85,7 @@ class Php(Lowering):
         if not parts:
             return Literal("", self.line(node))
         single = parts[0] if len(parts) == 1 and isinstance(parts[0], Literal) else None
-        return single or Join(tuple(parts), self.line(node))
+        return single or JoinExpression(tuple(parts), self.line(node))
 
     on_heredoc_body = on_nowdoc_body = on_shell_command_expression = on_encapsed_string
 
@@ -211,7 +212,7 @@ class Php(Lowering):
         """Lower a loop over what an array holds."""
         over, target, *_ = node.named_children
         named = target.named_children[-1] if target.type == "pair" else target
-        return Loop(
+        return LoopStatement(
             self.block(node.child_by_field_name("body")),
             self.line(node),
             target=self.expression(named),
@@ -245,7 +246,7 @@ class Php(Lowering):
 
     on_arrow_function = on_anonymous_function_creation_expression = on_anonymous_function
 
-    def parameters(self, node: "Node") -> Iterator[Parameter]:
+    def parameters(self, node: "Node") -> Iterator[FunctionParameter]:
         """Give what a function takes."""
         found = node.child_by_field_name("parameters")
         for child in found.named_children if found else []:
@@ -253,7 +254,7 @@ class Php(Lowering):
             default = child.child_by_field_name("default_value")
             value = self.expression(default) if default else None
             if name:
-                yield Parameter(name, value, self.text(child.child_by_field_name("type")))
+                yield FunctionParameter(name, value, self.text(child.child_by_field_name("type")))
 
     def on_class_declaration(self, node: "Node") -> None:
         """Take a class."""

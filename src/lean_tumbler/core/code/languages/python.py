@@ -4,7 +4,8 @@ import ast
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, ClassVar
 
-from lean_tumbler.core.code.languages.lowering import Grammar, Lowering
+from lean_tumbler.core.code.languages.common_nodes import CommonNodes
+from lean_tumbler.core.code.languages.lowering import Grammar
 from lean_tumbler.core.code.program import (
     Branch,
     Call,
@@ -12,13 +13,13 @@ from lean_tumbler.core.code.program import (
     Closure,
     Do,
     Expression,
+    FunctionParameter,
     Index,
     Items,
-    Join,
+    JoinExpression,
     Literal,
-    Loop,
+    LoopStatement,
     Operation,
-    Parameter,
     Set,
     Statement,
 )
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
 _GRAMMAR = ("tree_sitter_python", "language")
 
 
-class Python(Lowering):
+class PythonNodes(CommonNodes):
     """Lowers Python."""
 
     language = "python"
@@ -53,7 +54,7 @@ class Python(Lowering):
                 parts.append(Literal(self._unquoted(content), self.line(child)))
             elif child.type == "interpolation":
                 parts.append(self._interpolated(child))
-        return Join(tuple(parts), line)
+        return JoinExpression(tuple(parts), line)
 
     def _interpolated(self, node: "Node") -> Expression:
         value = self.child(node, "expression")
@@ -75,7 +76,7 @@ class Python(Lowering):
         line = self.line(node)
         if len(values) == len(parts) and all(isinstance(value, str) for value in values):
             return Literal("".join(map(str, values)), line)
-        return Join(parts, line)
+        return JoinExpression(parts, line)
 
     def on_attribute(self, node: "Node") -> Expression:
         """Lower an attribute."""
@@ -131,16 +132,16 @@ class Python(Lowering):
 
     def on_conditional_expression(self, node: "Node") -> Expression:
         """Lower a choice between two values, which has no fields here."""
-        from lean_tumbler.core.code.program import Choice  # noqa: PLC0415 - one use
+        from lean_tumbler.core.code.program import ChoiceExpression  # noqa: PLC0415 - one use
 
         yes, test, no = (self.expression(child) for child in node.named_children[:3])
-        return Choice(test, yes, no, self.line(node))
+        return ChoiceExpression(test, yes, no, self.line(node))
 
     def on_named_expression(self, node: "Node") -> Expression:
         """Lower an assignment inside an expression."""
         return Set(self.child(node, "name"), self.child(node, "value"), self.line(node))
 
-    on_await = Lowering.on_await_expression
+    on_await = CommonNodes.on_await_expression
 
     def on_dictionary(self, node: "Node") -> Expression:
         """Lower a map."""
@@ -169,7 +170,7 @@ class Python(Lowering):
 
     def on_for_statement(self, node: "Node") -> Statement:
         """Lower a loop over what a list or range holds."""
-        return Loop(
+        return LoopStatement(
             self.block(node.child_by_field_name("body")),
             self.line(node),
             target=self.child(node, "left"),
@@ -250,17 +251,18 @@ class Python(Lowering):
         """Lower a function without a name."""
         return Closure(self.function(node, ""), self.line(node))
 
-    def parameters(self, node: "Node") -> Iterator[Parameter]:
+    def parameters(self, node: "Node") -> Iterator[FunctionParameter]:
         """Give what a function takes."""
         found = node.child_by_field_name("parameters")
         for child in found.named_children if found else []:
             name = child.child_by_field_name("name")
             if name is None:
-                name = child if child.type == "identifier" else (child.named_children or [None])[0]
+                inner = child.named_children[0] if child.named_children else None
+                name = child if child.type == "identifier" else inner
             default = child.child_by_field_name("value")
             value = self.expression(default) if default is not None else None
             if name is not None:
-                yield Parameter(self.text(name).lstrip("*"), value)
+                yield FunctionParameter(self.text(name).lstrip("*"), value)
 
     def on_class_definition(self, node: "Node") -> None:
         """Take a class."""

@@ -6,19 +6,26 @@ from importlib import import_module
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from lean_tumbler.core.code.languages.go import Go
-from lean_tumbler.core.code.languages.java import Java
+from lean_tumbler.core.code.languages.go import GoNodes
+from lean_tumbler.core.code.languages.java import JavaNodes
 from lean_tumbler.core.code.languages.javascript import JavaScript
 from lean_tumbler.core.code.languages.lowering import Lowering
-from lean_tumbler.core.code.languages.php import Php
-from lean_tumbler.core.code.languages.python import Python
-from lean_tumbler.core.code.languages.ruby import Ruby
+from lean_tumbler.core.code.languages.php import PhpNodes
+from lean_tumbler.core.code.languages.python import PythonNodes
+from lean_tumbler.core.code.languages.ruby import RubyNodes
 from lean_tumbler.core.code.program import Unit
 
 if TYPE_CHECKING:
     from tree_sitter import Parser
 
-LANGUAGES: tuple[type[Lowering], ...] = (Php, JavaScript, Python, Java, Ruby, Go)
+LANGUAGES: tuple[type[Lowering], ...] = (
+    PhpNodes,
+    JavaScript,
+    PythonNodes,
+    JavaNodes,
+    RubyNodes,
+    GoNodes,
+)
 _BY_ENDING: Mapping[str, type[Lowering]] = MappingProxyType(
     {ending: language for language in LANGUAGES for ending in language.endings}
 )

@@ -3,24 +3,25 @@
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, ClassVar
 
-from lean_tumbler.core.code.languages.lowering import Grammar, Lowering, unescaped
+from lean_tumbler.core.code.languages.common_nodes import CommonNodes
+from lean_tumbler.core.code.languages.lowering import Grammar, unescaped
 from lean_tumbler.core.code.program import (
     Branch,
     Call,
     Class,
     Closure,
+    CodeFunction,
     Do,
     Expression,
-    Function,
+    FunctionParameter,
     Index,
     Items,
-    Join,
+    JoinExpression,
     Literal,
-    Loop,
+    LoopStatement,
     Member,
     Name,
     Operation,
-    Parameter,
     Return,
     Set,
     Statement,
@@ -33,7 +34,7 @@ if TYPE_CHECKING:
 _GRAMMAR = ("tree_sitter_ruby", "language")
 
 
-class Ruby(Lowering):
+class RubyNodes(CommonNodes):
     """Lowers Ruby."""
 
     language = "ruby"
@@ -62,7 +63,9 @@ class Ruby(Lowering):
         parts: list[Expression] = []
         for child in node.named_children:
             if child.type == "interpolation":
-                parts.append(self.expression((child.named_children or [None])[0]))
+                parts.append(
+                    self.expression(child.named_children[0] if child.named_children else None)
+                )
             elif child.type == "escape_sequence":
                 parts.append(Literal(unescaped(self.text(child)), self.line(child)))
             elif child.type in {"string_content", "heredoc_content"}:
@@ -70,14 +73,14 @@ class Ruby(Lowering):
         if all(isinstance(part, Literal) for part in parts):
             text = "".join(str(part.value) for part in parts if isinstance(part, Literal))
             return Literal(text, self.line(node))
-        return Join(tuple(parts), self.line(node))
+        return JoinExpression(tuple(parts), self.line(node))
 
     on_heredoc_body = on_bare_string = on_string
 
     def on_chained_string(self, node: "Node") -> Expression:
         """Lower texts that stand side by side."""
         parts = tuple(self.expression(child) for child in node.named_children)
-        return Join(parts, self.line(node))
+        return JoinExpression(parts, self.line(node))
 
     def on_heredoc_beginning(self, node: "Node") -> Expression:
         """Lower text over several lines, which stands further below in the tree."""
@@ -172,12 +175,14 @@ class Ruby(Lowering):
         body = self.statements((block.child_by_field_name("body") or block).named_children)
         target = names[0] if names else None
         if method == "times":
-            loop = Loop(body, line, target=target, times=of)
+            loop = LoopStatement(body, line, target=target, times=of)
         elif method == "upto" and given:
-            loop = Loop(body, line, target=target, over=Operation("range", (of, given[0]), line))
+            loop = LoopStatement(
+                body, line, target=target, over=Operation("range", (of, given[0]), line)
+            )
         else:
-            loop = Loop(body, line, target=target, over=of)
-        made = Function(name="{}", body=(loop,), line=line, owner=self.owner)
+            loop = LoopStatement(body, line, target=target, over=of)
+        made = CodeFunction(name="{}", body=(loop,), line=line, owner=self.owner)
         return Closure(made, line)
 
     def on_range(self, node: "Node") -> Expression:
@@ -238,7 +243,7 @@ class Ruby(Lowering):
             inside = inside.named_children[0]
         return Return(self.expression(inside) if inside is not None else None, self.line(node))
 
-    on_break = on_next = Lowering.on_comment
+    on_break = on_next = CommonNodes.on_comment
 
     def on_if(self, node: "Node") -> Statement:
         """Lower a condition; `unless` is its contrary."""
@@ -255,7 +260,7 @@ class Ruby(Lowering):
     def expression(self, node: "Node | None") -> Expression:
         """Lower a node that is a value: conditions are values here too."""
         if node is not None and node.type in {"if", "unless", "case", "begin"}:
-            made = Function(
+            made = CodeFunction(
                 name="{}", body=given_back((self._statement(node),)), line=self.line(node)
             )
             return Closure(made, self.line(node))
@@ -263,7 +268,7 @@ class Ruby(Lowering):
 
     def _statement(self, node: "Node") -> Statement:
         found = self._lowered(node)
-        if isinstance(found, Do | Return | Stop | Branch | Loop):
+        if isinstance(found, Do | Return | Stop | Branch | LoopStatement):
             return found
         return Do(found or Literal(None, 0), self.line(node))
 
@@ -311,7 +316,7 @@ class Ruby(Lowering):
     def on_lambda(self, node: "Node") -> Expression:
         """Lower a function without a name."""
         body = node.child_by_field_name("body")
-        made = Function(
+        made = CodeFunction(
             name="",
             parameters=tuple(self.parameters(node)),
             body=self.function_body(
@@ -323,14 +328,14 @@ class Ruby(Lowering):
         )
         return Closure(made, self.line(node))
 
-    def parameters(self, node: "Node") -> Iterator[Parameter]:
+    def parameters(self, node: "Node") -> Iterator[FunctionParameter]:
         """Give what a method takes."""
         found = node.child_by_field_name("parameters")
         for child in found.named_children if found else []:
             name = child.child_by_field_name("name") or child
             default = child.child_by_field_name("value")
             value = self.expression(default) if default is not None else None
-            yield Parameter(self.text(name).lstrip("*&"), value)
+            yield FunctionParameter(self.text(name).lstrip("*&"), value)
 
     def on_class(self, node: "Node") -> None:
         """Take a class."""

@@ -1,21 +1,21 @@
 """What detectors ask of a program: its events, and what one event says."""
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
 
 from lean_tumbler.core.code.naming import role_of
-from lean_tumbler.core.code.places import Event, Kind
+from lean_tumbler.core.code.places import CodeEvent, EventKind
 from lean_tumbler.core.code.recovered import Recovered, hashes_password, recover
 from lean_tumbler.core.code.terms import (
     HASHING,
     Constant,
     Fields,
-    Input,
-    Place,
     Role,
-    Step,
+    SourceLine,
     Term,
+    TermInput,
+    TermStep,
     inputs,
     inside,
     is_typed,
@@ -34,13 +34,13 @@ _OF_PEOPLE = re.compile(
 )
 
 
-class Facts:
+class CodeFacts:
     """The events of one program, and what follows from several of them."""
 
-    def __init__(self, events: Sequence[Event]) -> None:
+    def __init__(self, events: Sequence[CodeEvent]) -> None:
         self.events = tuple(events)
 
-    def of(self, *kinds: Kind) -> Iterator[Event]:
+    def of(self, *kinds: EventKind) -> Iterator[CodeEvent]:
         """Give the events of some kinds."""
         return (event for event in self.events if event.kind in kinds)
 
@@ -49,7 +49,7 @@ class Facts:
         """What the program writes to columns of salts."""
         return tuple(
             option
-            for event in self.of(Kind.WRITES)
+            for event in self.of(EventKind.WRITES)
             if role_of(event.how) is Role.SALT
             for option in options(event.terms[0])
         )
@@ -57,12 +57,12 @@ class Facts:
     @cached_property
     def has_rehash(self) -> frozenset[str]:
         """Languages in which something asks whether a stored value is outdated."""
-        return frozenset(event.language for event in self.of(Kind.RENEWS))
+        return frozenset(event.language for event in self.of(EventKind.RENEWS))
 
     @cached_property
     def formulas(self) -> tuple[Recovered, ...]:
         """The formulas of what is stored, compared or returned; each once."""
-        found: dict[tuple[str, Place, bool], Recovered] = {}
+        found: dict[tuple[str, SourceLine, bool], Recovered] = {}
         for event, term, is_stored in self.hashes:
             made = recover(term, event.function, self.salts, is_stored=is_stored)
             if made is None:
@@ -74,12 +74,14 @@ class Facts:
         return tuple(_outer(found.values()))
 
     @cached_property
-    def hashes(self) -> tuple[tuple[Event, Term, bool], ...]:
+    def hashes(self) -> tuple[tuple[CodeEvent, Term, bool], ...]:
         """Digests of passwords that leave a function: with whether they are stored or compared."""
         return tuple(self._hashes())
 
-    def _hashes(self) -> Iterator[tuple[Event, Term, bool]]:
-        for event in self.of(Kind.RETURNS, Kind.WRITES, Kind.COMPARES, Kind.FINDS):
+    def _hashes(self) -> Iterator[tuple[CodeEvent, Term, bool]]:
+        for event in self.of(
+            EventKind.RETURNS, EventKind.WRITES, EventKind.COMPARES, EventKind.FINDS
+        ):
             for term in event.terms:
                 for option in options(term):
                     waiting = [option]
@@ -87,11 +89,11 @@ class Facts:
                         waiting = [each for part in parts(option) for each in options(part)]
                     for each in waiting:
                         if hashes_password(each) and not _is_answer(each):
-                            yield event, each, event.kind is not Kind.RETURNS
+                            yield event, each, event.kind is not EventKind.RETURNS
 
 
 def _is_answer(term: Term) -> bool:
-    return isinstance(term, Step) and term.name in {"compared", "checked", "opened", "outdated"}
+    return isinstance(term, TermStep) and term.name in {"compared", "checked", "opened", "outdated"}
 
 
 def _outer(found: Iterable[Recovered]) -> Iterator[Recovered]:
@@ -102,34 +104,34 @@ def _outer(found: Iterable[Recovered]) -> Iterator[Recovered]:
         for each in known
         for term in each.terms
         for step in inside(term)
-        if isinstance(step, Step) and step.name in HASHING and step.place != each.place
+        if isinstance(step, TermStep) and step.name in HASHING and step.place != each.place
     }
     for each in known:
         if each.is_stored or each.place not in inner:
             yield each
 
 
-def typed_steps(term: Term) -> Iterator[Step]:
+def typed_steps(term: Term) -> Iterator[TermStep]:
     """Give the steps between a typed password and the first that hashes it."""
     for found in inside(term):
-        if isinstance(found, Step) and found.name in CHANGING and is_typed(found):
+        if isinstance(found, TermStep) and found.name in CHANGING and is_typed(found):
             yield found
 
 
-def hashing_steps(term: Term) -> Iterator[Step]:
+def hashing_steps(term: Term) -> Iterator[TermStep]:
     """Give the steps of a term that hash a password, the last first."""
     waiting = [term]
     seen = 0
     while waiting and seen < 500:
         found = waiting.pop(0)
         seen += 1
-        if isinstance(found, Step) and found.name in HASHING:
-            if inputs(found, Role.PASSWORD, Role.FIELD):
-                yield found
+        is_hash = isinstance(found, TermStep) and found.name in HASHING
+        if isinstance(found, TermStep) and is_hash and inputs(found, Role.PASSWORD, Role.FIELD):
+            yield found
         waiting.extend(parts(found))
 
 
-def constants_beside(step: Step) -> Iterator[Constant]:
+def constants_beside(step: TermStep) -> Iterator[Constant]:
     """Give the constants that are joined to what a step hashes, or are its key or salt."""
     for each in step.of:
         for found in inside(each):
@@ -144,13 +146,22 @@ def _is_long(term: Constant) -> bool:
 
 def is_record(term: Term) -> bool:
     """Tell whether a term is a whole row of a table with passwords."""
-    if isinstance(term, Input):
+    if isinstance(term, TermInput):
         is_row = term.role is Role.RECORD and not term.is_request
         return is_row and _OF_PEOPLE.search(term.table.lower()) is not None
     if isinstance(term, Fields):
         return any(
             (key == "..." and is_record(value))
-            or (isinstance(value, Input) and value.role in {Role.STORED, Role.FIELD})
+            or (isinstance(value, TermInput) and value.role in {Role.STORED, Role.FIELD})
             for key, value in term.pairs
         )
     return False
+
+
+def hashes(term: Term) -> bool:
+    """Tell whether a term is a hash of a password."""
+    return any(True for option in options(term) for _ in hashing_steps(option))
+
+
+Seen = tuple[CodeEvent, SourceLine, str]  # the event, the line, and what is seen there
+Detector = Callable[[CodeFacts], Iterator[Seen]]

@@ -6,11 +6,10 @@ from types import MappingProxyType
 from msgspec import Struct
 
 from lean_tumbler.core.audit.rule import Severity
-from lean_tumbler.core.code.mistakes import detectors
-from lean_tumbler.core.code.mistakes.detectors import Detector
-from lean_tumbler.core.code.mistakes.facts import Facts
-from lean_tumbler.core.code.places import Event
-from lean_tumbler.core.code.terms import Gap, Place, Role, inputs, inside
+from lean_tumbler.core.code.mistakes import checking, leaving, making, storing
+from lean_tumbler.core.code.mistakes.facts import CodeFacts, Detector
+from lean_tumbler.core.code.places import CodeEvent
+from lean_tumbler.core.code.terms import Gap, Role, SourceLine, inputs, inside
 
 
 class CodeRule(Struct, frozen=True, kw_only=True):
@@ -86,7 +85,7 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             severity=_C,
             means="The password is written to a column as it was typed.",
             remedy="Write {make}.",
-            detect=detectors.stored_readable,
+            detect=storing.stored_readable,
             traces=("readable", "plain-text", "newest-weaker"),
         ),
         "not-awaited": CodeRule(
@@ -94,236 +93,236 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="A result is used before it is there: an object is stored, or every login is "
             "let in.",
             remedy="Wait for it: {make}; {check}.",
-            detect=detectors.not_awaited,
+            detect=checking.not_awaited,
             traces=("printed-object", "constant-value"),
         ),
         "salt-not-kept": CodeRule(
             severity=_C,
             means="The salt is drawn, used and forgotten: nobody can log in.",
             remedy="Write the salt beside the digest, or {make}, which keeps it itself.",
-            detect=detectors.salt_not_stored,
+            detect=storing.salt_not_stored,
         ),
         "swapped-arguments": CodeRule(
             severity=_C,
             means="The check gets the stored text in the password's place.",
             remedy="Write {check}.",
-            detect=detectors.swapped_arguments,
+            detect=checking.swapped_arguments,
         ),
         "hash-compared-with-hash": CodeRule(
             severity=_C,
             means="Two hashes are compared where a password has to be checked.",
             remedy="Write {check} with the password as it was typed.",
-            detect=detectors.compared_hashes,
+            detect=checking.compared_hashes,
         ),
         "hashed-twice": CodeRule(
             severity=_C,
             means="A handler hashes the password, and a hook hashes the result once more.",
             remedy="Hash in one of the two places.",
-            detect=detectors.hashed_twice,
+            detect=storing.hashed_twice,
         ),
         "hashed-on-every-save": CodeRule(
             severity=_C,
             means="The field is hashed each time that the record is saved.",
             remedy="Hash only where the password changed.",
-            detect=detectors.hashed_on_every_save,
+            detect=storing.hashed_on_every_save,
         ),
         "changed-on-one-path": CodeRule(
             severity=_C,
             means="The password is changed before it is hashed on one path and not on another.",
             remedy="Take the password as it was typed on all paths.",
-            detect=detectors.changed_on_one_path,
+            detect=storing.changed_on_one_path,
         ),
         "bytes-printed-as-text": CodeRule(
             severity=_C,
             means="Bytes of a digest become text without an encoding: they are damaged.",
             remedy="Write them in hexadecimal, or {make}.",
-            detect=detectors.printed_bytes,
+            detect=making.printed_bytes,
             traces=("bytes-as-text",),
         ),
         "nul-ends-digest": CodeRule(
             severity=_C,
             means="A slow hash reads the bytes of a digest up to the first NUL.",
             remedy="Write {make} with the password itself.",
-            detect=detectors.nul_after_digest,
+            detect=making.nul_after_digest,
         ),
         "error-ignored": CodeRule(
             severity=_H,
             means="The hash may be empty where hashing failed.",
             remedy="Stop where the error is not nil.",
-            detect=detectors.ignored_error,
+            detect=storing.ignored_error,
             traces=("empty-value",),
         ),
         "cut-password": CodeRule(
             severity=_H,
             means="Only a part of the password counts.",
             remedy="Take the whole password; limit its length where it is set.",
-            detect=detectors.cut_password,
+            detect=making.cut_password,
         ),
         "beyond-72-bytes": CodeRule(
             severity=_H,
             means="bcrypt reads 72 bytes, and more go in: the rest does not count.",
             remedy="Write {make} with the password itself.",
-            detect=detectors.beyond_72_bytes,
+            detect=making.beyond_72_bytes,
         ),
         "accepts-stored-text": CodeRule(
             severity=_C,
             means="The stored text itself opens the account.",
             remedy="Write {check}; take the comparison out.",
-            detect=detectors.plain_fallback,
+            detect=checking.plain_fallback,
             traces=("readable", "plain-text"),
         ),
         "seeded-password": CodeRule(
             severity=_H,
             means="A constant is written as a password, and stands in the source.",
             remedy="Let the script ask for a password, or lock the account until it is set.",
-            detect=detectors.seeded,
+            detect=storing.seeded,
             traces=("copied-value", "common-value"),
         ),
         "mass-assignment": CodeRule(
             severity=_H,
             means="Whoever sends a field named as the column sets the stored value.",
             remedy="Name the fields that a request may set.",
-            detect=detectors.mass_assignment,
+            detect=storing.mass_assignment,
         ),
         "fast-digest": CodeRule(
             severity=_H,
             means="A fast digest protects the password: billions of guesses a second.",
             remedy="Write {make}.",
-            detect=detectors.fast_digest,
+            detect=making.fast_digest,
             traces=("fast-unsalted", "fast-salted", "below-floor"),
         ),
         "unsalted": CodeRule(
             severity=_H,
             means="Equal passwords give equal values; one guess tries every account.",
             remedy="Write {make}, which draws a salt.",
-            detect=detectors.unsalted,
+            detect=making.unsalted,
             traces=("fast-unsalted", "doubled-value"),
         ),
         "constant-salt": CodeRule(
             severity=_H,
             means="All accounts have one salt, which stands in the source.",
             remedy="Write {make}, which draws a salt.",
-            detect=detectors.constant_salt,
+            detect=making.constant_salt,
             traces=("static-salt", "fast-unsalted", "doubled-value"),
         ),
         "weak-salt": CodeRule(
             severity=_M,
             means="The salt can be guessed, and may repeat.",
             remedy="Draw it with {random}, or write {make}.",
-            detect=detectors.weak_salt,
+            detect=making.weak_salt,
             traces=("salt-reused", "short-salt"),
         ),
         "login-as-salt": CodeRule(
             severity=_M,
             means="The salt is the login: it is known, and a renamed login locks out.",
             remedy="Draw it with {random}, or write {make}.",
-            detect=detectors.login_salt,
+            detect=making.login_salt,
         ),
         "low-cost": CodeRule(
             severity=_M,
             means="The scheme is slow, but its cost is below the floor.",
             remedy="Take the parameters that `lean-tumbler tune` chooses.",
-            detect=detectors.low_cost,
+            detect=making.low_cost,
             traces=("below-floor", "cost-below-floor"),
         ),
         "database-function": CodeRule(
             severity=_H,
             means="The database's function for its own accounts hashes the passwords.",
             remedy="Write {make}.",
-            detect=detectors.database_function,
+            detect=storing.database_function,
         ),
         "found-by-password": CodeRule(
             severity=_C,
             means="The row is found by the password itself: the column is readable.",
             remedy="Find the row by its login, then {check}.",
-            detect=detectors.found_by_password,
+            detect=checking.found_by_password,
             traces=("readable", "plain-text"),
         ),
         "found-by-hash": CodeRule(
             severity=_M,
             means="The database compares the hash: without salt, by its collation.",
             remedy="Find the row by its login, then {check}.",
-            detect=detectors.found_by_hash,
+            detect=checking.found_by_hash,
         ),
         "loose-comparison": CodeRule(
             severity=_M,
             means="The comparison ends at the first difference, or takes texts for numbers.",
             remedy="Write {equal}.",
-            detect=detectors.loose_comparison,
+            detect=checking.loose_comparison,
         ),
         "folded-comparison": CodeRule(
             severity=_M,
             means="The comparison does not see the letter case.",
             remedy="Write {equal}.",
-            detect=detectors.folded_comparison,
+            detect=checking.folded_comparison,
         ),
         "folded-password": CodeRule(
             severity=_M,
             means="The letter case of the password does not count.",
             remedy="Take the password as it was typed.",
-            detect=detectors.folded_password,
+            detect=making.folded_password,
         ),
         "cut-digest": CodeRule(
             severity=_M,
             means="Only a part of the digest is stored.",
             remedy="Write {make}.",
-            detect=detectors.cut_digest,
+            detect=making.cut_digest,
             traces=("truncated-value",),
         ),
         "encrypted-password": CodeRule(
             severity=_H,
             means="The password is encrypted where it should be hashed.",
             remedy="Write {make}.",
-            detect=detectors.encrypted,
+            detect=storing.encrypted,
             traces=("reversible", "cipher-text"),
         ),
         "key-in-source": CodeRule(
             severity=_H,
             means="A key of stored values stands in the source, and in every copy of it.",
             remedy="Move it to a key source; see `lean-tumbler keys`.",
-            detect=detectors.key_in_source,
+            detect=storing.key_in_source,
         ),
         "password-logged": CodeRule(
             severity=_H,
             means="Passwords can be read in a log or a file.",
             remedy="Take it out, and search old logs with `lean-tumbler residue`.",
-            detect=detectors.password_logged,
+            detect=leaving.password_logged,
         ),
         "stored-value-logged": CodeRule(
             severity=_M,
             means="Stored values can be read in a log or a file.",
             remedy="Take it out, and search old logs with `lean-tumbler residue`.",
-            detect=detectors.hash_logged,
+            detect=leaving.hash_logged,
         ),
         "answered": CodeRule(
             severity=_H,
             means="A password or stored value is sent to whoever asks.",
             remedy="Name the fields that an answer may have.",
-            detect=detectors.answered,
+            detect=leaving.answered,
         ),
         "in-url-or-token": CodeRule(
             severity=_H,
             means="A password or stored value goes into a URL, cookie or token.",
             remedy="Put a random reference there.",
-            detect=detectors.in_token,
+            detect=leaving.in_token,
         ),
         "mailed-password": CodeRule(
             severity=_H,
             means="A password is sent by mail.",
             remedy="Send a link that works once.",
-            detect=detectors.mailed,
+            detect=leaving.mailed,
         ),
         "different-answers": CodeRule(
             severity=_L,
             means="The answer tells an unknown login from a wrong password.",
             remedy="Give one answer for both, after equal work.",
-            detect=detectors.different_answers,
+            detect=checking.different_answers,
         ),
         "no-rehash": CodeRule(
             severity=_L,
             means="A right login does not renew a value whose cost is outdated.",
             remedy="After a right login, ask {outdated}, and store a new value.",
-            detect=detectors.no_rehash,
+            detect=checking.no_rehash,
         ),
     }
 )
@@ -334,7 +333,7 @@ class CodeFinding(Struct, frozen=True, kw_only=True):
 
     code: str
     severity: Severity
-    place: Place
+    place: SourceLine
     function: str
     language: str
     evidence: str
@@ -343,13 +342,13 @@ class CodeFinding(Struct, frozen=True, kw_only=True):
     remedy: str
 
 
-def find_mistakes(facts: Facts) -> Sequence[CodeFinding]:
+def find_mistakes(facts: CodeFacts) -> Sequence[CodeFinding]:
     """List the mistakes of a program, the worst first, each line once."""
     found = {(each.code, each.place): each for each in _findings(facts)}
     return sorted(found.values(), key=lambda each: (-each.severity.rank, each.place))
 
 
-def _findings(facts: Facts) -> Iterator[CodeFinding]:
+def _findings(facts: CodeFacts) -> Iterator[CodeFinding]:
     for code, rule in CODE_RULES.items():
         for event, place, evidence in rule.detect(facts):
             yield CodeFinding(
@@ -365,7 +364,7 @@ def _findings(facts: Facts) -> Iterator[CodeFinding]:
             )
 
 
-def _is_certain(event: Event) -> bool:
+def _is_certain(event: CodeEvent) -> bool:
     if any(isinstance(found, Gap) for term in event.terms for found in inside(term)):
         return False
     roles = (Role.PASSWORD, Role.FIELD, Role.STORED)

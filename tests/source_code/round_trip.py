@@ -11,7 +11,7 @@ from lean_tumbler.core.masked import Masked
 from lean_tumbler.jobs.code.trying import opened_by
 from lean_tumbler.stores.known_accounts import KnownAccount
 from lean_tumbler.stores.source_trees import SourceTree
-from tests.code.written_programs import ACCOUNTS, made_values, write_programs
+from source_code.written_programs import ACCOUNTS, made_values, write_programs
 
 
 class RoundTrip(Struct):
@@ -49,9 +49,7 @@ def _places(language: str, folder: Path, number: int) -> list[Path]:
     return [folder / str(number)]
 
 
-def _judge(
-    found: RoundTrip, number: int, known: list[KnownAccount], places: list[Path]
-) -> None:
+def _judge(found: RoundTrip, number: int, known: list[KnownAccount], places: list[Path]) -> None:
     tree = SourceTree(places)
     reader = CodeReader(tree.load)
     for file in tree.files():

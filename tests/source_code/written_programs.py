@@ -10,7 +10,7 @@ import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 ALGORITHMS = ("md5", "sha1", "sha256", "sha512")
 SEPARATORS = ("", ":", "|", "--", "$", "_")
@@ -83,10 +83,17 @@ class Written:
 
     ending = ""
     assign = "{name} = {value}"
-    names = {"x": "x", "salt": "salt", "login": "login", "pepper": "PEPPER", "password": "password"}
+    shared_names: ClassVar[dict[str, str]] = {
+        "x": "x",
+        "salt": "salt",
+        "login": "login",
+        "pepper": "PEPPER",
+        "password": "password",
+    }
 
     def __init__(self, made: Recipe, number: int, style: int) -> None:
         self.recipe = made
+        self.names = dict(self.shared_names)
         self.number = number
         self.style = style
 
@@ -151,9 +158,7 @@ class Written:
     def cut(self, length: int, x: str) -> str:
         raise NotImplementedError
 
-    def loop(
-        self, count: int, steps: Sequence[tuple[object, ...]], indent: str
-    ) -> Iterator[str]:
+    def loop(self, count: int, steps: Sequence[tuple[object, ...]], indent: str) -> Iterator[str]:
         raise NotImplementedError
 
     def files(self) -> dict[str, str]:
@@ -175,14 +180,14 @@ class Php(Written):
     """PHP: functions, classes, helpers in other files, constants by define and const."""
 
     ending = "php"
-    names = {"x": "$x", "salt": "$salt", "login": "$login", "pepper": "PEPPER_{n}",
+    shared_names: ClassVar[dict[str, str]] = {"x": "$x", "salt": "$salt", "login": "$login", "pepper": "PEPPER_{n}",
              "password": "$password"}  # fmt: skip
     assign = "{name} = {value};"
 
     def __init__(self, made: Recipe, number: int, style: int) -> None:
         super().__init__(made, number, style)
         held = "self::PEPPER" if style == 2 else f"PEPPER_{number}"
-        self.names = {**Php.names, "pepper": held}
+        self.names = {**self.shared_names, "pepper": held}
 
     def quoted(self, text: str) -> str:
         return "'" + text.replace("\\", "\\\\").replace("'", "\\'") + "'"
@@ -217,9 +222,7 @@ class Php(Written):
     def cut(self, length: int, x: str) -> str:
         return f"substr({x}, 0, {length})"
 
-    def loop(
-        self, count: int, steps: Sequence[tuple[object, ...]], indent: str
-    ) -> Iterator[str]:
+    def loop(self, count: int, steps: Sequence[tuple[object, ...]], indent: str) -> Iterator[str]:
         if self.number % 3 == 0:
             yield f"{indent}$i = 0;"
             yield f"{indent}while ($i < {count}) {{"
@@ -260,7 +263,7 @@ class Php(Written):
     def driver(cls, numbers: Sequence[int]) -> dict[str, str]:
         loads = "\n".join(f"require __DIR__ . '/{n}/auth{n}.php';" for n in numbers)
         calls = "\n".join(
-            f"    echo json_encode([{n}, $at, legacy_{n}($a[1], $a[2], $a[0])]), \"\\n\";"
+            f'    echo json_encode([{n}, $at, legacy_{n}($a[1], $a[2], $a[0])]), "\\n";'
             for n in numbers
         )
         data = "json_decode('" + json.dumps(ACCOUNTS).replace("'", "\\'") + "', true)"
@@ -279,7 +282,7 @@ class JavaScript(Written):
 
     def __init__(self, made: Recipe, number: int, style: int) -> None:
         super().__init__(made, number, style)
-        self.names = {**Written.names, "pepper": "config.pepper" if style == 2 else "PEPPER"}
+        self.names = {**self.shared_names, "pepper": "config.pepper" if style == 2 else "PEPPER"}
 
     def joined(self, parts: Sequence[str]) -> str:
         if self.style == 1:
@@ -310,15 +313,13 @@ class JavaScript(Written):
         wrapped = f"({x})" if " + " in x else x
         return f"{wrapped}.substring(0, {length})"
 
-    def loop(
-        self, count: int, steps: Sequence[tuple[object, ...]], indent: str
-    ) -> Iterator[str]:
+    def loop(self, count: int, steps: Sequence[tuple[object, ...]], indent: str) -> Iterator[str]:
         yield f"{indent}for (let i = 0; i < {count}; i++) {{"
         yield from self.lines(steps, indent + "  ")
         yield f"{indent}}}"
 
     def files(self) -> dict[str, str]:
-        n, pepper = self.number, self.quoted(self.recipe.pepper)
+        pepper = self.quoted(self.recipe.pepper)
         body = ["  let x = password;", *self.lines(self.recipe.steps, "  "), "  return x;"]
         one = self.nested()
         if self.style == 1 and one is not None:
@@ -366,7 +367,7 @@ class Python(Written):
 
     def __init__(self, made: Recipe, number: int, style: int) -> None:
         super().__init__(made, number, style)
-        self.names = {**Written.names, "pepper": "self.pepper" if style == 2 else "PEPPER"}
+        self.names = {**self.shared_names, "pepper": "self.pepper" if style == 2 else "PEPPER"}
 
     def joined(self, parts: Sequence[str]) -> str:
         if self.style == 1:
@@ -415,9 +416,7 @@ class Python(Written):
     def cut(self, length: int, x: str) -> str:
         return f"({x})[:{length}]" if " + " in x else f"{x}[:{length}]"
 
-    def loop(
-        self, count: int, steps: Sequence[tuple[object, ...]], indent: str
-    ) -> Iterator[str]:
+    def loop(self, count: int, steps: Sequence[tuple[object, ...]], indent: str) -> Iterator[str]:
         yield f"{indent}for _ in range({count}):"
         yield from self.lines(steps, indent + "    ")
 
@@ -514,9 +513,7 @@ class Ruby(Written):
     def cut(self, length: int, x: str) -> str:
         return f"({x})[0, {length}]" if " + " in x else f"{x}[0, {length}]"
 
-    def loop(
-        self, count: int, steps: Sequence[tuple[object, ...]], indent: str
-    ) -> Iterator[str]:
+    def loop(self, count: int, steps: Sequence[tuple[object, ...]], indent: str) -> Iterator[str]:
         yield f"{indent}{count}.times do"
         yield from self.lines(steps, indent + "  ")
         yield f"{indent}end"
@@ -567,7 +564,7 @@ class Go(Written):
 
     def __init__(self, made: Recipe, number: int, style: int) -> None:
         super().__init__(made, number, style)
-        self.names = {**Written.names, "pepper": f"pepper{number}"}
+        self.names = {**self.shared_names, "pepper": f"pepper{number}"}
 
     def joined(self, parts: Sequence[str]) -> str:
         if self.style == 1:
@@ -580,11 +577,7 @@ class Go(Written):
         return f"hex.EncodeToString({raw})" if self.number % 2 else f'fmt.Sprintf("%x", {raw})'
 
     def digest(self, algorithm: str, x: str, encoding: str) -> str:
-        suffix = {"md5": "", "sha1": "", "sha256": "256", "sha512": "512"}[algorithm]
-        name = f"sum_{algorithm}"
-        return self._encoded(f"{name}({x})", encoding) if not suffix else self._encoded(
-            f"{name}({x})", encoding
-        )  # fmt: skip
+        return self._encoded(f"sum_{algorithm}({x})", encoding)
 
     def hmac(self, algorithm: str, x: str, key: str, encoding: str) -> str:
         return self._encoded(f"mac_{algorithm}({x}, {key})", encoding)
@@ -600,9 +593,7 @@ class Go(Written):
     def cut(self, length: int, x: str) -> str:
         return f"({x})[:{length}]" if " + " in x else f"{x}[:{length}]"
 
-    def loop(
-        self, count: int, steps: Sequence[tuple[object, ...]], indent: str
-    ) -> Iterator[str]:
+    def loop(self, count: int, steps: Sequence[tuple[object, ...]], indent: str) -> Iterator[str]:
         yield f"{indent}for i := 0; i < {count}; i++ {{"
         yield from self.lines(steps, indent + "\t")
         yield f"{indent}}}"
@@ -643,7 +634,7 @@ class Go(Written):
         }
 
     @classmethod
-    def command(cls, folder: Path) -> list[list[str]]:
+    def command(cls, _folder: Path) -> list[list[str]]:
         return [["go", "run", "."]]
 
 
@@ -722,7 +713,9 @@ class Java(Written):
         return self._encoded(f'mac("Hmac{algorithm.upper()}", {x}, {key})', encoding)
 
     def pbkdf2(self, algorithm: str, x: str, rounds: int, length: int, encoding: str) -> str:
-        return self._encoded(f'slow("{algorithm.upper()}", {x}, salt, {rounds}, {length})', encoding)
+        return self._encoded(
+            f'slow("{algorithm.upper()}", {x}, salt, {rounds}, {length})', encoding
+        )
 
     def text(self, name: str, x: str) -> str:
         wrapped = f"({x})" if " + " in x else x
@@ -732,9 +725,7 @@ class Java(Written):
     def cut(self, length: int, x: str) -> str:
         return f"({x}).substring(0, {length})" if " + " in x else f"{x}.substring(0, {length})"
 
-    def loop(
-        self, count: int, steps: Sequence[tuple[object, ...]], indent: str
-    ) -> Iterator[str]:
+    def loop(self, count: int, steps: Sequence[tuple[object, ...]], indent: str) -> Iterator[str]:
         yield f"{indent}for (int i = 0; i < {count}; i++) {{"
         yield from self.lines(steps, indent + "    ")
         yield f"{indent}}}"
@@ -768,7 +759,7 @@ class Java(Written):
         }
 
     @classmethod
-    def command(cls, folder: Path) -> list[list[str]]:
+    def command(cls, _folder: Path) -> list[list[str]]:
         return [
             ["sh", "-c", "javac -encoding UTF-8 -d classes $(find . -name '*.java')"],
             ["java", "-cp", "classes", "Driver"],
@@ -859,7 +850,7 @@ def made_values(language: str, folder: Path, environment: dict[str, str]) -> dic
     output = ""
     for command in LANGUAGES[language].command(folder):
         program = shutil.which(command[0]) or command[0]
-        done = subprocess.run(  # noqa: S603 - programs that this module wrote
+        done = subprocess.run(
             [program, *command[1:]], cwd=folder, capture_output=True, text=True, check=False,
             env=environment, timeout=500,
         )  # fmt: skip
