@@ -27,6 +27,7 @@ EXTRAS: Mapping[str, str] = {
     "directory": "LDAP directories",
     "service": "`serve`",
     "cluster": "`layer --cluster`",
+    "code": "`code`",
     "redis": "`serve --failure-store`",
 }
 _NAME = re.compile(r"[A-Za-z0-9._-]+")
