@@ -103,6 +103,12 @@ def _prepare(folder: Path) -> None:
     for name in ("backups", "src"):
         (folder / name).mkdir()
         shutil.copy(folder / "dump.sql", folder / name)
+    for name in ("portal", "desk"):
+        (folder / name).mkdir()
+        (folder / name / "legacy.php").write_text(
+            "<?php\nfunction legacy($password, $salt) { return sha1($password . $salt); }\n"
+        )
+    shutil.make_archive(str(folder / "portal"), "zip", folder / "portal")
     with tarfile.open(folder / "dump.tar.gz", "w:gz") as archive:
         archive.add(folder / "dump.sql", "dump.sql")
     sealed = ("--to", "recovery.public.pem", "--store", "passengers")
