@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from lean_tumbler.core.code.index import DeclaredFunction
 from lean_tumbler.core.code.library_objects import ALL_OPERATORS
 from lean_tumbler.core.code.meanings import CallMeaning, Meanings, meanings_of
-from lean_tumbler.core.code.members import member_of
+from lean_tumbler.core.code.members import member_of, parameter_input
 from lean_tumbler.core.code.naming import role_of
 from lean_tumbler.core.code.places import EventKind
 from lean_tumbler.core.code.program import Call, CodeFunction, Member, Name, Unit
@@ -70,7 +70,7 @@ class Calls:
             held = variables.get(function.name)
             if isinstance(held, Routine):
                 return self.apply(held, self._given(call, variables))
-            name = self._imported(function.name)
+            name = self._evaluator.unit.imports.get(function.name, function.name)
         else:
             name = ""
             of = self._evaluator.value(function, variables)
@@ -82,12 +82,6 @@ class Calls:
 
     def _given(self, call: Call, variables: "Variables") -> list[Term]:
         return [self._evaluator.value(each, variables) for each in call.arguments]
-
-    def _imported(self, name: str) -> str:
-        for alias, whole in self._evaluator.unit.imports:
-            if alias == name:
-                return whole
-        return name
 
     def _named_call(
         self, call: Call, name: str, of: Term, given: list[Term], named: dict[str, Term],
@@ -148,7 +142,7 @@ class Calls:
             found = given[place] if place < len(given) else named.get(parameter, NOTHING)
             values[parameter] = found
         if meaning.rest:
-            more = [Fields(tuple(named.items())) for _ in (1,) if named]
+            more = [Fields(tuple(named.items()))] if named else []
             values[meaning.rest] = [*given[len(meaning.parameters) :], *more]
         into = _operator(meaning.gives) if isinstance(meaning.gives, ast.Call) else ""
         if into in _FILLS:
@@ -305,16 +299,11 @@ class Calls:
                 return self._meant(meaning.gives, values, self._evaluator.site(0))
         if not isinstance(routine, Routine) or self._evaluator.is_deep:
             return gap("a function that is not followed", None, tuple(given))
-        unit = next(
-            (each for each in self._evaluator.program.units if each.path == routine.path),
-            self._evaluator.unit,
-        )
+        unit = self._evaluator.program.unit(routine.path)
         own = dict(routine.captured)
         for parameter, value in zip(routine.function.parameters, given, strict=False):
             own[parameter.name] = value
         for parameter in routine.function.parameters[len(given) :]:
-            from lean_tumbler.core.code.members import parameter_input  # noqa: PLC0415 - rare
-
             own[parameter.name] = parameter_input(
                 parameter.name, self._evaluator.place(routine.function.line)
             )

@@ -55,6 +55,7 @@ from lean_tumbler.core.code.terms import (
     TermInput,
     TermStep,
     either,
+    is_taken,
 )
 from lean_tumbler.core.code.values import (
     Ended,
@@ -66,9 +67,7 @@ from lean_tumbler.core.code.values import (
     with_fields,
 )
 
-CALL_DEPTH = 6
-
-
+CALL_DEPTH = 6  # of calls within each other that are followed
 STEPS_OF_ENTRY = 4_000  # expressions and statements that are looked at for one function
 
 
@@ -272,11 +271,11 @@ class Evaluator:
         known = self._of_file(name)
         if known is not None:
             return known
-        for alias, whole in self.unit.imports:
-            if alias == name.name:
-                known = self.declared.constant(whole.rpartition(".")[2]) if "." in whole else None
-                self.unknown.update(whole.replace("/", ".").split("."))
-                return known or Reference(whole)
+        whole = self.unit.imports.get(name.name)
+        if whole is not None:
+            known = self.declared.constant(whole.rpartition(".")[2]) if "." in whole else None
+            self.unknown.update(whole.replace("/", ".").split("."))
+            return known or Reference(whole)
         known = self.calls.constant_of(name.name, name.line)
         if known is not None:
             return known
@@ -314,7 +313,7 @@ class Evaluator:
             if known is not None and of.name not in {"this", "self"}:
                 return known
         found = member_of(of, member.name, self.place(member.line))
-        if isinstance(found, TermInput) and found.role is Role.PASSWORD and found.is_request:
+        if is_taken(found):
             self.tell(EventKind.TAKES, member.line, found)
         return found
 
@@ -358,11 +357,7 @@ class Evaluator:
                 is_named = key is not None and isinstance(value, TermInput | Reference | Either)
                 if is_split or is_named or isinstance(value, Fields):
                     part = member_of(value, name or "?", self.place(line))
-                    if (
-                        isinstance(part, TermInput)
-                        and part.role is Role.PASSWORD
-                        and part.is_request
-                    ):
+                    if is_taken(part):
                         self.tell(EventKind.TAKES, line, part)
                 elif place:  # an error beside the result
                     part = Gap("another result", self.place(line))

@@ -6,6 +6,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from lean_tumbler.core.code.terms import (
+    GENERATED,
     HASHING,
     Constant,
     Either,
@@ -23,15 +24,8 @@ from lean_tumbler.core.formulas.notation import flow_after
 from lean_tumbler.core.formulas.steps import DIGESTS, Cut, Encode, Flow, Operand, Side
 from lean_tumbler.core.masked import Masked
 
-_GENERATED = frozenset({Role.RANDOM, Role.WEAK, Role.CLOCK})
-
-
 _LITERAL_CHARACTERS = 3  # of a constant that is printed; a longer one may be a secret
-
-
-_DEPTH = 60
-
-
+_DEPTH = 60  # of computations within each other
 _WORD = re.compile(r"[^a-z0-9]+")
 
 
@@ -60,11 +54,11 @@ class Lost(Exception):
 
 def is_salt(term: Term) -> bool:
     """Tell whether a term is a salt: as it is kept, or as it is drawn."""
-    if isinstance(term, TermInput) and term.role in {Role.SALT, *_GENERATED}:
+    if isinstance(term, TermInput) and term.role in {Role.SALT, *GENERATED}:
         return True
     if inputs(term, Role.PASSWORD, Role.FIELD) or _holds_hole(term):
         return False
-    return bool(inputs(term, Role.SALT, *_GENERATED))
+    return bool(inputs(term, Role.SALT, *GENERATED))
 
 
 class StepWriter:
@@ -118,7 +112,7 @@ class StepWriter:
         return not (is_salt(term) and self._is_generated(term))
 
     def _is_generated(self, term: Term) -> bool:
-        return bool(inputs(term, *_GENERATED))
+        return bool(inputs(term, *GENERATED))
 
     def _computed(self, step: TermStep) -> list[notation.Step]:
         name, of = step.name, step.of
@@ -141,7 +135,7 @@ class StepWriter:
 
     def _text_step(self, step: TermStep, made: list[notation.Step]) -> list[notation.Step]:
         name = step.name
-        if name == "as-text" and _flow(made) is Flow.TEXT:
+        if name == "as-text" and flow_of(made) is Flow.TEXT:
             return made
         if name == "unhex" and made and made[-1] == notation.Write("hex"):
             return made[:-1]
@@ -153,15 +147,15 @@ class StepWriter:
             return [*made[:-1], notation.Write("hex")]
         if name in {"lower", "trim"} and made and made[-1] == notation.Write("hex"):
             return made
-        if name in notation.ENCODINGS and _flow(made) is Flow.TEXT:
+        if name in notation.ENCODINGS and flow_of(made) is Flow.TEXT:
             return [*made, Encode(name)]
-        if name in notation.TEXT_STEPS and _flow(made) is Flow.TEXT:
+        if name in notation.TEXT_STEPS and flow_of(made) is Flow.TEXT:
             return [*made, notation.Rewrite(name)]
         raise self._lose(_SAID.get(name, f"a step that is not followed ({name})"), step)
 
     @staticmethod
     def _written(name: str, made: list[notation.Step]) -> list[notation.Step]:
-        if _flow(made) is Flow.TEXT:  # the bytes of text
+        if flow_of(made) is Flow.TEXT:  # the bytes of text
             made = [*made, Encode("utf-8")]
         return [*made, notation.Write(name)]
 
@@ -214,14 +208,14 @@ class StepWriter:
         if count == 0:
             return made
         inner = self.steps(body)
-        before = _flow(made)
-        if _flow(inner, before) is before:
+        before = flow_of(made)
+        if flow_of(inner, before) is before:
             return [*made, notation.Loop(count, tuple(inner))]
         if count == 1:
             return [*made, *inner]
         # the first round takes another type than it gives
-        first = _flow(inner, before)
-        if _flow(inner, first) is first:
+        first = flow_of(inner, before)
+        if flow_of(inner, first) is first:
             return [*made, *inner, notation.Loop(count - 1, tuple(inner))]
         raise self._lose("a loop whose rounds give another type than they take", step)
 
@@ -249,7 +243,7 @@ class StepWriter:
         if not isinstance(term, TermStep):
             raise self._lose("a value that is not followed", term)
         made = self.steps(term)
-        return Operand(notation.Formula(tuple(made), _flow(made)))
+        return Operand(notation.Formula(tuple(made), flow_of(made)))
 
     def _filtered(self, term: Term) -> Operand | None:
         """Give an input with filters, where a term is that."""
@@ -332,7 +326,7 @@ _SAID = {
 
 
 def _generated_core(term: Term) -> Term:
-    found = inputs(term, *_GENERATED)
+    found = inputs(term, *GENERATED)
     return replace(found[0]) if found else term
 
 
@@ -361,7 +355,8 @@ def _holds_hole(term: Term) -> bool:
     return any(isinstance(found, TermStep) and found.name == "hole" for found in inside(term))
 
 
-def _flow(made: list[notation.Step], flow: Flow = Flow.TEXT) -> Flow:
+def flow_of(made: list[notation.Step], flow: Flow = Flow.TEXT) -> Flow:
+    """Tell what steps end in, text or bytes."""
     for each in made:
         flow = flow_after(each, flow)
     return flow

@@ -37,6 +37,7 @@ class ProgramIndex:
         self, units: Iterable[Unit], settings: Mapping[str, Constant] | None = None
     ) -> None:
         self.units = tuple(units)
+        self._by_path = {unit.path: unit for unit in self.units}
         self.settings = dict(settings or {})
         self._functions: dict[str, list[DeclaredFunction]] = {}
         self._classes: dict[str, tuple[Class, Unit]] = {}
@@ -68,6 +69,10 @@ class ProgramIndex:
                 name = value.target.name
                 if not isinstance(value.value, Closure):
                     self._constants.setdefault(name, (value.value, unit))
+
+    def unit(self, path: str) -> Unit:
+        """Give a file by its path."""
+        return self._by_path[path]
 
     def _take_defined(self, call: Call, unit: Unit) -> None:
         """Take a constant that a call declares."""

@@ -86,7 +86,7 @@ def _updated(site: Site, of: Term, data: Term, encoding: Term = NOTHING) -> Term
 
 def _to_text(site: Site, of: Term, encoding: Term = NOTHING) -> Term:
     """Write bytes as text, or a byte in hexadecimal."""
-    if encoding == Constant(16) or number(encoding) == 16:
+    if number(encoding) == 16:
         return step(site, "hex-byte", of)
     if encoding == NOTHING:
         return of
@@ -123,13 +123,13 @@ def _printed(site: Site, of: Term, encoding: Term = NOTHING) -> Term:
     if encoding != NOTHING:
         return of
     found = [
-        TermStep("printed", (option,), site.place) if gives_bytes(option) else option
+        TermStep("printed", (option,), site.place) if _gives_bytes(option) else option
         for option in options(of)
     ]
     return either(found)
 
 
-def gives_bytes(term: Term) -> bool:
+def _gives_bytes(term: Term) -> bool:
     """Tell whether a term is bytes for certain."""
     if isinstance(term, Constant):
         return isinstance(term.value, bytes)

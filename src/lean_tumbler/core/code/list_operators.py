@@ -22,6 +22,7 @@ from lean_tumbler.core.code.terms import (
     TermStep,
     either,
     gap,
+    is_taken,
 )
 
 
@@ -107,7 +108,7 @@ def _counted(site: Site, start: Term, end: Term = NOTHING) -> Term:
 
 def _attribute(site: Site, of: Term, name: Term) -> Term:
     found = member_of(of, text(name) or "?", site.place)
-    if isinstance(found, TermInput) and found.role is Role.PASSWORD and found.is_request:
+    if is_taken(found):
         site.tell(EventKind.TAKES, found)
     return found
 

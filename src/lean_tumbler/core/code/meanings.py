@@ -35,7 +35,6 @@ class Meanings(Struct, frozen=True):
 
     functions: Mapping[str, CallMeaning]  # by the whole name, with dots
     methods: Mapping[str, CallMeaning]  # by the method's name alone
-    requests: tuple[str, ...]  # names that stand for what a program was sent
     values: Mapping[str, ast.expr]  # names of the library that are values
 
     def of(self, name: str) -> CallMeaning | None:
@@ -81,4 +80,4 @@ def meanings_of(language: str) -> Meanings:
     values = {
         name: ast.parse(gives, mode="eval").body for name, gives in table.get("values", {}).items()
     }
-    return Meanings(functions, methods, tuple(table.get("requests", ())), values)
+    return Meanings(functions, methods, values)

@@ -213,8 +213,7 @@ def _setting(site: Site, name: Term, fallback: Term = NOTHING) -> Term:
 _TEXT_STEPS = (
     "trim", "lower", "upper", "reverse", "length", "hex", "hex-upper", "base64", "base64url",
     "unhex", "unbase64", "escape-quotes", "escape-html", "as-text", "nfc", "nfd", "hex-byte",
-    "double-utf-8", "from-latin-1", "latin-1", "utf-16le", "base64-unpadded", "windows-1252",
-    "rtrim", "number-hex", "list-text", "base64url-unpadded",
+    "double-utf-8", "latin-1", "base64-unpadded", "base64url-unpadded",
 )  # fmt: skip
 
 
@@ -249,6 +248,5 @@ OPERATORS: Mapping[str, Operator] = MappingProxyType(
         "encrypted": _encrypted,
         "stored_by": _stored_by,
         "setting": _setting,
-        "apply": lambda site, routine, *given: site.apply(routine, *given),
     }
 )

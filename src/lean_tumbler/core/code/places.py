@@ -4,7 +4,7 @@ from enum import StrEnum
 
 from msgspec import Struct
 
-from lean_tumbler.core.code.terms import SourceLine, Term
+from lean_tumbler.core.code.terms import Role, SourceLine, Term, inputs
 
 
 class EventKind(StrEnum):
@@ -34,6 +34,12 @@ class CodeEvent(Struct, frozen=True, kw_only=True):
     terms: tuple[Term, ...] = ()
     how: str = ""  # the operator, function, way out or column
     table: str = ""
-    is_waited_for: bool = True
     branch: str = ""  # the condition under which it is reached, as a kind: fails, else
     notes: tuple[str, ...] = ()
+
+    @property
+    def is_from_outside(self) -> bool:
+        """Whether values were followed from a request or a query, not from a name alone."""
+        roles = (Role.PASSWORD, Role.FIELD, Role.STORED)
+        found = [each for term in self.terms for each in inputs(term, *roles)]
+        return any(each.is_request or each.table for each in found)

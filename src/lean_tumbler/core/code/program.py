@@ -5,6 +5,7 @@ assignments, text that is put together, branches, loops) and leaves out the rest
 imports that name nothing.
 """
 
+from collections.abc import Mapping
 from typing import Union
 
 from msgspec import Struct
@@ -147,7 +148,6 @@ class LoopStatement(Struct, frozen=True):
     over: Expression | None = None
     test: Expression | None = None
     times: Expression | None = None
-    runs_first: bool = False  # whether the test stands behind the body
 
 
 Statement = Do | Return | Stop | Branch | LoopStatement
@@ -158,7 +158,6 @@ class FunctionParameter(Struct, frozen=True):
 
     name: str
     default: Expression | None = None
-    type_name: str = ""
 
 
 class CodeFunction(Struct, frozen=True, kw_only=True):
@@ -171,7 +170,6 @@ class CodeFunction(Struct, frozen=True, kw_only=True):
     line: int = 0
     end_line: int = 0
     is_async: bool = False
-    marks: tuple[str, ...] = ()  # names of its annotations or decorators
     is_of_interest: bool = True  # whether its words may have to do with passwords
 
 
@@ -181,9 +179,6 @@ class Class(Struct, frozen=True, kw_only=True):
     name: str
     bases: tuple[str, ...] = ()
     fields: tuple[tuple[str, Expression], ...] = ()
-    # calls in its body, as languages declare hooks by them
-    body: tuple[Statement, ...] = ()
-    line: int = 0
 
 
 class Unit(Struct, frozen=True, kw_only=True):
@@ -194,6 +189,5 @@ class Unit(Struct, frozen=True, kw_only=True):
     functions: tuple[CodeFunction, ...] = ()
     classes: tuple[Class, ...] = ()
     body: tuple[Statement, ...] = ()  # what runs when it is loaded
-    imports: tuple[tuple[str, str], ...] = ()  # a name here -> what it names elsewhere, with dots
-    lines: int = 0
+    imports: Mapping[str, str] = {}  # a name here -> what it names elsewhere, with dots
     errors: int = 0  # parts that the parser could not read

@@ -4,21 +4,27 @@ from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
-from lean_tumbler.core.code.formula_steps import KeyConstant, Lost, Missing, StepWriter, is_salt
+from lean_tumbler.core.code.formula_steps import (
+    KeyConstant,
+    Lost,
+    Missing,
+    StepWriter,
+    flow_of,
+    is_salt,
+)
 from lean_tumbler.core.code.terms import (
-    HASHING,
     Constant,
     Fields,
     Role,
     SourceLine,
     Term,
     TermStep,
+    hashing_steps,
     inputs,
     inside,
-    parts,
 )
 from lean_tumbler.core.formulas import steps as notation
-from lean_tumbler.core.formulas.notation import flow_after, parse, write
+from lean_tumbler.core.formulas.notation import parse, write
 from lean_tumbler.core.formulas.steps import Flow
 from lean_tumbler.errors import FormulaError
 
@@ -51,13 +57,7 @@ def hashes_password(term: Term) -> bool:
 
 def outermost(term: Term) -> TermStep | None:
     """Give the step that hashes last."""
-    waiting = [term]
-    while waiting:
-        found = waiting.pop(0)
-        if isinstance(found, TermStep) and found.name in HASHING and hashes_password(found):
-            return found
-        waiting.extend(parts(found))
-    return None
+    return next((step for step in hashing_steps(term) if hashes_password(step)), None)
 
 
 def recover(
@@ -81,23 +81,15 @@ def recover(
     try:
         made = writer.steps(body)
     except Lost as lost:
-        names = (lost.missing,)
-        return Recovered(
-            text=_unknown(lost.missing), place=last.place, function=function, missing=names,
-            is_stored=is_stored, terms=(term,),
-        )  # fmt: skip
-    flow = Flow.TEXT
-    for each in made:
-        flow = flow_after(each, flow)
-    is_raw = flow is Flow.BYTES
+        return _incomplete(lost.missing, last.place, function, term, is_stored=is_stored)
+    is_raw = flow_of(made) is Flow.BYTES
     if is_raw:
         made.append(notation.Write("hex"))
     try:
         formula = parse(write(notation.Formula(tuple(made))))
     except FormulaError:
         missing = Missing("a value whose type does not fit", last.place)
-        return Recovered(text=_unknown(missing), place=last.place, function=function,
-                         missing=(missing,), is_stored=is_stored, terms=(term,))  # fmt: skip
+        return _incomplete(missing, last.place, function, term, is_stored=is_stored)
     return Recovered(
         text=write(formula), place=last.place, function=function, steps=formula,
         keys=tuple(writer.keys.values()), columns=dict(writer.columns), layout=layout,
@@ -105,9 +97,14 @@ def recover(
     )  # fmt: skip
 
 
-def _unknown(missing: Missing) -> str:
+def _incomplete(
+    missing: Missing, place: SourceLine, function: str, term: Term, *, is_stored: bool
+) -> Recovered:
     line = f"line {missing.place.line}: " if missing.place else ""
-    return f"unknown({line}{missing.why})"
+    return Recovered(
+        text=f"unknown({line}{missing.why})", place=place, function=function, missing=(missing,),
+        is_stored=is_stored, terms=(term,),
+    )  # fmt: skip
 
 
 def _laid_out(term: Term) -> tuple[Term, str]:

@@ -21,7 +21,6 @@ class Role(StrEnum):
     RANDOM = "random"  # from a generator for secrets
     WEAK = "weak"  # from another generator
     CLOCK = "clock"
-    COUNTER = "counter"
     RECORD = "record"  # of a request or a database
     OTHER = "other"
 
@@ -48,8 +47,7 @@ class TermInput(Struct, frozen=True):
     name: str
     place: SourceLine | None = None
     is_request: bool = False
-    # how it was changed on the way: of a salt from a generator, how it is written
-    table: str = ""
+    table: str = ""  # whose column it is, where a query says so
 
 
 class TermStep(Struct, frozen=True):
@@ -124,7 +122,9 @@ _KEPT = 8  # of what went into a gap
 # Steps whose result says nothing of what went in.
 OPAQUE = frozenset({"checked", "compared", "length"})
 # Steps that hash: their result is a stored value, no longer a password.
-HASHING = frozenset({"digest", "hmac", "pbkdf2", "scheme", "crypt"})
+HASHING = frozenset({"digest", "hmac", "pbkdf2", "scheme"})
+# Inputs of which a program makes a salt.
+GENERATED = (Role.RANDOM, Role.WEAK, Role.CLOCK)
 
 
 def parts(term: Term) -> "tuple[Term, ...]":
@@ -175,6 +175,11 @@ def is_typed(term: Term) -> bool:
     return False
 
 
+def is_taken(term: Term) -> bool:
+    """Tell whether a term is a password as a request brings it."""
+    return isinstance(term, TermInput) and term.role is Role.PASSWORD and term.is_request
+
+
 def is_hashed(term: Term) -> bool:
     """Tell whether a term holds a hash of a password, or a stored value."""
     for found in inside(term, through_hashes=False):
@@ -184,6 +189,19 @@ def is_hashed(term: Term) -> bool:
         elif isinstance(found, TermInput) and found.role is Role.STORED:
             return True
     return False
+
+
+def hashing_steps(term: Term) -> Iterator[TermStep]:
+    """Give the steps of a term that hash a password, the last first."""
+    waiting = [term]
+    seen = 0
+    while waiting and seen < _HELD:
+        found = waiting.pop(0)
+        seen += 1
+        is_hash = isinstance(found, TermStep) and found.name in HASHING
+        if isinstance(found, TermStep) and is_hash and inputs(found, Role.PASSWORD, Role.FIELD):
+            yield found
+        waiting.extend(parts(found))
 
 
 # What a gap keeps of what went into it.

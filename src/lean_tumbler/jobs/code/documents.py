@@ -173,9 +173,7 @@ def _places(events: Sequence[CodeEvent]) -> list[CodePlacePart]:
         does = _LISTED.get(event.kind)
         if does is None or not _concerns(event):
             continue
-        roles = (Role.PASSWORD, Role.FIELD, Role.STORED)
-        held = [each for term in event.terms for each in inputs(term, *roles)]
-        is_certain = any(each.is_request or each.table for each in held)
+        is_certain = event.is_from_outside
         key = (event.place.path, event.place.line, does)
         if key not in found or is_certain:
             found[key] = CodePlacePart(

@@ -193,12 +193,7 @@ class CommonNodes(Lowering):
     def on_while_statement(self, node: "Node") -> Statement:
         """Lower a loop with a test."""
         body = self.block(node.child_by_field_name("body"))
-        return LoopStatement(
-            body,
-            self.line(node),
-            test=self.child(node, "condition"),
-            runs_first=node.type == "do_statement",
-        )
+        return LoopStatement(body, self.line(node), test=self.child(node, "condition"))
 
     on_do_statement = on_while = on_while_statement
 

@@ -211,15 +211,14 @@ class GoNodes(CommonNodes):
         """Give what a function takes."""
         found = node.child_by_field_name("parameters")
         for child in found.named_children if found else []:
-            type_name = self.text(child.child_by_field_name("type"))
             for name in child.children_by_field_name("name"):
-                yield FunctionParameter(self.text(name), None, type_name)
+                yield FunctionParameter(self.text(name))
 
     def on_import_spec(self, node: "Node") -> None:
         """Take the name of a package."""
         path = self.text(node.child_by_field_name("path")).strip('"`')
         name = self.text(node.child_by_field_name("name")) or path.rpartition("/")[2]
-        self.imports.append((name, path))
+        self.imports.setdefault(name, path)
 
     def on_go_statement(self, node: "Node") -> Expression:
         """Lower a call that runs beside, or at the end."""

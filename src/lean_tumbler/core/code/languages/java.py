@@ -176,8 +176,7 @@ class JavaNodes(CommonNodes):
                 name = child
             elif child.type == "spread_parameter":
                 name = child.named_children[-1].child_by_field_name("name")
-            type_name = self.text(child.child_by_field_name("type"))
-            yield FunctionParameter(self.text(name), None, type_name)
+            yield FunctionParameter(self.text(name))
 
     def on_class_declaration(self, node: "Node") -> None:
         """Take a class."""
@@ -196,9 +195,7 @@ class JavaNodes(CommonNodes):
                     fields.append((named, self.expression(value)))
         above = node.child_by_field_name("superclass")
         bases = (self.text(above).removeprefix("extends").strip(),) if above else ()
-        self.classes.append(
-            Class(name=name, bases=bases, fields=tuple(fields), line=self.line(node))
-        )
+        self.classes.append(Class(name=name, bases=bases, fields=tuple(fields)))
         self.owner = before
 
     on_record_declaration = on_enum_declaration = on_interface_declaration = on_class_declaration

@@ -200,11 +200,11 @@ class JavaScript(CommonNodes):
             if child.type == "import_specifier":
                 name = self.text(child.child_by_field_name("name"))
                 alias = self.text(child.child_by_field_name("alias")) or name
-                self.imports.append((alias, f"{module}.{name}"))
+                self.imports.setdefault(alias, f"{module}.{name}")
             elif child.type in {"namespace_import", "import_clause"}:
                 for each in child.named_children:
                     if each.type == "identifier":
-                        self.imports.append((self.text(each), module))
+                        self.imports.setdefault(self.text(each), module)
 
     def _walk(self, node: "Node") -> Iterator["Node"]:
         for child in node.named_children:
@@ -266,9 +266,7 @@ class JavaScript(CommonNodes):
                     yield FunctionParameter(target)
                 continue
             value = self.expression(default) if default is not None else None
-            yield FunctionParameter(
-                self.text(pattern), value, self.text(child.child_by_field_name("type"))
-            )
+            yield FunctionParameter(self.text(pattern), value)
 
     def _pattern_names(self, node: "Node") -> Iterator[str]:
         found = self.expression(node)
@@ -294,9 +292,7 @@ class JavaScript(CommonNodes):
             for child in node.named_children
             if child.type == "class_heritage"
         )
-        self.classes.append(
-            Class(name=name, bases=bases, fields=tuple(fields), line=self.line(node))
-        )
+        self.classes.append(Class(name=name, bases=bases, fields=tuple(fields)))
         self.owner = before
 
     on_abstract_class_declaration = on_class = on_class_declaration

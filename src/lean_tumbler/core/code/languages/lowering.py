@@ -73,7 +73,7 @@ class Lowering:
         self._small = source.lower()
         self.functions: list[CodeFunction] = []
         self.classes: list[Class] = []
-        self.imports: list[tuple[str, str]] = []
+        self.imports: dict[str, str] = {}
         self.owner = ""
         self.errors = 0
         self._depth = 0
@@ -87,8 +87,7 @@ class Lowering:
             functions=tuple(self.functions),
             classes=tuple(self.classes),
             body=body,
-            imports=tuple(self.imports),
-            lines=self.source.count(b"\n") + 1,
+            imports=self.imports,
             errors=self.errors + int(root.has_error),
         )
 
@@ -174,11 +173,10 @@ class Lowering:
 
     # Functions and classes
 
-    def function(self, node: "Node", name: str, **more: object) -> CodeFunction:
+    def function(self, node: "Node", name: str) -> CodeFunction:
         """Make a function from a node with parameters and a body."""
         body_node = node.child_by_field_name("body")
         owner, is_async = self.owner, any(each.type == "async" for each in node.children)
-        marks = more.get("marks", ())
         body = self.function_body(body_node)
         return CodeFunction(
             name=name,
@@ -188,7 +186,6 @@ class Lowering:
             line=self.line(node),
             end_line=int(node.end_point[0]) + 1,
             is_async=is_async,
-            marks=marks if isinstance(marks, tuple) else (),
             is_of_interest=INTERESTING.search(self._small, node.start_byte, node.end_byte)
             is not None,
         )

@@ -254,7 +254,7 @@ class PhpNodes(CommonNodes):
             default = child.child_by_field_name("default_value")
             value = self.expression(default) if default else None
             if name:
-                yield FunctionParameter(name, value, self.text(child.child_by_field_name("type")))
+                yield FunctionParameter(name, value)
 
     def on_class_declaration(self, node: "Node") -> None:
         """Take a class."""
@@ -262,22 +262,18 @@ class PhpNodes(CommonNodes):
         before, self.owner = self.owner, name
         body = node.child_by_field_name("body")
         fields: list[tuple[str, Expression]] = []
-        rest: list[Statement] = []
         for child in body.named_children if body else []:
             if child.type in {"const_declaration", "property_declaration"}:
                 fields.extend(self._fields(child))
             else:
-                rest.extend(self.statements([child]))
+                self.statements([child])
         bases = tuple(
             self.text(each)
             for child in node.named_children
             if child.type == "base_clause"
             for each in child.named_children
         )
-        # what a constructor promotes to a property is one under the parameter's name
-        self.classes.append(
-            Class(name=name, bases=bases, fields=tuple(fields), line=self.line(node))
-        )
+        self.classes.append(Class(name=name, bases=bases, fields=tuple(fields)))
         self.owner = before
 
     on_trait_declaration = on_enum_declaration = on_class_declaration

@@ -219,7 +219,7 @@ class PythonNodes(CommonNodes):
         for child in node.children_by_field_name("name"):
             if child.type == "aliased_import":
                 alias = self.text(child.child_by_field_name("alias"))
-                self.imports.append((alias, self.text(child.child_by_field_name("name"))))
+                self.imports.setdefault(alias, self.text(child.child_by_field_name("name")))
 
     def on_import_from_statement(self, node: "Node") -> None:
         """Take the names of what modules hold."""
@@ -227,19 +227,14 @@ class PythonNodes(CommonNodes):
         for child in node.children_by_field_name("name"):
             name = self.text(child.child_by_field_name("name") or child)
             alias = self.text(child.child_by_field_name("alias")) or name
-            self.imports.append((alias, f"{module}.{name}" if module else name))
+            self.imports.setdefault(alias, f"{module}.{name}" if module else name)
 
     def on_decorated_definition(self, node: "Node") -> None:
-        """Take a function or class and the names of its decorators."""
-        marks = tuple(
-            self.text(child.named_children[0]).partition("(")[0]
-            for child in node.named_children
-            if child.type == "decorator"
-        )
+        """Take a function or class behind its decorators."""
         inside = node.child_by_field_name("definition")
         if inside is not None and inside.type == "function_definition":
             name = self.text(inside.child_by_field_name("name"))
-            self.functions.append(self.function(inside, name, marks=marks))
+            self.functions.append(self.function(inside, name))
         elif inside is not None:
             self.on_class_definition(inside)
 
@@ -278,7 +273,7 @@ class PythonNodes(CommonNodes):
         )
         bases_node = node.child_by_field_name("superclasses")
         bases = tuple(self.text(each) for each in (bases_node.named_children if bases_node else ()))
-        self.classes.append(Class(name=name, bases=bases, fields=fields, line=self.line(node)))
+        self.classes.append(Class(name=name, bases=bases, fields=fields))
         self.owner = before
 
     def on_pass_statement(self, _node: "Node") -> None:

@@ -352,9 +352,7 @@ class RubyNodes(CommonNodes):
         )
         above = node.child_by_field_name("superclass")
         bases = (self.text(above).lstrip("< "),) if above else ()
-        self.classes.append(
-            Class(name=name, bases=bases, fields=fields, body=body, line=self.line(node))
-        )
+        self.classes.append(Class(name=name, bases=bases, fields=fields))
         self.owner = before
 
     on_module = on_class

@@ -16,7 +16,7 @@ from lean_tumbler.core.code.terms import (
     Term,
     TermInput,
     TermStep,
-    inputs,
+    hashing_steps,
     inside,
     is_typed,
     options,
@@ -25,8 +25,6 @@ from lean_tumbler.core.code.terms import (
 
 # Steps that change a password before it is hashed.
 CHANGING = frozenset({"trim", "lower", "upper", "slice", "escape-quotes", "escape-html"})
-GENERATED = (Role.RANDOM, Role.WEAK, Role.CLOCK)
-
 
 # Tables that hold passwords, by their names.
 _OF_PEOPLE = re.compile(
@@ -116,19 +114,6 @@ def typed_steps(term: Term) -> Iterator[TermStep]:
     for found in inside(term):
         if isinstance(found, TermStep) and found.name in CHANGING and is_typed(found):
             yield found
-
-
-def hashing_steps(term: Term) -> Iterator[TermStep]:
-    """Give the steps of a term that hash a password, the last first."""
-    waiting = [term]
-    seen = 0
-    while waiting and seen < 500:
-        found = waiting.pop(0)
-        seen += 1
-        is_hash = isinstance(found, TermStep) and found.name in HASHING
-        if isinstance(found, TermStep) and is_hash and inputs(found, Role.PASSWORD, Role.FIELD):
-            yield found
-        waiting.extend(parts(found))
 
 
 def constants_beside(step: TermStep) -> Iterator[Constant]:

@@ -10,6 +10,8 @@ from lean_tumbler.core.code.mistakes.facts import (
 )
 from lean_tumbler.core.code.places import CodeEvent, EventKind
 from lean_tumbler.core.code.terms import (
+    HASHING,
+    OPAQUE,
     Role,
     Term,
     TermInput,
@@ -29,7 +31,7 @@ def password_logged(facts: CodeFacts) -> Iterator[Seen]:
 
 def _told(term: Term) -> bool:
     """Tell whether the password itself is told, not only whether it was given."""
-    return not isinstance(term, TermStep) or term.name not in {"compared", "checked", "length"}
+    return not isinstance(term, TermStep) or term.name not in OPAQUE
 
 
 def hash_logged(facts: CodeFacts) -> Iterator[Seen]:
@@ -43,8 +45,7 @@ def _is_stored(term: Term) -> bool:
     return any(
         (isinstance(found, TermInput) and found.role in {Role.STORED, Role.FIELD}
          and not found.is_request)
-        or (isinstance(found, TermStep) and found.name in {"digest", "hmac", "pbkdf2", "scheme"}
-            and hashes(found))
+        or (isinstance(found, TermStep) and found.name in HASHING and hashes(found))
         for found in inside(term, through_hashes=False)
     )  # fmt: skip
 

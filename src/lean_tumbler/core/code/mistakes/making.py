@@ -3,20 +3,20 @@
 from collections.abc import Iterator
 
 from lean_tumbler.core.code.mistakes.facts import (
-    GENERATED,
     CodeFacts,
     Seen,
     constants_beside,
     hashes,
-    hashing_steps,
     typed_steps,
 )
 from lean_tumbler.core.code.places import CodeEvent, EventKind
 from lean_tumbler.core.code.terms import (
+    GENERATED,
     Constant,
     Role,
     SourceLine,
     TermStep,
+    hashing_steps,
     inputs,
     inside,
     is_typed,

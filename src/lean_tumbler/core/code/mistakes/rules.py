@@ -9,7 +9,7 @@ from lean_tumbler.core.audit.rule import Severity
 from lean_tumbler.core.code.mistakes import checking, leaving, making, storing
 from lean_tumbler.core.code.mistakes.facts import CodeFacts, Detector
 from lean_tumbler.core.code.places import CodeEvent
-from lean_tumbler.core.code.terms import Gap, Role, SourceLine, inputs, inside
+from lean_tumbler.core.code.terms import Gap, SourceLine, inside
 
 
 class CodeRule(Struct, frozen=True, kw_only=True):
@@ -19,7 +19,6 @@ class CodeRule(Struct, frozen=True, kw_only=True):
     means: str  # in a sentence
     remedy: str  # with {make}, {check} and {outdated} for the language's own functions
     detect: Detector
-    traces: tuple[str, ...] = ()  # findings of a column that such a line leads to
 
 
 # What makes a value, checks one, and tells an outdated one, in each language.
@@ -86,7 +85,6 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="The password is written to a column as it was typed.",
             remedy="Write {make}.",
             detect=storing.stored_readable,
-            traces=("readable", "plain-text", "newest-weaker"),
         ),
         "not-awaited": CodeRule(
             severity=_C,
@@ -94,7 +92,6 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             "let in.",
             remedy="Wait for it: {make}; {check}.",
             detect=checking.not_awaited,
-            traces=("printed-object", "constant-value"),
         ),
         "salt-not-kept": CodeRule(
             severity=_C,
@@ -137,7 +134,6 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="Bytes of a digest become text without an encoding: they are damaged.",
             remedy="Write them in hexadecimal, or {make}.",
             detect=making.printed_bytes,
-            traces=("bytes-as-text",),
         ),
         "nul-ends-digest": CodeRule(
             severity=_C,
@@ -150,7 +146,6 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="The hash may be empty where hashing failed.",
             remedy="Stop where the error is not nil.",
             detect=storing.ignored_error,
-            traces=("empty-value",),
         ),
         "cut-password": CodeRule(
             severity=_H,
@@ -169,14 +164,12 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="The stored text itself opens the account.",
             remedy="Write {check}; take the comparison out.",
             detect=checking.plain_fallback,
-            traces=("readable", "plain-text"),
         ),
         "seeded-password": CodeRule(
             severity=_H,
             means="A constant is written as a password, and stands in the source.",
             remedy="Let the script ask for a password, or lock the account until it is set.",
             detect=storing.seeded,
-            traces=("copied-value", "common-value"),
         ),
         "mass-assignment": CodeRule(
             severity=_H,
@@ -189,28 +182,24 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="A fast digest protects the password: billions of guesses a second.",
             remedy="Write {make}.",
             detect=making.fast_digest,
-            traces=("fast-unsalted", "fast-salted", "below-floor"),
         ),
         "unsalted": CodeRule(
             severity=_H,
             means="Equal passwords give equal values; one guess tries every account.",
             remedy="Write {make}, which draws a salt.",
             detect=making.unsalted,
-            traces=("fast-unsalted", "doubled-value"),
         ),
         "constant-salt": CodeRule(
             severity=_H,
             means="All accounts have one salt, which stands in the source.",
             remedy="Write {make}, which draws a salt.",
             detect=making.constant_salt,
-            traces=("static-salt", "fast-unsalted", "doubled-value"),
         ),
         "weak-salt": CodeRule(
             severity=_M,
             means="The salt can be guessed, and may repeat.",
             remedy="Draw it with {random}, or write {make}.",
             detect=making.weak_salt,
-            traces=("salt-reused", "short-salt"),
         ),
         "login-as-salt": CodeRule(
             severity=_M,
@@ -223,7 +212,6 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="The scheme is slow, but its cost is below the floor.",
             remedy="Take the parameters that `lean-tumbler tune` chooses.",
             detect=making.low_cost,
-            traces=("below-floor", "cost-below-floor"),
         ),
         "database-function": CodeRule(
             severity=_H,
@@ -236,7 +224,6 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="The row is found by the password itself: the column is readable.",
             remedy="Find the row by its login, then {check}.",
             detect=checking.found_by_password,
-            traces=("readable", "plain-text"),
         ),
         "found-by-hash": CodeRule(
             severity=_M,
@@ -267,14 +254,12 @@ CODE_RULES: Mapping[str, CodeRule] = MappingProxyType(
             means="Only a part of the digest is stored.",
             remedy="Write {make}.",
             detect=making.cut_digest,
-            traces=("truncated-value",),
         ),
         "encrypted-password": CodeRule(
             severity=_H,
             means="The password is encrypted where it should be hashed.",
             remedy="Write {make}.",
             detect=storing.encrypted,
-            traces=("reversible", "cipher-text"),
         ),
         "key-in-source": CodeRule(
             severity=_H,
@@ -367,6 +352,4 @@ def _findings(facts: CodeFacts) -> Iterator[CodeFinding]:
 def _is_certain(event: CodeEvent) -> bool:
     if any(isinstance(found, Gap) for term in event.terms for found in inside(term)):
         return False
-    roles = (Role.PASSWORD, Role.FIELD, Role.STORED)
-    found = [each for term in event.terms for each in inputs(term, *roles)]
-    return any(each.is_request or each.table for each in found)
+    return event.is_from_outside

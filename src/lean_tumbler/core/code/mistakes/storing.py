@@ -3,21 +3,21 @@
 from collections.abc import Iterator
 
 from lean_tumbler.core.code.mistakes.facts import (
-    GENERATED,
     CodeFacts,
     Seen,
     constants_beside,
-    hashing_steps,
     typed_steps,
 )
 from lean_tumbler.core.code.naming import role_of
 from lean_tumbler.core.code.places import CodeEvent, EventKind
 from lean_tumbler.core.code.terms import (
+    GENERATED,
     Constant,
     Role,
     SourceLine,
     Term,
     TermStep,
+    hashing_steps,
     inputs,
     inside,
     is_hashed,
