@@ -1,5 +1,6 @@
 """The options that several commands have; each command adds its own in `command.py`."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import time
 from pathlib import Path
@@ -10,6 +11,7 @@ from lean_tumbler.cli.typed import days, positive_integer, rate_per_second, shar
 POLICY_NAME = "tumbler.toml"
 LATELY_DAYS = 30
 FORMATS = ("text", "json")
+SEVERITIES = ("low", "medium", "high", "critical")  # of findings, the least first
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -137,3 +139,10 @@ class ProofOptions:
         "formula, like 1%; without it, what the policy says (20%)",
         read=share,
     )
+
+
+def is_as_severe(found: Iterable[str], limit: str | None) -> bool:
+    """Tell whether a severity is that of `--fail-on`, or more; never without that option."""
+    if limit is None:
+        return False
+    return any(SEVERITIES.index(each) >= SEVERITIES.index(limit) for each in found)

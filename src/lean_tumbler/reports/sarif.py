@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+# SARIF 2.1.0 section 3.27.10 has three levels.
+LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 _SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema-2.1.0.json"
 
 

@@ -37,8 +37,7 @@ def _digest(site: Site, name: Term, *data: Term) -> Term:
     found = algorithm(name)
     whole = joined(site, *data) if len(data) > 1 else (data[0] if data else Constant(""))
     if found is None:
-        return gap(f"a digest whose name is not followed ({text(name) or 'computed'})", site.place,
-                   (whole,))  # fmt: skip
+        return gap("a digest whose name is not known", site.place, (whole,))
     made = step(site, "digest", whole, detail=found)
     site.tell(EventKind.MAKES, made)
     return made

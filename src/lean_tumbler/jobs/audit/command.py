@@ -11,7 +11,14 @@ from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import argument, flag, option
 from lean_tumbler.cli.histories import begin_history
-from lean_tumbler.cli.option_types import FORMATS, AttackerOptions, PolicyOptions, ReportOptions
+from lean_tumbler.cli.option_types import (
+    FORMATS,
+    SEVERITIES,
+    AttackerOptions,
+    PolicyOptions,
+    ReportOptions,
+    is_as_severe,
+)
 from lean_tumbler.cli.options import (
     policy_path,
     read_policy,
@@ -34,7 +41,6 @@ EXAMPLE = """\
   lean-tumbler audit old-portal.sql.gz --format sarif --output findings.sarif
   lean-tumbler audit passengers --policy tumbler.toml --fail-on high"""
 
-_SEVERITIES = ("low", "medium", "high", "critical")
 _COLUMN_OPTIONS = ("login", "salt", "privileged")
 
 
@@ -90,8 +96,8 @@ def run(options: Options, session: Session) -> int:
     from lean_tumbler.reports.documents import as_json
 
     fail_on = options.fail_on
-    if fail_on is not None and fail_on not in (*_SEVERITIES, *RULES):
-        known = ", ".join((*_SEVERITIES, *RULES))
+    if fail_on is not None and fail_on not in (*SEVERITIES, *RULES):
+        known = ", ".join((*SEVERITIES, *RULES))
         raise UsageError(f"--fail-on: no severity or finding of that name; known: {known}")
     if options.all_accounts and options.format != "csv":
         raise UsageError("--all-accounts goes with --format csv")
@@ -201,8 +207,8 @@ def _context(
 
 def _fails(audit: "Audit", fail_on: str) -> bool:
     found = [finding for column in audit.columns for finding in column.findings]
-    if fail_on in _SEVERITIES:
+    if fail_on in SEVERITIES:
         severities = [finding.severity for finding in found]
         severities += [other.severity for other in audit.others if other.readable]
-        return any(severity.rank >= _SEVERITIES.index(fail_on) for severity in severities)
+        return is_as_severe(severities, fail_on)
     return any(finding.code == fail_on for finding in found)

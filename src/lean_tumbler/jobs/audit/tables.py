@@ -5,25 +5,15 @@ from __future__ import annotations
 import hashlib
 from typing import TYPE_CHECKING, Any
 
-from lean_tumbler.core.audit.rule import Severity
 from lean_tumbler.core.audit.rules import RULES
 from lean_tumbler.reports.csv_lines import csv_line
-from lean_tumbler.reports.sarif import sarif_log
+from lean_tumbler.reports.sarif import LEVELS, sarif_log
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from lean_tumbler.core.audit.findings import Finding
     from lean_tumbler.stores.scans.auditing import Audit, AuditedColumn, OtherCredentials
-
-# SARIF 2.1.0 section 3.27.10 has three levels.
-_LEVELS = {
-    Severity.CRITICAL: "error",
-    Severity.HIGH: "error",
-    Severity.MEDIUM: "warning",
-    Severity.LOW: "note",
-}
-
 
 _OTHER_RULE: dict[str, Any] = {
     "id": "readable-credential",
@@ -78,7 +68,7 @@ def _other(audit: Audit, other: OtherCredentials, index: int) -> dict[str, Any]:
     place = f"{other.table}.{other.column}"
     return {
         "ruleIndex": index,
-        "level": _LEVELS[other.severity],
+        "level": LEVELS[other.severity],
         "message": {"text": f"{place}: {other.readable:,} readable, kind: {other.kind}."},
         "properties": {"rows": other.readable},
         **_placed(audit, place, _OTHER_RULE["id"]),
@@ -106,7 +96,7 @@ def _rule(code: str) -> dict[str, Any]:
         "id": code,
         "shortDescription": {"text": rule.summary},
         "help": {"text": rule.remedy},
-        "defaultConfiguration": {"level": _LEVELS[rule.severity]},
+        "defaultConfiguration": {"level": LEVELS[rule.severity]},
         "properties": {"breaks": rule.breaks, "severity": rule.severity},
     }
 
@@ -115,7 +105,7 @@ def _result(audit: Audit, column: AuditedColumn, finding: Finding, index: int) -
     place = f"{column.table}.{column.column}"
     return {
         "ruleIndex": index,
-        "level": _LEVELS[finding.severity],
+        "level": LEVELS[finding.severity],
         "message": {"text": f"{place}: {finding.rows:,} rows. {finding.evidence}"},
         "properties": {"rows": finding.rows, "administrators": finding.privileged_rows},
         **_placed(audit, place, finding.code),

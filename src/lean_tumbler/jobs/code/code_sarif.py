@@ -6,12 +6,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from lean_tumbler.core.code.mistakes.rules import CODE_RULES
-from lean_tumbler.reports.sarif import sarif_log
+from lean_tumbler.reports.sarif import LEVELS, sarif_log
 
 if TYPE_CHECKING:
     from lean_tumbler.jobs.code.documents import CodeDocument, MistakePart
-
-_LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 
 
 def code_sarif(found: CodeDocument) -> dict[str, Any]:
@@ -21,7 +19,7 @@ def code_sarif(found: CodeDocument) -> dict[str, Any]:
         {
             "id": code,
             "shortDescription": {"text": CODE_RULES[code].means},
-            "defaultConfiguration": {"level": _LEVELS[str(CODE_RULES[code].severity)]},
+            "defaultConfiguration": {"level": LEVELS[str(CODE_RULES[code].severity)]},
         }
         for code in codes
     ]
@@ -32,7 +30,7 @@ def code_sarif(found: CodeDocument) -> dict[str, Any]:
 def _result(part: MistakePart) -> dict[str, Any]:
     return {
         "ruleId": part.code,
-        "level": _LEVELS[part.severity],
+        "level": LEVELS[part.severity],
         "message": {"text": f"{part.means} {part.evidence}. {part.remedy}"},
         "locations": [
             {

@@ -6,8 +6,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import argument, flag, option
-from lean_tumbler.cli.option_types import FORMATS, ReportOptions, StoreOptions
-from lean_tumbler.cli.options import chosen_store, policy_path, read_policy
+from lean_tumbler.cli.known_accounts import known_accounts, whole_store
+from lean_tumbler.cli.option_types import (
+    FORMATS,
+    SEVERITIES,
+    ReportOptions,
+    StoreOptions,
+    is_as_severe,
+)
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
 
@@ -24,9 +30,8 @@ EXAMPLE = """\
   lean-tumbler code portal/ --format sarif --output code.sarif
 
 Nothing is run and nothing is written. PHP, JavaScript, TypeScript, Python, Java, Ruby, Go and SQL
-are read. A constant of the source is never printed, its place is."""
-
-_SEVERITIES = ("low", "medium", "high", "critical")
+are read. Of a constant that goes into values, the place is printed; its text, where it has at most
+three characters or signs alone."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -40,7 +45,7 @@ class Options(StoreOptions, ReportOptions):
     places: bool = flag("list every line that has to do with passwords too")
     all_folders: bool = flag("read folders of others and of builds too, like vendor/")
     fail_on: str | None = option(
-        None, "exit with 1 if a mistake is as severe as this, or more", choices=_SEVERITIES
+        None, "exit with 1 if a mistake is as severe as this, or more", choices=SEVERITIES
     )
     format: str = option(
         None, "how to write the result", choices=(*FORMATS, "sarif"), default=FORMATS[0]
@@ -57,16 +62,14 @@ def run(options: Options, session: Session) -> int:
     found, tree = read_places(options.place, session, all_folders=options.all_folders)
     document = code_document(found, tree, with_places=options.places)
     if options.known is not None:
-        _try(document, found, options, session)
+        _try(document, found, _accounts(options, options.known, session))
     session.emit(
         options,
         document,
         draw=draw_code,
         others={"sarif": lambda: [as_json(code_sarif(document))]},
     )
-    worst = max((_SEVERITIES.index(each.severity) for each in document.mistakes), default=-1)
-    limit = _SEVERITIES.index(options.fail_on) if options.fail_on else len(_SEVERITIES)
-    return int(worst >= limit)
+    return int(is_as_severe((each.severity for each in document.mistakes), options.fail_on))
 
 
 def read_places(
@@ -94,28 +97,18 @@ def read_places(
         return reader.read(advance), tree
 
 
-def _try(document: "CodeDocument", found: "CodeRead", options: Options, session: Session) -> None:
+def _try(document: "CodeDocument", found: "CodeRead", accounts: "list[KnownAccount]") -> None:
     """Try each formula on known accounts, and note which it opens."""
     from lean_tumbler.jobs.code.trying import opened_by
 
-    accounts = _accounts(options, session)
     for part, formula in zip(document.formulas, found.formulas, strict=True):
         if formula.steps is not None:
             part.known = len(accounts)
             part.opened = opened_by(formula, accounts)
 
 
-def _accounts(options: Options, session: Session) -> "list[KnownAccount]":
-    """Read the known accounts; what is stored for them stands in their file or in a store."""
-    from lean_tumbler.stores.known_accounts import names_stored, read_known_accounts
-    from lean_tumbler.stores.scans.known_rows import filled_up, with_all_columns
+def _accounts(options: Options, known: Path, session: Session) -> "list[KnownAccount]":
+    from lean_tumbler.stores.known_accounts import names_stored
 
-    if options.known is None:
-        return []
-    from_store = options.store is not None or not names_stored(options.known)
-    known = read_known_accounts(options.known, with_stored=not from_store, say=session.message)
-    if not from_store:
-        return known
-    base = policy_path(options).parent
-    store = with_all_columns(chosen_store(read_policy(options), options.store), base=base)
-    return filled_up(known, store, base=base, say=session.message)
+    from_store = options.store is not None or not names_stored(known)
+    return known_accounts(options, known, whole_store(options) if from_store else None, session)

@@ -6,9 +6,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.declared import CommandPart, argument, flag, option
+from lean_tumbler.cli.known_accounts import known_accounts, whole_store
 from lean_tumbler.cli.option_types import PolicyOptions, ReportOptions, StoreOptions
 from lean_tumbler.cli.options import (
-    chosen_store,
     policy_path,
     read_policy,
 )
@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from lean_tumbler.core.policy import StoragePolicy, StorePolicy
     from lean_tumbler.jobs.formula.formula_report import ShownFormula
     from lean_tumbler.jobs.formula.solving_files import Solved
-    from lean_tumbler.stores.known_accounts import KnownAccount
 
 EXAMPLE = """\
   lean-tumbler formula solve known.csv
@@ -78,8 +77,8 @@ def _solve(options: SolveOptions, session: Session) -> int:
     from lean_tumbler.stores.file_access import read_lines
     from lean_tumbler.stores.locators import names_around
 
-    store = _store_of(options)
-    known = _known_of(options, store, session)
+    store = whole_store(options) if options.store is not None else None
+    known = known_accounts(options, options.known, store, session)
     more = read_lines(options.literals_from) if options.literals_from else []
     with session.progress("Trying", total=0, unit="candidates") as advance:
         solved = solve_accounts(
@@ -101,28 +100,6 @@ def _solve(options: SolveOptions, session: Session) -> int:
     if options.save:
         _save(options, options.save, store, solved, session)
     return 0
-
-
-def _store_of(options: SolveOptions) -> "StorePolicy | None":
-    """Give the store that is meant, with every column of it; None where none is named."""
-    from lean_tumbler.stores.scans.known_rows import with_all_columns
-
-    if options.store is None:
-        return None
-    store = chosen_store(read_policy(options), options.store)
-    return with_all_columns(store, base=policy_path(options).parent)
-
-
-def _known_of(
-    options: SolveOptions, store: "StorePolicy | None", session: Session
-) -> "list[KnownAccount]":
-    from lean_tumbler.stores.known_accounts import read_known_accounts
-    from lean_tumbler.stores.scans.known_rows import filled_up
-
-    known = read_known_accounts(options.known, with_stored=store is None, say=session.message)
-    if store is None:
-        return known
-    return filled_up(known, store, base=policy_path(options).parent, say=session.message)
 
 
 def _save(

@@ -11,7 +11,13 @@ from typing import TYPE_CHECKING
 
 from lean_tumbler.cli.backups import backup_opener, opening_keys
 from lean_tumbler.cli.declared import argument, option
-from lean_tumbler.cli.option_types import FORMATS, PolicyOptions, ReportOptions
+from lean_tumbler.cli.option_types import (
+    FORMATS,
+    SEVERITIES,
+    PolicyOptions,
+    ReportOptions,
+    is_as_severe,
+)
 from lean_tumbler.cli.options import policy_path, read_policy
 from lean_tumbler.cli.session import Session
 from lean_tumbler.errors import UsageError
@@ -31,7 +37,6 @@ Everything is only read, and no value is printed. With a policy, values that a s
 looked for too: whoever cracks one that is found elsewhere gets in today."""
 
 _STREAM = "-"
-_SEVERITIES = ("low", "medium", "high", "critical")
 _ALONE_BYTES = 1 << 26  # less than that is searched sooner than other processes would start
 
 
@@ -52,7 +57,7 @@ class Options(PolicyOptions, ReportOptions):
     )
     key: Path | None = option("FILE", "the private half of the backups' key")
     fail_on: str | None = option(
-        None, "exit with 1 if a find is as severe as this, or more", choices=_SEVERITIES
+        None, "exit with 1 if a find is as severe as this, or more", choices=SEVERITIES
     )
     format: str = option(
         None, "how to write the result", choices=(*FORMATS, "sarif"), default=FORMATS[0]
@@ -87,9 +92,7 @@ def run(options: Options, session: Session) -> int:
         draw=draw_residue,
         others={"sarif": lambda: [as_json(residue_sarif(document))]},
     )
-    worst = max((_SEVERITIES.index(find.severity) for find in document.finds), default=-1)
-    limit = _SEVERITIES.index(options.fail_on) if options.fail_on else len(_SEVERITIES)
-    return int(worst >= limit)
+    return int(is_as_severe((find.severity for find in document.finds), options.fail_on))
 
 
 def _live_values(options: Options, known: "KnownValues") -> "OwnPlaces":

@@ -9,7 +9,7 @@ from rich.text import Text
 from lean_tumbler.core.residue.finds import Encoding, Recognition
 from lean_tumbler.jobs.residue.remedies import remedy_of
 from lean_tumbler.reports.residue import RemainsPart, ResidueDocument, UnreadPart
-from lean_tumbler.reports.sarif import sarif_log
+from lean_tumbler.reports.sarif import LEVELS, sarif_log
 from lean_tumbler.reports.terminal import new_table
 from lean_tumbler.reports.wording import count
 
@@ -25,7 +25,6 @@ if TYPE_CHECKING:
 _PLACES_SHOWN = 10
 _UNREAD_SHOWN = 5
 _KINDS_NAMED = 3
-_LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 RULE = "stored-value-elsewhere"
 _MEANS = {
     Recognition.EXACT: "a value that a store holds, or held",
@@ -191,7 +190,7 @@ def residue_sarif(found: ResidueDocument) -> dict[str, Any]:
     results = [
         {
             "ruleId": f"{RULE}-{find.certainty.name.lower()}",
-            "level": _LEVELS[find.severity],
+            "level": LEVELS[find.severity],
             "message": {
                 "text": f"{count(find.values, 'stored value')} ({find.scheme}, {find.encoding}); "
                 f"the first at {find.first}. {find.remedy}."
