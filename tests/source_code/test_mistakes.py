@@ -41,6 +41,8 @@ def test_each_language_names_what_to_write() -> None:
         ("etag.js", "const t = require('crypto').createHash('md5').update(body).digest('hex');\n"),
         ("cut.php", "<?php\nfunction f( { if $_POST['password'\n"),
         ("deep.php", "<?php\n$password = " + "(" * 3_000 + "1" + ")" * 3_000 + ";\n"),
+        ("double.php", "<?php\n$x = $_POST['password'];\n" + "$x = $x . md5($x . $x);\n" * 90),
+        ("twice.js", "const password = 1;\n" + "x = {a: x, b: x, f: () => x};\n" * 90),
         ("long.js", "const password = " + "+".join(["'a'"] * 3_000) + ";\n"),
     ],
 )

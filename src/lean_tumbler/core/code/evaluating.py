@@ -41,6 +41,7 @@ from lean_tumbler.core.code.program import (
 )
 from lean_tumbler.core.code.sites import joined, text
 from lean_tumbler.core.code.terms import (
+    HEAVIEST,
     NOTHING,
     Constant,
     Either,
@@ -55,6 +56,7 @@ from lean_tumbler.core.code.terms import (
     TermInput,
     TermStep,
     either,
+    gap,
     is_taken,
 )
 from lean_tumbler.core.code.values import (
@@ -106,10 +108,9 @@ class Evaluator:
         self._steps, self.depth, self.conditions = 0, 0, []
         before = self.unit, self.function
         given: Variables = {}
+        place = SourceLine(unit.path, function.line)
         for parameter in function.parameters:
-            place = SourceLine(unit.path, function.line)
-            found = parameter_input(parameter.name, place)
-            given[parameter.name] = found
+            given[parameter.name] = parameter_input(parameter.name, place)
         try:
             return self.called(function, unit, given, is_entry=True)
         except RecursionError:  # of what is nested too deeply, nothing is said
@@ -215,6 +216,12 @@ class Evaluator:
         self._steps += 1
         if self._steps > STEPS_OF_ENTRY:
             return Gap("a function that is too long to follow")
+        found = self._followed(expression, variables)
+        if getattr(found, "weight", 0) > HEAVIEST:
+            return gap("a value that is too large", self.place(expression.line), (found,))
+        return found
+
+    def _followed(self, expression: Expression, variables: Variables) -> Term:
         if isinstance(expression, Literal):
             value = expression.value
             return NOTHING if value is None else Constant(value, self.place(expression.line))
@@ -250,8 +257,7 @@ class Evaluator:
             return self._items(expression, variables)
         if isinstance(expression, Closure):
             if expression.function.name == "{}":  # a block that runs on the spot
-                ended = self.run(expression.function.body, variables)
-                return either(ended.results)
+                return either(self.run(expression.function.body, variables).results)
             return Routine(expression.function, self.unit.path, tuple(variables.items()))
         return NOTHING
 
@@ -383,8 +389,7 @@ class Evaluator:
     def _note_ignored(self, target: Items, value: Term, line: int) -> None:
         """Note an error of hashing that goes to a name for nothing."""
         names = [each.name for _, each in target.pairs if isinstance(each, Name)]
-        is_made = isinstance(value, TermStep) and value.name == "scheme"
-        if names[1:] == ["_"] and is_made:
+        if names[1:] == ["_"] and isinstance(value, TermStep) and value.name == "scheme":
             self.tell(EventKind.IGNORES, line, value)
 
     def _put(self, target: Index, value: Term, variables: Variables) -> None:

@@ -134,7 +134,7 @@ class CodeReader:
     def _helpers(self, names: Iterable[str]) -> list[str]:
         """Find files that declare what is called and not known yet."""
         found: dict[str, None] = {}
-        for name in names:
+        for name in sorted(names):
             paths = self._declares.get(name.encode(), ())
             if len(paths) <= 3:
                 found.update(dict.fromkeys(path for path in paths if path not in self._units))

@@ -5,6 +5,7 @@ from enum import StrEnum
 from typing import Union
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from lean_tumbler.core.code.program import CodeFunction
 
@@ -50,7 +51,17 @@ class TermInput(Struct, frozen=True):
     table: str = ""  # whose column it is, where a query says so
 
 
-class TermStep(Struct, frozen=True):
+class _Weighed(Struct, frozen=True, kw_only=True):
+    """A term that is made of others: it knows how many, so that none grows without bound."""
+
+    weight: int = 0  # the steps, fields and alternatives in it; constants weigh nothing
+
+    def __post_init__(self) -> None:
+        inside = sum(getattr(part, "weight", 0) for part in parts(self))  # type: ignore[arg-type]
+        force_setattr(self, "weight", inside + 1)
+
+
+class TermStep(_Weighed, frozen=True):
     """A computation; `name` and `numbers` say which."""
 
     name: str
@@ -60,7 +71,7 @@ class TermStep(Struct, frozen=True):
     detail: str = ""  # the digest or scheme
 
 
-class Gap(Struct, frozen=True):
+class Gap(_Weighed, frozen=True):
     """What could not be followed, with what went into it."""
 
     why: str
@@ -68,13 +79,13 @@ class Gap(Struct, frozen=True):
     of: "tuple[Term, ...]" = ()
 
 
-class Either(Struct, frozen=True):
+class Either(_Weighed, frozen=True):
     """One of several values, by the way that the program took."""
 
     options: "tuple[Term, ...]"
 
 
-class Fields(Struct, frozen=True):
+class Fields(_Weighed, frozen=True):
     """A list or map whose keys are known."""
 
     pairs: "tuple[tuple[str, Term], ...]"
@@ -88,21 +99,21 @@ class Reference(Struct, frozen=True):
     name: str
 
 
-class Routine(Struct, frozen=True):
-    """A function as a value."""
+class Routine(Struct, frozen=True, eq=False):
+    """A function as a value: each is its own, as what it captured may be large."""
 
     function: CodeFunction
     path: str
     captured: "tuple[tuple[str, Term], ...]" = ()
 
 
-class Pending(Struct, frozen=True):
+class Pending(_Weighed, frozen=True):
     """A result that is not there yet, because nobody waits for it."""
 
     value: "Term"
 
 
-class Handle(Struct, frozen=True):
+class Handle(_Weighed, frozen=True):
     """An object of a library that gathers what it is given: a digest, a query."""
 
     kind: str
@@ -118,6 +129,8 @@ Term = Union[  # noqa: UP007 - the members' annotations are texts
 NOTHING = Constant(None)
 _HELD = 1_000  # terms that are looked at for one question
 _KEPT = 8  # of what went into a gap
+_LIGHT = 50  # what a step may weigh that a gap keeps whole
+HEAVIEST = 600  # a term that weighs more is followed no further
 
 # Steps whose result says nothing of what went in.
 OPAQUE = frozenset({"checked", "compared", "length"})
@@ -218,8 +231,16 @@ def gap(why: str, place: SourceLine | None, terms: "tuple[Term, ...] | list[Term
             is_input = isinstance(found, TermInput) and found.role in _TELLING
             is_hash = isinstance(found, TermStep) and found.name in HASHING
             if (is_input or is_hash) and len(kept) < _KEPT:
-                kept[found] = None
+                kept[_light(found)] = None
     return Gap(why, place, tuple(kept))
+
+
+def _light(term: Term) -> Term:
+    """Give a term as it is, or a heavy step with the inputs alone that count in it."""
+    if not isinstance(term, TermStep) or term.weight <= _LIGHT:
+        return term
+    found = tuple(dict.fromkeys(inputs(term, *_TELLING)))[:_KEPT]
+    return TermStep(term.name, found, term.place, term.numbers, term.detail)
 
 
 def tells(term: Term) -> bool:
