@@ -10,6 +10,7 @@ from lean_tumbler.core.code.mistakes.facts import (
 )
 from lean_tumbler.core.code.naming import role_of
 from lean_tumbler.core.code.places import CodeEvent, EventKind
+from lean_tumbler.core.code.settings import is_settings
 from lean_tumbler.core.code.terms import (
     GENERATED,
     Constant,
@@ -125,21 +126,27 @@ def encrypted(facts: CodeFacts) -> Iterator[Seen]:
 
 
 def key_in_source(facts: CodeFacts) -> Iterator[Seen]:
-    """A key that stands in the source."""
-    for event in facts.of(EventKind.MAKES):
-        step = event.terms[0]
-        if not isinstance(step, TermStep) or not inputs(step, Role.PASSWORD, Role.FIELD):
-            continue
-        if step.name == "hmac" and isinstance(step.of[1], Constant) and step.of[1].value:
-            yield event, step.of[1].place or event.place, _key_name(step.of[1])
-        if step.name == "digest":
-            for found in constants_beside(step):
-                if found.name and role_of(found.name) is Role.KEY:
-                    yield event, found.place or event.place, _key_name(found)
-    for event in facts.of(EventKind.ENCRYPTS):
-        for key in event.terms[1:]:
-            if isinstance(key, Constant) and key.value and is_typed(event.terms[0]):
-                yield event, key.place or event.place, _key_name(key)
+    """A key that stands in the source; one in a file of configuration does not."""
+    for event in facts.of(EventKind.MAKES, EventKind.ENCRYPTS):
+        for key in _keys(event):
+            place = key.place or event.place
+            if not is_settings(place.path):
+                yield event, place, _key_name(key)
+
+
+def _keys(event: CodeEvent) -> Iterator[Constant]:
+    """Give the constants that are keys of what a line makes of a password."""
+    first, *others = event.terms
+    if event.kind is EventKind.ENCRYPTS and is_typed(first):
+        yield from (key for key in others if isinstance(key, Constant) and key.value)
+    if not isinstance(first, TermStep) or not inputs(first, Role.PASSWORD, Role.FIELD):
+        return
+    if first.name == "hmac" and isinstance(first.of[1], Constant) and first.of[1].value:
+        yield first.of[1]
+    elif first.name == "digest":
+        for found in constants_beside(first):
+            if found.name and role_of(found.name) is Role.KEY:
+                yield found
 
 
 def _key_name(found: Constant) -> str:
