@@ -92,3 +92,12 @@ def test_what_is_not_read_is_counted(portal: Path, tmp_path: Path) -> None:
     assert document["unread"] == [{"path": str(portal / "big.php"), "reason": "larger than 1 MiB"}]
     assert document["files"] == 2
     assert run_in_process("code", str(tmp_path / "nowhere")).code == 3
+
+
+def test_lines_that_are_not_shown_are_counted(tmp_path: Path) -> None:
+    """A mistake of many lines shows some and counts the rest; the next one still has a line."""
+    many = "".join(f"error_log($_POST['password'] . {place});\n" for place in range(60))
+    (tmp_path / "log.php").write_text(f"<?php\n{many}mail('a', 'b', $_POST['password']);\n")
+    found = run_in_process("code", str(tmp_path)).out
+    assert "and 20 lines more" in found
+    assert "log.php line 62: it goes into a mail" in " ".join(found.split())

@@ -1,7 +1,13 @@
 """Mistakes in source code: each is seen in a wrong line, and not in the same line mended."""
 
+import ast
+
 import pytest
 
+from lean_tumbler.core.code.calls import OWN_OPERATORS
+from lean_tumbler.core.code.languages.registry import LANGUAGES
+from lean_tumbler.core.code.library_objects import ALL_OPERATORS
+from lean_tumbler.core.code.meanings import meanings_of
 from lean_tumbler.core.code.mistakes.rules import CODE_RULES, STOCK
 from lean_tumbler.core.code.reading import CodeRead, CodeReader, SourceFile
 from source_code.mistakes import CASES, Case
@@ -31,6 +37,22 @@ def test_each_language_names_what_to_write() -> None:
     for rule in CODE_RULES.values():
         for words in STOCK.values():
             assert "{" not in rule.remedy.format_map(words)
+
+
+@pytest.mark.parametrize("language", [each.language for each in LANGUAGES])
+def test_tables_of_functions_name_operators_that_exist(language: str) -> None:
+    """An entry with a wrong word would end the command where somebody's code calls it."""
+    table = meanings_of(language)
+    known = {*ALL_OPERATORS, *OWN_OPERATORS}
+    for meaning in (*table.functions.values(), *table.methods.values()):
+        names = {"self", meaning.rest, *meaning.parameters}
+        for node in ast.walk(meaning.gives):
+            if isinstance(node, ast.Call):
+                assert isinstance(node.func, ast.Name)
+                assert node.func.id in known
+                names.add(node.func.id)
+        used = {node.id for node in ast.walk(meaning.gives) if isinstance(node, ast.Name)}
+        assert used <= names
 
 
 @pytest.mark.parametrize(

@@ -38,6 +38,8 @@ if TYPE_CHECKING:
 _SHORT_LINES = 15
 # Operators that change what the call is given.
 _FILLS = frozenset({"scan", "read_random", "filled", "written_into"})
+# What tables may name beside the operators: what is decided here.
+OWN_OPERATORS = _FILLS | {"pending", "back", "member"}
 # Methods that take a function and call it with what was waited for, or with a row.
 _CONTINUES = frozenset({"then", "catch", "finally"})
 

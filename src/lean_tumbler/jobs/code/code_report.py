@@ -78,8 +78,7 @@ def _notes(part: CodeFormulaPart) -> Iterator[str]:
         place = f"stands in {key.path} line {key.line}" if key.path else "is not in the source"
         yield f"key {key.name}: {place}"
     if part.known is not None:
-        style = f"opens {part.opened:,} of {count(part.known, 'known account')}"
-        yield style
+        yield f"opens {part.opened:,} of {count(part.known, 'known account')}"
 
 
 def _draw_mistakes(console: Console, mistakes: list[MistakePart]) -> None:
@@ -94,13 +93,13 @@ def _draw_mistakes(console: Console, mistakes: list[MistakePart]) -> None:
         console.print()
         console.print(Text(f"{first.severity}: {code}", _STYLES[first.severity]))
         console.print(f"  {first.means}")
-        for each in parts[: max(1, _SHOWN - shown)]:
+        room = max(1, _SHOWN - shown)
+        for each in parts[:room]:
             sure = "" if each.certain else " (likely)"
             console.print(Text(f"  {_where(each)}: {each.evidence}{sure}", "bold"))
-            shown += 1
-        left = len(parts) - max(1, _SHOWN - shown + len(parts))
-        if left > 0:
-            console.print(f"  and {count(left, 'line')} more")
+        if len(parts) > room:
+            console.print(f"  and {count(len(parts) - room, 'line')} more; JSON lists all")
+        shown += min(room, len(parts))
         for remedy in dict.fromkeys(each.remedy for each in parts):
             console.print(f"  → {remedy}")
 
